@@ -1,0 +1,89 @@
+"""Runs: start, follow, pause, go on, stop, try again; and the event stream."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Query, Request
+from sqlalchemy import select
+from sse_starlette import EventSourceResponse
+
+from plumcrate import contract
+from plumcrate.api.auth import Looking, Treating
+from plumcrate.api.events import Hub
+from plumcrate.contract import ItemState
+from plumcrate.records import tables
+from plumcrate.records.queries.runs import items_page, run_view
+from plumcrate.work.runs import change_state, create_run, retry_failed
+
+from .deps import Limit, Offset, Session, TheSettings, the, the_library
+
+router = APIRouter(tags=["runs"])
+
+
+@router.post("/runs", status_code=201, summary="Start a run")
+def start(
+    body: contract.RunRequest, person: Treating, session: Session, settings: TheSettings
+) -> contract.Run:
+    """Treats or restores many files. It goes on by itself; closing the client changes nothing."""
+    library = the_library(session, body.library)
+    return run_view(session, create_run(session, library, body, settings.max_megapixels))
+
+
+@router.get("/runs", summary="List runs, the latest first")
+def runs(
+    person: Looking, session: Session, library: str | None = None, limit: Limit = 30
+) -> list[contract.Run]:
+    query = select(tables.Run).order_by(tables.Run.id.desc()).limit(limit)
+    if library is not None:
+        query = query.where(tables.Run.library_id == the_library(session, library).id)
+    return [run_view(session, row) for row in session.scalars(query)]
+
+
+@router.get("/runs/{run_id}", summary="One run")
+def run(run_id: int, person: Looking, session: Session) -> contract.Run:
+    return run_view(session, the(session, tables.Run, run_id, "run"))
+
+
+@router.get("/runs/{run_id}/items", summary="What became of each file")
+def items(
+    run_id: int,
+    person: Looking,
+    session: Session,
+    state: Annotated[list[ItemState] | None, Query()] = None,
+    offset: Offset = 0,
+    limit: Limit = 60,
+) -> contract.Page[contract.Item]:
+    the(session, tables.Run, run_id, "run")
+    return items_page(session, run_id, state or [], offset, limit)
+
+
+@router.post("/runs/{run_id}/retry", summary="Try failed files again")
+def retry(
+    run_id: int, person: Treating, session: Session, item: Annotated[list[int] | None, Query()] = None
+) -> contract.Run:
+    """All failed files of the run, or only the items named."""
+    row = the(session, tables.Run, run_id, "run")
+    retry_failed(session, row, item)
+    session.flush()
+    session.refresh(row)
+    return run_view(session, row)
+
+
+@router.post("/runs/{run_id}/{action}", summary="Pause, resume or stop a run")
+def change(
+    run_id: int, action: Literal["pause", "resume", "stop"], person: Treating, session: Session
+) -> contract.Run:
+    """Files in hand are finished first. A stopped run keeps what it did and cannot go on."""
+    row = the(session, tables.Run, run_id, "run")
+    change_state(session, row, action)
+    session.flush()
+    session.refresh(row)
+    return run_view(session, row)
+
+
+@router.get("/events", summary="Live progress as server-sent events", response_class=EventSourceResponse)
+async def events(request: Request, person: Looking) -> EventSourceResponse:
+    """Events ``run`` and ``survey`` hold the noun as it is now, ``item`` one file's result."""
+    hub: Hub = request.app.state.hub
+    return EventSourceResponse(hub.stream(), ping=15)

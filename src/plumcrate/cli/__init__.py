@@ -1,0 +1,1 @@
+"""The command line: ``plumcrate``. Talks to the service through the client library."""

@@ -1,0 +1,1 @@
+"""The commands, by noun. Each module adds its own to the parser."""

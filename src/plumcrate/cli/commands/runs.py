@@ -1,0 +1,242 @@
+"""run, restore, runs, watch, pause, resume, stop, retry."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from collections import deque
+
+from rich.console import Group
+from rich.live import Live
+from rich.text import Text
+
+from plumcrate.cli.look import CLAY, LEAF, QUIET, duration, points, saved, size, slat
+from plumcrate.client import Client
+from plumcrate.contract import Item, ItemState, Level, Run, RunKind, RunRequest, RunState, Scope
+
+from .common import Commands, add, client, console, print_json, table
+from .pictures import find
+
+_ENDED = (RunState.FINISHED, RunState.STOPPED)
+
+
+def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
+    run = add(commands, "run", "treat a library, a folder or single pictures")
+    _add_scope(run)
+    run.add_argument("--level", choices=[str(level) for level in Level], help="default: the library's")
+    run.add_argument("--no-webp", action="store_true", help="write no WebP copies")
+    run.add_argument("--no-avif", action="store_true", help="write no AVIF copies")
+    run.add_argument("--force", action="store_true", help="also files already treated with these settings")
+    run.set_defaults(command=_run)
+
+    restore = add(commands, "restore", "put originals back and remove our copies")
+    _add_scope(restore)
+    restore.add_argument("--all", action="store_true", help="the whole library")
+    restore.set_defaults(command=_restore)
+
+    listing = add(commands, "runs", "list the latest runs")
+    listing.add_argument("library", nargs="?")
+    listing.set_defaults(command=_runs)
+
+    watch = add(commands, "watch", "follow a run; by default the latest")
+    watch.add_argument("run", type=int, nargs="?")
+    watch.set_defaults(command=_watch)
+
+    for name, summary in (
+        ("pause", "pause a run; files in hand are finished first"),
+        ("resume", "let a paused run go on"),
+        ("stop", "end a run for good; what it did stays"),
+        ("retry", "try a run's failed files again"),
+    ):
+        parser = add(commands, name, summary)
+        parser.add_argument("run", type=int)
+        parser.set_defaults(command=_change, action=name)
+
+
+def _add_scope(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("library")
+    parser.add_argument("--folder", help="only this folder and what is under it")
+    parser.add_argument(
+        "--picture", action="append", metavar="PATH", help="only this picture; may be given several times"
+    )
+    parser.add_argument("--no-wait", action="store_true", help="start it and return at once")
+
+
+def _scope(service: Client, options: argparse.Namespace) -> Scope:
+    if options.picture:
+        return Scope(pictures=[find(service, options.library, one) for one in options.picture])
+    return Scope(folder=options.folder)
+
+
+def _run(options: argparse.Namespace) -> int:
+    with client() as service:
+        request = RunRequest(library=options.library, scope=_scope(service, options), force=options.force)
+        if options.level:
+            request.level = Level(options.level)
+        if options.no_webp:
+            request.webp = False
+        if options.no_avif:
+            request.avif = False
+        return _started(service, service.start_run(request), options)
+
+
+def _restore(options: argparse.Namespace) -> int:
+    if not (options.all or options.folder or options.picture):
+        console.print("plumcrate: say what to restore: --picture, --folder or --all", style=CLAY)
+        return 2
+    with client() as service:
+        request = RunRequest(library=options.library, kind=RunKind.RESTORE, scope=_scope(service, options))
+        return _started(service, service.start_run(request), options)
+
+
+def _started(service: Client, run: Run, options: argparse.Namespace) -> int:
+    if options.no_wait:
+        if options.json:
+            print_json(run)
+        else:
+            console.print(
+                f"Run {run.id} has started: {run.files:,} files. Follow it: plumcrate watch {run.id}"
+            )
+        return 0
+    return _follow(service, run.id, options.json)
+
+
+def _watch(options: argparse.Namespace) -> int:
+    with client() as service:
+        number = options.run
+        if number is None:
+            latest = service.runs(limit=1)
+            if not latest:
+                console.print("There has been no run yet. Next: plumcrate run LIBRARY")
+                return 0
+            number = latest[0].id
+        return _follow(service, number, options.json)
+
+
+def _follow(service: Client, run_id: int, as_json: bool) -> int:
+    """Shows a run until it ends; leaving with Ctrl-C leaves the run running."""
+    if as_json:
+        run = service.wait_for_run(run_id)
+        print_json(run)
+        return 1 if run.failed else 0
+    landed: deque[Item] = deque(maxlen=8)
+    seen: set[int] = set()
+    run = service.run(run_id)
+    if console.is_terminal:
+        with Live(console=console, refresh_per_second=4) as live:
+            while True:
+                run = service.run(run_id)
+                _collect(service, run_id, landed, seen)
+                live.update(_progress(run, landed))
+                if run.state in _ENDED:
+                    break
+                time.sleep(0.5)
+    else:
+        run = service.wait_for_run(run_id)
+    _print_end(service, run)
+    return 1 if run.failed else 0
+
+
+def _collect(service: Client, run_id: int, landed: deque[Item], seen: set[int]) -> None:
+    states = [str(state) for state in (ItemState.DONE, ItemState.PASSED, ItemState.FAILED)]
+    for item in reversed(service.items(run_id, state=states, limit=8).rows):
+        if item.id not in seen:
+            seen.add(item.id)
+            landed.append(item)
+
+
+def _progress(run: Run, landed: deque[Item]) -> Group:
+    ended = run.files - run.left
+    lines = [
+        Text.assemble(
+            (f"Run {run.id}", "bold"), f"  {run.kind} {run.library} {run.level or ''}  ", (run.state, QUIET)
+        ),
+        Text.assemble(
+            slat(max(run.files, 1), ended, 40),
+            f"  {ended:,} of {run.files:,} files, {run.failed:,} failed",
+        ),
+        Text(
+            f"{size(run.bytes_before)} became {size(run.bytes_after)} "
+            f"({saved(run.bytes_before, run.bytes_after)}); a modern browser "
+            f"fetches {size(run.bytes_lightest)}. {_rate(run)}"
+        ),
+        Text(""),
+    ]
+    lines.extend(_landed(item) for item in landed)
+    lines.extend(Text(f"  … {path}", style=QUIET) for path in run.in_hand)
+    return Group(*lines)
+
+
+def _rate(run: Run) -> str:
+    if run.megapixels_per_second is None or run.state in _ENDED:
+        return ""
+    return f"{run.megapixels_per_second:.1f} megapixels a second, about {duration(run.seconds_left)} left."
+
+
+def _landed(item: Item) -> Text:
+    if item.state is ItemState.FAILED:
+        return Text(f"  ✗ {item.path}: {item.reason}", style=CLAY, overflow="ellipsis", no_wrap=True)
+    if item.state is ItemState.PASSED:
+        return Text(f"  – {item.path}: {item.reason}", style=QUIET, overflow="ellipsis", no_wrap=True)
+    return Text.assemble(
+        ("  ✓ ", LEAF),
+        f"{item.path}  {size(item.bytes_before)} → {size(item.bytes_after)}  "
+        f"lightest {size(item.bytes_lightest)}  score {points(item.score)}",
+        overflow="ellipsis",
+        no_wrap=True,
+    )
+
+
+def _print_end(service: Client, run: Run) -> None:
+    console.print(
+        f"Run {run.id} has {run.state}: {run.done:,} files done, {run.passed:,} left as they were, "
+        f"{run.failed:,} failed" + (f", {run.already:,} already treated." if run.already else ".")
+    )
+    if run.done and run.kind is RunKind.TREAT:
+        console.print(
+            f"{size(run.bytes_before)} became {size(run.bytes_after)} "
+            f"({saved(run.bytes_before, run.bytes_after)}); a modern browser fetches "
+            f"{size(run.bytes_lightest)} ({saved(run.bytes_before, run.bytes_lightest)})."
+        )
+    if run.failed:
+        for item in service.items(run.id, state=[str(ItemState.FAILED)], limit=20).rows:
+            console.print(_landed(item))
+        if run.failed > 20:
+            console.print(f"  and {run.failed - 20:,} more")
+        console.print(f"Try them again: plumcrate retry {run.id}")
+
+
+def _runs(options: argparse.Namespace) -> int:
+    with client() as service:
+        found = service.runs(options.library)
+    if options.json:
+        print_json(found)
+        return 0
+    rows = [
+        (
+            str(run.id),
+            f"{run.created_at.astimezone():%Y-%m-%d %H:%M}",
+            run.library,
+            f"{run.kind} {run.level or ''}".strip(),
+            run.state,
+            f"{run.files:,}",
+            f"{run.done:,}",
+            f"{run.failed:,}",
+            size(run.bytes_before),
+            saved(run.bytes_before, run.bytes_after),
+        )
+        for run in found
+    ]
+    columns = ("run", "started", "library", "what", "state", "files", "done", "failed", "before", "saved")
+    console.print(table(columns, rows, right=("run", "files", "done", "failed", "before", "saved")))
+    return 0
+
+
+def _change(options: argparse.Namespace) -> int:
+    with client() as service:
+        run: Run = getattr(service, options.action)(options.run)
+    if options.json:
+        print_json(run)
+    else:
+        console.print(f"Run {run.id} is {run.state}; {run.left:,} files left.")
+    return 0

@@ -1,0 +1,6 @@
+"""The Python client library: :class:`Client`, its twin :class:`AsyncClient`, and their errors."""
+
+from .clients import AsyncClient, Client
+from .errors import ClientError, ProblemError, UnreachableError
+
+__all__ = ["AsyncClient", "Client", "ClientError", "ProblemError", "UnreachableError"]

@@ -1,0 +1,103 @@
+"""Each request of the API as data, so that both clients send the same."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Generic, TypeVar
+
+from pydantic import BaseModel, TypeAdapter
+
+from plumcrate import contract
+from plumcrate.contract import Page
+
+T = TypeVar("T")
+Params = Mapping[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Call(Generic[T]):
+    """One request and how its answer is read."""
+
+    method: str
+    path: str
+    answer: TypeAdapter[T]
+    params: Params | None = None
+    body: BaseModel | None = None
+
+
+def _get(path: str, answer: type[T], **params: Any) -> Call[T]:
+    given = {name: value for name, value in params.items() if value is not None}
+    return Call("GET", path, TypeAdapter(answer), given)
+
+
+def health() -> Call[contract.Health]:
+    return _get("/health", contract.Health)
+
+
+def who() -> Call[contract.Person]:
+    return _get("/session", contract.Person)
+
+
+def libraries() -> Call[list[contract.Library]]:
+    return _get("/libraries", list[contract.Library])
+
+
+def library(slug: str) -> Call[contract.Library]:
+    return _get(f"/libraries/{slug}", contract.Library)
+
+
+def connect(request: contract.LibraryRequest) -> Call[contract.Library]:
+    return Call("POST", "/libraries", TypeAdapter(contract.Library), body=request)
+
+
+def change_library(slug: str, change: contract.LibraryChange) -> Call[contract.Library]:
+    return Call("PATCH", f"/libraries/{slug}", TypeAdapter(contract.Library), body=change)
+
+
+def disconnect(slug: str) -> Call[None]:
+    return Call("DELETE", f"/libraries/{slug}", TypeAdapter(None))
+
+
+def start_survey(slug: str) -> Call[contract.Survey]:
+    return Call("POST", f"/libraries/{slug}/surveys", TypeAdapter(contract.Survey))
+
+
+def survey(survey_id: int) -> Call[contract.Survey]:
+    return _get(f"/surveys/{survey_id}", contract.Survey)
+
+
+def savings(slug: str) -> Call[contract.Savings]:
+    return _get(f"/libraries/{slug}/savings", contract.Savings)
+
+
+def pictures(slug: str, **filters: Any) -> Call[Page[contract.Picture]]:
+    return _get(f"/libraries/{slug}/pictures", Page[contract.Picture], **filters)
+
+
+def picture(picture_id: int) -> Call[contract.PictureDetail]:
+    return _get(f"/pictures/{picture_id}", contract.PictureDetail)
+
+
+def start_run(request: contract.RunRequest) -> Call[contract.Run]:
+    return Call("POST", "/runs", TypeAdapter(contract.Run), body=request)
+
+
+def runs(library: str | None, limit: int) -> Call[list[contract.Run]]:
+    return _get("/runs", list[contract.Run], library=library, limit=limit)
+
+
+def run(run_id: int) -> Call[contract.Run]:
+    return _get(f"/runs/{run_id}", contract.Run)
+
+
+def items(run_id: int, **filters: Any) -> Call[Page[contract.Item]]:
+    return _get(f"/runs/{run_id}/items", Page[contract.Item], **filters)
+
+
+def change_run(run_id: int, action: str) -> Call[contract.Run]:
+    return Call("POST", f"/runs/{run_id}/{action}", TypeAdapter(contract.Run))
+
+
+def make_key(request: contract.KeyRequest) -> Call[contract.NewKey]:
+    return Call("POST", "/keys", TypeAdapter(contract.NewKey), body=request)

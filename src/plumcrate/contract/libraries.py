@@ -1,0 +1,88 @@
+"""Libraries and their surveys."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from enum import StrEnum
+
+from pydantic import Field
+
+from .common import Level, Message
+
+
+class SurveyState(StrEnum):
+    WAITING = "waiting"
+    RUNNING = "running"
+    FINISHED = "finished"
+    FAILED = "failed"
+
+
+class Survey(Message):
+    """One look through a library's folder. Counts are of files unless they say pictures."""
+
+    id: int
+    library: str
+    state: SurveyState
+    reason: str | None = None
+    files_seen: int = 0
+    files_new: int = 0
+    files_changed: int = 0
+    files_gone: int = 0
+    files_unreadable: int = 0
+    pictures: int = 0
+    notes: list[str] = Field(default_factory=list, description="What was left out, and why.")
+    started_at: datetime | None = None
+    finished_at: datetime | None = None
+
+
+class LibraryRequest(Message):
+    """A folder tree to connect."""
+
+    name: str = Field(min_length=1, max_length=120)
+    root: str = Field(min_length=1, description="Absolute path of the folder, as the service sees it.")
+    slug: str | None = Field(None, pattern=r"^[a-z0-9](?:[a-z0-9-]{0,60}[a-z0-9])?$")
+    level: Level = Level.EVERYDAY
+    webp: bool = True
+    avif: bool = True
+    patterns: list[str] | None = Field(
+        None,
+        description="Name patterns of derived sizes, such as {stem}-{width}x{height}{ext}; "
+        "null for the usual ones.",
+    )
+
+
+class LibraryChange(Message):
+    """New settings; what is left out stays as it is."""
+
+    name: str | None = Field(None, min_length=1, max_length=120)
+    level: Level | None = None
+    webp: bool | None = None
+    avif: bool | None = None
+    patterns: list[str] | None = None
+
+
+class Library(Message):
+    """A connected folder tree, its settings and its totals."""
+
+    slug: str
+    name: str
+    root: str
+    level: Level
+    webp: bool
+    avif: bool
+    patterns: list[str]
+    created_at: datetime
+    pictures: int = Field(0, description="Pictures: an original with its renditions counts once.")
+    files: int = Field(0, description="Files of originals and renditions; our copies not counted.")
+    files_new: int = Field(0, description="Files not yet treated.")
+    files_treated: int = Field(0, description="Files that a run has dealt with, made lighter or found light.")
+    files_unreadable: int = 0
+    files_failed: int = 0
+    copies: int = 0
+    bytes_before: int = Field(0, description="What the files weighed when first seen.")
+    bytes_now: int = Field(0, description="What the same files weigh now.")
+    bytes_lightest: int = Field(
+        0, description="What a modern browser would fetch: the lightest of file and copies."
+    )
+    bytes_backups: int = 0
+    last_survey: Survey | None = None

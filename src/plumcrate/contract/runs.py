@@ -1,0 +1,118 @@
+"""Runs and their items."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from enum import StrEnum
+from typing import Self
+
+from pydantic import Field, model_validator
+
+from .common import Level, Message
+
+
+class RunKind(StrEnum):
+    TREAT = "treat"
+    RESTORE = "restore"
+
+
+class RunState(StrEnum):
+    RUNNING = "running"
+    PAUSED = "paused"
+    STOPPED = "stopped"
+    FINISHED = "finished"
+
+
+class ItemState(StrEnum):
+    """One file of a run. ``passed`` means there was nothing to do, and the reason says why."""
+
+    WAITING = "waiting"
+    QUEUED = "queued"
+    WORKING = "working"
+    DONE = "done"
+    PASSED = "passed"
+    FAILED = "failed"
+
+
+class Scope(Message):
+    """Which files: all, one folder with what is under it, or single pictures."""
+
+    folder: str | None = None
+    pictures: list[int] | None = Field(default=None, max_length=100_000)
+
+    @model_validator(mode="after")
+    def _one_kind(self) -> Self:
+        if self.folder is not None and self.pictures is not None:
+            raise ValueError("give a folder or pictures, not both")
+        return self
+
+
+class RunRequest(Message):
+    """Something to do to many files. Level and copies default to the library's settings."""
+
+    library: str
+    kind: RunKind = RunKind.TREAT
+    level: Level | None = None
+    webp: bool | None = None
+    avif: bool | None = None
+    scope: Scope = Field(default_factory=lambda: Scope())
+    force: bool = Field(False, description="Also files already treated with the same settings.")
+
+
+class Run(Message):
+    """A run and how far it is. Counts are of files."""
+
+    id: int
+    library: str
+    kind: RunKind
+    state: RunState
+    level: Level | None
+    webp: bool
+    avif: bool
+    scope: Scope
+    files: int
+    done: int
+    passed: int
+    failed: int
+    left: int
+    already: int = Field(0, description="Files passed over: treated before with the same settings.")
+    bytes_before: int = Field(description="Of the files done so far.")
+    bytes_after: int
+    bytes_lightest: int
+    megapixels: float = 0.0
+    megapixels_done: float = 0.0
+    megapixels_per_second: float | None = Field(None, description="Over the last minute of work.")
+    seconds_left: float | None = Field(None, description="An estimate, by megapixels left.")
+    in_hand: list[str] = Field(default_factory=list, description="Paths being worked on now.")
+    created_at: datetime
+    finished_at: datetime | None = None
+
+
+class OutputReport(Message):
+    """One output that was considered for a file, and why it was taken or not."""
+
+    format: str
+    verdict: str
+    reason: str
+    size: int
+    score: float | None
+    how: str = ""
+
+
+class Item(Message):
+    """One file of a run and what became of it."""
+
+    id: int
+    run_id: int
+    picture_id: int
+    path: str
+    state: ItemState
+    code: str | None = None
+    reason: str | None = None
+    bytes_before: int | None = None
+    bytes_after: int | None = None
+    bytes_lightest: int | None = None
+    score: float | None = None
+    seconds: float | None = None
+    outputs: list[OutputReport] = Field(default_factory=list)
+    finished_at: datetime | None = None

@@ -1,0 +1,36 @@
+"""What was saved: totals and the slats they are made of."""
+
+from __future__ import annotations
+
+from pydantic import Field
+
+from .common import Message
+
+
+class Slat(Message):
+    """One bar: what a group of files weighed, weighs, and would weigh on a modern browser."""
+
+    name: str
+    files: int
+    bytes_before: int
+    bytes_now: int
+    bytes_lightest: int
+
+
+class Savings(Message):
+    """The savings of a library. All counts are of files, all sizes in bytes.
+
+    The totals are over every file; the slats over the files of their group.
+    """
+
+    library: str
+    pictures: int
+    total: Slat
+    treated: Slat = Field(description="Only files that a run has dealt with.")
+    copies: int
+    bytes_copies: int
+    bytes_backups: int
+    by_format: list[Slat]
+    by_role: list[Slat]
+    by_folder: list[Slat]
+    by_month: list[Slat]

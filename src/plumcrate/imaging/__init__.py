@@ -1,0 +1,58 @@
+"""The core: making pictures smaller without a visible difference.
+
+Bytes and settings in, bytes and facts out. No file system, database, network, clock or
+logging. Everything here is deterministic and raises only the errors of :mod:`.errors`.
+
+* :func:`identify` reads headers only and says what a file is, by content.
+* :func:`treat` turns one file into a lighter one and its WebP and AVIF copies.
+* :func:`score` measures the visible difference between two pictures.
+
+The names are loaded when first used, so that identifying a file does not load the codecs.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from .errors import ImagingError
+    from .identification import Facts, identify
+    from .recipe import Level, Limits, Recipe
+    from .scoring import score
+    from .treatment import Output, Treatment, treat
+
+__all__ = [
+    "Facts",
+    "ImagingError",
+    "Level",
+    "Limits",
+    "Output",
+    "Recipe",
+    "Treatment",
+    "identify",
+    "score",
+    "treat",
+]
+
+_HOMES = {
+    "Facts": "identification",
+    "ImagingError": "errors",
+    "Level": "recipe",
+    "Limits": "recipe",
+    "Output": "treatment",
+    "Recipe": "recipe",
+    "Treatment": "treatment",
+    "identify": "identification",
+    "score": "scoring",
+    "treat": "treatment",
+}
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOMES:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    from importlib import import_module
+
+    value = getattr(import_module(f"{__name__}.{_HOMES[name]}"), name)
+    globals()[name] = value
+    return value

@@ -1,0 +1,103 @@
+"""Encoders with a quality knob: a decoded Pillow picture in, a file out.
+
+What belongs to a picture's looks goes with it: the colour profile always; in the file that
+replaces the original also its other metadata, orientation included. Each encoder uses one thread,
+so that the number of pictures in hand alone decides how much of the machine is used.
+"""
+
+from __future__ import annotations
+
+import io
+from typing import Any
+
+from PIL import Image, PngImagePlugin
+
+from .aim import Knob
+
+# Priors: medians over photographs at 800 to 2560 px; see docs/imaging/aim.md.
+JPEG = Knob(lowest=25, highest=97, prior={70.0: 66, 80.0: 80, 90.0: 91}, slope=0.8)
+WEBP = Knob(lowest=20, highest=99, prior={70.0: 66, 80.0: 85, 90.0: 96}, slope=0.6)
+AVIF = Knob(lowest=20, highest=96, prior={70.0: 45, 80.0: 64, 90.0: 87}, slope=0.7)
+
+WEBP_LIMIT = 16_383
+
+
+def _metadata(image: Image.Image) -> dict[str, Any]:
+    """What Pillow read of EXIF, XMP, comment and colour profile, as its save options."""
+    kept = {key: image.info[key] for key in ("exif", "xmp", "icc_profile", "comment") if image.info.get(key)}
+    if image.format == "JPEG" and "dpi" in image.info:
+        kept["dpi"] = image.info["dpi"]
+    return kept
+
+
+def _profile(image: Image.Image) -> dict[str, Any]:
+    profile = image.info.get("icc_profile")
+    return {"icc_profile": profile} if profile else {}
+
+
+def _saved(image: Image.Image, kind: str, **options: Any) -> bytes:
+    out = io.BytesIO()
+    image.save(out, kind, **options)
+    return out.getvalue()
+
+
+def encode_jpeg(image: Image.Image, quality: int, subsampling: str) -> bytes:
+    """Progressive, with optimal Huffman tables. ``subsampling`` is 4:2:0 or 4:4:4."""
+    return _saved(
+        image, "JPEG", quality=quality, subsampling=subsampling, progressive=True, optimize=True,
+        **_metadata(image),
+    )  # fmt: skip
+
+
+def encode_png(image: Image.Image) -> bytes:
+    """Lossless, with Pillow's strongest compression; text chunks and metadata kept."""
+    options = _metadata(image)
+    options.pop("comment", None)
+    chunks = PngImagePlugin.PngInfo()
+    for key, value in (getattr(image, "text", None) or {}).items():
+        if key != "XML:com.adobe.xmp":
+            chunks.add_itxt(key, str(value))
+    if "xmp" in options:
+        chunks.add_itxt("XML:com.adobe.xmp", options.pop("xmp").decode("utf-8", "replace"))
+    if "gamma" in image.info and "icc_profile" not in image.info:
+        chunks.add(b"gAMA", round(image.info["gamma"] * 100_000).to_bytes(4, "big"))
+    if "srgb" in image.info:
+        chunks.add(b"sRGB", bytes([image.info["srgb"]]))
+    if "transparency" in image.info:
+        options["transparency"] = image.info["transparency"]
+    if "dpi" in image.info:
+        options["dpi"] = image.info["dpi"]
+    return _saved(image, "PNG", optimize=True, pnginfo=chunks, **options)
+
+
+def to_palette(image: Image.Image, colours: int) -> Image.Image:
+    """At most ``colours`` colours (2 to 256), with error diffusion; metadata carried along."""
+    transparent = image.has_transparency_data
+    source = image.convert("RGBA" if transparent else "RGB")
+    method = Image.Quantize.FASTOCTREE if transparent else Image.Quantize.MEDIANCUT
+    palette = source.quantize(colours, method=method, dither=Image.Dither.NONE)
+    if not transparent:
+        palette = source.quantize(palette=palette, dither=Image.Dither.FLOYDSTEINBERG)
+    kept = ("icc_profile", "exif", "dpi", "gamma", "srgb")
+    info: dict[str | tuple[int, int], Any] = {key: image.info[key] for key in kept if key in image.info}
+    if "transparency" in palette.info:
+        info["transparency"] = palette.info["transparency"]
+    palette.info = info
+    return palette
+
+
+def encode_webp(image: Image.Image, quality: int) -> bytes:
+    """Lossy WebP; alpha stays exact."""
+    return _saved(image, "WEBP", quality=quality, method=4, **_profile(image))
+
+
+def encode_webp_lossless(image: Image.Image) -> bytes:
+    """Lossless WebP; colour under full transparency is not kept."""
+    return _saved(image, "WEBP", lossless=True, quality=60, method=4, **_profile(image))
+
+
+def encode_avif(image: Image.Image, quality: int, speed: int, subsampling: str) -> bytes:
+    """Lossy AVIF. ``speed`` 0 (slow) to 10; ``subsampling`` 4:2:0 or 4:4:4."""
+    return _saved(
+        image, "AVIF", quality=quality, speed=speed, subsampling=subsampling, max_threads=1, **_profile(image)
+    )

@@ -1,0 +1,98 @@
+"""Decoding a picture once, for every output and every score that needs it."""
+
+from __future__ import annotations
+
+import io
+import warnings
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image, ImageFile
+
+from .errors import Damaged, LeftAlone, TooLarge
+from .identification import Facts, identify
+from .recipe import Limits
+
+U8 = NDArray[np.uint8]
+
+# Sizes are checked against our own limits before Pillow sees a file.
+Image.MAX_IMAGE_PIXELS = None
+ImageFile.LOAD_TRUNCATED_IMAGES = False
+
+
+@dataclass(frozen=True, slots=True)
+class Pixels:
+    """Decoded pixels as stored, orientation not applied.
+
+    ``rgb`` is (height, width, 3) uint8; ``alpha`` (height, width) uint8, straight, or None.
+    """
+
+    rgb: U8
+    alpha: U8 | None = None
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """Width and height."""
+        return self.rgb.shape[1], self.rgb.shape[0]
+
+    def over(self, grey: int) -> U8:
+        """Composited on an even grey (0 to 255), in sRGB as browsers do."""
+        if self.alpha is None:
+            return self.rgb
+        weight = self.alpha[:, :, None].astype(np.uint16)
+        blended = (self.rgb * weight + grey * (255 - weight) + 127) // 255
+        return blended.astype(np.uint8)
+
+    def same_as(self, other: Pixels) -> bool:
+        """Whether both show the same: equal colour wherever it can be seen, equal alpha."""
+        if self.rgb.shape != other.rgb.shape:
+            return False
+        if self.alpha is None and other.alpha is None:
+            return bool(np.array_equal(self.rgb, other.rgb))
+        mine = np.full(self.rgb.shape[:2], 255, np.uint8) if self.alpha is None else self.alpha
+        theirs = np.full(self.rgb.shape[:2], 255, np.uint8) if other.alpha is None else other.alpha
+        if not np.array_equal(mine, theirs):
+            return False
+        seen = mine > 0
+        return bool(np.array_equal(self.rgb[seen], other.rgb[seen]))
+
+
+def open_picture(data: bytes, facts: Facts, limits: Limits) -> Image.Image:
+    """Decodes fully with Pillow. Raises :class:`TooLarge`, :class:`Damaged`, :class:`LeftAlone`."""
+    if facts.pixels > limits.pixels:
+        raise TooLarge(
+            f"the picture is {facts.width:,} x {facts.height:,} pixels, "
+            f"more than the limit of {limits.pixels / 1e6:.0f} megapixels"
+        )
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            image = Image.open(io.BytesIO(data))
+            image.load()
+    except MemoryError:
+        raise TooLarge("there was not enough memory to decode the picture") from None
+    except Exception as error:
+        reason = str(error).rstrip(".") or type(error).__name__
+        raise Damaged(f"the {facts.format.upper()} does not decode to its end ({reason})") from None
+    if image.mode not in ("1", "L", "LA", "P", "PA", "RGB", "RGBA", "CMYK"):
+        raise LeftAlone(f"pictures with {image.mode} samples are left alone")
+    return image
+
+
+def to_pixels(image: Image.Image) -> Pixels:
+    """The pixels of a decoded Pillow picture (1, L, LA, P, PA, RGB, RGBA)."""
+    if image.has_transparency_data:
+        rgba = np.asarray(image.convert("RGBA"))
+        if bool((rgba[:, :, 3] == 255).all()):
+            return Pixels(np.ascontiguousarray(rgba[:, :, :3]))
+        return Pixels(np.ascontiguousarray(rgba[:, :, :3]), np.ascontiguousarray(rgba[:, :, 3]))
+    return Pixels(np.asarray(image.convert("RGB")))
+
+
+def decode(data: bytes, limits: Limits | None = None) -> Pixels:
+    """Decodes any still picture known here; the first frame of an animated one.
+
+    Raises the errors of :mod:`plumcrate.imaging.errors`.
+    """
+    return to_pixels(open_picture(data, identify(data), limits or Limits()))

@@ -1,0 +1,305 @@
+"""The decision: one file in, the lightest acceptable file and copies out, each with its reason.
+
+A picture is decoded once; every candidate is decoded again and scored, or compared pixel by pixel,
+before it can be chosen. Nothing here writes: the caller does with the bytes what it will.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Any, Literal
+
+from PIL import Image, ImageOps
+
+from . import codecs
+from .aim import Landing, aim
+from .errors import Damaged, ImagingError, LeftAlone
+from .identification import Facts, identify
+from .pixels import Pixels, decode, open_picture, to_pixels
+from .recipe import TOLERANCE, Level, Recipe
+from .scoring import Judge
+
+Verdict = Literal["chosen", "not-smaller", "too-little-gain", "out-of-reach", "not-possible"]
+
+#: The verdicts in plain words, for people.
+VERDICTS: dict[Verdict, str] = {
+    "chosen": "smaller, and as good as promised",
+    "not-smaller": "would not be smaller, so nothing was written",
+    "too-little-gain": "would save too little to be worth a change",
+    "out-of-reach": "cannot reach the promised quality in this format",
+    "not-possible": "cannot be made from this picture at this level",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Output:
+    """One file that was considered.
+
+    ``data`` is None unless the verdict is ``chosen``. ``size`` is in bytes, 0 when nothing was
+    encoded; ``score`` is SSIMULACRA2 against the source, 100.0 when the pixels are identical.
+    """
+
+    format: str
+    verdict: Verdict
+    data: bytes | None = None
+    size: int = 0
+    score: float | None = None
+    how: str = ""
+    encodes: int = 0
+
+    @property
+    def reason(self) -> str:
+        return VERDICTS[self.verdict]
+
+
+@dataclass(frozen=True, slots=True)
+class Treatment:
+    """The outcome for one file: what replaces it, if anything, and its copies."""
+
+    facts: Facts
+    size: int
+    main: Output
+    copies: tuple[Output, ...]
+
+    @property
+    def size_after(self) -> int:
+        """Bytes of the file itself afterwards."""
+        return self.main.size if self.main.verdict == "chosen" else self.size
+
+
+def treat(data: bytes, recipe: Recipe) -> Treatment:
+    """Treats one file: the bytes that may replace it and its copies.
+
+    Raises :class:`~.errors.NotAPicture`, :class:`~.errors.Damaged`, :class:`~.errors.TooLarge`
+    or :class:`~.errors.LeftAlone`; no other error.
+    """
+    try:
+        return _Case(data, recipe).treat()
+    except ImagingError:
+        raise
+    except MemoryError:
+        raise LeftAlone("there was not enough memory to treat the picture") from None
+
+
+class _Case:
+    """One picture under one recipe, with everything that is computed once and shared."""
+
+    def __init__(self, data: bytes, recipe: Recipe) -> None:
+        self.data = data
+        self.recipe = recipe
+        self.facts = identify(data)
+        self._decline_what_is_left_alone()
+        self.image = open_picture(data, self.facts, recipe.limits)
+        if self.image.size != (self.facts.width, self.facts.height):
+            raise Damaged("the header and the decoded picture disagree about the size")
+        self.pixels = to_pixels(self.image)
+        self.ease = 0.0  # what the first aim learned about this picture, for the next ones
+
+    def _decline_what_is_left_alone(self) -> None:
+        facts = self.facts
+        if facts.format not in ("jpeg", "png", "gif", "webp", "avif"):
+            raise LeftAlone(f"{facts.format.upper()} files are left alone")
+        if facts.animated:
+            raise LeftAlone(f"animated {facts.format.upper()} pictures are left alone")
+        if facts.bits > 8:
+            raise LeftAlone(f"pictures with {facts.bits} bits per channel are left alone")
+        if facts.colour == "cmyk":
+            raise LeftAlone("pictures in printing colours (CMYK) are left alone")
+
+    @cached_property
+    def judge(self) -> Judge:
+        return Judge(self.pixels)
+
+    @cached_property
+    def upright(self) -> Image.Image:
+        """The picture with its orientation applied, for copies."""
+        image = ImageOps.exif_transpose(self.image) if self.facts.orientation != 1 else self.image
+        assert image is not None
+        if image.mode in ("1", "P", "PA", "LA", "L"):
+            profile = image.info.get("icc_profile")
+            image = image.convert("RGBA" if self.pixels.alpha is not None else "RGB")
+            # A grey profile does not fit the three channels that the copies store.
+            if profile and self.facts.colour == "grey":
+                image.info.pop("icc_profile", None)
+        elif image.mode == "RGBA" and self.pixels.alpha is None:
+            image = image.convert("RGB")
+        return image
+
+    @cached_property
+    def upright_pixels(self) -> Pixels:
+        return to_pixels(self.upright) if self.facts.orientation != 1 else self.pixels
+
+    @cached_property
+    def upright_judge(self) -> Judge:
+        return Judge(self.upright_pixels) if self.facts.orientation != 1 else self.judge
+
+    def treat(self) -> Treatment:
+        main = self._main()
+        after = main.size if main.verdict == "chosen" else len(self.data)
+        copies = []
+        if self.recipe.webp and self.facts.format not in ("webp", "avif"):
+            copies.append(self._webp_copy(after))
+        if self.recipe.avif and self.facts.format != "avif":
+            copies.append(self._avif_copy(after))
+        return Treatment(self.facts, len(self.data), main, tuple(copies))
+
+    # -- the file itself ---------------------------------------------------------------------
+
+    def _main(self) -> Output:
+        if self.facts.format == "jpeg":
+            return self._jpeg()
+        if self.facts.format == "png":
+            return self._png()
+        return Output(self.facts.format, "not-possible")
+
+    def _jpeg(self) -> Output:
+        if self.recipe.target is None:
+            return Output("jpeg", "not-possible")
+        subsamplings = ("4:2:0",) if self.image.mode == "L" else ("4:2:0", "4:4:4")
+        output = Output("jpeg", "out-of-reach")
+        for subsampling in subsamplings:
+            landing = self._aim_main(
+                lambda quality, s=subsampling: codecs.encode_jpeg(self.image, quality, s)  # type: ignore[misc]
+            )
+            output = self._lossy_main("jpeg", landing, subsampling, output.encodes)
+            if landing.best is not None or len(landing.attempts[-1].data) >= len(self.data):
+                break
+        return self._checked_orientation(output)
+
+    def _aim_main(self, encode: Callable[[int], bytes]) -> Landing:
+        assert self.recipe.target is not None
+        return aim(
+            encode,
+            lambda out: self.judge.score(decode(out)),
+            self.recipe.target,
+            codecs.JPEG,
+            stop_above=len(self.data),
+        )
+
+    def _lossy_main(self, kind: str, landing: Landing, how: str, before: int) -> Output:
+        encodes = before + len(landing.attempts)
+        best = landing.best
+        if best is None:
+            last = landing.attempts[-1]
+            verdict: Verdict = "not-smaller" if len(last.data) >= len(self.data) else "out-of-reach"
+            return Output(kind, verdict, None, len(last.data), last.score, how, encodes)
+        self.ease = best.quality - codecs.JPEG.first_guess(self.recipe.target or 0.0)
+        how = f"quality {best.quality}, {how}"
+        verdict = self._worth(len(best.data))
+        data = best.data if verdict == "chosen" else None
+        return Output(kind, verdict, data, len(best.data), best.score, how, encodes)
+
+    def _worth(self, size: int) -> Verdict:
+        if size >= len(self.data):
+            return "not-smaller"
+        if size > len(self.data) * (1 - self.recipe.least_gain):
+            return "too-little-gain"
+        return "chosen"
+
+    def _checked_orientation(self, output: Output) -> Output:
+        """A result that would be shown turned otherwise is not taken."""
+        if output.data is not None:
+            facts = identify(output.data)
+            if (facts.orientation, facts.width, facts.height) != (
+                self.facts.orientation,
+                self.facts.width,
+                self.facts.height,
+            ):
+                return replace(output, data=None, verdict="not-possible")
+        return output
+
+    def _png(self) -> Output:
+        exact = codecs.encode_png(self.image)
+        if not decode(exact).same_as(self.pixels):
+            exact = self.data
+        candidates = [Output("png", "chosen", exact, len(exact), 100.0, "lossless", 1)]
+        if self.recipe.level is not Level.EXACT and self.image.mode not in ("1", "P", "PA"):
+            candidates.extend(self._palettes())
+        best = min(candidates, key=lambda candidate: candidate.size)
+        encodes = sum(candidate.encodes for candidate in candidates)
+        if best.size >= len(self.data):
+            return replace(best, verdict="not-smaller", data=None, encodes=encodes)
+        return self._checked_orientation(replace(best, encodes=encodes))
+
+    def _palettes(self) -> list[Output]:
+        assert self.recipe.target is not None
+        outputs: list[Output] = []
+        for colours in (256, 128, 64, 32):
+            data = codecs.encode_png(codecs.to_palette(self.image, colours))
+            score = self.judge.score(decode(data))
+            if score < self.recipe.target - TOLERANCE:
+                break
+            outputs.append(Output("png", "chosen", data, len(data), score, f"{colours} colours", 1))
+        return outputs
+
+    # -- copies ------------------------------------------------------------------------------
+
+    def _webp_copy(self, limit: int) -> Output:
+        if max(self.image.size) > codecs.WEBP_LIMIT:
+            return Output("webp", "not-possible")
+        lossless = None
+        if self.facts.format != "jpeg":
+            data = codecs.encode_webp_lossless(self.upright)
+            if decode(data).same_as(self.upright_pixels):
+                lossless = Output("webp", "chosen", data, len(data), 100.0, "lossless", 1)
+        if self.recipe.target is None:
+            return self._smallest_copy("webp", [lossless] if lossless else [], limit)
+        cap = min(limit, lossless.size) if lossless else limit
+        landing = self._aim_copy(lambda quality: codecs.encode_webp(self.upright, quality), codecs.WEBP, cap)
+        return self._smallest_copy("webp", [lossless] if lossless else [], limit, [(landing, "4:2:0")])
+
+    def _avif_copy(self, limit: int) -> Output:
+        if self.recipe.target is None:
+            return Output("avif", "not-possible")
+        landings: list[tuple[Landing, str]] = []
+        for subsampling in ("4:2:0", "4:4:4"):
+            landing = self._aim_copy(
+                lambda quality, s=subsampling: codecs.encode_avif(  # type: ignore[misc]
+                    self.upright, quality, self.recipe.avif_speed, s
+                ),
+                codecs.AVIF,
+                limit,
+            )
+            landings.append((landing, subsampling))
+            if landing.best is not None or len(landing.attempts[-1].data) >= limit:
+                break
+        return self._smallest_copy("avif", [], limit, landings)
+
+    def _aim_copy(self, encode: Callable[[int], bytes], knob: Any, cap: int) -> Landing:
+        assert self.recipe.target is not None
+        return aim(
+            encode,
+            lambda out: self.upright_judge.score(decode(out)),
+            self.recipe.target,
+            knob,
+            stop_above=cap,
+            ease=self.ease,
+        )
+
+    def _smallest_copy(
+        self, kind: str, exact: list[Output], limit: int, landings: list[tuple[Landing, str]] | None = None
+    ) -> Output:
+        outputs = list(exact)
+        encodes = len(exact)
+        missed: Output | None = None
+        for landing, how in landings or []:
+            encodes += len(landing.attempts)
+            if landing.best is None:
+                last = landing.attempts[-1]
+                verdict: Verdict = "not-smaller" if len(last.data) >= limit else "out-of-reach"
+                missed = Output(kind, verdict, None, len(last.data), last.score, how)
+                continue
+            best = landing.best
+            outputs.append(
+                Output(
+                    kind, "chosen", best.data, len(best.data), best.score, f"quality {best.quality}, {how}"
+                )
+            )
+        if not outputs:
+            return replace(missed or Output(kind, "not-possible"), encodes=encodes)
+        smallest = replace(min(outputs, key=lambda output: output.size), encodes=encodes)
+        if smallest.size >= limit:
+            return replace(smallest, verdict="not-smaller", data=None)
+        return smallest

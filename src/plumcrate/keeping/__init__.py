@@ -1,0 +1,1 @@
+"""Changing a file without ever losing one: backup, journal, exchange, ledger, restore, recovery."""

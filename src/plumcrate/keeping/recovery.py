@@ -1,0 +1,69 @@
+"""After a crash: finishing or undoing every change whose journal row is still open, by hash alone.
+
+P is the file's own name, T the staged name beside it. For an exchange:
+
+* P new: it happened. If T holds the old bytes or is gone, the records are closed and T is dropped.
+  If T holds something else, somebody wrote just before the exchange: it is exchanged back.
+* P old: it never happened; T is dropped.
+* P missing while T holds the old bytes: T gets its name back.
+* anything else: somebody replaced P since; T, which is ours, is dropped and the journal closed.
+
+For a copy: P ours means it happened; otherwise T is dropped.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from sqlalchemy import select
+
+from plumcrate.records.tables import Journal
+
+from .keeper import COPY, Keeper
+
+
+@dataclass(frozen=True, slots=True)
+class Recovered:
+    """How many open changes were finished and how many undone."""
+
+    finished: int = 0
+    undone: int = 0
+
+
+def recover(keeper: Keeper, file_id: int | None = None) -> Recovered:
+    """Closes the open changes of a library, or of one file. The caller holds the lock(s).
+
+    Raises StorageError when the library cannot be reached; the journal then stays open.
+    """
+    with keeper.database.begin() as session:
+        query = select(Journal).where(Journal.library_id == keeper.library_id).order_by(Journal.id)
+        if file_id is not None:
+            query = query.where(Journal.file_id == file_id)
+        entries = list(session.scalars(query))
+    finished = sum(_settle(keeper, entry) for entry in entries)
+    return Recovered(finished, len(entries) - finished)
+
+
+def _settle(keeper: Keeper, entry: Journal) -> bool:
+    folder = keeper.folder
+    here = folder.sha256(entry.path)
+    staged = folder.sha256(entry.staged)
+    if entry.action == COPY:
+        if here == entry.after_sha256:
+            keeper.finish_copy(entry)
+            folder.remove(entry.staged)
+            return True
+        folder.remove(entry.staged)
+        keeper.drop_journal(entry.id)
+        return False
+    if here == entry.after_sha256 and staged in (None, entry.before_sha256, entry.after_sha256):
+        keeper.finish_exchange(entry)
+        folder.remove(entry.staged)
+        return True
+    if here == entry.after_sha256:
+        folder.exchange(entry.path, entry.staged)
+    elif here is None and staged == entry.before_sha256:
+        folder.publish(entry.staged, entry.path)
+    folder.remove(entry.staged)
+    keeper.drop_journal(entry.id)
+    return False

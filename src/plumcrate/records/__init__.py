@@ -1,0 +1,1 @@
+"""The records in PostgreSQL: tables, migrations, queries. No decisions."""

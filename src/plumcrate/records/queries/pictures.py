@@ -1,0 +1,91 @@
+"""Pictures: lists that stay quick at any size, and one picture whole."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import ColumnElement, UnaryExpression, func, select
+from sqlalchemy.orm import Session
+
+from plumcrate import contract
+from plumcrate.contract import FileState, PictureSort
+from plumcrate.records.tables import File, Ledger, Library, Picture
+
+_ORDER: dict[PictureSort, tuple[UnaryExpression[Any], ...]] = {
+    PictureSort.PATH: (Picture.path.asc(),),
+    PictureSort.SAVED: ((Picture.bytes_before - Picture.bytes_now).desc(), Picture.id.asc()),
+    PictureSort.SIZE: (Picture.bytes_now.desc(), Picture.id.asc()),
+    PictureSort.SCORE: (Picture.score.asc().nulls_last(), Picture.id.asc()),
+}
+
+
+def picture_view(picture: Picture, slug: str) -> contract.Picture:
+    fields = contract.Picture.model_fields.keys() - {"library"}
+    return contract.Picture(library=slug, **{name: getattr(picture, name) for name in fields})
+
+
+def pictures_page(
+    session: Session,
+    library: Library,
+    *,
+    states: list[FileState],
+    folder: str | None,
+    search: str | None,
+    format: str | None,
+    sort: PictureSort,
+    offset: int,
+    limit: int,
+) -> contract.Page[contract.Picture]:
+    """One page of a library's pictures. ``search`` matches any part of the path, in any case."""
+    where: list[ColumnElement[bool]] = [Picture.library_id == library.id]
+    if states:
+        where.append(Picture.state.in_([str(state) for state in states]))
+    else:
+        where.append(Picture.state != FileState.GONE)
+    if folder is not None:
+        below = folder.strip("/")
+        if below:
+            where.append((Picture.folder == below) | Picture.folder.startswith(below + "/", autoescape=True))
+    if search:
+        where.append(Picture.path.icontains(search, autoescape=True))
+    if format:
+        where.append(Picture.format == format)
+    total = session.scalar(select(func.count()).select_from(Picture).where(*where)) or 0
+    rows = session.scalars(select(Picture).where(*where).order_by(*_ORDER[sort]).offset(offset).limit(limit))
+    views = [picture_view(row, library.slug) for row in rows]
+    following = offset + limit if offset + limit < total else None
+    return contract.Page[contract.Picture](rows=views, total=total, next=following)
+
+
+def folders(session: Session, library: Library) -> list[str]:
+    """Every folder that holds a picture, in order."""
+    query = select(Picture.folder).where(Picture.library_id == library.id, Picture.state != FileState.GONE)
+    return sorted(session.scalars(query.distinct()))
+
+
+def file_view(file: File) -> contract.File:
+    fields = contract.File.model_fields.keys() - {"has_backup", "copies"}
+    copies = [contract.Copy.model_validate(copy, from_attributes=True) for copy in file.copies]
+    return contract.File(
+        has_backup=file.before_sha256 is not None,
+        copies=copies,
+        **{name: getattr(file, name) for name in fields},
+    )
+
+
+def picture_detail(session: Session, picture: Picture) -> contract.PictureDetail:
+    """A picture with all its files, largest first, and its history, latest first."""
+    slug = session.scalar(select(Library.slug).where(Library.id == picture.library_id)) or ""
+    files = session.scalars(
+        select(File)
+        .where(File.picture_id == picture.id, File.state != FileState.GONE)
+        .order_by(File.role, File.width.desc(), File.path)
+    )
+    history = session.scalars(
+        select(Ledger).where(Ledger.picture_id == picture.id).order_by(Ledger.id.desc()).limit(200)
+    )
+    return contract.PictureDetail(
+        **picture_view(picture, slug).model_dump(),
+        all_files=[file_view(file) for file in files],
+        history=[contract.LedgerEntry.model_validate(entry, from_attributes=True) for entry in history],
+    )

@@ -1,0 +1,123 @@
+"""Runs and their items as the wire shows them."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from sqlalchemy import func, select, text
+from sqlalchemy.orm import Session
+
+from plumcrate import contract
+from plumcrate.contract import ItemState, RunState
+from plumcrate.records.tables import Item, Library, Run
+
+#: The rate is taken over this much of the latest work, in seconds.
+_WINDOW = 60.0
+
+
+def run_view(session: Session, run: Run) -> contract.Run:
+    """A run with its rate, the time left, and the paths in hand."""
+    slug = session.scalar(select(Library.slug).where(Library.id == run.library_id))
+    rate = None
+    in_hand: list[str] = []
+    if run.state == RunState.RUNNING:
+        in_hand = list(
+            session.scalars(
+                select(Item.path).where(Item.run_id == run.id, Item.state == ItemState.WORKING).limit(16)
+            )
+        )
+        rate = _rate(session, run.id)
+    left = run.megapixels - run.megapixels_done
+    return contract.Run(
+        id=run.id,
+        library=slug or "",
+        kind=contract.RunKind(run.kind),
+        state=contract.RunState(run.state),
+        level=contract.Level(run.level) if run.level else None,
+        webp=run.webp,
+        avif=run.avif,
+        scope=contract.Scope.model_validate(run.scope),
+        files=run.files,
+        done=run.done,
+        passed=run.passed,
+        failed=run.failed,
+        left=run.files - run.done - run.passed - run.failed,
+        already=run.already,
+        bytes_before=run.bytes_before,
+        bytes_after=run.bytes_after,
+        bytes_lightest=run.bytes_lightest,
+        megapixels=run.megapixels,
+        megapixels_done=run.megapixels_done,
+        megapixels_per_second=rate,
+        seconds_left=max(0.0, left) / rate if rate else None,
+        in_hand=in_hand,
+        created_at=run.created_at,
+        finished_at=run.finished_at,
+    )
+
+
+def _rate(session: Session, run_id: int) -> float | None:
+    """Megapixels a second over the latest stretch of work; None until there is enough to say."""
+    row = session.execute(
+        text(
+            "SELECT sum(megapixels), extract(epoch FROM now() - min(started_at)), count(*) FROM run_items "
+            "WHERE run_id = :run AND finished_at > now() - make_interval(secs => :window)"
+        ),
+        {"run": run_id, "window": _WINDOW},
+    ).one()
+    megapixels, seconds, count = row
+    if count < 3 or not seconds or not megapixels:
+        return None
+    return float(megapixels) / float(seconds)
+
+
+def item_view(item: Item) -> contract.Item:
+    seconds = None
+    if item.finished_at and item.started_at:
+        seconds = (item.finished_at - item.started_at).total_seconds()
+    fields = contract.Item.model_fields.keys() - {"seconds"}
+    return contract.Item(seconds=seconds, **{name: getattr(item, name) for name in fields})
+
+
+def items_page(
+    session: Session, run_id: int, states: list[ItemState], offset: int, limit: int
+) -> contract.Page[contract.Item]:
+    """Items of a run, the latest results first; those not yet finished in their order."""
+    where = [Item.run_id == run_id]
+    if states:
+        where.append(Item.state.in_([str(state) for state in states]))
+    total = session.scalar(select(func.count()).where(*where)) or 0
+    rows = session.scalars(
+        select(Item)
+        .where(*where)
+        .order_by(Item.finished_at.desc().nulls_last(), Item.id)
+        .offset(offset)
+        .limit(limit)
+    )
+    views = [item_view(row) for row in rows]
+    following = offset + limit if offset + limit < total else None
+    return contract.Page[contract.Item](rows=views, total=total, next=following)
+
+
+def end_item(session: Session, item: Item, state: ItemState, at: datetime) -> None:
+    """Ends an item and keeps the run's counters, in the caller's transaction."""
+    item.state, item.finished_at = state, at
+    session.flush()
+    session.execute(
+        text(
+            "UPDATE runs SET done = done + :done, passed = passed + :passed, failed = failed + :failed, "
+            "bytes_before = bytes_before + :before, bytes_after = bytes_after + :after, "
+            "bytes_lightest = bytes_lightest + :lightest, megapixels_done = megapixels_done + :megapixels "
+            "WHERE id = :run"
+        ),
+        {
+            "run": item.run_id,
+            "done": int(state == ItemState.DONE),
+            "passed": int(state == ItemState.PASSED),
+            "failed": int(state == ItemState.FAILED),
+            "before": item.bytes_before or 0,
+            "after": item.bytes_after or 0,
+            "lightest": item.bytes_lightest or 0,
+            "megapixels": item.megapixels,
+        },
+    )

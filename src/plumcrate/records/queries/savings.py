@@ -1,0 +1,62 @@
+"""What was saved, by format, role, folder and month."""
+
+from __future__ import annotations
+
+from sqlalchemy import func, select, text
+from sqlalchemy.orm import Session
+
+from plumcrate import contract
+from plumcrate.records.tables import Backup, Copy, Library, Picture
+
+_SLATS = """
+SELECT {name} AS name, count(*) AS files, sum(f.size_before) AS before, sum(f.size_now) AS now,
+    sum(least(f.size_now, c.size)) AS lightest
+FROM files f
+LEFT JOIN LATERAL (SELECT min(size) AS size FROM copies WHERE file_id = f.id) c ON true
+JOIN pictures p ON p.id = f.picture_id
+WHERE f.library_id = :library AND f.state <> 'gone' AND {where}
+GROUP BY 1 ORDER BY {order}
+"""
+
+
+def savings(session: Session, library: Library) -> contract.Savings:
+    """All sums of one library."""
+    treated = "f.treated_at IS NOT NULL"
+
+    def slats(name: str, where: str = "true", order: str = "3 DESC") -> list[contract.Slat]:
+        query = text(_SLATS.format(name=name, where=where, order=order))
+        return [
+            contract.Slat(
+                name=row[0], files=row[1], bytes_before=row[2], bytes_now=row[3], bytes_lightest=row[4]
+            )
+            for row in session.execute(query, {"library": library.id})
+        ]
+
+    def single(name: str, where: str = "true") -> contract.Slat:
+        found = slats(f"'{name}'", where)
+        if found:
+            return found[0]
+        return contract.Slat(name=name, files=0, bytes_before=0, bytes_now=0, bytes_lightest=0)
+
+    copies, bytes_copies = session.execute(
+        select(func.count(), func.coalesce(func.sum(Copy.size), 0)).where(Copy.library_id == library.id)
+    ).one()
+    backups = session.scalar(
+        select(func.coalesce(func.sum(Backup.size), 0)).where(Backup.library_id == library.id)
+    )
+    pictures = session.scalar(
+        select(func.count()).where(Picture.library_id == library.id, Picture.state != "gone")
+    )
+    return contract.Savings(
+        library=library.slug,
+        pictures=pictures or 0,
+        total=single("all files"),
+        treated=single("treated files", treated),
+        copies=copies,
+        bytes_copies=int(bytes_copies),
+        bytes_backups=int(backups or 0),
+        by_format=slats("coalesce(f.format, 'unknown')"),
+        by_role=slats("f.role", order="1"),
+        by_folder=slats("p.folder", order="1"),
+        by_month=slats("to_char(f.treated_at, 'YYYY-MM')", treated, order="1"),
+    )

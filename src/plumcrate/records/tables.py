@@ -1,0 +1,331 @@
+"""The tables. A file is an original or a rendition; a copy is a WebP or AVIF of ours beside it."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import (
+    BigInteger,
+    Boolean,
+    DateTime,
+    ForeignKey,
+    Identity,
+    Index,
+    LargeBinary,
+    MetaData,
+    Text,
+    UniqueConstraint,
+    func,
+    text,
+)
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
+
+from plumcrate.contract import FileRole, FileState, ItemState, RunState, SurveyState
+
+
+class Base(DeclarativeBase):
+    metadata = MetaData(
+        naming_convention={
+            "ix": "ix_%(table_name)s_%(column_0_N_name)s",
+            "uq": "uq_%(table_name)s_%(column_0_N_name)s",
+            "fk": "fk_%(table_name)s_%(column_0_name)s",
+            "pk": "pk_%(table_name)s",
+        }
+    )
+    type_annotation_map = {  # noqa: RUF012
+        int: BigInteger,
+        str: Text,
+        datetime: DateTime(timezone=True),
+        dict[str, Any]: JSONB,
+        list[str]: JSONB,
+        list[Any]: JSONB,
+        bytes: LargeBinary,
+        bool: Boolean,
+    }
+
+
+def _id() -> Mapped[int]:
+    return mapped_column(BigInteger, Identity(always=True), primary_key=True)
+
+
+def _now() -> Mapped[datetime]:
+    return mapped_column(server_default=func.now())
+
+
+class Library(Base):
+    __tablename__ = "libraries"
+
+    id: Mapped[int] = _id()
+    slug: Mapped[str] = mapped_column(unique=True)
+    name: Mapped[str]
+    root: Mapped[str] = mapped_column(unique=True)
+    level: Mapped[str]
+    webp: Mapped[bool]
+    avif: Mapped[bool]
+    patterns: Mapped[list[str]]
+    created_at: Mapped[datetime] = _now()
+
+
+class Survey(Base):
+    __tablename__ = "surveys"
+
+    id: Mapped[int] = _id()
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), index=True)
+    state: Mapped[str] = mapped_column(default=SurveyState.WAITING)
+    reason: Mapped[str | None]
+    files_seen: Mapped[int] = mapped_column(default=0)
+    files_new: Mapped[int] = mapped_column(default=0)
+    files_changed: Mapped[int] = mapped_column(default=0)
+    files_gone: Mapped[int] = mapped_column(default=0)
+    files_unreadable: Mapped[int] = mapped_column(default=0)
+    pictures: Mapped[int] = mapped_column(default=0)
+    notes: Mapped[list[str]] = mapped_column(default=list)
+    job_id: Mapped[int | None]
+    created_at: Mapped[datetime] = _now()
+    started_at: Mapped[datetime | None]
+    finished_at: Mapped[datetime | None]
+
+    __table_args__ = (
+        # At most one survey of a library waits or runs at a time.
+        Index(
+            "uq_surveys_open",
+            "library_id",
+            unique=True,
+            postgresql_where=text("state IN ('waiting', 'running')"),
+        ),
+    )
+
+
+class Picture(Base):
+    """One asset: the original and its renditions. The sums are kept up by ``refresh_pictures``."""
+
+    __tablename__ = "pictures"
+
+    id: Mapped[int] = _id()
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"))
+    path: Mapped[str]
+    folder: Mapped[str]
+    name: Mapped[str]
+    format: Mapped[str | None]
+    width: Mapped[int] = mapped_column(default=0)
+    height: Mapped[int] = mapped_column(default=0)
+    state: Mapped[str] = mapped_column(default=FileState.NEW)
+    reason: Mapped[str | None]
+    original_id: Mapped[int | None]
+    files: Mapped[int] = mapped_column(default=0)
+    bytes_before: Mapped[int] = mapped_column(default=0)
+    bytes_now: Mapped[int] = mapped_column(default=0)
+    bytes_lightest: Mapped[int] = mapped_column(default=0)
+    score: Mapped[float | None]
+
+    __table_args__ = (
+        UniqueConstraint("library_id", "path"),
+        Index("ix_pictures_library_id_state", "library_id", "state"),
+        Index("ix_pictures_library_id_folder", "library_id", "folder"),
+        Index("ix_pictures_library_id_score", "library_id", "score"),
+        Index("ix_pictures_saved", "library_id", text("(bytes_before - bytes_now)")),
+        Index("ix_pictures_size", "library_id", "bytes_now"),
+    )
+
+
+class File(Base):
+    """``sha256`` is of the bytes we last wrote or verified; ``before_sha256`` of the original bytes."""
+
+    __tablename__ = "files"
+
+    id: Mapped[int] = _id()
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"))
+    picture_id: Mapped[int] = mapped_column(ForeignKey("pictures.id", ondelete="CASCADE"), index=True)
+    path: Mapped[str]
+    role: Mapped[str] = mapped_column(default=FileRole.ORIGINAL)
+    state: Mapped[str] = mapped_column(default=FileState.NEW)
+    reason: Mapped[str | None]
+    format: Mapped[str | None]
+    width: Mapped[int] = mapped_column(default=0)
+    height: Mapped[int] = mapped_column(default=0)
+    size_before: Mapped[int]
+    size_now: Mapped[int]
+    mtime_ns: Mapped[int]
+    mtime_ns_before: Mapped[int]
+    sha256: Mapped[bytes | None]
+    before_sha256: Mapped[bytes | None]
+    score: Mapped[float | None]
+    level: Mapped[str | None]
+    recipe: Mapped[dict[str, Any] | None]
+    how: Mapped[str | None]
+    treated_at: Mapped[datetime | None]
+    copies: Mapped[list[Copy]] = relationship(
+        back_populates="file", cascade="all, delete-orphan", order_by="Copy.kind", lazy="selectin"
+    )
+
+    __table_args__ = (UniqueConstraint("library_id", "path"),)
+
+
+class Copy(Base):
+    __tablename__ = "copies"
+
+    id: Mapped[int] = _id()
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"))
+    file_id: Mapped[int] = mapped_column(ForeignKey("files.id", ondelete="CASCADE"), index=True)
+    kind: Mapped[str]
+    path: Mapped[str]
+    size: Mapped[int]
+    sha256: Mapped[bytes]
+    score: Mapped[float | None]
+    how: Mapped[str] = mapped_column(default="")
+    file: Mapped[File] = relationship(back_populates="copies")
+
+    __table_args__ = (UniqueConstraint("library_id", "path"), UniqueConstraint("file_id", "kind"))
+
+
+class Backup(Base):
+    """One durable backup in the store, by content; several files may share it."""
+
+    __tablename__ = "backups"
+
+    id: Mapped[int] = _id()
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"))
+    sha256: Mapped[bytes]
+    size: Mapped[int]
+    created_at: Mapped[datetime] = _now()
+
+    __table_args__ = (UniqueConstraint("library_id", "sha256"),)
+
+
+class Journal(Base):
+    """A change that has begun and has not ended. Recovery finishes or undoes each, by hash alone."""
+
+    __tablename__ = "journal"
+
+    id: Mapped[int] = _id()
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"))
+    file_id: Mapped[int] = mapped_column(ForeignKey("files.id", ondelete="CASCADE"), index=True)
+    action: Mapped[str]
+    path: Mapped[str]
+    staged: Mapped[str]
+    before_sha256: Mapped[bytes | None]
+    after_sha256: Mapped[bytes]
+    detail: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    opened_at: Mapped[datetime] = _now()
+
+
+class Ledger(Base):
+    """What was done, for ever."""
+
+    __tablename__ = "ledger"
+
+    id: Mapped[int] = _id()
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), index=True)
+    picture_id: Mapped[int] = mapped_column(index=True)
+    file_id: Mapped[int]
+    run_id: Mapped[int | None]
+    at: Mapped[datetime] = _now()
+    action: Mapped[str]
+    path: Mapped[str]
+    before_sha256: Mapped[bytes | None]
+    after_sha256: Mapped[bytes | None]
+    bytes_before: Mapped[int | None]
+    bytes_after: Mapped[int | None]
+    score: Mapped[float | None]
+    detail: Mapped[dict[str, Any]] = mapped_column(default=dict)
+
+
+class Run(Base):
+    """The counters are kept up in the transaction that ends an item."""
+
+    __tablename__ = "runs"
+
+    id: Mapped[int] = _id()
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), index=True)
+    kind: Mapped[str]
+    state: Mapped[str] = mapped_column(default=RunState.RUNNING)
+    level: Mapped[str | None]
+    webp: Mapped[bool] = mapped_column(default=False)
+    avif: Mapped[bool] = mapped_column(default=False)
+    scope: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    force: Mapped[bool] = mapped_column(default=False)
+    priority: Mapped[int] = mapped_column(default=0)
+    files: Mapped[int] = mapped_column(default=0)
+    done: Mapped[int] = mapped_column(default=0)
+    passed: Mapped[int] = mapped_column(default=0)
+    failed: Mapped[int] = mapped_column(default=0)
+    already: Mapped[int] = mapped_column(default=0)
+    bytes_before: Mapped[int] = mapped_column(default=0)
+    bytes_after: Mapped[int] = mapped_column(default=0)
+    bytes_lightest: Mapped[int] = mapped_column(default=0)
+    megapixels: Mapped[float] = mapped_column(default=0.0)
+    megapixels_done: Mapped[float] = mapped_column(default=0.0)
+    created_at: Mapped[datetime] = _now()
+    finished_at: Mapped[datetime | None]
+
+    __table_args__ = (
+        Index("ix_runs_open", "state", postgresql_where=text("state IN ('running', 'paused')")),
+    )
+
+
+class Item(Base):
+    """One file of a run."""
+
+    __tablename__ = "run_items"
+
+    id: Mapped[int] = _id()
+    run_id: Mapped[int] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"))
+    picture_id: Mapped[int]
+    file_id: Mapped[int] = mapped_column(ForeignKey("files.id", ondelete="CASCADE"), index=True)
+    path: Mapped[str]
+    state: Mapped[str] = mapped_column(default=ItemState.WAITING)
+    code: Mapped[str | None]
+    reason: Mapped[str | None]
+    job_id: Mapped[int | None]
+    attempts: Mapped[int] = mapped_column(default=0)
+    megapixels: Mapped[float] = mapped_column(default=0.0)
+    bytes_before: Mapped[int | None]
+    bytes_after: Mapped[int | None]
+    bytes_lightest: Mapped[int | None]
+    score: Mapped[float | None]
+    outputs: Mapped[list[Any]] = mapped_column(default=list)
+    started_at: Mapped[datetime | None]
+    finished_at: Mapped[datetime | None]
+
+    __table_args__ = (
+        UniqueConstraint("run_id", "file_id"),
+        Index("ix_run_items_run_id_state", "run_id", "state", "id"),
+        Index("ix_run_items_run_id_picture_id", "run_id", "picture_id"),
+        Index("ix_run_items_run_id_finished_at", "run_id", "finished_at"),
+    )
+
+
+class Person(Base):
+    __tablename__ = "people"
+
+    id: Mapped[int] = _id()
+    email: Mapped[str] = mapped_column(unique=True)
+    name: Mapped[str]
+    role: Mapped[str]
+    password_hash: Mapped[str]
+    created_at: Mapped[datetime] = _now()
+
+
+class Session(Base):
+    """A signed-in browser; only the hash of its token is kept."""
+
+    __tablename__ = "sessions"
+
+    token_sha256: Mapped[bytes] = mapped_column(primary_key=True)
+    person_id: Mapped[int] = mapped_column(ForeignKey("people.id", ondelete="CASCADE"))
+    expires_at: Mapped[datetime]
+
+
+class Key(Base):
+    """A machine's key; only its hash is kept."""
+
+    __tablename__ = "keys"
+
+    id: Mapped[int] = _id()
+    name: Mapped[str]
+    role: Mapped[str]
+    secret_sha256: Mapped[bytes] = mapped_column(unique=True)
+    created_at: Mapped[datetime] = _now()
+    last_used_at: Mapped[datetime | None]

@@ -1,0 +1,10 @@
+"""The worker process: ``python -m plumcrate.work``. Settings come from the environment."""
+
+import asyncio
+
+from plumcrate.settings import Settings
+
+from .worker import Worker
+
+if __name__ == "__main__":
+    asyncio.run(Worker(Settings()).run())

@@ -1,0 +1,27 @@
+"""The queue: PostgreSQL through procrastinate. Task names and how jobs are put in."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import procrastinate
+from sqlalchemy.orm import Session
+
+TREAT_PICTURE = "treat-picture"
+RUN_SURVEY = "run-survey"
+
+#: Higher goes first.
+SINGLE_REQUEST, SURVEY, BULK = 20, 10, 0
+
+
+class Queue:
+    """Puts jobs in, within the caller's transaction: they exist when it commits."""
+
+    def __init__(self, database_url: str) -> None:
+        self._app = procrastinate.App(connector=procrastinate.SyncPsycopgConnector(conninfo=database_url))
+
+    def add(self, session: Session, task: str, arguments: list[dict[str, Any]], priority: int) -> list[int]:
+        """Adds one job for each set of arguments; returns their ids."""
+        connection = session.connection().connection.driver_connection
+        deferrer = self._app.configure_task(task, connection=connection, priority=priority)
+        return deferrer.batch_defer(*arguments) if arguments else []

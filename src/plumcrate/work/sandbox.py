@@ -1,0 +1,111 @@
+"""Child processes in which strangers' files are decoded, with limits of time and memory.
+
+A child that crashes, hangs or eats memory costs one picture and gives a plain reason.
+"""
+
+from __future__ import annotations
+
+import io
+import multiprocessing
+import os
+import resource
+from collections.abc import Callable
+from concurrent.futures import CancelledError, TimeoutError
+from typing import Any
+
+from pebble import ProcessExpired, ProcessPool
+
+from plumcrate.imaging import ImagingError, Recipe, Treatment, treat
+
+
+class SandboxError(Exception):
+    """The child did not come back with a result. ``code`` is stable, the message plain."""
+
+    def __init__(self, code: str, message: str) -> None:
+        super().__init__(message)
+        self.code = code
+
+
+def _limit(memory_mb: int) -> None:
+    """Runs in each new child: less priority than the host's other work, a cap on memory."""
+    os.nice(10)
+    resource.setrlimit(resource.RLIMIT_AS, (memory_mb << 20, memory_mb << 20))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+
+
+def _treat(data: bytes, recipe: Recipe) -> Treatment:
+    return treat(data, recipe)
+
+
+def _preview(data: bytes, width: int, pixels: int) -> bytes:
+    """A small WebP for the console, upright, at most ``width`` wide."""
+    from PIL import Image, ImageOps
+
+    from plumcrate.imaging.identification import identify
+    from plumcrate.imaging.pixels import open_picture
+    from plumcrate.imaging.recipe import Limits
+
+    image: Image.Image = open_picture(data, identify(data), Limits(pixels))
+    image = ImageOps.exif_transpose(image)
+    image = image.convert("RGBA" if image.has_transparency_data else "RGB")
+    image.thumbnail((width, width * 2), reducing_gap=2.0)
+    out = io.BytesIO()
+    image.save(out, "WEBP", quality=80)
+    return out.getvalue()
+
+
+class Sandbox:
+    """A pool of children. ``seconds_per_megapixel`` and 60 more are the time limit of a picture."""
+
+    def __init__(self, children: int, memory_mb: int, seconds_per_megapixel: float) -> None:
+        self._seconds_per_megapixel = seconds_per_megapixel
+        self._memory_mb = memory_mb
+        self._pool = ProcessPool(
+            max_workers=children,
+            max_tasks=100,
+            initializer=_limit,
+            initargs=(memory_mb,),
+            context=multiprocessing.get_context("forkserver"),
+        )
+
+    def treat(self, data: bytes, recipe: Recipe, megapixels: float) -> Treatment:
+        """:func:`plumcrate.imaging.treat` in a child. Raises ImagingError or SandboxError."""
+        result: Treatment = self._call(60 + self._seconds_per_megapixel * megapixels, _treat, data, recipe)
+        return result
+
+    def preview(self, data: bytes, width: int, pixels: int) -> bytes:
+        """A small WebP of a picture. Raises ImagingError or SandboxError."""
+        result: bytes = self._call(30, _preview, data, width, pixels)
+        return result
+
+    def _call(self, seconds: float, function: Callable[..., Any], *arguments: Any) -> Any:
+        future = self._pool.schedule(function, args=arguments, timeout=seconds)
+        try:
+            return future.result()
+        except ImagingError:
+            raise
+        except ProcessExpired as error:
+            raise SandboxError(
+                "child-died",
+                f"decoding it ended the child process (code {error.exitcode}); it was left as it is",
+            ) from None
+        except TimeoutError:
+            raise SandboxError(
+                "took-too-long", f"it took longer than {seconds:.0f} s and was left as it is"
+            ) from None
+        except MemoryError:
+            raise SandboxError(
+                "out-of-memory",
+                f"it needs more than the {self._memory_mb} MB a child may use; it was left as it is",
+            ) from None
+        except CancelledError:
+            raise SandboxError("stopped", "the worker was stopping") from None
+        except Exception as error:
+            # A fault of ours in the child: one picture, one plain line, with the kind for a report.
+            raise SandboxError(
+                "internal-error", f"an internal error ({type(error).__name__}: {error}); it was left as it is"
+            ) from error
+
+    def close(self) -> None:
+        self._pool.stop()  # type: ignore[no-untyped-call]
+        self._pool.join()
