@@ -1,0 +1,251 @@
+"""Everything the demonstration needs: PostgreSQL, library, site, service, worker, a person, a key."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import secrets
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import select
+
+from plumcrate.api.auth import hash_password, new_key
+from plumcrate.client import Client, ClientError
+from plumcrate.contract import LibraryRequest, Role
+from plumcrate.records.database import Database
+from plumcrate.records.tables import Person
+
+from .postgres import PostgresError, PrivatePostgres, free_port
+from .world import build
+
+_EMAIL = "keeper@gannetledge.example"
+_LIBRARY = "gannet-ledge"
+
+
+class DemoError(RuntimeError):
+    """The demonstration cannot start; the message says why."""
+
+
+class Demo:
+    """The demonstration below one folder; a second start finds what the first made."""
+
+    def __init__(self, home: Path | None = None) -> None:
+        self.here = Path.cwd()
+        self.home = home or self.here / ".state" / "demo"
+        self.library = self.home / "library"
+        self._pids = self.home / "running.json"
+        self._children: dict[str, subprocess.Popen[bytes]] = {}
+
+    def start(self, *, detach: bool) -> int:
+        """Starts whatever is not running, prints where to look, and stays until Ctrl-C unless detached."""
+        if self._alive():
+            raise DemoError("it is running already: open its address, or stop it with script/demo --stop")
+        self.home.mkdir(parents=True, exist_ok=True)
+        postgres = self._postgres()
+        began = time.monotonic()
+        if not self.library.exists():
+            print("Painting the library of the Gannet Ledge Light Trust …", flush=True)
+            unfinished = self.home / "library.unfinished"
+            shutil.rmtree(unfinished, ignore_errors=True)
+            count = build(unfinished)
+            unfinished.rename(self.library)
+            print(f"  {count} files in {time.monotonic() - began:.0f} s", flush=True)
+        try:
+            url = postgres.start()
+        except PostgresError as error:
+            raise DemoError(str(error)) from None
+        facts = self._facts(url)
+        self._spawn(url, facts)
+        try:
+            self._wait_until_up(facts)
+            self._connect(facts)
+        except BaseException:
+            self.stop()
+            raise
+        self._print(facts)
+        if detach:
+            return 0
+        return self._stay()
+
+    def stop(self) -> None:
+        """Stops every process of the demonstration; its files stay."""
+        running = self._read_pids()
+        for pid in running.values():
+            _end(pid)
+        self._pids.unlink(missing_ok=True)
+        self._postgres().stop()
+
+    def reset(self) -> None:
+        """Deletes the library, the backups and the records."""
+        self._postgres().remove()
+        shutil.rmtree(self.home, ignore_errors=True)
+        (self.here / ".plumcrate.toml").unlink(missing_ok=True)
+
+    def _postgres(self) -> PrivatePostgres:
+        try:
+            return PrivatePostgres(self.home / "postgres")
+        except PostgresError as error:
+            raise DemoError(str(error)) from None
+
+    def _facts(self, url: str) -> dict[str, Any]:
+        """Ports, password and key: made once, then kept."""
+        place = self.home / "facts.json"
+        facts: dict[str, Any] = json.loads(place.read_text()) if place.exists() else {}
+        database = Database(url)
+        database.migrate()
+        for name, wanted in (("port", 8020), ("site_port", 8030)):
+            facts[name] = _port(facts.get(name, wanted))
+        with database.begin() as session:
+            if not session.scalar(select(Person.id).where(Person.email == _EMAIL)) or "key" not in facts:
+                facts["password"] = secrets.token_urlsafe(9)
+                session.merge(
+                    Person(
+                        id=session.scalar(select(Person.id).where(Person.email == _EMAIL)),
+                        email=_EMAIL, name="The keeper", role=Role.ADMINISTER,
+                        password_hash=hash_password(facts["password"]),
+                    )
+                )  # fmt: skip
+                _, facts["key"] = new_key(session, "script/demo", Role.ADMINISTER)
+        database.close()
+        _write_private(place, json.dumps(facts))
+        config = f'url = "http://127.0.0.1:{facts["port"]}"\nkey = "{facts["key"]}"\n'
+        _write_private(self.here / ".plumcrate.toml", config)
+        return facts
+
+    def _spawn(self, url: str, facts: dict[str, Any]) -> None:
+        environment = os.environ | {
+            "PLUMCRATE_DATABASE_URL": url,
+            "PLUMCRATE_STATE_DIR": str(self.home / "state"),
+            "PLUMCRATE_PORT": str(facts["port"]),
+            "PLUMCRATE_SITE_LIBRARY": str(self.library),
+            "PLUMCRATE_SITE_PORT": str(facts["site_port"]),
+        }
+        for name, module in (("service", "api"), ("worker", "work"), ("site", "demo.site")):
+            with (self.home / f"{name}.log").open("ab") as log:
+                self._children[name] = subprocess.Popen(
+                    [sys.executable, "-m", f"plumcrate.{module}"],
+                    env=environment, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True,
+                )  # fmt: skip
+        self._pids.write_text(json.dumps({name: child.pid for name, child in self._children.items()}))
+
+    def _wait_until_up(self, facts: dict[str, Any]) -> None:
+        deadline = time.monotonic() + 60
+        with self._client(facts) as client:
+            while True:
+                for name, child in self._children.items():
+                    if child.poll() is not None:
+                        raise DemoError(f"the {name} stopped at once; {self.home / name}.log says why")
+                try:
+                    if client.health().workers:
+                        return
+                except ClientError:
+                    pass
+                if time.monotonic() > deadline:
+                    raise DemoError(f"the service did not come up; see the logs in {self.home}")
+                time.sleep(0.2)
+
+    def _connect(self, facts: dict[str, Any]) -> None:
+        with self._client(facts) as client:
+            if any(library.slug == _LIBRARY for library in client.libraries()):
+                return
+            name = "Gannet Ledge Light Trust"
+            client.connect(LibraryRequest(name=name, slug=_LIBRARY, root=str(self.library)))
+            client.wait_for_survey(client.start_survey(_LIBRARY).id)
+
+    def _client(self, facts: dict[str, Any]) -> Client:
+        return Client(f"http://127.0.0.1:{facts['port']}", facts["key"])
+
+    def _print(self, facts: dict[str, Any]) -> None:
+        program = os.path.relpath(Path(sys.executable).parent / "plumcrate", self.here)
+        print(
+            f"""
+Plum Crate is up.
+
+  Console   http://127.0.0.1:{facts["port"]}
+  Sign in   {_EMAIL}
+  Password  {facts["password"]}
+  The site  http://127.0.0.1:{facts["site_port"]}
+
+Three commands to try, in this folder:
+  {program} libraries
+  {program} run {_LIBRARY}
+  {program} savings {_LIBRARY}
+
+Stop with Ctrl-C or script/demo --stop; start afresh with script/demo --reset.
+""",
+            flush=True,
+        )
+
+    def _stay(self) -> int:
+        def leave(*_: object) -> None:
+            raise KeyboardInterrupt
+
+        signal.signal(signal.SIGTERM, leave)
+        try:
+            while self._pids.exists():
+                for name, child in self._children.items():
+                    if child.poll() is not None and self._pids.exists():
+                        print(f"the {name} has ended; see {self.home / name}.log", file=sys.stderr)
+                        self.stop()
+                        return 1
+                time.sleep(0.5)
+        except KeyboardInterrupt:
+            print("\nStopping …", flush=True)
+        self.stop()
+        return 0
+
+    def _read_pids(self) -> dict[str, int]:
+        if not self._pids.exists():
+            return {}
+        found: dict[str, int] = json.loads(self._pids.read_text())
+        return {name: pid for name, pid in found.items() if _is_ours(pid)}
+
+    def _alive(self) -> bool:
+        return bool(self._read_pids())
+
+
+def _is_ours(pid: int) -> bool:
+    try:
+        return b"plumcrate" in Path(f"/proc/{pid}/cmdline").read_bytes()
+    except OSError:
+        return False
+
+
+def _end(pid: int) -> None:
+    """Asks a process group to end, and insists after ten seconds."""
+    for number, seconds in ((signal.SIGTERM, 10.0), (signal.SIGKILL, 2.0)):
+        try:
+            os.killpg(pid, number)
+        except ProcessLookupError:
+            return
+        deadline = time.monotonic() + seconds
+        while time.monotonic() < deadline:
+            with contextlib.suppress(ChildProcessError):
+                os.waitpid(pid, os.WNOHANG)
+            if not _is_ours(pid):
+                break
+            time.sleep(0.1)
+
+
+def _port(wanted: int) -> int:
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", wanted))
+        except OSError:
+            return free_port()
+    return wanted
+
+
+def _write_private(place: Path, text: str) -> None:
+    place.touch(mode=0o600)
+    place.chmod(0o600)
+    place.write_text(text)
