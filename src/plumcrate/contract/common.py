@@ -13,7 +13,9 @@ T = TypeVar("T")
 class Message(BaseModel):
     """Base of all models. Unknown fields in a request are an error, so that a typo is noticed."""
 
-    model_config = ConfigDict(extra="forbid", from_attributes=True)
+    model_config = ConfigDict(
+        extra="forbid", from_attributes=True, json_schema_serialization_defaults_required=True
+    )
 
 
 class Level(StrEnum):

@@ -58,8 +58,13 @@ class Pixels:
         return bool(np.array_equal(self.rgb[seen], other.rgb[seen]))
 
 
-def open_picture(data: bytes, facts: Facts, limits: Limits) -> Image.Image:
-    """Decodes fully with Pillow. Raises :class:`TooLarge`, :class:`Damaged`, :class:`LeftAlone`."""
+def open_picture(
+    data: bytes, facts: Facts, limits: Limits, at_least: tuple[int, int] | None = None
+) -> Image.Image:
+    """Decodes fully with Pillow. Raises :class:`TooLarge`, :class:`Damaged`, :class:`LeftAlone`.
+
+    ``at_least``: a smaller decode will do, of this width and height or more, where the format can.
+    """
     if facts.pixels > limits.pixels:
         raise TooLarge(
             f"the picture is {facts.width:,} x {facts.height:,} pixels, "
@@ -69,6 +74,8 @@ def open_picture(data: bytes, facts: Facts, limits: Limits) -> Image.Image:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             image = Image.open(io.BytesIO(data))
+            if at_least is not None:
+                image.draft(image.mode, at_least)
             image.load()
     except MemoryError:
         raise TooLarge("there was not enough memory to decode the picture") from None

@@ -68,11 +68,12 @@ def create_run(session: Session, library: Library, request: RunRequest, max_mega
             "(f.before_sha256 IS NOT NULL OR f.treated_at IS NOT NULL "
             "OR EXISTS (SELECT 1 FROM copies c WHERE c.file_id = f.id))"
         )
-    values |= {"run": run.id, "recipe": recipe}
+    values |= {"run": run.id, "recipe": recipe, "most": max_megapixels * 1e6}
     session.execute(
         text(
             "INSERT INTO run_items (run_id, picture_id, file_id, path, megapixels, state, attempts, outputs) "
-            "SELECT :run, f.picture_id, f.id, f.path, f.width * f.height / 1e6, 'waiting', 0, '[]' "
+            "SELECT :run, f.picture_id, f.id, f.path, CASE WHEN f.width * f.height > :most THEN 0 "
+            "ELSE f.width * f.height / 1e6 END, 'waiting', 0, '[]' "
             f"FROM files f JOIN pictures p ON p.id = f.picture_id WHERE {where} AND {wanted} "
             "ORDER BY p.path, f.role, f.path"
         ),

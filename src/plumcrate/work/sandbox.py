@@ -45,7 +45,7 @@ def _preview(data: bytes, width: int, pixels: int) -> bytes:
     from plumcrate.imaging.pixels import open_picture
     from plumcrate.imaging.recipe import Limits
 
-    image: Image.Image = open_picture(data, identify(data), Limits(pixels))
+    image: Image.Image = open_picture(data, identify(data), Limits(pixels), at_least=(width, width))
     image = ImageOps.exif_transpose(image)
     image = image.convert("RGBA" if image.has_transparency_data else "RGB")
     image.thumbnail((width, width * 2), reducing_gap=2.0)

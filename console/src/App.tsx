@@ -1,0 +1,95 @@
+/** Who is here, which library, which page. */
+
+import { lazy, Suspense } from "react";
+import { Navigate, Route, Routes, useParams } from "react-router";
+import { Problem } from "./api/client";
+import { useLive } from "./api/live";
+import { useLibraries, usePerson } from "./api/queries";
+import { Frame } from "./parts/Frame";
+import { ErrorNote, Shape } from "./parts/ui";
+import { Connect } from "./pages/Connect";
+import { Keep } from "./pages/Keep";
+import { Look } from "./pages/Look";
+import { SignIn } from "./pages/SignIn";
+import { Treat } from "./pages/Treat";
+
+const PicturePage = lazy(() => import("./pages/PicturePage").then((page) => ({ default: page.PicturePage })));
+const Review = lazy(() => import("./pages/Review").then((page) => ({ default: page.Review })));
+const RunPage = lazy(() => import("./pages/RunPage").then((page) => ({ default: page.RunPage })));
+
+export function App() {
+  const person = usePerson();
+  useLive(person.isSuccess);
+  if (person.isPending) return <Waiting />;
+  if (person.isError) {
+    if (person.error instanceof Problem && person.error.status === 401) return <SignIn />;
+    return (
+      <main className="mx-auto mt-24 max-w-lg p-4">
+        <ErrorNote error={person.error} again={() => void person.refetch()} />
+      </main>
+    );
+  }
+  return (
+    <Routes>
+      <Route path="/connect" element={<Frame person={person.data}><Connect /></Frame>} />
+      <Route path="/l/:slug/*" element={<InLibrary />} />
+      <Route path="*" element={<Home />} />
+    </Routes>
+  );
+}
+
+function Waiting() {
+  return (
+    <main className="mx-auto mt-24 max-w-lg space-y-3 p-4" aria-busy="true" aria-label="Loading">
+      <Shape className="h-10" />
+      <Shape className="h-40" />
+    </main>
+  );
+}
+
+function Home() {
+  const libraries = useLibraries();
+  if (libraries.isPending) return <Waiting />;
+  if (libraries.isError) {
+    return (
+      <main className="mx-auto mt-24 max-w-lg p-4">
+        <ErrorNote error={libraries.error} again={() => void libraries.refetch()} />
+      </main>
+    );
+  }
+  const first = libraries.data.find((one) => one.slug === localStorage.getItem("plumcrate-library")) ?? libraries.data[0];
+  return <Navigate replace to={first ? `/l/${first.slug}` : "/connect"} />;
+}
+
+function InLibrary() {
+  const { slug = "" } = useParams();
+  const person = usePerson();
+  const libraries = useLibraries();
+  if (!person.data || libraries.isPending) return <Waiting />;
+  const library = libraries.data?.find((one) => one.slug === slug);
+  if (!library) {
+    return (
+      <Frame person={person.data}>
+        <ErrorNote
+          error={libraries.error ?? new Problem("There is no such library", `nothing is connected as ${slug}`, 404, "not-found")}
+          again={() => void libraries.refetch()}
+        />
+      </Frame>
+    );
+  }
+  return (
+    <Frame person={person.data} library={library}>
+      <Suspense fallback={<Shape className="h-96" />}>
+      <Routes>
+        <Route index element={<Look library={library} />} />
+        <Route path="treat" element={<Treat library={library} />} />
+        <Route path="treat/:run" element={<RunPage library={library} />} />
+        <Route path="review" element={<Review library={library} />} />
+        <Route path="review/:picture" element={<PicturePage library={library} />} />
+        <Route path="keep" element={<Keep library={library} />} />
+        <Route path="*" element={<Navigate replace to={`/l/${slug}`} />} />
+      </Routes>
+      </Suspense>
+    </Frame>
+  );
+}

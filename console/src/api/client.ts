@@ -1,0 +1,62 @@
+/** The typed client of the service and the errors it answers with (RFC 9457). */
+
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema.gen";
+
+type Schemas = components["schemas"];
+export type Library = Schemas["Library"];
+export type Survey = Schemas["Survey"];
+export type Picture = Schemas["Picture"];
+export type PictureDetail = Schemas["PictureDetail"];
+export type PictureFile = Schemas["File"];
+export type Run = Schemas["Run"];
+export type RunRequest = Schemas["RunRequest"];
+export type Item = Schemas["Item"];
+export type Savings = Schemas["Savings"];
+export type SlatFigures = Schemas["Slat"];
+export type Person = Schemas["Person"];
+
+export class Problem extends Error {
+  constructor(
+    readonly title: string,
+    readonly detail: string,
+    readonly status: number,
+    readonly code: string,
+  ) {
+    super(detail ? `${title}: ${detail}` : title);
+  }
+}
+
+export const api = createClient<paths>({ baseUrl: "/", credentials: "same-origin" });
+
+interface Answer<T> {
+  data?: T;
+  error?: unknown;
+  response: Response;
+}
+
+/** The data of an answer; throws a Problem when the service refused or did not answer. */
+export async function ask<T>(request: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>;
+  try {
+    answer = await request;
+  } catch {
+    throw new Problem("The service does not answer", "check that it runs, then try again", 0, "unreachable");
+  }
+  if (answer.response.ok) return answer.data as T;
+  const body = (answer.error ?? {}) as { title?: string; detail?: string; type?: string };
+  throw new Problem(
+    body.title ?? `The service answered ${answer.response.status}`,
+    body.detail ?? "",
+    answer.response.status,
+    body.type?.split(":").pop() ?? "unknown",
+  );
+}
+
+export function contentUrl(fileId: number, version: string, stamp: string | number = ""): string {
+  return `/api/v1/files/${fileId}/content?version=${version}&t=${encodeURIComponent(stamp)}`;
+}
+
+export function previewUrl(fileId: number, width: number, stamp: string | number): string {
+  return `/api/v1/files/${fileId}/preview?width=${width}&t=${stamp}`;
+}

@@ -1,0 +1,70 @@
+/** The event stream: keeps runs, surveys and results in the cache as they change on the service. */
+
+import { useQueryClient, type QueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import type { Item, Library, Run, Survey } from "./client";
+
+const KEPT_ITEMS = 40;
+
+export function useLive(enabled: boolean): void {
+  const cache = useQueryClient();
+  useEffect(() => {
+    if (!enabled) return;
+    const source = new EventSource("/api/v1/events");
+    const on = <T>(name: string, take: (data: T) => void) =>
+      source.addEventListener(name, (event) => take(JSON.parse((event as MessageEvent<string>).data) as T));
+    on<Run>("run", (run) => takeRun(cache, run));
+    on<Survey>("survey", (survey) => takeSurvey(cache, survey));
+    on<Item>("item", (item) => takeItem(cache, item));
+    // After a break something may have been missed.
+    let broken = false;
+    source.onerror = () => {
+      broken = true;
+    };
+    source.onopen = () => {
+      if (broken) void cache.invalidateQueries();
+      broken = false;
+    };
+    return () => source.close();
+  }, [cache, enabled]);
+}
+
+function takeRun(cache: QueryClient, run: Run): void {
+  const before = cache.getQueryData<Run>(["run", run.id]);
+  cache.setQueryData(["run", run.id], run);
+  let known = false;
+  cache.setQueryData<Run[]>(["runs", run.library], (all) =>
+    all?.map((one) => {
+      if (one.id !== run.id) return one;
+      known = true;
+      return run;
+    }),
+  );
+  if (!known) void cache.invalidateQueries({ queryKey: ["runs", run.library] });
+  const ended = run.state === "finished" || run.state === "stopped";
+  if (ended && before?.state !== run.state) {
+    for (const noun of ["libraries", "savings", "pictures", "picture", "items"]) {
+      void cache.invalidateQueries({ queryKey: [noun] });
+    }
+  }
+}
+
+function takeSurvey(cache: QueryClient, survey: Survey): void {
+  cache.setQueryData<Library[]>(["libraries"], (all) =>
+    all?.map((one) => (one.slug === survey.library ? { ...one, last_survey: survey } : one)),
+  );
+  if (survey.state === "finished") {
+    for (const noun of ["libraries", "savings", "pictures", "folders"]) {
+      void cache.invalidateQueries({ queryKey: [noun] });
+    }
+  }
+}
+
+function takeItem(cache: QueryClient, item: Item): void {
+  const add = (page: { rows: Item[]; total: number } | undefined) =>
+    page && !page.rows.some((one) => one.id === item.id)
+      ? { ...page, total: page.total + 1, rows: [item, ...page.rows].slice(0, KEPT_ITEMS) }
+      : page;
+  cache.setQueryData(["items", item.run_id, "landed"], add);
+  if (item.state === "failed") void cache.invalidateQueries({ queryKey: ["items", item.run_id, "failed"] });
+}

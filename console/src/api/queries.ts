@@ -1,0 +1,121 @@
+/** Every question the console asks, by noun, and what a change makes stale. */
+
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { api, ask, type Library, type RunRequest } from "./client";
+
+export function usePerson() {
+  return useQuery({
+    queryKey: ["person"],
+    queryFn: () => ask(api.GET("/api/v1/session")),
+    retry: false,
+    staleTime: Infinity,
+  });
+}
+
+export function useLibraries() {
+  return useQuery({ queryKey: ["libraries"], queryFn: () => ask(api.GET("/api/v1/libraries")) });
+}
+
+export function useSavings(slug: string) {
+  return useQuery({
+    queryKey: ["savings", slug],
+    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/savings", { params: { path: { slug } } })),
+  });
+}
+
+export function useFolders(slug: string) {
+  return useQuery({
+    queryKey: ["folders", slug],
+    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/folders", { params: { path: { slug } } })),
+  });
+}
+
+export interface PictureFilters {
+  state?: string;
+  folder?: string;
+  search?: string;
+  format?: string;
+  sort?: string;
+}
+
+export const PAGE = 60;
+
+export async function fetchPictures(slug: string, filters: PictureFilters, offset: number) {
+  const query = Object.fromEntries(
+    Object.entries({ ...filters, offset, limit: PAGE }).filter(([, value]) => value !== undefined && value !== ""),
+  );
+  return ask(api.GET("/api/v1/libraries/{slug}/pictures", { params: { path: { slug }, query } }));
+}
+
+export function usePicture(id: number) {
+  return useQuery({
+    queryKey: ["picture", id],
+    queryFn: () => ask(api.GET("/api/v1/pictures/{picture_id}", { params: { path: { picture_id: id } } })),
+  });
+}
+
+export function useRuns(slug: string) {
+  return useQuery({
+    queryKey: ["runs", slug],
+    queryFn: () => ask(api.GET("/api/v1/runs", { params: { query: { library: slug } } })),
+  });
+}
+
+export function useRun(id: number) {
+  return useQuery({
+    queryKey: ["run", id],
+    queryFn: () => ask(api.GET("/api/v1/runs/{run_id}", { params: { path: { run_id: id } } })),
+    refetchInterval: (query) => (query.state.data?.state === "running" ? 5000 : false),
+  });
+}
+
+export function useItems(id: number, state: "failed" | "landed") {
+  const states = state === "failed" ? (["failed"] as const) : (["done", "passed", "failed"] as const);
+  return useQuery({
+    queryKey: ["items", id, state],
+    queryFn: () =>
+      ask(
+        api.GET("/api/v1/runs/{run_id}/items", {
+          params: { path: { run_id: id }, query: { state: [...states], limit: state === "failed" ? 500 : 40 } },
+        }),
+      ),
+  });
+}
+
+export function useStartRun() {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (body: RunRequest) => ask(api.POST("/api/v1/runs", { body })),
+    onSuccess: (run) => {
+      cache.setQueryData(["run", run.id], run);
+      void cache.invalidateQueries({ queryKey: ["runs"] });
+    },
+  });
+}
+
+export function useChangeRun(id: number) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (action: "pause" | "resume" | "stop" | "retry") =>
+      action === "retry"
+        ? ask(api.POST("/api/v1/runs/{run_id}/retry", { params: { path: { run_id: id } } }))
+        : ask(api.POST("/api/v1/runs/{run_id}/{action}", { params: { path: { run_id: id, action } } })),
+    onSuccess: (run) => {
+      cache.setQueryData(["run", id], run);
+      void cache.invalidateQueries({ queryKey: ["runs"] });
+      void cache.invalidateQueries({ queryKey: ["items", id] });
+    },
+  });
+}
+
+export function useStartSurvey(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: () => ask(api.POST("/api/v1/libraries/{slug}/surveys", { params: { path: { slug } } })),
+    onSuccess: (survey) => {
+      cache.setQueryData<Library[]>(["libraries"], (all) =>
+        all?.map((one) => (one.slug === slug ? { ...one, last_survey: survey } : one)),
+      );
+    },
+  });
+}

@@ -1,0 +1,181 @@
+/** One picture: before and after side by side, all its files, what was done, and putting it back. */
+
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { contentUrl, type Library, type PictureDetail, type PictureFile } from "../api/client";
+import { usePicture, useStartRun } from "../api/queries";
+import { bytes, count, LEVELS, many, points, saved, STATE_WORDS, when, type LevelName } from "../look/words";
+import { Compare, type Side } from "../parts/Compare";
+import { Slat } from "../parts/Slat";
+import { Button, Card, Confirm, ErrorNote, INLINE_INPUT, INPUT, PageTitle, Shape, Tag } from "../parts/ui";
+
+export function PicturePage({ library }: { library: Library }) {
+  const picture = usePicture(Number(useParams().picture));
+  if (picture.isPending) return <Shape className="h-[70vh]" />;
+  if (picture.isError) return <ErrorNote error={picture.error} again={() => void picture.refetch()} />;
+  return <ThePicture library={library} picture={picture.data} />;
+}
+
+function ThePicture({ library, picture }: { library: Library; picture: PictureDetail }) {
+  return (
+    <>
+      <p className="mb-1 text-sm">
+        <Link to={`/l/${library.slug}/review?folder=${encodeURIComponent(picture.folder)}`} className="text-plum hover:underline">
+          {picture.folder || "top folder"}
+        </Link>
+      </p>
+      <PageTitle aside={<Actions library={library} picture={picture} />}>
+        <span className="break-all">{picture.name}</span> <Tag state={picture.state}>{STATE_WORDS[picture.state]}</Tag>
+      </PageTitle>
+      {picture.reason && <p className="mb-4 text-clay">{picture.reason}</p>}
+      <Comparison picture={picture} />
+      <div className="mt-5 grid gap-5 lg:grid-cols-3">
+        <Files picture={picture} />
+        <History picture={picture} />
+      </div>
+    </>
+  );
+}
+
+interface Version {
+  key: string;
+  name: string;
+  size: number;
+  score: number | null;
+}
+
+function versionsOf(file: PictureFile): Version[] {
+  const found: Version[] = [{ key: "before", name: "Before", size: file.size_before, score: null }];
+  if (file.size_now !== file.size_before) found.push({ key: "now", name: "Now", size: file.size_now, score: file.score });
+  for (const copy of file.copies) {
+    found.push({ key: copy.kind, name: copy.kind === "webp" ? "WebP copy" : "AVIF copy", size: copy.size, score: copy.score });
+  }
+  return found;
+}
+
+function Comparison({ picture }: { picture: PictureDetail }) {
+  const readable = picture.all_files.filter((file) => file.width > 0 && ["jpeg", "png", "gif", "webp", "avif"].includes(file.format ?? ""));
+  const [fileId, setFileId] = useState<number | null>(null);
+  const file = readable.find((one) => one.id === fileId) ?? readable[0];
+  const [left, setLeft] = useState("before");
+  const [right, setRight] = useState("now");
+  if (!file) return <p className="rounded-md bg-sunken p-8 text-center text-quiet">This file cannot be shown as a picture.</p>;
+  const versions = versionsOf(file);
+  const pick = (wanted: string, fallback: number) => versions.find((one) => one.key === wanted) ?? versions[Math.min(fallback, versions.length - 1)];
+  const one = pick(left, 0) as Version;
+  const other = pick(right, 1) as Version;
+  const side = (version: Version): Side => ({
+    name: version.name,
+    url: contentUrl(file.id, version.key, `${file.size_now}-${version.size}`),
+    facts: `${bytes(version.size)}${version.key === "before" ? "" : `, ${saved(file.size_before, version.size)}`}${version.score == null ? "" : `, score ${points(version.score)}`}`,
+  });
+  return (
+    <>
+      <div className="mb-2 grid gap-2 sm:grid-cols-3">
+        <select aria-label="On the left" className={INPUT} value={one.key} onChange={(event) => setLeft(event.target.value)}>
+          {versions.map((version) => <option key={version.key} value={version.key}>Left: {version.name}, {bytes(version.size)}</option>)}
+        </select>
+        <select aria-label="On the right" className={INPUT} value={other.key} onChange={(event) => setRight(event.target.value)}>
+          {versions.map((version) => <option key={version.key} value={version.key}>Right: {version.name}, {bytes(version.size)}</option>)}
+        </select>
+        <select aria-label="Which file" className={INPUT} value={file.id} onChange={(event) => setFileId(Number(event.target.value))}>
+          {readable.map((each) => <option key={each.id} value={each.id}>{each.role === "original" ? "Original" : "Rendition"}, {count(each.width)} × {count(each.height)}</option>)}
+        </select>
+      </div>
+      <Compare key={`${file.id}`} left={side(one)} right={side(other)} width={file.width} height={file.height} />
+    </>
+  );
+}
+
+function Actions({ library, picture }: { library: Library; picture: PictureDetail }) {
+  const navigate = useNavigate();
+  const start = useStartRun();
+  const [restoring, setRestoring] = useState(false);
+  const [level, setLevel] = useState<LevelName>(picture.all_files[0]?.level ?? library.level);
+  const touched = picture.all_files.filter((file) => file.has_backup || file.copies.length > 0);
+  const copies = picture.all_files.reduce((sum, file) => sum + file.copies.length, 0);
+  const go = (kind: "treat" | "restore") =>
+    start.mutate(
+      { library: library.slug, kind, ...(kind === "treat" && { level }), scope: { pictures: [picture.id] }, force: kind === "treat" },
+      { onSuccess: (run) => void navigate(`/l/${library.slug}/treat/${run.id}`) },
+    );
+  return (
+    <>
+      <select aria-label="Level for this picture" className={INLINE_INPUT} value={level} onChange={(event) => setLevel(event.target.value as LevelName)}>
+        {Object.entries(LEVELS).map(([key, { name }]) => <option key={key} value={key}>{name}</option>)}
+      </select>
+      <Button look="main" busy={start.isPending} onClick={() => go("treat")}>
+        {picture.state === "new" ? "Treat" : "Treat again"}
+      </Button>
+      <Button disabled={touched.length === 0} onClick={() => setRestoring(true)}>Put the original back</Button>
+      {start.isError && !restoring && <ErrorNote error={start.error} />}
+      <Confirm open={restoring} onClose={() => setRestoring(false)} title="Put the original back" action="Put it back" busy={start.isPending} error={start.error} onConfirm={() => go("restore")}>
+        <p>
+          {many(touched.length, "file")} of this picture will hold exactly the bytes they had before, and {many(copies, "copy", "copies")} of ours will be removed.
+        </p>
+        <p className="text-sm text-quiet">Treating it again later gives the same result as now.</p>
+      </Confirm>
+    </>
+  );
+}
+
+function Files({ picture }: { picture: PictureDetail }) {
+  const scale = Math.max(...picture.all_files.map((file) => file.size_before), 1);
+  return (
+    <Card className="lg:col-span-2" title={many(picture.files, "file")} aside={`${bytes(picture.bytes_before)} became ${bytes(picture.bytes_now)}, lightest ${bytes(picture.bytes_lightest)}`}>
+      <ul className="divide-y divide-line">
+        {picture.all_files.map((file) => (
+          <li key={file.id} className="py-3">
+            <div className="flex flex-wrap items-baseline justify-between gap-x-4">
+              <span className="min-w-0 break-all font-mono text-xs">{file.path}</span>
+              <span className="text-sm text-quiet">{file.role}, {count(file.width)} × {count(file.height)}</span>
+            </div>
+            <div className="my-1.5"><Slat before={file.size_before} now={file.size_now} scale={scale} format={file.format ?? undefined} /></div>
+            <dl className="flex flex-wrap gap-x-5 gap-y-1 text-sm">
+              <Fact name="before" value={bytes(file.size_before)} />
+              <Fact name="now" value={bytes(file.size_now)} more={saved(file.size_before, file.size_now)} />
+              {file.copies.map((copy) => <Fact key={copy.kind} name={copy.kind === "webp" ? "WebP" : "AVIF"} value={bytes(copy.size)} more={`${saved(file.size_before, copy.size)}, ${copy.how}, score ${points(copy.score)}`} />)}
+              {file.how && <Fact name="how" value={`${file.level}: ${file.how}`} />}
+              {file.score != null && <Fact name="lowest score" value={points(file.score)} />}
+            </dl>
+            {file.reason && <p className="mt-1 text-sm text-quiet">{file.reason}</p>}
+          </li>
+        ))}
+      </ul>
+    </Card>
+  );
+}
+
+function Fact({ name, value, more }: { name: string; value: string; more?: string }) {
+  return (
+    <div className="flex gap-1.5">
+      <dt className="text-quiet">{name}</dt>
+      <dd className="font-semibold">{value}{more && <span className="ml-1 font-normal text-leaf">{more}</span>}</dd>
+    </div>
+  );
+}
+
+const DONE: Record<string, string> = { replace: "made lighter", restore: "put back", copy: "copy written", "drop-copy": "copy removed" };
+
+function History({ picture }: { picture: PictureDetail }) {
+  return (
+    <Card title="History">
+      {picture.history.length === 0 ? (
+        <p className="text-quiet">Nothing has been done to this picture.</p>
+      ) : (
+        <ol className="space-y-2 text-sm">
+          {picture.history.slice(0, 40).map((entry) => (
+            <li key={entry.id}>
+              <div className="flex justify-between gap-2">
+                <span className="font-semibold">{DONE[entry.action] ?? entry.action}</span>
+                <span className="whitespace-nowrap text-xs text-quiet">{when(entry.at)}</span>
+              </div>
+              <div className="truncate font-mono text-xs text-quiet" title={entry.path}>{entry.path.split("/").pop()}</div>
+              {entry.bytes_before != null && entry.bytes_after != null && <div className="text-xs text-quiet">{bytes(entry.bytes_before)} to {bytes(entry.bytes_after)}</div>}
+            </li>
+          ))}
+        </ol>
+      )}
+    </Card>
+  );
+}

@@ -1,0 +1,105 @@
+/** Starting a run, and the runs there have been. */
+
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import type { Library, Run } from "../api/client";
+import { useFolders, useRuns, useStartRun } from "../api/queries";
+import { bytes, count, many, saved, when, type LevelName } from "../look/words";
+import { LevelChoice } from "../parts/LevelChoice";
+import { Slat } from "../parts/Slat";
+import { Button, Card, Empty, ErrorNote, Field, INPUT, PageTitle, Shape, Tag } from "../parts/ui";
+
+export function Treat({ library }: { library: Library }) {
+  return (
+    <>
+      <PageTitle>Treat</PageTitle>
+      <div className="grid gap-5 lg:grid-cols-[minmax(0,26rem)_minmax(0,1fr)]">
+        <StartRun library={library} />
+        <Runs library={library} />
+      </div>
+    </>
+  );
+}
+
+function StartRun({ library }: { library: Library }) {
+  const navigate = useNavigate();
+  const folders = useFolders(library.slug);
+  const start = useStartRun();
+  const [level, setLevel] = useState<LevelName>(library.level);
+  const [webp, setWebp] = useState(library.webp);
+  const [avif, setAvif] = useState(library.avif);
+  const [folder, setFolder] = useState("");
+  const begin = () =>
+    start.mutate(
+      { library: library.slug, kind: "treat", level, webp, avif, scope: folder ? { folder } : {}, force: false },
+      { onSuccess: (run) => void navigate(`/l/${library.slug}/treat/${run.id}`) },
+    );
+  return (
+    <Card title="Start a run">
+      <div className="space-y-4">
+        <LevelChoice level={level} onLevel={setLevel} webp={webp} onWebp={setWebp} avif={avif} onAvif={setAvif} />
+        <Field label="Which pictures" hint="Originals and renditions alike. Files already treated with the same settings are passed over.">
+          <select className={INPUT} value={folder} onChange={(event) => setFolder(event.target.value)}>
+            <option value="">The whole library, {many(library.pictures, "picture")}</option>
+            {folders.data?.filter(Boolean).map((one) => (
+              <option key={one} value={one}>{one}</option>
+            ))}
+          </select>
+        </Field>
+        {start.isError && <ErrorNote error={start.error} />}
+        <Button look="main" className="w-full" busy={start.isPending} onClick={begin}>
+          Start the run
+        </Button>
+        <p className="text-sm text-quiet">
+          Every file is backed up before it is replaced and can be put back. The run goes on when you close this page.
+        </p>
+      </div>
+    </Card>
+  );
+}
+
+function Runs({ library }: { library: Library }) {
+  const runs = useRuns(library.slug);
+  if (runs.isPending) return <Shape className="h-64" />;
+  if (runs.isError) return <ErrorNote error={runs.error} again={() => void runs.refetch()} />;
+  if (runs.data.length === 0) {
+    return <Empty title="No run yet">Start one on this page: nothing changes before you do.</Empty>;
+  }
+  return (
+    <Card title="Runs" aside="the latest first">
+      <ul className="divide-y divide-line">
+        {runs.data.map((run) => (
+          <li key={run.id}>
+            <RunRow library={library} run={run} />
+          </li>
+        ))}
+      </ul>
+    </Card>
+  );
+}
+
+function RunRow({ library, run }: { library: Library; run: Run }) {
+  return (
+    <Link to={`/l/${library.slug}/treat/${run.id}`} className="group grid gap-x-4 gap-y-1 py-3 sm:grid-cols-[1fr_14rem]">
+      <div>
+        <span className="font-semibold group-hover:text-plum group-hover:underline">
+          Run {run.id}: {run.kind === "treat" ? `treat, ${run.level}` : "restore"}
+        </span>{" "}
+        <Tag state={run.state} />
+        <div className="text-sm text-quiet">
+          {when(run.created_at)}, {many(run.files, "file")}
+          {run.failed > 0 && <span className="text-clay">, {count(run.failed)} failed</span>}
+          {run.scope.folder && `, folder ${run.scope.folder}`}
+          {run.scope.pictures && `, ${many(run.scope.pictures.length, "chosen picture")}`}
+        </div>
+      </div>
+      {run.kind === "treat" && run.bytes_before > 0 && (
+        <div className="text-right text-sm">
+          <Slat before={run.bytes_before} now={run.bytes_after} lightest={run.bytes_lightest} />
+          <span className="text-quiet">{bytes(run.bytes_before)} to {bytes(run.bytes_after)} </span>
+          <span className="font-semibold text-leaf">{saved(run.bytes_before, run.bytes_after)}</span>
+        </div>
+      )}
+    </Link>
+  );
+}

@@ -1,0 +1,57 @@
+/** The four levels, each with what it is for, and the copies. */
+
+import { RadioGroup } from "radix-ui";
+import { LEVELS, type LevelName } from "../look/words";
+
+interface Props {
+  level: LevelName;
+  onLevel: (level: LevelName) => void;
+  webp: boolean;
+  onWebp: (on: boolean) => void;
+  avif: boolean;
+  onAvif: (on: boolean) => void;
+}
+
+export function LevelChoice({ level, onLevel, webp, onWebp, avif, onAvif }: Props) {
+  return (
+    <div className="space-y-4">
+      <div>
+        <div id="level-label" className="mb-1 text-sm font-semibold">Level</div>
+        <RadioGroup.Root
+          aria-labelledby="level-label"
+          value={level}
+          onValueChange={(value) => onLevel(value as LevelName)}
+          className="grid gap-2 sm:grid-cols-2"
+        >
+          {Object.entries(LEVELS).map(([key, { name, for: purpose }]) => (
+            <RadioGroup.Item
+              key={key}
+              value={key}
+              className="rounded-[5px] border border-line bg-surface px-3 py-2 text-left transition hover:border-plum data-[state=checked]:border-plum data-[state=checked]:bg-plum-soft"
+            >
+              <span className="block font-serif text-lg">{name}</span>
+              <span className="block text-xs text-quiet">{purpose}</span>
+            </RadioGroup.Item>
+          ))}
+        </RadioGroup.Root>
+      </div>
+      <fieldset>
+        <legend className="mb-1 text-sm font-semibold">Copies beside each file</legend>
+        <div className="flex gap-5">
+          <Check label="WebP" on={webp} onChange={onWebp} />
+          <Check label="AVIF" on={avif} onChange={onAvif} />
+        </div>
+        <p className="mt-1 text-xs text-quiet">A copy that would not be smaller is not written.</p>
+      </fieldset>
+    </div>
+  );
+}
+
+function Check({ label, on, onChange }: { label: string; on: boolean; onChange: (on: boolean) => void }) {
+  return (
+    <label className="flex items-center gap-2 text-sm">
+      <input type="checkbox" className="h-4 w-4 accent-plum" checked={on} onChange={(event) => onChange(event.target.checked)} />
+      {label}
+    </label>
+  );
+}

@@ -1,0 +1,99 @@
+/** Everything by keyboard: pages and actions, found by a few letters. */
+
+import { Dialog } from "radix-ui";
+import { useEffect, useMemo, useState } from "react";
+import { useNavigate } from "react-router";
+import type { Library } from "../api/client";
+import { useLibraries } from "../api/queries";
+
+interface Command {
+  name: string;
+  to: string;
+}
+
+export function Palette({ open, onClose, library }: { open: boolean; onClose: () => void; library: Library | undefined }) {
+  const navigate = useNavigate();
+  const libraries = useLibraries();
+  const [typed, setTyped] = useState("");
+  const [at, setAt] = useState(0);
+  useEffect(() => {
+    setTyped("");
+    setAt(0);
+  }, [open]);
+
+  const commands = useMemo<Command[]>(() => {
+    const here = library
+      ? [
+          { name: "Look: what is there", to: `/l/${library.slug}` },
+          { name: "Treat: start a run", to: `/l/${library.slug}/treat` },
+          { name: "Review: all pictures", to: `/l/${library.slug}/review` },
+          { name: "Review: lowest score first", to: `/l/${library.slug}/review?sort=score` },
+          { name: "Review: most saved first", to: `/l/${library.slug}/review?sort=saved` },
+          { name: "Review: what failed", to: `/l/${library.slug}/review?state=failed` },
+          { name: "Review: what cannot be read", to: `/l/${library.slug}/review?state=unreadable` },
+          { name: "Keep: backups and restoring", to: `/l/${library.slug}/keep` },
+        ]
+      : [];
+    const others = (libraries.data ?? []).map((one) => ({ name: `Library: ${one.name}`, to: `/l/${one.slug}` }));
+    const finding = library && typed.trim() ? [{ name: `Find pictures called “${typed.trim()}”`, to: `/l/${library.slug}/review?search=${encodeURIComponent(typed.trim())}` }] : [];
+    const words = typed.toLowerCase().split(/\s+/);
+    const fitting = [...here, ...others, { name: "Connect a library", to: "/connect" }].filter(({ name }) =>
+      words.every((word) => name.toLowerCase().includes(word)),
+    );
+    return [...fitting, ...finding];
+  }, [library, libraries.data, typed]);
+
+  const go = (command: Command | undefined) => {
+    if (!command) return;
+    onClose();
+    void navigate(command.to);
+  };
+
+  return (
+    <Dialog.Root open={open} onOpenChange={(now) => !now && onClose()}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/45" />
+        <Dialog.Content aria-describedby={undefined} className="crate fixed left-1/2 top-[12vh] z-50 w-[min(36rem,calc(100vw-2rem))] -translate-x-1/2 p-2">
+          <Dialog.Title className="sr-only">Find a page or command</Dialog.Title>
+          <input
+            autoFocus
+            role="combobox"
+            aria-expanded="true"
+            aria-controls="palette-list"
+            aria-activedescendant={commands[at] ? `palette-${at}` : undefined}
+            placeholder="Where to? A page, a library, a picture’s name …"
+            className="w-full rounded bg-transparent px-3 py-2.5 text-lg outline-none placeholder:text-quiet"
+            value={typed}
+            onChange={(event) => {
+              setTyped(event.target.value);
+              setAt(0);
+            }}
+            onKeyDown={(event) => {
+              if (event.key === "ArrowDown" || event.key === "ArrowUp") {
+                event.preventDefault();
+                const step = event.key === "ArrowDown" ? 1 : -1;
+                setAt((at + step + commands.length) % Math.max(commands.length, 1));
+              }
+              if (event.key === "Enter") go(commands[at]);
+            }}
+          />
+          <ul id="palette-list" role="listbox" className="max-h-80 overflow-y-auto border-t border-line pt-1">
+            {commands.map((command, index) => (
+              <li
+                key={command.to}
+                id={`palette-${index}`}
+                role="option"
+                aria-selected={index === at}
+                onMouseMove={() => setAt(index)}
+                onClick={() => go(command)}
+                className={`cursor-pointer rounded px-3 py-2 text-sm ${index === at ? "bg-plum-soft text-plum" : ""}`}
+              >
+                {command.name}
+              </li>
+            ))}
+          </ul>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}

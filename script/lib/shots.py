@@ -1,0 +1,122 @@
+"""Takes pictures of the console's pages and of commands, from the demonstration that is running.
+
+Run by script/screenshots. Needs the demonstration up, with at least one finished run.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import subprocess
+import sys
+from html import escape
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+from rich.console import Console
+from rich.text import Text
+
+HERE = Path.cwd()
+CHROMIUM = [
+    "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync", "--no-first-run",
+]  # fmt: skip
+
+
+def sign_in(page: Page, url: str, password: str) -> None:
+    page.goto(url)
+    page.get_by_label("E-mail address").fill("keeper@gannetledge.example")
+    page.get_by_label("Password").fill(password)
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_role("heading", name="The whole library").wait_for()
+
+
+def settle(page: Page) -> None:
+    page.wait_for_load_state("load")
+    page.evaluate("document.fonts.ready")
+    page.wait_for_function("[...document.images].every((image) => image.complete)", timeout=60_000)
+    page.wait_for_timeout(900)
+
+
+def terminal(page: Page, command: list[str], place: Path) -> None:
+    """A command's own output, drawn as a terminal would."""
+    program = str(Path(sys.executable).parent / "plumcrate")
+    environment = os.environ | {"FORCE_COLOR": "1", "COLUMNS": "132"}
+    output = subprocess.run([program, *command], capture_output=True, text=True, env=environment, check=False)
+    console = Console(record=True, width=132, file=open(os.devnull, "w"), color_system="truecolor")  # noqa: SIM115
+    console.print(Text.assemble(("$ ", "bright_black"), "plumcrate " + " ".join(command)))
+    console.print(Text.from_ansi(output.stdout + output.stderr))
+    body = console.export_html(inline_styles=True, code_format="{code}")
+    page.set_content(
+        f"<title>{escape(command[0])}</title><body style='margin:0;background:#fffdf9;color:#2a1a2e'>"
+        f"<pre style='margin:24px;font:14px/1.35 \"DejaVu Sans Mono\",monospace'>{body}</pre>"
+    )
+    page.screenshot(path=place)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--out", type=Path, default=HERE / "docs/screenshots")
+    parser.add_argument("--only", help="only shots whose name contains this")
+    options = parser.parse_args()
+    options.out.mkdir(parents=True, exist_ok=True)
+    facts = json.loads((HERE / ".state/demo/facts.json").read_text())
+    url = f"http://127.0.0.1:{facts['port']}"
+    pages = {
+        "look": "/l/gannet-ledge",
+        "treat": "/l/gannet-ledge/treat",
+        "run": "/l/gannet-ledge/treat/1",
+        "review": "/l/gannet-ledge/review?sort=saved",
+        "keep": "/l/gannet-ledge/keep",
+        "connect": "/connect",
+    }
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+
+        def wanted(name: str) -> bool:
+            return options.only is None or options.only in name
+
+        context = browser.new_context(viewport={"width": 1280, "height": 800})
+        page = context.new_page()
+        sign_in(page, url, facts["password"])
+        for name, path in pages.items():
+            if wanted(name):
+                page.goto(url + path)
+                settle(page)
+                page.screenshot(path=options.out / f"{name}.png")
+        page.goto(url + "/l/gannet-ledge/review?search=IMG_2041")
+        page.get_by_role("link", name="IMG_2041").first.click()
+        picture = page.url
+        if wanted("picture"):
+            page.get_by_text("Fetching both versions").wait_for(state="detached", timeout=60_000)
+            settle(page)
+            page.get_by_role("button", name="1:1").click()
+            page.wait_for_timeout(500)
+            page.screenshot(path=options.out / "picture.png")
+        if wanted("dark"):
+            page.goto(url + pages["look"])
+            page.get_by_role("button", name="Use dark colours").click()
+            settle(page)
+            page.screenshot(path=options.out / "look-dark.png")
+            page.get_by_role("button", name="Use light colours").click()
+        if wanted("narrow"):
+            page.set_viewport_size({"width": 390, "height": 844})
+            for name, path in (("look", pages["look"]), ("review", pages["review"]), ("picture", "")):
+                page.goto(url + path if path else picture)
+                settle(page)
+                page.screenshot(path=options.out / f"narrow-{name}.png")
+            page.set_viewport_size({"width": 1280, "height": 800})
+        if wanted("terminal"):
+            library = ["gannet-ledge"]
+            terminal(page, ["savings", *library], options.out / "terminal-savings.png")
+            terminal(
+                page,
+                ["list", *library, "--sort", "saved", "--limit", "24"],
+                options.out / "terminal-list.png",
+            )
+        browser.close()
+
+
+if __name__ == "__main__":
+    main()
