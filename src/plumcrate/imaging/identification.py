@@ -95,6 +95,8 @@ def identify(data: bytes) -> Facts:
             return Facts("tiff", 0, 0)
         if data[:2] == b"BM" and len(data) >= 26 and data[6:10] == b"\0\0\0\0":
             width, height = struct.unpack_from("<ii", data, 18)
+            if width <= 0 or height == 0:
+                raise Damaged("the BMP states an impossible width or height")
             return Facts("bmp", width, abs(height))
     except (struct.error, IndexError):
         raise MoreDataNeeded("the header is cut short") from None

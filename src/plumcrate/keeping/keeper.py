@@ -2,8 +2,9 @@
 
 For a replacement: the backup is durable, then the journal row is committed, then the new bytes are
 staged in the same folder, then both names are exchanged at once and what came out is hashed. If it
-is not what was read, somebody wrote in between: the names are exchanged back. Ledger, file record
-and journal are closed in one transaction; then the exchanged-out file is dropped.
+is not what was read, somebody wrote in between: the names are exchanged back. The exchanged-out
+file, which the backup holds, is dropped; then ledger, file record and journal are closed in one
+transaction.
 
 What survives what: a process killed at any step leaves either the old or the new bytes under the
 name, with the backup in the store whenever they are the new ones; see :mod:`.recovery`.
@@ -84,7 +85,7 @@ class Keeper:
                     raise Overtaken(file.path)
                 data = self.backups.get(file.before_sha256)
                 self._exchange(RESTORE, file, current, data, note, {})
-                self.folder.set_mtime(file.path, file.mtime_ns_before)
+            self.folder.set_mtime(file.path, file.mtime_ns_before)
         self.drop_copies(file, note)
         facts = self.folder.stat(file.path)
         with self.database.begin() as session:
@@ -118,22 +119,48 @@ class Keeper:
             passed(Step.STAGED)
             self.folder.exchange(file.path, staged)
         except StorageError:
-            self.folder.remove(staged)
-            self.drop_journal(entry.id)
-            raise
+            # The disk may have failed before the exchange or just after it: the hashes tell.
+            if not self.settle(entry):
+                raise
+            return
         passed(Step.EXCHANGED)
         if self.folder.sha256(staged) != before_sha:
-            self.folder.exchange(file.path, staged)
-            self.folder.remove(staged)
-            self.drop_journal(entry.id)
+            self.settle(entry)
             raise Overtaken(file.path)
         passed(Step.CHECKED)
-        self.finish_exchange(entry)
-        passed(Step.RECORDED)
         self.folder.remove(staged)
         passed(Step.CLEANED)
+        self._finish_exchange(entry)
+        passed(Step.RECORDED)
 
-    def finish_exchange(self, entry: Journal) -> None:
+    def settle(self, entry: Journal) -> bool:
+        """Finishes or undoes an open change by hash alone; says whether it was finished.
+
+        See :mod:`.recovery` for the cases. Raises StorageError when the library cannot be reached;
+        the journal row then stays open.
+        """
+        folder = self.folder
+        here = folder.sha256(entry.path)
+        staged = folder.sha256(entry.staged)
+        if entry.action == COPY:
+            done = here == entry.after_sha256
+            folder.remove(entry.staged)
+            if done:
+                self._finish_copy(entry)
+        else:
+            done = here == entry.after_sha256 and staged in (None, entry.before_sha256, entry.after_sha256)
+            if not done and here == entry.after_sha256:
+                folder.exchange(entry.path, entry.staged)
+            elif here is None and staged == entry.before_sha256:
+                folder.publish(entry.staged, entry.path)
+            folder.remove(entry.staged)
+            if done:
+                self._finish_exchange(entry)
+        if not done:
+            self._drop_journal(entry.id)
+        return done
+
+    def _finish_exchange(self, entry: Journal) -> None:
         """Records an exchange that has happened: file record, ledger, journal, in one transaction."""
         facts = self.folder.stat(entry.path)
         with self.database.begin() as session:
@@ -192,7 +219,7 @@ class Keeper:
         passed(Step.JOURNALLED)
         return entry
 
-    def drop_journal(self, entry_id: int) -> None:
+    def _drop_journal(self, entry_id: int) -> None:
         """Closes a change that was undone, or never happened."""
         with self.database.begin() as session:
             session.execute(delete(Journal).where(Journal.id == entry_id))
@@ -221,18 +248,17 @@ class Keeper:
             passed(Step.STAGED)
             published = self.folder.publish(staged, path)
         except StorageError:
-            self.folder.remove(staged)
-            self.drop_journal(entry.id)
-            raise
+            if not self.settle(entry):
+                raise
+            return
         if not published:
-            self.folder.remove(staged)
-            self.drop_journal(entry.id)
+            self.settle(entry)
             raise StorageError("name-taken", f"{path} is somebody else's file, so no copy was written there")
         passed(Step.EXCHANGED)
-        self.finish_copy(entry)
+        self._finish_copy(entry)
         passed(Step.RECORDED)
 
-    def finish_copy(self, entry: Journal) -> None:
+    def _finish_copy(self, entry: Journal) -> None:
         """Records a copy that has its name."""
         size = self.folder.stat(entry.path).st_size
         values = {

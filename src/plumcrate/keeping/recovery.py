@@ -19,7 +19,7 @@ from sqlalchemy import select
 
 from plumcrate.records.tables import Journal
 
-from .keeper import COPY, Keeper
+from .keeper import Keeper
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,30 +40,5 @@ def recover(keeper: Keeper, file_id: int | None = None) -> Recovered:
         if file_id is not None:
             query = query.where(Journal.file_id == file_id)
         entries = list(session.scalars(query))
-    finished = sum(_settle(keeper, entry) for entry in entries)
+    finished = sum(keeper.settle(entry) for entry in entries)
     return Recovered(finished, len(entries) - finished)
-
-
-def _settle(keeper: Keeper, entry: Journal) -> bool:
-    folder = keeper.folder
-    here = folder.sha256(entry.path)
-    staged = folder.sha256(entry.staged)
-    if entry.action == COPY:
-        if here == entry.after_sha256:
-            keeper.finish_copy(entry)
-            folder.remove(entry.staged)
-            return True
-        folder.remove(entry.staged)
-        keeper.drop_journal(entry.id)
-        return False
-    if here == entry.after_sha256 and staged in (None, entry.before_sha256, entry.after_sha256):
-        keeper.finish_exchange(entry)
-        folder.remove(entry.staged)
-        return True
-    if here == entry.after_sha256:
-        folder.exchange(entry.path, entry.staged)
-    elif here is None and staged == entry.before_sha256:
-        folder.publish(entry.staged, entry.path)
-    folder.remove(entry.staged)
-    keeper.drop_journal(entry.id)
-    return False

@@ -15,8 +15,8 @@ class Step(StrEnum):
     STAGED = "staged"
     EXCHANGED = "exchanged"
     CHECKED = "checked"
-    RECORDED = "recorded"
     CLEANED = "cleaned"
+    RECORDED = "recorded"
 
 
 def _nothing(_: Step) -> None:

@@ -194,7 +194,10 @@ class Folder:
                 os.replace(aside, other)
             except OSError as second_error:
                 raise explain(second_error, first) from None
-        sync_folder(one.parent)
+        try:
+            sync_folder(one.parent)
+        except OSError as error:
+            raise explain(error, first) from None
 
     def publish(self, staged: str, path: str) -> bool:
         """Gives a staged file its name unless the name is taken; says whether it did."""
@@ -207,11 +210,11 @@ class Folder:
                     raise
                 os.link(source, target)
                 os.unlink(source)
+            sync_folder(target.parent)
         except FileExistsError:
             return False
         except OSError as error:
             raise explain(error, path) from None
-        sync_folder(target.parent)
         return True
 
     def remove(self, path: str) -> None:

@@ -1,0 +1,178 @@
+"""The real thing on loopback: a private PostgreSQL, the service, workers, painted libraries."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+import uuid
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import psycopg
+import pytest
+from PIL import Image
+
+from plumcrate.api.auth import hash_password, new_key
+from plumcrate.client import Client, ClientError
+from plumcrate.contract import Role
+from plumcrate.demo.postgres import PrivatePostgres, free_port
+from plumcrate.demo.world import build
+from plumcrate.records.database import Database
+from plumcrate.records.tables import Person
+
+PASSWORD = "a lamp in every window"
+EMAIL = "keeper@gannetledge.example"
+
+
+@pytest.fixture(scope="session")
+def postgres(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """The address of a fresh server; stopped and deleted at the end."""
+    server = PrivatePostgres(tmp_path_factory.mktemp("postgres") / "server", fast=True)
+    yield server.start()
+    server.remove()
+
+
+@pytest.fixture
+def database_url(postgres: str) -> Iterator[str]:
+    """A new, empty database for one test."""
+    name = f"test_{uuid.uuid4().hex[:12]}"
+    with psycopg.connect(postgres, autocommit=True) as connection:
+        connection.execute(f"CREATE DATABASE {name}")
+    yield postgres.rsplit("/", 1)[0] + "/" + name
+    with psycopg.connect(postgres, autocommit=True) as connection:
+        connection.execute(f"DROP DATABASE {name} WITH (FORCE)")
+
+
+@pytest.fixture
+def database(database_url: str) -> Iterator[Database]:
+    """The same database with its tables made."""
+    found = Database(database_url)
+    found.migrate()
+    yield found
+    found.close()
+
+
+@pytest.fixture(scope="session")
+def painted(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The small demo library, painted once; tests copy it."""
+    root = tmp_path_factory.mktemp("painted") / "library"
+    build(root, small=True)
+    return root
+
+
+@pytest.fixture
+def library(painted: Path, tmp_path: Path) -> Path:
+    """A copy of the small demo library that a test may change."""
+    root = tmp_path / "library"
+    shutil.copytree(painted, root)
+    return root
+
+
+def hashes(root: Path) -> dict[str, str]:
+    """Every file below a folder, by relative path, with the hash of its bytes."""
+    return {
+        path.relative_to(root).as_posix(): hashlib.sha256(path.read_bytes()).hexdigest()
+        for path in root.rglob("*")
+        if path.is_file()
+    }
+
+
+def photograph(path: Path, width: int = 320, height: int = 240, seed: int = 0, quality: int = 95) -> bytes:
+    """A small painted photograph, written to ``path``; returns its bytes."""
+    import numpy as np
+
+    from plumcrate.demo.painter.scenes import SCENES
+
+    scene = SCENES["headland"](np.random.default_rng(seed), width, height, seed)
+    path.parent.mkdir(parents=True, exist_ok=True)
+    Image.fromarray((scene.clip(0, 1) * 255).astype("uint8")).save(path, quality=quality)
+    return path.read_bytes()
+
+
+@dataclass
+class Service:
+    """A running service with its own database; workers are started and killed at will."""
+
+    database_url: str
+    state: Path
+    port: int
+    key: str
+    client: Client
+    processes: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
+
+    @property
+    def url(self) -> str:
+        return f"http://127.0.0.1:{self.port}"
+
+    def start(self, name: str, module: str) -> None:
+        environment = os.environ | {
+            "PLUMCRATE_DATABASE_URL": self.database_url,
+            "PLUMCRATE_STATE_DIR": str(self.state),
+            "PLUMCRATE_PORT": str(self.port),
+            "PLUMCRATE_CHILDREN": "2",
+            "PLUMCRATE_MAX_MEGAPIXELS": "60",
+        }
+        with (self.state / f"{name}.log").open("ab") as log:
+            self.processes[name] = subprocess.Popen(
+                [sys.executable, "-m", module],
+                env=environment, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True,
+            )  # fmt: skip
+
+    def start_service(self) -> None:
+        self.start("service", "plumcrate.api")
+        wait_for(self._answers, 30)
+
+    def start_worker(self, name: str = "worker") -> None:
+        self.start(name, "plumcrate.work")
+
+    def kill(self, name: str, number: int = signal.SIGKILL) -> None:
+        """Ends one process as a power cut would: no warning, no clean-up."""
+        process = self.processes.pop(name)
+        process.send_signal(number)
+        process.wait(30)
+
+    def _answers(self) -> bool:
+        with contextlib.suppress(ClientError):
+            return self.client.health().database
+        return False
+
+    def stop(self) -> None:
+        self.client.close()
+        for process in self.processes.values():
+            with contextlib.suppress(ProcessLookupError):
+                os.killpg(process.pid, signal.SIGKILL)
+            process.wait(10)
+
+
+def wait_for(condition: Callable[[], object], seconds: float = 60.0) -> None:
+    """Returns as soon as the condition holds; fails when it does not within the time."""
+    deadline = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < deadline, "waited too long"
+        time.sleep(0.05)
+
+
+@pytest.fixture
+def service(database: Database, tmp_path: Path) -> Iterator[Service]:
+    """A service that runs, with a person and a key, and no worker yet."""
+    state = tmp_path / "state"
+    state.mkdir()
+    with database.begin() as session:
+        _, key = new_key(session, "tests", Role.ADMINISTER)
+        session.add(
+            Person(email=EMAIL, name="The keeper", role=Role.ADMINISTER, password_hash=hash_password(PASSWORD))
+        )
+    port = free_port()
+    running = Service(database.url, state, port, key, Client(f"http://127.0.0.1:{port}", key))
+    try:
+        running.start_service()
+        yield running
+    finally:
+        running.stop()

@@ -1,0 +1,55 @@
+"""Landing on a score, on made-up encoders whose curves are known."""
+
+import math
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from plumcrate.imaging.aim import Knob, aim
+from plumcrate.imaging.recipe import TOLERANCE
+
+KNOB = Knob(lowest=20, highest=98, prior={70.0: 66, 80.0: 80, 90.0: 91}, slope=0.8)
+
+
+def landed(curve: dict[int, float], target: float, **options: int) -> tuple[int | None, int]:
+    landing = aim(lambda q: bytes([q]) * q, lambda data: curve[data[0]], target, KNOB, **options)
+    return (landing.best.quality if landing.best else None), len(landing.attempts)
+
+
+@given(
+    offset=st.floats(-25, 25),
+    bend=st.floats(0.3, 2.2),
+    target=st.sampled_from([70.0, 80.0, 90.0]),
+)
+def test_the_best_attempt_keeps_the_promise_and_is_near_the_lowest_that_does(
+    offset: float, bend: float, target: float
+) -> None:
+    curve = {q: 100 - 60 * ((99 - q) / 79) ** bend + offset for q in range(20, 99)}
+    quality, attempts = landed(curve, target)
+    reachable = [q for q, points in curve.items() if points >= target - TOLERANCE]
+    assert attempts <= 7
+    if quality is None:
+        assert not reachable or max(curve.values()) < target - 0.6 * TOLERANCE
+        return
+    assert curve[quality] >= target - TOLERANCE
+    steepest = max(abs(curve[q + 1] - curve[q]) for q in range(20, 98))
+    assert curve[quality] <= target + 0.7 + 2 * steepest or quality <= min(reachable) + 3
+
+
+def test_a_ceiling_is_noticed() -> None:
+    curve = {q: min(74.0, float(q)) for q in range(20, 99)}
+    quality, attempts = landed(curve, 80.0)
+    assert quality is None
+    assert attempts <= 7
+
+
+def test_it_gives_up_when_even_too_low_a_score_is_too_large() -> None:
+    curve = {q: q * 0.5 for q in range(20, 99)}
+    quality, attempts = landed(curve, 80.0, stop_above=10)
+    assert (quality, attempts) == (None, 1)
+
+
+def test_the_prior_alone_lands_an_ordinary_picture() -> None:
+    curve = {q: 80 + 0.8 * (q - 80) for q in range(20, 99)}
+    assert landed(curve, 80.0) == (80, 1)
+    assert math.isclose(curve[80], 80.0)
