@@ -167,7 +167,9 @@ def service(database: Database, tmp_path: Path) -> Iterator[Service]:
     with database.begin() as session:
         _, key = new_key(session, "tests", Role.ADMINISTER)
         session.add(
-            Person(email=EMAIL, name="The keeper", role=Role.ADMINISTER, password_hash=hash_password(PASSWORD))
+            Person(
+                email=EMAIL, name="The keeper", role=Role.ADMINISTER, password_hash=hash_password(PASSWORD)
+            )
         )
     port = free_port()
     running = Service(database.url, state, port, key, Client(f"http://127.0.0.1:{port}", key))

@@ -1,5 +1,6 @@
 """Identifying by content, against Pillow for what is sound, and against anything at all for safety."""
 
+import contextlib
 import io
 
 import numpy as np
@@ -94,10 +95,7 @@ def test_the_first_part_of_a_file_is_enough_or_more_is_asked_for() -> None:
     )
 )
 def test_anything_at_all_is_answered_or_refused(data: bytes) -> None:
-    try:
+    with contextlib.suppress(ImagingError):  # any other error fails the test
         facts = identify(data)
-    except ImagingError as error:
-        assert str(error)
-    else:
         assert facts.width >= 0
         assert 1 <= facts.orientation <= 8

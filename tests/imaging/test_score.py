@@ -41,7 +41,10 @@ def test_identical_pictures_score_100_and_worse_ones_less() -> None:
     rgb = scene("tower")
     judge = Reference(rgb)
     assert judge.score(rgb) == pytest.approx(100.0, abs=0.05)
-    ladder = [judge.score(np.asarray(Image.open(io.BytesIO(encoded(rgb, "JPEG", quality=q))))) for q in (20, 50, 80, 95)]
+    ladder = [
+        judge.score(np.asarray(Image.open(io.BytesIO(encoded(rgb, "JPEG", quality=q)))))
+        for q in (20, 50, 80, 95)
+    ]
     assert ladder == sorted(ladder)
 
 

@@ -21,7 +21,9 @@ def photo(width: int = 480, height: int = 320, **options: object) -> bytes:
     rng = np.random.default_rng(5)
     painted = grain(rng, SCENES["headland"](rng, width, height, 1), 0.02)
     out = io.BytesIO()
-    Image.fromarray((painted.clip(0, 1) * 255).astype(np.uint8)).save(out, "JPEG", **({"quality": 95} | options))
+    Image.fromarray((painted.clip(0, 1) * 255).astype(np.uint8)).save(
+        out, "JPEG", **({"quality": 95} | options)
+    )
     return out.getvalue()
 
 

@@ -65,7 +65,15 @@ class Place:
         os.utime(self.root / "a.jpg", ns=(10**18, 10**18))
         with database.begin() as session:
             session.add(
-                Library(slug="l", name="L", root=str(self.root), level="everyday", webp=True, avif=True, patterns=[])
+                Library(
+                    slug="l",
+                    name="L",
+                    root=str(self.root),
+                    level="everyday",
+                    webp=True,
+                    avif=True,
+                    patterns=[],
+                )
             )
             session.flush()
             session.add(Picture(library_id=1, path="a.jpg", folder="", name="a.jpg"))
@@ -88,7 +96,9 @@ class Place:
 
     def killed_at(self, what: str, step: Step) -> None:
         arguments = [self.database.url, str(self.root), str(self.store), what, step]
-        done = subprocess.run([sys.executable, "-c", KILLED, *arguments], capture_output=True, text=True, check=False)
+        done = subprocess.run(
+            [sys.executable, "-c", KILLED, *arguments], capture_output=True, text=True, check=False
+        )
         assert done.returncode == -signal.SIGKILL or "lived" in done.stdout, done.stderr
 
     def check(self) -> None:
@@ -136,7 +146,9 @@ def test_killed_while_writing_a_copy(place: Place, step: Step) -> None:
     assert (place.root / "a.jpg.webp").read_bytes() == COPY
 
 
-@pytest.mark.parametrize("step", [Step.JOURNALLED, Step.STAGED, Step.EXCHANGED, Step.CHECKED, Step.RECORDED, Step.CLEANED])
+@pytest.mark.parametrize(
+    "step", [Step.JOURNALLED, Step.STAGED, Step.EXCHANGED, Step.CHECKED, Step.RECORDED, Step.CLEANED]
+)
 def test_killed_while_restoring(place: Place, step: Step) -> None:
     place.keeper.replace(place.file, OLD, NEW, Note())
     place.keeper.write_copy(place.file, "webp", COPY, "", Note())
@@ -232,4 +244,9 @@ def test_the_ledger_tells_the_story(place: Place) -> None:
     place.keeper.restore(place.file, Note())
     with place.database.begin() as session:
         actions = list(session.scalars(select(Ledger.action).order_by(Ledger.id)))
-    assert actions == [keeper_module.REPLACE, keeper_module.COPY, keeper_module.RESTORE, keeper_module.DROP_COPY]
+    assert actions == [
+        keeper_module.REPLACE,
+        keeper_module.COPY,
+        keeper_module.RESTORE,
+        keeper_module.DROP_COPY,
+    ]

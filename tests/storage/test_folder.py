@@ -57,6 +57,7 @@ def test_a_link_is_not_read_through(tree: Folder, tmp_path: Path) -> None:
 @pytest.mark.parametrize("can_exchange", [True, False])
 def test_exchange_keeps_both(tree: Folder, monkeypatch: pytest.MonkeyPatch, can_exchange: bool) -> None:
     if not can_exchange:
+
         def refuse(*_: object) -> None:
             raise OSError(errno.EINVAL, "no exchange on this file system")
 
@@ -72,7 +73,9 @@ def test_exchange_keeps_both(tree: Folder, monkeypatch: pytest.MonkeyPatch, can_
     assert tree.read("a/new.jpg") == b"new"
 
 
-def test_staging_keeps_the_mode_and_a_full_disk_leaves_nothing(tree: Folder, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_staging_keeps_the_mode_and_a_full_disk_leaves_nothing(
+    tree: Folder, monkeypatch: pytest.MonkeyPatch
+) -> None:
     os.chmod(tree.root / "a/one.jpg", 0o640)
     name = tree.staged_name("a/one.jpg")
     tree.stage(name, b"x" * 10, tree.stat("a/one.jpg"))

@@ -128,9 +128,8 @@ def _pictures(library: Path, subject: str, front: bool) -> str:
         hero = front and index == 0
         # The front page's first picture is the mistake of every site: the full upload.
         srcset = "" if hero or not sizes else f' srcset="{escape(", ".join(sizes))}" sizes="15rem"'
-        shown.append(
-            f'<img src="{escape(source)}"{srcset} width="{width}" height="{height}" alt="{escape(path.stem)}">'
-        )
+        size = f'width="{width}" height="{height}"'
+        shown.append(f'<img src="{escape(source)}"{srcset} {size} alt="{escape(path.stem)}">')
     if front and shown:
         return shown[0] + '<div class="grid">' + "".join(shown[1:]) + "</div>"
     return '<div class="grid">' + "".join(shown) + "</div>"

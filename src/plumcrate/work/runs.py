@@ -203,9 +203,7 @@ def _top_up(session: Session, queue: Queue, run: Run, at_a_time: int) -> None:
             select(Item.state, func.count(Item.picture_id.distinct()))
             .where(Item.run_id == run.id, Item.finished_at.is_(None))
             .group_by(Item.state)
-        )
-        .tuples()
-        .all()
+        ).all()
     )
     if not pictures:
         run.state, run.finished_at = RunState.FINISHED, func.now()

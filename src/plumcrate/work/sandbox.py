@@ -10,7 +10,7 @@ import multiprocessing
 import os
 import resource
 from collections.abc import Callable
-from concurrent.futures import CancelledError, TimeoutError
+from concurrent.futures import TimeoutError, wait
 from typing import Any
 
 from pebble import ProcessExpired, ProcessPool
@@ -60,6 +60,7 @@ class Sandbox:
     def __init__(self, children: int, memory_mb: int, seconds_per_megapixel: float) -> None:
         self._seconds_per_megapixel = seconds_per_megapixel
         self._memory_mb = memory_mb
+        self._closed = False
         self._pool = ProcessPool(
             max_workers=children,
             max_tasks=100,
@@ -79,33 +80,36 @@ class Sandbox:
         return result
 
     def _call(self, seconds: float, function: Callable[..., Any], *arguments: Any) -> Any:
-        future = self._pool.schedule(function, args=arguments, timeout=seconds)
         try:
+            future = self._pool.schedule(function, args=arguments, timeout=seconds)
+            # A pool that is stopped may leave its futures open, so nobody waits for one blindly.
+            while not wait([future], timeout=0.5).done:
+                if self._closed:
+                    raise SandboxError("stopped", "the worker was stopping")
             return future.result()
-        except ImagingError:
+        except (ImagingError, SandboxError):
             raise
-        except ProcessExpired as error:
-            raise SandboxError(
-                "child-died",
-                f"decoding it ended the child process (code {error.exitcode}); it was left as it is",
-            ) from None
-        except TimeoutError:
-            raise SandboxError(
-                "took-too-long", f"it took longer than {seconds:.0f} s and was left as it is"
-            ) from None
-        except MemoryError:
-            raise SandboxError(
-                "out-of-memory",
-                f"it needs more than the {self._memory_mb} MB a child may use; it was left as it is",
-            ) from None
-        except CancelledError:
-            raise SandboxError("stopped", "the worker was stopping") from None
         except Exception as error:
-            # A fault of ours in the child: one picture, one plain line, with the kind for a report.
-            raise SandboxError(
-                "internal-error", f"an internal error ({type(error).__name__}: {error}); it was left as it is"
-            ) from error
+            if self._closed:
+                raise SandboxError("stopped", "the worker was stopping") from None
+            raise self._explained(error, seconds) from error
+
+    def _explained(self, error: Exception, seconds: float) -> SandboxError:
+        """What became of the child, in plain words."""
+        left = "it was left as it is"
+        if isinstance(error, ProcessExpired):
+            reason = f"decoding it ended the child process (code {error.exitcode}); {left}"
+            return SandboxError("child-died", reason)
+        if isinstance(error, TimeoutError):
+            return SandboxError("took-too-long", f"it took longer than {seconds:.0f} s; {left}")
+        if isinstance(error, MemoryError):
+            reason = f"it needs more than the {self._memory_mb} MB a child may use; {left}"
+            return SandboxError("out-of-memory", reason)
+        # A fault of ours in the child: one picture, one plain line, with the kind for a report.
+        return SandboxError("internal-error", f"an internal error ({type(error).__name__}: {error}); {left}")
 
     def close(self) -> None:
+        """Ends every child at once; calls that wait for one raise ``stopped``."""
+        self._closed = True
         self._pool.stop()  # type: ignore[no-untyped-call]
         self._pool.join()

@@ -209,7 +209,7 @@ def _record(session: Session, library_id: int, findings: _Findings, gone: list[i
         ids: dict[str, int] = {}
         for batch in _batches(pictures):
             rows = session.execute(insert(Picture).returning(Picture.path, Picture.id), batch)
-            ids |= dict(rows.tuples().all())
+            ids |= dict(rows.all())
         files = [
             {"library_id": library_id, "picture_id": ids[values["path"]], **values} for values in findings.new
         ]
@@ -243,14 +243,12 @@ def _regroup(session: Session, library_id: int, patterns: list[str]) -> None:
     )
     renditions = group({path: Size(width, height) for _, path, width, height, *_ in rows}, patterns)
     picture_of = dict(
-        session.execute(select(Picture.path, Picture.id).where(Picture.library_id == library_id))
-        .tuples()
-        .all()
+        session.execute(select(Picture.path, Picture.id).where(Picture.library_id == library_id)).all()
     )
     missing = sorted({renditions.get(row[1], row[1]) for row in rows} - picture_of.keys())
     for batch in _batches([_picture_row(library_id, path) for path in missing]):
         inserted = session.execute(insert(Picture).returning(Picture.path, Picture.id), batch)
-        picture_of |= dict(inserted.tuples().all())
+        picture_of |= dict(inserted.all())
     moves = []
     for file_id, path, _, _, role, picture_id, _ in rows:
         wanted = FileRole.RENDITION if path in renditions else FileRole.ORIGINAL

@@ -24,9 +24,9 @@ log = structlog.get_logger()
 
 _FEED_EVERY = 0.4
 _RESCUE_EVERY = 3.0
-_HEARTBEAT = 2.0
+_HEARTBEAT = 1.0
 #: A worker that has not been heard from for so long is dead, and its jobs are taken over.
-SILENT_AFTER = 10.0
+SILENT_AFTER = 5.0
 _FEEDER_LOCK = (727_012, 1)
 _DATABASE_ERRORS = (OperationalError, psycopg.OperationalError, procrastinate.exceptions.ConnectorException)
 

@@ -54,8 +54,8 @@ def table(
         made.add_column(
             column,
             justify="right" if column in right else "left",
-            no_wrap=True,
-            overflow="ellipsis",
+            no_wrap=column != columns[-1],
+            overflow="fold" if column == columns[-1] else "ellipsis",
         )
     for row in rows:
         made.add_row(*row)

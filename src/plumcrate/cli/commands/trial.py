@@ -112,7 +112,7 @@ def _print(results: list[_Result], out: Path) -> None:
     rows: list[tuple[str | Text, ...]] = []
     for result in results:
         if result.treatment is None:
-            rows.append((str(result.path), "", "", "", "", "", result.reason))
+            rows.append((result.path.name, "", "", "", "", "", result.reason))
             continue
         treatment = result.treatment
         for index, output in enumerate((treatment.main, *treatment.copies)):

@@ -29,9 +29,7 @@ def library_view(session: Session, library: Library) -> contract.Library:
     states = dict(
         session.execute(
             select(File.state, func.count()).where(File.library_id == library.id).group_by(File.state)
-        )
-        .tuples()
-        .all()
+        ).all()
     )
     present = Picture.library_id == library.id, Picture.state != FileState.GONE
     sums = session.execute(

@@ -1,0 +1,123 @@
+"""What the service refuses, in RFC 9457 problems with stable types, and that a refusal changes nothing."""
+
+import os
+from pathlib import Path
+
+import httpx
+import pytest
+from conftest import EMAIL, PASSWORD, Service, photograph
+
+from plumcrate.api.problems import PROBLEMS
+from plumcrate.client import Client, ProblemError, UnreachableError
+from plumcrate.contract import KeyRequest, LibraryRequest, Role, RunRequest, Scope
+
+
+def refused(code: str, call: object, *arguments: object) -> str:
+    with pytest.raises(ProblemError) as caught:
+        call(*arguments)  # type: ignore[operator]
+    problem = caught.value.problem
+    assert problem.type == f"urn:plumcrate:problem:{code}"
+    assert (problem.title, problem.status) == PROBLEMS[code]
+    return problem.detail
+
+
+def test_connecting(service: Service, tmp_path: Path) -> None:
+    root = tmp_path / "site/uploads"
+    photograph(root / "a.jpg")
+    client = service.client
+
+    def connect(folder: object, **more: object) -> object:
+        return client.connect(LibraryRequest(name="Ledge", root=str(folder), **more))
+
+    refused("folder-missing", connect, tmp_path / "nowhere")
+    refused("folder-missing", connect, root / "a.jpg")
+    refused("invalid-request", connect, "site/uploads")
+    assert "{colour}" in refused("invalid-request", lambda: connect(root, patterns=["{stem}-{colour}{ext}"]))
+    refused("library-overlaps", connect, service.state)
+    connect(root)
+    assert "one library only" in refused("library-overlaps", connect, root)
+    (root / "inside").mkdir()
+    refused("library-overlaps", connect, root / "inside")
+    refused("library-overlaps", connect, root.parent)
+    (tmp_path / "link").symlink_to(root)
+    refused("library-overlaps", connect, tmp_path / "link")
+    (tmp_path / "other").mkdir()
+    refused("slug-taken", connect, tmp_path / "other")
+    assert [library.slug for library in client.libraries()] == ["ledge"]
+
+
+@pytest.mark.skipif(os.geteuid() == 0, reason="root may read and write everything")
+def test_folders_without_permission(service: Service, tmp_path: Path) -> None:
+    for mode, code in ((0o000, "folder-unreadable"), (0o555, "folder-read-only")):
+        folder = tmp_path / code
+        folder.mkdir(mode=mode)
+        refused(code, service.client.connect, LibraryRequest(name=code, root=str(folder)))
+
+
+def test_runs_and_surveys(service: Service, library: Path) -> None:
+    client = service.client
+    client.connect(LibraryRequest(name="Ledge", root=str(library)))
+    survey = client.start_survey("ledge")
+    assert str(survey.id) in refused("survey-open", client.start_survey, "ledge")
+    service.start_worker()
+    assert client.wait_for_survey(survey.id).files_new > 50
+    service.kill("worker")
+    run = client.start_run(RunRequest(library="ledge"))
+    assert f"run {run.id}" in refused("run-overlaps", client.start_run, RunRequest(library="ledge"))
+    client.pause(run.id)
+    client.stop(run.id)
+    refused("run-ended", client.resume, run.id)
+    refused("not-found", client.run, 999)
+    refused("not-found", client.start_run, RunRequest(library="elsewhere"))
+    with httpx.Client(base_url=service.url, headers={"Authorization": f"Bearer {service.key}"}) as plain:
+        answer = plain.post("/api/v1/runs", json={"library": "ledge", "level": "softest"})
+        assert answer.status_code == 422
+        assert answer.headers["content-type"] == "application/problem+json"
+        assert answer.json()["errors"][0]["where"] == "body.level"
+        assert plain.post("/api/v1/runs", json={"library": "ledge", "lvel": "lean"}).status_code == 422
+        assert plain.get("/api/v1/nothing").json()["type"].endswith("not-found")
+    with pytest.raises(ValueError, match="not both"):
+        RunRequest(library="ledge", scope=Scope(folder="a", pictures=[1]))
+
+
+def test_roles_keys_and_sessions(service: Service, tmp_path: Path) -> None:
+    client = service.client
+    looking = client.make_key(KeyRequest(name="the client's report", role=Role.LOOK))
+    with Client(service.url, looking.secret) as looker:
+        assert looker.libraries() == []
+        refused("not-allowed", looker.connect, LibraryRequest(name="x", root=str(tmp_path)))
+        refused("not-allowed", looker.make_key, KeyRequest(name="more"))
+    with Client(service.url, "pc_wrong") as stranger:
+        refused("not-signed-in", stranger.libraries)
+    with (
+        Client("http://127.0.0.1:9", "pc") as nobody,
+        pytest.raises(UnreachableError, match="does not answer"),
+    ):
+        nobody.health()
+    with httpx.Client(base_url=f"{service.url}/api/v1") as browser:
+        assert browser.get("/libraries").status_code == 401
+        wrong = browser.post("/session", json={"email": EMAIL, "password": "guess"})
+        assert wrong.json()["type"].endswith("wrong-sign-in")
+        signed = browser.post("/session", json={"email": EMAIL.upper(), "password": PASSWORD})
+        assert signed.json()["role"] == "administer"
+        cookie = signed.headers["set-cookie"].lower()
+        assert "httponly" in cookie
+        assert "samesite=strict" in cookie
+        assert browser.get("/session").json()["email"] == EMAIL
+        foreign = browser.post("/keys", json={"name": "x"}, headers={"Origin": "http://evil.example"})
+        assert foreign.json()["type"].endswith("foreign-origin")
+        assert browser.delete("/session").status_code == 204
+        assert browser.get("/session").status_code == 401
+        for _ in range(12):
+            last = browser.post("/session", json={"email": EMAIL, "password": "guess"})
+        assert last.status_code == 429
+
+
+def test_the_console_and_its_safety(service: Service) -> None:
+    with httpx.Client(base_url=service.url) as browser:
+        page = browser.get("/l/anything/review")
+        assert page.status_code == 200
+        assert '<div id="root">' in page.text
+        assert "default-src 'self'" in page.headers["content-security-policy"]
+        assert browser.get("/..%2f..%2fpyproject.toml").text == page.text
+        assert browser.get("/api/v1/health").json()["database"] is True

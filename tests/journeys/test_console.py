@@ -1,0 +1,147 @@
+"""The administrator's journey in a real browser: sign in, connect, treat, look hard, put back."""
+
+import os
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from conftest import EMAIL, PASSWORD, Service, hashes
+from playwright.sync_api import Page, expect, sync_playwright
+
+CHROMIUM = [
+    "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync", "--no-first-run",
+]  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def page() -> Iterator[Page]:
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+        context = browser.new_context(viewport={"width": 1280, "height": 800}, locale="en-GB")
+        opened = context.new_page()
+        opened.set_default_timeout(20_000)
+        yield opened
+        browser.close()
+
+
+def test_the_whole_journey(service: Service, library: Path, page: Page) -> None:
+    before = hashes(library)
+    faults: list[str] = []
+    page.on("pageerror", lambda error: faults.append(str(error)))
+    service.start_worker()
+
+    page.goto(service.url)
+    page.get_by_label("E-mail address").fill(EMAIL)
+    page.get_by_label("Password").fill("wrong")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_contain_text("The address or the password is wrong")
+    page.get_by_label("Password").fill(PASSWORD)
+    page.keyboard.press("Enter")
+
+    # Nothing is connected yet, so that is the first step; a mistake is answered in words.
+    expect(page.get_by_role("heading", name="Connect a library")).to_be_visible()
+    page.get_by_label("Name").fill("Gannet Ledge")
+    page.get_by_label("Folder").fill("/nowhere/at/all")
+    page.get_by_role("button", name="Connect and survey").click()
+    expect(page.get_by_role("alert")).to_contain_text("The folder is not there")
+    page.get_by_label("Folder").fill(str(library))
+    page.get_by_role("button", name="Connect and survey").click()
+    page.wait_for_url("**/l/gannet-ledge")
+    pictures = f"{len(library_pictures(service))} pictures"
+    expect(page.get_by_text(pictures, exact=False).first).to_be_visible()
+    expect(page.get_by_text("new files")).to_be_visible()
+
+    # One run over everything, watched live.
+    page.get_by_role("link", name="Treat", exact=True).click()
+    page.get_by_role("radio", name="Lean").click()
+    page.get_by_label("AVIF").uncheck()
+    page.get_by_role("button", name="Start the run").click()
+    expect(page.get_by_role("progressbar")).to_be_visible()
+    page.get_by_role("button", name="Pause").click()
+    expect(page.get_by_text("paused", exact=True)).to_be_visible()
+    page.get_by_role("button", name="Go on").click()
+    expect(page.get_by_text("finished", exact=True)).to_be_visible(timeout=120_000)
+    expect(page.get_by_role("heading", name="4 files failed")).to_be_visible()
+    expect(page.get_by_text("the content is not a picture format known here").first).to_be_visible()
+
+    # The picture that weighs most, side by side.
+    page.get_by_role("link", name="Review", exact=True).click()
+    page.get_by_label("Order").select_option("saved")
+    page.get_by_role("list").get_by_role("link").first.click()
+    expect(page.get_by_text("Fetching both versions")).to_be_hidden()
+    divider = page.get_by_role("slider", name="Divider")
+    expect(divider).to_have_attribute("aria-valuenow", "50")
+    handle = divider.bounding_box()
+    assert handle is not None
+    page.mouse.move(handle["x"] + handle["width"] / 2, handle["y"] + 20)
+    page.mouse.down()
+    page.mouse.move(handle["x"] + 300, handle["y"] + 20, steps=5)
+    page.mouse.up()
+    assert int(divider.get_attribute("aria-valuenow") or 0) > 65
+    page.get_by_role("group", name="Comparison").focus()
+    page.keyboard.press("1")
+    expect(page.get_by_text("100 %", exact=True)).to_be_visible()
+    page.keyboard.press("d")
+    expect(page.get_by_label("Gain of the difference")).to_be_visible()
+    page.get_by_role("button", name="Put the original back").click()
+    page.get_by_role("button", name="Put it back").click()
+    expect(page.get_by_text("finished", exact=True)).to_be_visible()
+
+    # Everything by keyboard: the palette finds the page where all is put back.
+    page.keyboard.press("Control+k")
+    page.keyboard.type("restoring")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Backups")).to_be_visible()
+    page.get_by_role("button", name="Put everything back …").click()
+    confirm = page.get_by_role("dialog").get_by_role("button", name="Put everything back")
+    expect(confirm).to_be_disabled()
+    page.get_by_label("Type gannet-ledge to confirm").fill("gannet-ledge")
+    confirm.click()
+    expect(page.get_by_text("finished", exact=True)).to_be_visible(timeout=60_000)
+    assert hashes(library) == before
+    assert not faults
+
+
+def library_pictures(service: Service) -> list[object]:
+    """Waits for the survey that the console started; the pictures it found."""
+    survey = service.client.library("gannet-ledge").last_survey
+    assert survey is not None
+    service.client.wait_for_survey(survey.id)
+    return list(service.client.all_pictures("gannet-ledge"))
+
+
+def test_empty_error_narrow_and_dark(service: Service, tmp_path: Path, page: Page) -> None:
+    page.context.clear_cookies()
+    (tmp_path / "empty").mkdir()
+    page.goto(service.url)
+    page.get_by_label("E-mail address").fill(EMAIL)
+    page.get_by_label("Password").fill(PASSWORD)
+    page.keyboard.press("Enter")
+    page.get_by_label("Name").fill("Empty")
+    page.get_by_label("Folder").fill(str(tmp_path / "empty"))
+    page.get_by_role("button", name="Connect and survey").click()
+    expect(
+        page.get_by_role("heading", name="Looking through the folder").or_(
+            page.get_by_role("heading", name="No pictures yet")
+        )
+    ).to_be_visible()
+    page.goto(f"{service.url}/l/empty/treat")
+    expect(page.get_by_role("heading", name="No run yet")).to_be_visible()
+    page.goto(f"{service.url}/l/empty/review/424242")
+    expect(page.get_by_role("alert")).to_contain_text("There is no such thing")
+    page.goto(f"{service.url}/l/elsewhere")
+    expect(page.get_by_role("alert")).to_contain_text("There is no such library")
+    page.goto(f"{service.url}/l/empty")
+    page.get_by_role("button", name="Use dark colours").click()
+    assert page.evaluate("getComputedStyle(document.documentElement).backgroundColor") == "rgb(24, 16, 25)"
+    page.set_viewport_size({"width": 390, "height": 844})
+    for path in ("", "/treat", "/review", "/keep"):
+        page.goto(f"{service.url}/l/empty{path}")
+        expect(page.get_by_role("heading", level=1)).to_be_visible()
+        assert page.evaluate("document.documentElement.scrollWidth") <= 390, f"{path} scrolls sideways"
+    service.kill("service")
+    page.get_by_role("link", name="Treat", exact=True).click()
+    page.get_by_role("button", name="Start the run").click()
+    expect(page.get_by_role("alert").first).to_contain_text("The service does not answer")
+    assert os.listdir(tmp_path / "empty") == []

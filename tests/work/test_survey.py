@@ -1,0 +1,122 @@
+"""Surveys: what is what, what belongs together, and what changed outside our hands."""
+
+import os
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from conftest import photograph
+from sqlalchemy import select
+
+from plumcrate.contract import FileRole, FileState, SurveyState
+from plumcrate.keeping.backups import BackupStore
+from plumcrate.keeping.keeper import Keeper, Note
+from plumcrate.records.database import Database
+from plumcrate.records.tables import File, Library, Picture, Survey
+from plumcrate.storage.folder import Folder
+from plumcrate.storage.grouping import USUAL_PATTERNS
+from plumcrate.work.survey import survey
+
+
+@pytest.fixture
+def look(database: Database, library: Path, tmp_path: Path) -> Callable[[], Survey]:
+    with database.begin() as session:
+        session.add(
+            Library(
+                slug="l", name="L", root=str(library), level="everyday", webp=True, avif=True,
+                patterns=list(USUAL_PATTERNS),
+            )
+        )  # fmt: skip
+
+    def once() -> Survey:
+        with database.begin() as session:
+            row = Survey(library_id=1)
+            session.add(row)
+        survey(database, row.id, keeper(database, library, tmp_path))
+        with database.begin() as session:
+            return session.get_one(Survey, row.id)
+
+    return once
+
+
+def keeper(database: Database, library: Path, tmp_path: Path) -> Keeper:
+    return Keeper(database, 1, Folder(library), BackupStore(tmp_path / "backups"))
+
+
+def files(database: Database) -> dict[str, File]:
+    with database.begin() as session:
+        return {file.path: file for file in session.scalars(select(File))}
+
+
+def test_the_demo_library(database: Database, library: Path, look: Callable[[], Survey]) -> None:
+    (library / "outside.jpg").symlink_to("/etc/hostname")
+    first = look()
+    assert first.state == SurveyState.FINISHED
+    found = files(database)
+    assert first.files_seen == first.files_new == len(found)
+    assert found["2025/10/actually-a-png.jpg"].format == "png"
+    assert found["2025/10/forty-thousand.png"].width == 40_000
+    assert "not a picture format" in found["2025/10/error-page.jpg"].reason
+    assert found["2025/10/empty.png"].state == FileState.UNREADABLE
+    assert any("outside.jpg: a symbolic link" in note for note in first.notes)
+    assert any(".pdf" in note for note in first.notes)
+    sideways = found["2025/07/sideways-from-a-phone.jpg"]
+    assert sideways.width > sideways.height, "as shown, not as stored"
+    assert found["brand/logo-160w.png"].role == FileRole.RENDITION
+    with database.begin() as session:
+        logo = session.scalars(select(Picture).where(Picture.path == "brand/logo.png")).one()
+        assert logo.files == 1 + len(list((library / "brand").glob("logo-[0-9]*w.png")))
+        originals = sum(file.role == FileRole.ORIGINAL for file in found.values())
+        assert first.pictures == originals == len(session.scalars(select(Picture)).all())
+
+
+def test_a_repeated_survey_is_incremental(
+    database: Database, library: Path, look: Callable[[], Survey]
+) -> None:
+    look()
+    assert (look().files_new, look().files_changed) == (0, 0)
+    photograph(library / "2025/11/new.jpg")
+    photograph(library / "2025/11/new-160w.jpg", 160, 120)
+    os.remove(library / "brand/logo.png")
+    (library / "charts/tides-spring.png").write_bytes((library / "charts/approaches.png").read_bytes())
+    third = look()
+    assert (third.files_new, third.files_changed, third.files_gone) == (2, 1, 1)
+    found = files(database)
+    assert found["2025/11/new.jpg"].picture_id == found["2025/11/new-160w.jpg"].picture_id
+    assert found["brand/logo.png"].state == FileState.GONE
+    assert found["brand/logo-160w.png"].role == FileRole.ORIGINAL, "its original is gone"
+
+
+def test_our_own_changes_are_known_and_those_of_others_are_noticed(
+    database: Database, library: Path, tmp_path: Path, look: Callable[[], Survey]
+) -> None:
+    path = "charts/tides-spring.png"
+    look()
+    ours = keeper(database, library, tmp_path)
+    file = files(database)[path]
+    ours.replace(file, (library / path).read_bytes(), b"lighter", Note())
+    ours.write_copy(files(database)[path], "webp", b"copy", "", Note())
+    assert look().files_changed == 0
+    os.utime(library / path)  # touched, but the bytes are ours: the hash decides
+    assert look().files_changed == 0
+    assert files(database)[path].state == FileState.LIGHTER
+    photograph(library / "theirs.png")
+    shutil.move(library / "theirs.png", library / path)
+    assert look().files_changed == 1
+    changed = files(database)[path]
+    assert (changed.state, changed.before_sha256) == (FileState.NEW, None)
+    assert not (library / f"{path}.webp").exists(), "a copy of the old picture must not be served"
+
+
+def test_a_missing_or_empty_folder_loses_no_record(
+    database: Database, library: Path, look: Callable[[], Survey]
+) -> None:
+    look()
+    library.rename(library.with_name("away"))
+    failed = look()
+    assert failed.state == SurveyState.FAILED
+    assert "is not there" in failed.reason
+    library.mkdir()
+    assert "is it mounted" in look().reason
+    assert all(file.state != FileState.GONE for file in files(database).values())
