@@ -1,0 +1,25 @@
+"""``script/bench NAME``: measures one thing and prints a table; ``script/bench`` lists the names."""
+
+from __future__ import annotations
+
+import sys
+from importlib import import_module
+
+NAMES = {
+    "score": "the score: agreement with the oracle, megapixels a second",
+    "aim": "landing on a score: encodes needed, points off, bytes saved, per encoder",
+    "survey": "surveys of 20,000 files: first, and unchanged",
+}
+
+
+def main() -> int:
+    if len(sys.argv) != 2 or sys.argv[1] not in NAMES:
+        for name, what in NAMES.items():
+            print(f"  script/bench {name:8} {what}")
+        return 0 if len(sys.argv) == 1 else 2
+    import_module(f"bench.{sys.argv[1]}").main()
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
