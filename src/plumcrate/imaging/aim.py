@@ -35,9 +35,9 @@ class Knob:
     slope: float
 
     def first_guess(self, target: float, ease: float = 0.0) -> int:
-        """``ease``: quality steps by which another encoder's answer differed from its prior."""
+        """``ease``: points by which another encoder's answer differed from its prior."""
         nearest = min(self.prior, key=lambda known: abs(known - target))
-        guess = self.prior[nearest] + (target - nearest) / self.slope + ease
+        guess = self.prior[nearest] + (target - nearest + ease) / self.slope
         return max(self.lowest, min(self.highest, round(guess)))
 
 
@@ -67,7 +67,7 @@ def aim(
 
     ``stop_above``: a size in bytes; once an attempt below the target is already that large,
     no acceptable result can be smaller, and the search ends with what it has. ``ease``: how far
-    another encoder's answer for this picture lay from its prior, in quality steps.
+    another encoder's answer for this picture lay from its prior, in points.
     """
     floor = target - TOLERANCE * 0.6
     low, high = knob.lowest - 1, knob.highest + 1  # below: known or assumed too low; above: good

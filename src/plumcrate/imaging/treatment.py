@@ -6,17 +6,20 @@ before it can be chosen. Nothing here writes: the caller does with the bytes wha
 
 from __future__ import annotations
 
+import io
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any, Literal
 
+import numpy as np
 from PIL import Image, ImageOps
 
 from . import codecs
 from .aim import Landing, aim
 from .errors import Damaged, ImagingError, LeftAlone
 from .identification import Facts, identify
+from .jpeg import JpegError, recompress
 from .pixels import Pixels, decode, open_picture, to_pixels
 from .recipe import TOLERANCE, Level, Recipe
 from .scoring import Judge
@@ -83,6 +86,9 @@ def treat(data: bytes, recipe: Recipe) -> Treatment:
         raise LeftAlone("there was not enough memory to treat the picture") from None
 
 
+_NOTHING = np.zeros((0, 0, 3), np.uint8)
+
+
 class _Case:
     """One picture under one recipe, with everything that is computed once and shared."""
 
@@ -94,7 +100,7 @@ class _Case:
         self.image = open_picture(data, self.facts, recipe.limits)
         if self.image.size != (self.facts.width, self.facts.height):
             raise Damaged("the header and the decoded picture disagree about the size")
-        self.pixels = to_pixels(self.image)
+        self.pixels = to_pixels(self.image) if self.image.mode != "CMYK" else Pixels(_NOTHING)
         self.ease = 0.0  # what the first aim learned about this picture, for the next ones
 
     def _decline_what_is_left_alone(self) -> None:
@@ -105,8 +111,6 @@ class _Case:
             raise LeftAlone(f"animated {facts.format.upper()} pictures are left alone")
         if facts.bits > 8:
             raise LeftAlone(f"pictures with {facts.bits} bits per channel are left alone")
-        if facts.colour == "cmyk":
-            raise LeftAlone("pictures in printing colours (CMYK) are left alone")
 
     @cached_property
     def judge(self) -> Judge:
@@ -139,6 +143,12 @@ class _Case:
         main = self._main()
         after = main.size if main.verdict == "chosen" else len(self.data)
         copies = []
+        if self.image.mode == "CMYK":
+            # Printing colours need their profile to be shown right; copies of them are not made.
+            wanted = [name for name, on in (("webp", self.recipe.webp), ("avif", self.recipe.avif)) if on]
+            return Treatment(
+                self.facts, len(self.data), main, tuple(Output(n, "not-possible") for n in wanted)
+            )
         if self.recipe.webp and self.facts.format not in ("webp", "avif"):
             copies.append(self._webp_copy(after))
         if self.recipe.avif and self.facts.format != "avif":
@@ -155,18 +165,45 @@ class _Case:
         return Output(self.facts.format, "not-possible")
 
     def _jpeg(self) -> Output:
-        if self.recipe.target is None:
+        exact = self._exact_jpeg()
+        if self.recipe.target is None or self.image.mode == "CMYK":
+            return exact
+        lossy = self._checked_orientation(self._lossy_jpeg())
+        # A change of pixels must pay: over the file as it is, and over the exact result.
+        worth = lossy.size <= (exact.size if exact.data else len(self.data)) * (1 - self.recipe.least_gain)
+        if lossy.data is not None and worth:
+            return lossy
+        if exact.data is not None:
+            return replace(exact, encodes=lossy.encodes)
+        return lossy if lossy.data is None else replace(lossy, verdict="too-little-gain", data=None)
+
+    def _exact_jpeg(self) -> Output:
+        """The same coefficients in fewer bytes, proven on the decoded pixels too."""
+        try:
+            smaller = recompress(self.data)
+        except JpegError:
             return Output("jpeg", "not-possible")
-        subsamplings = ("4:2:0",) if self.image.mode == "L" else ("4:2:0", "4:4:4")
+        if smaller is self.data:
+            return Output("jpeg", "not-smaller", None, len(self.data), 100.0, "same coefficients")
+        if not np.array_equal(np.asarray(Image.open(io.BytesIO(smaller))), np.asarray(self.image)):
+            return Output("jpeg", "not-possible")
+        return Output("jpeg", "chosen", smaller, len(smaller), 100.0, "same coefficients")
+
+    def _lossy_jpeg(self) -> Output:
         output = Output("jpeg", "out-of-reach")
-        for subsampling in subsamplings:
+        for subsampling in ("4:2:0",) if self.image.mode == "L" else ("4:2:0", "4:4:4"):
             landing = self._aim_main(
                 lambda quality, s=subsampling: codecs.encode_jpeg(self.image, quality, s)  # type: ignore[misc]
             )
             output = self._lossy_main("jpeg", landing, subsampling, output.encodes)
-            if landing.best is not None or len(landing.attempts[-1].data) >= len(self.data):
+            if landing.best is not None or len(landing.attempts[-1].data) >= self._hopeless:
                 break
-        return self._checked_orientation(output)
+        return output
+
+    @property
+    def _hopeless(self) -> int:
+        """An attempt of this size is larger than the file even after its coefficients are coded better."""
+        return round(len(self.data) * 1.25)
 
     def _aim_main(self, encode: Callable[[int], bytes]) -> Landing:
         assert self.recipe.target is not None
@@ -175,7 +212,7 @@ class _Case:
             lambda out: self.judge.score(decode(out)),
             self.recipe.target,
             codecs.JPEG,
-            stop_above=len(self.data),
+            stop_above=self._hopeless,
         )
 
     def _lossy_main(self, kind: str, landing: Landing, how: str, before: int) -> Output:
@@ -185,11 +222,13 @@ class _Case:
             last = landing.attempts[-1]
             verdict: Verdict = "not-smaller" if len(last.data) >= len(self.data) else "out-of-reach"
             return Output(kind, verdict, None, len(last.data), last.score, how, encodes)
-        self.ease = best.quality - codecs.JPEG.first_guess(self.recipe.target or 0.0)
-        how = f"quality {best.quality}, {how}"
-        verdict = self._worth(len(best.data))
-        data = best.data if verdict == "chosen" else None
-        return Output(kind, verdict, data, len(best.data), best.score, how, encodes)
+        self.ease = (best.quality - codecs.JPEG.first_guess(self.recipe.target or 0.0)) * codecs.JPEG.slope
+        how = f"step {best.quality}, {how}"
+        smaller = recompress(best.data)
+        verdict = self._worth(len(smaller))
+        return Output(
+            kind, verdict, smaller if verdict == "chosen" else None, len(smaller), best.score, how, encodes
+        )
 
     def _worth(self, size: int) -> Verdict:
         if size >= len(self.data):

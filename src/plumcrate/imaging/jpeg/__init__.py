@@ -1,0 +1,10 @@
+"""JPEG (ITU-T T.81), read to its coefficients and written again, in our own code.
+
+:func:`recompress` makes a file smaller without changing a coefficient; :class:`JpegError` is raised
+for what cannot be read or is deliberately left alone.
+"""
+
+from .recompress import recompress
+from .segments import JpegError
+
+__all__ = ["JpegError", "recompress"]
