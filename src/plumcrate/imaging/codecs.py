@@ -1,4 +1,4 @@
-"""Encoders with a quality knob: a decoded Pillow picture in, a file out.
+"""PNG, WebP and AVIF through the codec libraries: a decoded Pillow picture in, a file out.
 
 What belongs to a picture's looks goes with it: the colour profile always; in the file that
 replaces the original also its other metadata, orientation included. Each encoder uses one thread,
@@ -8,7 +8,6 @@ so that the number of pictures in hand alone decides how much of the machine is 
 from __future__ import annotations
 
 import io
-import math
 import struct
 import zlib
 from typing import Any
@@ -19,7 +18,7 @@ from PIL import Image, PngImagePlugin
 from .aim import Knob
 
 # Priors: medians over photographs at 800 to 2560 px; see docs/imaging/aim.md.
-JPEG = Knob(lowest=20, highest=112, prior={70.0: 74, 80.0: 86, 90.0: 101}, slope=0.75)
+JPEG = Knob(lowest=20, highest=118, prior={70.0: 74, 80.0: 86, 90.0: 101}, slope=0.75)
 WEBP = Knob(lowest=20, highest=99, prior={70.0: 66, 80.0: 85, 90.0: 96}, slope=0.6)
 AVIF = Knob(lowest=20, highest=96, prior={70.0: 45, 80.0: 64, 90.0: 87}, slope=0.7)
 
@@ -43,31 +42,6 @@ def _saved(image: Image.Image, kind: str, **options: Any) -> bytes:
     out = io.BytesIO()
     image.save(out, kind, **options)
     return out.getvalue()
-
-
-def quantization_tables(quality: int) -> list[list[int]]:
-    """Luma and chroma tables, in raster order, for a quality step (80 is ordinary, 12 steps halve them).
-
-    The steps grow in proportion to the distance from DC in frequency, slower than in the tables of
-    T.81 Annex K: fitted on photographs for the smallest file at an equal score.
-    """
-    scale = 2.0 ** ((80 - quality) / 12)
-    distances = [math.hypot(u, v) for v in range(8) for u in range(8)]
-
-    def table(base: float, slope: float) -> list[int]:
-        return [max(1, min(255, round(scale * (base + slope * r)))) for r in distances]
-
-    return [table(6.0, 3.0), table(9.0, 2.2)]
-
-
-def encode_jpeg(image: Image.Image, quality: int, subsampling: str) -> bytes:
-    """Sequential, with our tables; made smaller afterwards by :mod:`.jpeg`.
-
-    ``quality`` is a step of :func:`quantization_tables`, ``subsampling`` 4:2:0 or 4:4:4.
-    """
-    tables = quantization_tables(quality)
-    qtables = tables[:1] if image.mode == "L" else tables
-    return _saved(image, "JPEG", qtables=qtables, subsampling=subsampling, **_metadata(image))
 
 
 def encode_png(image: Image.Image) -> bytes:

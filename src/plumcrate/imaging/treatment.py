@@ -19,7 +19,7 @@ from . import codecs
 from .aim import Landing, aim
 from .errors import Damaged, ImagingError, LeftAlone
 from .identification import Facts, identify
-from .jpeg import JpegError, recompress
+from .jpeg import JpegError, LossyEncoder, recompress
 from .pixels import Pixels, decode, open_picture, to_pixels
 from .recipe import TOLERANCE, Level, Recipe
 from .scoring import Judge
@@ -190,12 +190,13 @@ class _Case:
         return Output("jpeg", "chosen", smaller, len(smaller), 100.0, "same coefficients")
 
     def _lossy_jpeg(self) -> Output:
+        """The first chroma sampling that reaches the score: half size, or full where half cannot."""
+        grey = self.image.mode == "L"
         output = Output("jpeg", "out-of-reach")
-        for subsampling in ("4:2:0",) if self.image.mode == "L" else ("4:2:0", "4:4:4"):
-            landing = self._aim_main(
-                lambda quality, s=subsampling: codecs.encode_jpeg(self.image, quality, s)  # type: ignore[misc]
-            )
-            output = self._lossy_main("jpeg", landing, subsampling, output.encodes)
+        for subsampled in (True,) if grey else (True, False):
+            encoder = LossyEncoder.of_jpeg(self.data, self.pixels.rgb, grey=grey, subsampled=subsampled)
+            landing = self._aim_main(encoder)
+            output = self._lossy_main(landing, encoder, "4:2:0" if subsampled else "4:4:4", output.encodes)
             if landing.best is not None or len(landing.attempts[-1].data) >= self._hopeless:
                 break
         return output
@@ -205,30 +206,29 @@ class _Case:
         """An attempt of this size is larger than the file even after its coefficients are coded better."""
         return round(len(self.data) * 1.25)
 
-    def _aim_main(self, encode: Callable[[int], bytes]) -> Landing:
+    def _aim_main(self, encoder: LossyEncoder) -> Landing:
         assert self.recipe.target is not None
         return aim(
-            encode,
+            lambda step: encoder.encode(step, searched=False),
             lambda out: self.judge.score(decode(out)),
             self.recipe.target,
             codecs.JPEG,
             stop_above=self._hopeless,
         )
 
-    def _lossy_main(self, kind: str, landing: Landing, how: str, before: int) -> Output:
+    def _lossy_main(self, landing: Landing, encoder: LossyEncoder, how: str, before: int) -> Output:
         encodes = before + len(landing.attempts)
         best = landing.best
         if best is None:
             last = landing.attempts[-1]
             verdict: Verdict = "not-smaller" if len(last.data) >= len(self.data) else "out-of-reach"
-            return Output(kind, verdict, None, len(last.data), last.score, how, encodes)
+            return Output("jpeg", verdict, None, len(last.data), last.score, how, encodes)
         self.ease = (best.quality - codecs.JPEG.first_guess(self.recipe.target or 0.0)) * codecs.JPEG.slope
         how = f"step {best.quality}, {how}"
-        smaller = recompress(best.data)
-        verdict = self._worth(len(smaller))
-        return Output(
-            kind, verdict, smaller if verdict == "chosen" else None, len(smaller), best.score, how, encodes
-        )
+        smallest = encoder.encode(best.quality, searched=True)
+        verdict = self._worth(len(smallest))
+        data = smallest if verdict == "chosen" else None
+        return Output("jpeg", verdict, data, len(smallest), best.score, how, encodes)
 
     def _worth(self, size: int) -> Verdict:
         if size >= len(self.data):

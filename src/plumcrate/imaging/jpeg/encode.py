@@ -54,10 +54,12 @@ class Encoder:
 
     def encode(self) -> bytes:
         """The file, without its metadata segments' order changed."""
-        script = self._best_script()
-        progressive = self._file(script, progressive=True)
-        sequential = self._file(None, progressive=False)
-        return min((sequential, progressive), key=len)
+        progressive = self._file(self._best_script(), progressive=True)
+        return min((self.sequential(), progressive), key=len)
+
+    def sequential(self) -> bytes:
+        """The file as one sequential scan, without any search."""
+        return self._file(None, progressive=False)
 
     # -- search ------------------------------------------------------------------------------
 
@@ -146,7 +148,7 @@ class Encoder:
     def _file(self, script: list[_Scan] | None, *, progressive: bool) -> bytes:
         out = [b"\xff\xd8", *self.frame.metadata, self._quantization(), self._frame_header(progressive)]
         if script is None:
-            out.append(self._sequential())
+            out.append(self._sequential_scan())
         else:
             out.extend(self._progressive_scan(scan) for scan in script)
         out.append(b"\xff\xd9")
@@ -183,7 +185,7 @@ class Encoder:
         selectors = [min(place, 1) if kind == 0 else 0 for place in range(len(scan.components))]
         return head + self._scan_header(scan, selectors, kind) + self._bits(count, made)
 
-    def _sequential(self) -> bytes:
+    def _sequential_scan(self) -> bytes:
         every = tuple(range(len(self.frame.components)))
         order = self._interleaved(every)
         member = blocks_of_mcu(self.frame, list(every))

@@ -223,3 +223,42 @@ def other_frame(marker: int) -> bool:
 def stands_alone(marker: int) -> bool:
     """Whether a marker has no length and body."""
     return marker in _STANDALONE
+
+
+_JFIF = b"\xff\xe0\x00\x10JFIF\x00\x01\x01\x00\x00\x01\x00\x01\x00\x00"
+
+
+def metadata_for_rewriting(data: bytes) -> list[bytes]:
+    """The APPn and COM segments of a file that go into a file of new coefficients, in their order.
+
+    Not the Adobe segment, since what is written is plain JFIF colour, nor the index of further pictures
+    (MPF), which would point at nothing.
+    """
+    kept: list[bytes] = []
+    at = 2
+    while at + 4 <= len(data) and data[at] == 0xFF:
+        marker = data[at + 1]
+        if marker == 0xFF:
+            at += 1
+            continue
+        if marker == SOS:
+            break
+        end = at + 2 + read_word(data, at + 2)
+        body = data[at + 4 : end]
+        wanted = 0xE0 <= marker <= 0xEF or marker == 0xFE
+        if wanted and not (marker == 0xEE and body[:5] == b"Adobe") and not body.startswith(b"MPF\0"):
+            kept.append(data[at:end])
+        at = end
+    if not any(segment[4:8] in (b"JFIF", b"Exif") for segment in kept):
+        kept.insert(0, _JFIF)
+    return kept
+
+
+def is_ycc(frame: Frame) -> bool:
+    """Whether the components are luma and chroma (or luma alone), and not RGB or printing colours."""
+    if len(frame.components) == 1:
+        return True
+    adobe = [segment for segment in frame.metadata if segment[1] == 0xEE and segment[4:9] == b"Adobe"]
+    if adobe and len(adobe[0]) > 15 and adobe[0][15] == 0:
+        return False
+    return len(frame.components) == 3 and bytes(c.identifier for c in frame.components) != b"RGB"
