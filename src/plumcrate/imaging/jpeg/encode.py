@@ -21,6 +21,8 @@ from .segments import Frame, HuffmanTable
 _CUTS = (2, 5, 9, 14)
 _HELD_BACK = (0, 1, 2)
 _SCAN_HEADER = 10
+#: A progressive file of more bytes is never beaten by a sequential one.
+_SEQUENTIAL_BELOW = 150_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,12 +52,28 @@ class Encoder:
         self.coefficients = coefficients
         self._tokens: U32 = np.empty(coefficients.shape[0] * tk.PER_BLOCK + 1024, np.uint32)
         self._which: U8 = np.zeros(self._tokens.size, np.uint8)
-        self._orders = [block_order(frame, [index]) for index in range(len(frame.components))]
+        self._every = tuple(range(len(frame.components)))
+        self._interleaved = block_order(frame, list(self._every))
+        self._member = blocks_of_mcu(frame, list(self._every))
+        self._sparse: list[tuple[I32, U8, I16]] = []
 
     def encode(self) -> bytes:
         """The file, without its metadata segments' order changed."""
+        self._sparse = [self._gathered(index) for index in self._every]
         progressive = self._file(self._best_script(), progressive=True)
+        if len(progressive) > _SEQUENTIAL_BELOW:
+            return progressive
         return min((self.sequential(), progressive), key=len)
+
+    def _gathered(self, index: int) -> tuple[I32, U8, I16]:
+        component = self.frame.components[index]
+        span = slice(component.first, component.first + component.rows * component.stride)
+        most = int(np.count_nonzero(self.coefficients[span]))
+        order = block_order(self.frame, [index])
+        starts = np.empty(order.size + 1, np.int32)
+        places, values = np.empty(most, np.uint8), np.empty(most, np.int16)
+        count = tk.gather(self.coefficients, order, starts, places, values)
+        return starts, places[:count], values[:count]
 
     def sequential(self) -> bytes:
         """The file as one sequential scan, without any search."""
@@ -64,7 +82,7 @@ class Encoder:
     # -- search ------------------------------------------------------------------------------
 
     def _best_script(self) -> list[_Scan]:
-        every = tuple(range(len(self.frame.components)))
+        every = self._every
         plans = [self._component_plan(index) for index in every]
         script = [_Scan(every, 0, 0, 0, low=self._best_dc_low(every))]
         depth = max((first[0].low for first, _ in plans), default=0)
@@ -111,22 +129,18 @@ class Encoder:
     def _tokenize(self, scan: _Scan) -> int:
         """Fills the token buffers with a scan; returns how many."""
         if scan.start == 0:
-            order = self._interleaved(scan.components)
+            order, member = self._interleaved, self._member
             if scan.high:
                 self._which[: order.size] = 0
                 return int(tk.dc_refine(self.coefficients, order, scan.low, self._tokens))
-            member = blocks_of_mcu(self.frame, list(scan.components))
             count = int(tk.dc_first(self.coefficients, order, member, scan.low, self._tokens, self._which))
             np.minimum(self._which[:count], 1, out=self._which[:count])  # luma has a table, chroma shares one
             return count
-        order = self._orders[scan.components[0]]
         kind = tk.ac_refine if scan.high else tk.ac_first
-        count = int(kind(self.coefficients, order, scan.start, scan.end, scan.low, self._tokens))
+        sparse = self._sparse[scan.components[0]]
+        count = int(kind(*sparse, scan.start, scan.end, scan.low, self._tokens))
         self._which[:count] = 0
         return count
-
-    def _interleaved(self, components: tuple[int, ...]) -> I32:
-        return block_order(self.frame, list(components))
 
     def _tables(self, scan: _Scan, count: int) -> list[_Table]:
         if scan.start == 0 and scan.high:
@@ -186,10 +200,10 @@ class Encoder:
         return head + self._scan_header(scan, selectors, kind) + self._bits(count, made)
 
     def _sequential_scan(self) -> bytes:
-        every = tuple(range(len(self.frame.components)))
-        order = self._interleaved(every)
-        member = blocks_of_mcu(self.frame, list(every))
-        count = int(tk.sequential(self.coefficients, order, member, self._tokens, self._which))
+        every = self._every
+        count = int(
+            tk.sequential(self.coefficients, self._interleaved, self._member, self._tokens, self._which)
+        )
         np.minimum(self._which[:count], 2 + (self._which[:count] & 1), out=self._which[:count])
         kinds = range(4 if len(every) > 1 else 2)
         made = [table_from_lengths(self._optimal(count, which).lengths) for which in kinds]

@@ -48,7 +48,7 @@ class LossyEncoder:
 
     @classmethod
     def of_jpeg(cls, data: bytes, rgb: U8, *, grey: bool, subsampled: bool) -> LossyEncoder:
-        """For a JPEG source and its decoded pixels: from its coefficients where they fit, else from pixels."""
+        """For a JPEG source and its decoded pixels: from its coefficients where they fit."""
         metadata = metadata_for_rewriting(data)
         try:
             frame, coefficients, _ = decode(data)

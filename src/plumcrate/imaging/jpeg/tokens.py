@@ -68,25 +68,46 @@ def _end_of_bands(run: int, tokens: U32, count: int) -> int:
 
 
 @njit(cache=True, nogil=True)
-def ac_first(coefficients: I16, order: I32, start: int, end: int, low: int, tokens: U32) -> int:
+def gather(coefficients: I16, order: I32, starts: I32, places: U8, values: I16) -> int:
+    """The nonzero AC coefficients of a component, block after block, so that scans cost only these.
+
+    ``starts`` receives where each block's begin, and their count at its end.
+    """
+    count = 0
+    for position in range(order.size):
+        starts[position] = count
+        block = coefficients[order[position]]
+        for k in range(1, 64):
+            if block[k] != 0:
+                places[count] = k
+                values[count] = block[k]
+                count += 1
+    starts[order.size] = count
+    return count
+
+
+@njit(cache=True, nogil=True)
+def ac_first(starts: I32, places: U8, values: I16, start: int, end: int, low: int, tokens: U32) -> int:
     """A first AC scan of one component, G.1.2.2; returns the count of tokens."""
     count = 0
     run = 0
-    for position in range(order.size):
-        block = coefficients[order[position]]
-        zeros = 0
-        for k in range(start, end + 1):
-            value = np.int64(block[k])
-            if value == 0:
-                zeros += 1
+    for block in range(starts.size - 1):
+        before = start - 1
+        for i in range(starts[block], starts[block + 1]):
+            k = np.int64(places[i])
+            if k < start:
                 continue
+            if k > end:
+                break
+            value = np.int64(values[i])
             value = value >> low if value > 0 else -((-value) >> low)
             if value == 0:
-                zeros += 1
                 continue
             if run > 0:
                 count = _end_of_bands(run, tokens, count)
                 run = 0
+            zeros = k - before - 1
+            before = k
             while zeros > 15:
                 tokens[count] = np.uint32(0xF0)
                 count += 1
@@ -94,8 +115,7 @@ def ac_first(coefficients: I16, order: I32, start: int, end: int, low: int, toke
             size = _size(value)
             tokens[count] = np.uint32(zeros << 4 | size | size << 8 | _extra(value, size) << 16)
             count += 1
-            zeros = 0
-        if zeros > 0:
+        if before < end:
             run += 1
             if run == _LONGEST_RUN:
                 count = _end_of_bands(run, tokens, count)
@@ -121,23 +141,31 @@ def _raw_bits(bits: U8, amount: int, tokens: U32, count: int) -> int:
 
 
 @njit(cache=True, nogil=True)
-def ac_refine(coefficients: I16, order: I32, start: int, end: int, low: int, tokens: U32) -> int:
+def ac_refine(starts: I32, places: U8, values: I16, start: int, end: int, low: int, tokens: U32) -> int:
     """A refining AC scan of one component, G.1.2.3; returns the count of tokens."""
     count = 0
     run = 0
     pending = np.zeros(1100, np.uint8)  # correction bits of the run of ended bands
     waiting = 0
     own = np.zeros(64, np.uint8)  # correction bits of this block since its last symbol
-    for position in range(order.size):
-        block = coefficients[order[position]]
+    for block in range(starts.size - 1):
         last_new = 0
-        for k in range(start, end + 1):
-            if abs(np.int64(block[k])) >> low == 1:
-                last_new = k
+        for i in range(starts[block + 1] - 1, starts[block] - 1, -1):
+            if places[i] <= end and abs(np.int64(values[i])) >> low == 1:
+                last_new = np.int64(places[i])
+                break
         zeros = 0
         held = 0
-        for k in range(start, end + 1):
-            value = abs(np.int64(block[k])) >> low
+        before = start - 1
+        for i in range(starts[block], starts[block + 1]):
+            k = np.int64(places[i])
+            if k < start:
+                continue
+            if k > end:
+                break
+            zeros += k - before - 1
+            before = k
+            value = abs(np.int64(values[i])) >> low
             if value == 0:
                 zeros += 1
                 continue
@@ -160,12 +188,12 @@ def ac_refine(coefficients: I16, order: I32, start: int, end: int, low: int, tok
                 count = _raw_bits(pending, waiting, tokens, count)
                 run = 0
                 waiting = 0
-            sign = 1 if block[k] > 0 else 0
+            sign = 1 if values[i] > 0 else 0
             tokens[count] = np.uint32(zeros << 4 | 1 | 1 << 8 | sign << 16)
             count = _raw_bits(own, held, tokens, count + 1)
             held = 0
             zeros = 0
-        if zeros > 0 or held > 0:
+        if zeros + end - before > 0 or held > 0:
             run += 1
             for i in range(held):
                 pending[waiting + i] = own[i]
