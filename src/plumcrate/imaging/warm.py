@@ -11,14 +11,14 @@ from plumcrate.imaging import Level, Recipe, treat
 
 
 def warm() -> None:
-    """Treats two small pictures at two levels, which touches every kernel; the results are dropped."""
+    """Treats a few small pictures, which between them touch every kernel; the results are dropped."""
     rng = np.random.default_rng(0)
-    noise = rng.integers(0, 256, (192, 256, 3), dtype=np.uint8)
-    for kind in ("JPEG", "PNG"):
+    noise = Image.fromarray(rng.integers(0, 256, (192, 256, 3), dtype=np.uint8))
+    for kind, options in (("JPEG", {}), ("JPEG", {"subsampling": "4:4:4"}), ("PNG", {})):
         out = io.BytesIO()
-        Image.fromarray(noise).save(out, kind)
-        for level in (Level.EXACT, Level.EVERYDAY):
-            treat(out.getvalue(), Recipe(level))
+        noise.save(out, kind, **options)
+        for level in (Level.EXACT, Level.LEAN):
+            treat(out.getvalue(), Recipe(level, avif=False))
 
 
 if __name__ == "__main__":
