@@ -62,19 +62,21 @@ def aim(
     budget: int = 7,
     stop_above: int | None = None,
     ease: float = 0.0,
+    first: int | None = None,
 ) -> Landing:
     """Finds the lowest quality whose score is at least ``target`` less the tolerance.
 
     ``stop_above``: a size in bytes; once an attempt below the target is already that large,
     no acceptable result can be smaller, and the search ends with what it has. ``ease``: how far
-    another encoder's answer for this picture lay from its prior, in points.
+    another encoder's answer for this picture lay from its prior, in points. ``first``: the quality to
+    begin with, when something better than the prior is known.
     """
     floor = target - TOLERANCE * 0.6
     low, high = knob.lowest - 1, knob.highest + 1  # below: known or assumed too low; above: good
     below: Attempt | None = None
     above: Attempt | None = None
     attempts: list[Attempt] = []
-    quality = knob.first_guess(target, ease)
+    quality = knob.first_guess(target, ease) if first is None else first
     while low + 1 < high and len(attempts) < budget:
         quality = max(low + 1, min(high - 1, quality))
         data = encode(quality)

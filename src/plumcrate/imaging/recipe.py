@@ -44,7 +44,7 @@ class Recipe:
     level: Level = Level.EVERYDAY
     webp: bool = True
     avif: bool = True
-    avif_speed: int = 7
+    avif_speed: int = 6
     least_gain: float = 0.02
     limits: Limits = field(default_factory=Limits)
 
