@@ -1,0 +1,167 @@
+"""The feeder and the counters, without any worker: what is queued when, and that the sums stay true."""
+
+from datetime import UTC, datetime
+
+import pytest
+from sqlalchemy import func, select, text
+
+from plumcrate.contract import FileRole, ItemState, LibraryRequest, RunKind, RunRequest, RunState, Scope
+from plumcrate.records.database import Database
+from plumcrate.records.queries.runs import end_item, run_view
+from plumcrate.records.queries.savings import savings
+from plumcrate.records.queries.sums import refresh_library, refresh_pictures
+from plumcrate.records.tables import Copy, File, Item, Library, Picture, Run
+from plumcrate.work.queue import Queue
+from plumcrate.work.runs import RunError, change_state, create_run, feed, retry_failed
+
+PICTURES, RENDITIONS = 30, 2
+
+
+@pytest.fixture
+def filled(database: Database) -> Database:
+    with database.begin() as session:
+        defaults = LibraryRequest(name="L", root="/l")
+        session.add(
+            Library(
+                slug="l", name="L", root="/l", level=defaults.level, webp=True, avif=True, patterns=[]
+            )
+        )  # fmt: skip
+        session.flush()
+        for number in range(PICTURES):
+X
+            session.add(picture)
+            session.flush()
+            for size in range(1 + RENDITIONS):
+                session.add(
+                    File(
+                        library_id=1, picture_id=picture.id, path=f"{number % 3}/p{number:02d}-{size}.jpg",
+                        role=FileRole.RENDITION if size else FileRole.ORIGINAL, format="jpeg", width=1000, height=1000,
+                        role=FileRole.RENDITION if size else FileRole.ORIGINAL, format="jpeg", width=1000,
+                        height=1000, size_before=1000, size_now=1000, mtime_ns=1, mtime_ns_before=1,
+                )  # fmt: skip
+        session.flush()
+        refresh_library(session, 1)
+    return database
+
+
+def start(database: Database, **options: object) -> int:
+    with database.begin() as session:
+        request = RunRequest(library="l", **options)
+        return create_run(session, session.get_one(Library, 1), request, 100.0).id
+
+
+def counts(database: Database, run_id: int) -> dict[str, int]:
+    with database.begin() as session:
+        rows = session.execute(
+            select(Item.state, func.count()).where(Item.run_id == run_id).group_by(Item.state)
+        )
+        return {str(state): count for state, count in rows}
+
+
+def one_round(database: Database, at_a_time: int = 5) -> None:
+    with database.begin() as session:
+        feed(session, Queue(database.url), at_a_time)
+
+
+def test_only_a_bounded_number_is_in_flight_and_pausing_takes_it_back(filled: Database) -> None:
+    run_id = start(filled)
+    files = PICTURES * (1 + RENDITIONS)
+    assert counts(filled, run_id) == {"waiting": files}
+    for _ in range(3):
+        one_round(filled)
+        assert counts(filled, run_id) == {"waiting": files - 5 * 3, "queued": 5 * 3}, (
+            "five pictures of three files"
+        )
+    with filled.begin() as session:
+        change_state(session, session.get_one(Run, run_id), "pause")
+    assert counts(filled, run_id) == {"waiting": files}
+    one_round(filled)
+    assert counts(filled, run_id) == {"waiting": files}, "a paused run is not fed"
+    with filled.begin() as session:
+        change_state(session, session.get_one(Run, run_id), "resume")
+    one_round(filled, at_a_time=7)
+    assert counts(filled, run_id)["queued"] == 7 * 3
+
+
+def test_what_a_vanished_job_left_goes_back_in_line(filled: Database) -> None:
+    run_id = start(filled)
+    one_round(filled)
+    with filled.begin() as session:
+        session.execute(text("UPDATE run_items SET state = 'working' WHERE state = 'queued'"))
+        session.execute(text("DELETE FROM procrastinate_jobs"))
+    one_round(filled)
+    assert counts(filled, run_id) == {"waiting": 75, "queued": 15}
+
+
+def test_counters_failures_and_another_try(filled: Database) -> None:
+    run_id = start(filled, scope=Scope(folder="1"))
+    with filled.begin() as session:
+        items = list(session.scalars(select(Item).where(Item.run_id == run_id).order_by(Item.id)))
+        assert len(items) == 30
+        for number, item in enumerate(items):
+            item.bytes_before, item.bytes_after, item.bytes_lightest = 1000, 600, 400
+            state = (ItemState.FAILED, ItemState.PASSED, ItemState.DONE)[number % 3]
+            end_item(session, item, state, datetime.now(UTC))
+    one_round(filled)
+    with filled.begin() as session:
+        run = session.get_one(Run, run_id)
+        view = run_view(session, run)
+        assert (view.state, view.done, view.passed, view.failed, view.left) == (
+            RunState.FINISHED,
+            10,
+            10,
+            10,
+            0,
+        )
+        assert view.bytes_before == 30_000
+        assert retry_failed(session, run) == 10
+    with filled.begin() as session:
+        view = run_view(session, session.get_one(Run, run_id))
+        assert (view.state, view.failed, view.left, view.bytes_before) == (RunState.RUNNING, 0, 10, 20_000)
+        assert view.megapixels_done == pytest.approx(20.0)
+        with pytest.raises(RunError, match="run 1"):
+            create_run(session, session.get_one(Library, 1), RunRequest(library="l"), 100.0)
+    other = start(filled, scope=Scope(folder="2"))
+    assert counts(filled, other) == {"waiting": 30}, "files that no other run has are free"
+
+
+def test_scopes_and_kinds(filled: Database) -> None:
+    assert counts(filled, start(filled, kind=RunKind.RESTORE)) == {}, (
+        "nothing was treated, nothing to restore"
+    )
+    few = start(filled, scope=Scope(pictures=[1, 2]))
+    assert counts(filled, few) == {"waiting": 6}
+    with filled.begin() as session:
+        assert session.get_one(Run, few).priority > 0, "a small request goes before bulk"
+        change_state(session, session.get_one(Run, few), "stop")
+        with pytest.raises(RunError, match="start a new one"):
+            change_state(session, session.get_one(Run, few), "resume")
+    assert counts(filled, start(filled, scope=Scope(folder="nowhere"))) == {}
+
+
+def test_sums_count_files_and_pictures_apart(filled: Database) -> None:
+    with filled.begin() as session:
+        file = session.get_one(File, 1)
+        file.size_now, file.state, file.score, file.treated_at = 700, "lighter", 81.5, datetime.now(UTC)
+        session.add(Copy(library_id=1, file_id=1, kind="avif", path="x.avif", size=300, sha256=b""))
+        session.get_one(File, 2).state = "gone"
+        session.get_one(File, 6).state, session.get_one(File, 6).reason = "failed", "it hung"
+        session.flush()
+        refresh_pictures(session, [1, 2])
+        session.expire_all()
+        first, second = session.get_one(Picture, 1), session.get_one(Picture, 2)
+        assert (first.files, first.bytes_before, first.bytes_now, first.bytes_lightest) == (
+            2,
+            2000,
+            1700,
+            1300,
+        )
+        assert (first.state, first.score) == ("new", 81.5), "one of its files is still new"
+        assert (second.state, second.reason) == ("failed", "it hung")
+        found = savings(session, session.get_one(Library, 1))
+        assert (found.pictures, found.total.files, found.copies) == (PICTURES, 89, 1)
+        assert found.total.bytes_now == 88_700
+        assert (found.treated.files, found.treated.bytes_lightest) == (1, 300)
+        assert {slat.name: slat.files for slat in found.by_role} == {"original": 30, "rendition": 59}
+        assert sum(slat.files for slat in found.by_folder) == 89
+        assert [slat.files for slat in found.by_month] == [1]
