@@ -20,25 +20,22 @@ PICTURES, RENDITIONS = 30, 2
 @pytest.fixture
 def filled(database: Database) -> Database:
     with database.begin() as session:
-        defaults = LibraryRequest(name="L", root="/l")
-        session.add(
-            Library(
-                slug="l", name="L", root="/l", level=defaults.level, webp=True, avif=True, patterns=[]
-            )
-        )  # fmt: skip
+        level = LibraryRequest(name="L", root="/l").level
+        library = Library(slug="l", name="L", root="/l", level=level, webp=True, avif=True, patterns=[])
+        session.add(library)
         session.flush()
         for number in range(PICTURES):
-X
+            folder = str(number % 3)
+            picture = Picture(library_id=1, path=f"{folder}/p{number:02d}.jpg", folder=folder, name="p")
             session.add(picture)
             session.flush()
             for size in range(1 + RENDITIONS):
-                session.add(
-                    File(
-                        library_id=1, picture_id=picture.id, path=f"{number % 3}/p{number:02d}-{size}.jpg",
-                        role=FileRole.RENDITION if size else FileRole.ORIGINAL, format="jpeg", width=1000, height=1000,
-                        role=FileRole.RENDITION if size else FileRole.ORIGINAL, format="jpeg", width=1000,
-                        height=1000, size_before=1000, size_now=1000, mtime_ns=1, mtime_ns_before=1,
-                )  # fmt: skip
+                file = File(library_id=1, picture_id=picture.id, path=f"{folder}/p{number:02d}-{size}.jpg")
+                file.role = FileRole.RENDITION if size else FileRole.ORIGINAL
+                file.format, file.width, file.height = "jpeg", 1000, 1000
+                file.size_before = file.size_now = 1000
+                file.mtime_ns = file.mtime_ns_before = 1
+                session.add(file)
         session.flush()
         refresh_library(session, 1)
     return database
