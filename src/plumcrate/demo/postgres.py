@@ -46,11 +46,12 @@ class PrivatePostgres:
     """
 
     def __init__(self, home: Path, *, fast: bool = False) -> None:
+        home = home.resolve()  # the server's programs run with another working folder
         self.fast = fast
         self._as_root = os.geteuid() == 0
         if self._as_root and not _reachable_by_others(home):
             # The server's own user could not reach a folder below a private home.
-            tag = hashlib.sha256(str(home.resolve()).encode()).hexdigest()[:12]
+            tag = hashlib.sha256(str(home).encode()).hexdigest()[:12]
             home = Path(tempfile.gettempdir()) / f"plumcrate-postgres-{tag}"
         self.home = home
         self.data = home / "data"
