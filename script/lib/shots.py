@@ -35,7 +35,10 @@ def sign_in(page: Page, url: str, password: str) -> None:
 def settle(page: Page) -> None:
     page.wait_for_load_state("load")
     page.evaluate("document.fonts.ready")
-    page.wait_for_function("[...document.images].every((image) => image.complete)", timeout=60_000)
+    for _ in range(300):
+        if page.evaluate("[...document.images].every((image) => image.complete)"):
+            break
+        page.wait_for_timeout(200)
     page.wait_for_timeout(900)
 
 
