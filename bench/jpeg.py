@@ -100,7 +100,7 @@ def _lossy(title: str, paths: list[Path]) -> Table:
             curve = sorted(
                 (_pillow(image, quality, reference, lab) for quality in _QUALITIES), key=lambda p: p.score
             )
-            encoder = LossyEncoder.from_pixels(rgb, grey=False, subsampled=True, metadata=[])
+            encoder = LossyEncoder(rgb, grey=False, subsampled=True)
             for target in _TARGETS:
                 landing = aim(
                     lambda step, e=encoder: e.encode(step, searched=False),  # type: ignore[misc]

@@ -13,9 +13,17 @@ from plumcrate.demo.painter.scenes import SCENES
 from plumcrate.imaging.jpeg import LossyEncoder
 from plumcrate.imaging.jpeg.decode import decode
 from plumcrate.imaging.jpeg.lossy import quantization_tables
+from plumcrate.imaging.jpeg.luminance import luma_shift
+from plumcrate.imaging.jpeg.masking import masking
 from plumcrate.imaging.jpeg.quantize import _bits, _count, quantize
 from plumcrate.imaging.jpeg.segments import metadata_for_rewriting
-from plumcrate.imaging.jpeg.transform import ZIGZAG, coefficients_of, frame_for
+from plumcrate.imaging.jpeg.transform import (
+    ZIGZAG,
+    chroma_as_decoded,
+    coefficients_of,
+    frame_for,
+    planes_of,
+)
 from plumcrate.imaging.scoring.ssimulacra2 import Reference
 
 
@@ -48,7 +56,7 @@ def test_coefficients_agree_with_those_pillow_writes(subsampled: bool) -> None:
     data = pillow(rgb, qtables=[[1] * 64, [1] * 64], subsampling="4:2:0" if subsampled else "4:4:4")
     theirs_frame, theirs, _ = decode(data)
     frame = frame_for(rgb.shape[1], rgb.shape[0], grey=False, subsampled=subsampled)
-    ours = coefficients_of(rgb, frame)
+    ours = coefficients_of(planes_of(rgb), frame)
     assert ours.shape == theirs.shape
     luma = slice(0, theirs_frame.components[0].stride * (theirs_frame.components[0].down - 1))
     assert np.abs(ours[luma] - theirs[luma]).mean() < 0.5, "both round differently, by less than a step"
@@ -60,9 +68,7 @@ def test_files_open_everywhere_and_score_by_step(kind: str) -> None:
     rgb = {"wide": scene(700, 120)[:5], "tiny": scene(200, 120)[:1, :1]}.get(kind, scene())
     if kind == "grey":
         rgb = np.repeat(rgb[:, :, :1], 3, axis=2)
-    encoder = LossyEncoder.from_pixels(
-        np.ascontiguousarray(rgb), grey=kind == "grey", subsampled=kind != "full chroma", metadata=[]
-    )
+    encoder = LossyEncoder(np.ascontiguousarray(rgb), grey=kind == "grey", subsampled=kind != "full chroma")
     reference = Reference(np.ascontiguousarray(rgb))
     sizes, scores = [], []
     for step in (60, 80, 100):
@@ -82,7 +88,7 @@ def test_smaller_than_pillow_at_no_lower_a_score() -> None:
     reference = Reference(rgb)
     theirs = pillow(rgb, quality=80, progressive=True, optimize=True)
     goal = reference.score(shown(theirs))
-    encoder = LossyEncoder.from_pixels(rgb, grey=False, subsampled=True, metadata=[])
+    encoder = LossyEncoder(rgb, grey=False, subsampled=True)
     ours = next(
         data
         for step in range(60, 118)
@@ -91,16 +97,21 @@ def test_smaller_than_pillow_at_no_lower_a_score() -> None:
     assert len(ours) < 0.95 * len(theirs)
 
 
-def test_a_source_is_requantized_from_its_own_coefficients_where_sampling_fits() -> None:
+def test_a_source_is_requantized_from_its_own_luma_coefficients() -> None:
     rgb = scene()
     source = pillow(rgb, quality=95, subsampling="4:2:0")
     frame, coefficients, _ = decode(source)
-    made = LossyEncoder.from_coefficients(frame, coefficients, subsampled=True, metadata=[])
-    assert made is not None
-    assert LossyEncoder.from_coefficients(frame, coefficients, subsampled=False, metadata=[]) is None
+    luma = frame.components[0]
+    wanted = (coefficients * frame.quantization[0])[luma.blocks].reshape(luma.rows, luma.stride, 64)
+    for subsampled in (True, False):
+        made = LossyEncoder.of_jpeg(source, shown(source), grey=False, subsampled=subsampled)
+        ours = made._frame.components[0]
+        values = made._values[ours.blocks].reshape(ours.rows, ours.stride, 64)
+        assert np.array_equal(values[: luma.down, : luma.across], wanted[: luma.down, : luma.across])
+    made = LossyEncoder.of_jpeg(source, shown(source), grey=False, subsampled=True)
     reference = Reference(shown(source))
     direct = reference.score(shown(made.encode(92, searched=False)))
-    pixels = LossyEncoder.from_pixels(shown(source), grey=False, subsampled=True, metadata=[])
+    pixels = LossyEncoder(shown(source), grey=False, subsampled=True)
     assert direct >= reference.score(shown(pixels.encode(92, searched=False))) - 0.3
 
 
@@ -112,15 +123,60 @@ def test_rgb_and_adobe_files_keep_their_colours() -> None:
     assert all(segment[1] != 0xEE for segment in metadata_for_rewriting(source))
 
 
+@pytest.mark.parametrize("size", [(96, 64), (97, 63), (33, 18)])
+def test_chroma_is_known_as_decoders_show_it(size: tuple[int, int]) -> None:
+    rgb = np.ascontiguousarray(scene()[: size[1], : size[0]])
+    frame, levels, _ = decode(pillow(rgb, quality=60, subsampling="4:2:0"))
+    with Image.open(io.BytesIO(pillow(rgb, quality=60, subsampling="4:2:0"))) as image:
+        image.draft("YCbCr", None)
+        theirs = np.asarray(image).astype(np.float32)[:, :, 1:] - 128
+    ours = np.stack(chroma_as_decoded(frame, levels), axis=2)
+    assert np.abs(ours - theirs).max() <= 1.6, "but for rounding, twice"
+
+
+def linear_light(rgb: np.ndarray) -> np.ndarray:
+    values = rgb.astype(np.float64) / 255
+    values = np.where(values <= 0.04045, values / 12.92, ((values + 0.055) / 1.055) ** 2.4)
+    return np.asarray(values @ [0.265, 0.657, 0.078])
+
+
+def test_luma_makes_up_for_the_light_that_lost_chroma_takes_away() -> None:
+    rng = np.random.default_rng(2)
+    rgb = rng.integers(60, 200, (40, 40, 3), dtype=np.uint8)
+    planes = planes_of(rgb)
+    lost = [np.zeros_like(plane) for plane in planes[1:]]
+    luma = planes[0] + 128
+    without, made_up = luma, luma + luma_shift(rgb, planes, lost)
+    wanted = linear_light(rgb)
+    before, after = (
+        np.abs(linear_light(np.repeat(y[:, :, None], 3, axis=2)) - wanted).mean() for y in (without, made_up)
+    )
+    assert after < before / 20
+    assert np.abs(luma_shift(rgb, planes, list(planes[1:]))).max() < 0.6, "nothing lost, nothing moved"
+
+
+def test_texture_is_given_less_care_than_flat_ground() -> None:
+    rng = np.random.default_rng(3)
+    luma = np.zeros((64, 128), np.float32)
+    luma[:, 64:] = rng.normal(0, 30, (64, 64))
+    luma[:32, 64:72] = 0  # flat corners in a textured surrounding
+    frame = frame_for(128, 64, grey=False, subsampled=True)
+    factors = masking(luma, frame)
+    assert factors.shape == (frame.total_blocks,)
+    grid = factors[frame.components[0].blocks].reshape(8, 16)
+    assert grid[:, 11:].min() > 2 * grid[:, :6].max()
+    chroma = factors[frame.components[1].blocks].reshape(4, 8)
+    assert np.allclose(chroma, grid.reshape(4, 2, 8, 2).mean(axis=(1, 3)))
+
+
 @settings(max_examples=25, deadline=None)
 @given(seed=st.integers(0, 10_000), step=st.integers(50, 100), weight=st.sampled_from([0.03, 0.08, 0.14]))
 def test_the_chosen_levels_never_cost_more_than_plain_rounding(seed: int, step: int, weight: float) -> None:
     rng = np.random.default_rng(seed)
-    frame = frame_for(64, 64, grey=True, subsampled=False)
-    frame.quantization = {0: quantization_tables(step)[0]}
+    table = quantization_tables(step)[0]
     falling = 400.0 / (1 + np.arange(64)) ** rng.uniform(0.6, 1.4)
     values = (rng.laplace(size=(64, 64)) * falling).astype(np.float32)
-    rounded, chosen = quantize(frame, values, 0.0), quantize(frame, values, weight)
+    rounded, chosen = (quantize(values, table, np.full(64, one, np.float32)) for one in (0.0, weight))
     assert np.array_equal(rounded[:, 0], chosen[:, 0]), "DC is rounded"
     assert (np.abs(chosen) <= np.abs(rounded)).all()
     assert (np.sign(chosen) * np.sign(rounded) >= 0).all()
@@ -129,8 +185,7 @@ def test_the_chosen_levels_never_cost_more_than_plain_rounding(seed: int, step: 
     bits = _bits(counts)
 
     def cost(levels: np.ndarray) -> float:
-        table = frame.quantization[0].astype(np.float32)
-        off = ((values / table - levels) ** 2)[:, 1:].sum()
+        off = ((values / table.astype(np.float32) - levels) ** 2)[:, 1:].sum()
         symbols = np.zeros(256, np.int64)
         _count(np.ascontiguousarray(levels), symbols)
         return float(off + weight * (symbols * bits).sum())

@@ -67,8 +67,7 @@ class Encoder:
 
     def _gathered(self, index: int) -> tuple[I32, U8, I16]:
         component = self.frame.components[index]
-        span = slice(component.first, component.first + component.rows * component.stride)
-        most = int(np.count_nonzero(self.coefficients[span]))
+        most = int(np.count_nonzero(self.coefficients[component.blocks]))
         order = block_order(self.frame, [index])
         starts = np.empty(order.size + 1, np.int32)
         places, values = np.empty(most, np.uint8), np.empty(most, np.int16)

@@ -1,7 +1,9 @@
 """Lossy JPEG: our tables, our quantization, our scans; from pixels, or from a JPEG's own coefficients.
 
-A JPEG source with the same chroma sampling is requantized from its coefficients, which spares it the
-rounding of one more decode and encode.
+Chroma is quantized first; then luma, moved by what chroma's loss would change in light
+(:mod:`.luminance`). A JPEG source's luma is requantized from its own coefficients, which spares it the
+rounding of one more decode and encode. Its chroma is taken from the pixels that decoders show: measured
+on photographs that is smaller at an equal score.
 """
 
 from __future__ import annotations
@@ -11,83 +13,93 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from .arrays import U8
+from .arrays import I16, U8
 from .decode import decode
 from .encode import Encoder
+from .luminance import luma_shift
+from .masking import masking
 from .quantize import quantize
 from .segments import Frame, JpegError, is_ycc, metadata_for_rewriting
-from .transform import F32, ZIGZAG, coefficients_of, frame_for
+from .transform import (
+    ZIGZAG,
+    blocks_of,
+    chroma_as_decoded,
+    coefficients_of,
+    frame_for,
+    planes_of,
+)  # fmt: skip
 
 #: Lambda of the quantization at step 80, in squared quantization steps a bit, and how it changes.
 _WEIGHT = 0.07
-_FADE = 24.0
+_FADE = 36.0
+_MOST_WEIGHT = 0.2
 
 _DISTANCE = np.array([math.hypot(raster & 7, raster >> 3) for raster in ZIGZAG])
+#: Quantization step at DC and its growth with the distance from it: Y, Cb, Cr.
+_TABLES = ((5.5, 3.2), (5.4, 4.4), (10.6, 1.85))
 
 
 def quantization_tables(step: float) -> dict[int, NDArray[np.uint16]]:
-    """Luma (0) and chroma (1) tables, zigzag, for a quality step: 80 is ordinary, 12 more halve them.
+    """Tables of Y (0), Cb (1) and Cr (2), zigzag, for a quality step: 80 is ordinary, 12 more halve them.
 
     The steps grow in proportion to the distance from DC in frequency, slower than in the tables of
     T.81 Annex K: fitted on photographs for the smallest file at an equal score.
     """
     scale = 2.0 ** ((80 - step) / 12)
-    raw = {0: 6.0 + 3.0 * _DISTANCE, 1: 9.0 + 2.2 * _DISTANCE}
     return {
-        number: np.clip(np.rint(scale * table), 1, 255).astype(np.uint16) for number, table in raw.items()
+        number: np.clip(np.rint(scale * (base + growth * _DISTANCE)), 1, 255).astype(np.uint16)
+        for number, (base, growth) in enumerate(_TABLES)
     }
 
 
 class LossyEncoder:
     """One picture with one chroma sampling, to be encoded at any number of steps."""
 
-    def __init__(self, frame: Frame, values: F32, metadata: list[bytes]) -> None:
-        self._frame = frame
-        self._values = values
-        frame.metadata = metadata
+    def __init__(self, rgb: U8, *, grey: bool, subsampled: bool, metadata: list[bytes] | None = None) -> None:
+        """``rgb`` is (height, width, 3) uint8, sRGB or whatever the metadata's profile says."""
+        self._rgb = rgb
+        self._frame = frame_for(rgb.shape[1], rgb.shape[0], grey=grey, subsampled=subsampled)
+        self._frame.metadata = metadata or []
+        self._planes = planes_of(rgb)
+        self._values = coefficients_of(self._planes, self._frame)
+        self._masking = masking(self._planes[0], self._frame)
 
     @classmethod
     def of_jpeg(cls, data: bytes, rgb: U8, *, grey: bool, subsampled: bool) -> LossyEncoder:
-        """For a JPEG source and its decoded pixels: from its coefficients where they fit."""
-        metadata = metadata_for_rewriting(data)
+        """For a JPEG source and its decoded pixels."""
+        made = cls(rgb, grey=grey, subsampled=subsampled, metadata=metadata_for_rewriting(data))
         try:
             frame, coefficients, _ = decode(data)
         except JpegError:
-            return cls.from_pixels(rgb, grey=grey, subsampled=subsampled, metadata=metadata)
-        made = None
+            return made  # decoders make a picture of it; that they do is all that is needed
         if is_ycc(frame) and (len(frame.components) == 1) == grey:
-            made = cls.from_coefficients(frame, coefficients, subsampled=subsampled, metadata=metadata)
-        return made or cls.from_pixels(rgb, grey=grey, subsampled=subsampled, metadata=metadata)
+            made._take_luma(frame, coefficients)
+        return made
 
-    @classmethod
-    def from_pixels(cls, rgb: U8, *, grey: bool, subsampled: bool, metadata: list[bytes]) -> LossyEncoder:
-        """``rgb`` is (height, width, 3) uint8, sRGB or whatever the metadata's profile says."""
-        frame = frame_for(rgb.shape[1], rgb.shape[0], grey=grey, subsampled=subsampled)
-        return cls(frame, coefficients_of(rgb, frame), metadata)
-
-    @classmethod
-    def from_coefficients(
-        cls, source: Frame, coefficients: NDArray[np.int16], *, subsampled: bool, metadata: list[bytes]
-    ) -> LossyEncoder | None:
-        """From a source's own coefficients; None when its sampling is another."""
-        grey = len(source.components) == 1
-        frame = frame_for(source.width, source.height, grey=grey, subsampled=subsampled)
-        if [(c.horizontal, c.vertical) for c in source.components] != [
-            (c.horizontal, c.vertical) for c in frame.components
-        ]:
-            return None
-        values = np.empty(coefficients.shape, np.float32)
-        for component in source.components:
-            span = slice(component.first, component.first + component.rows * component.stride)
-            table = source.quantization[component.table].astype(np.float32)
-            np.multiply(coefficients[span], table, out=values[span])
-        return cls(frame, values, metadata)
+    def _take_luma(self, source: Frame, coefficients: I16) -> None:
+        theirs, ours = source.components[0], self._frame.components[0]
+        if (theirs.down, theirs.across) != (ours.down, ours.across):
+            return  # a luma of less than full size
+        table = source.quantization[theirs.table].astype(np.float32)
+        grid = coefficients[theirs.blocks].reshape(theirs.rows, theirs.stride, 64)
+        mine = self._values[ours.blocks].reshape(ours.rows, ours.stride, 64)
+        np.multiply(grid[: ours.down, : ours.across], table, out=mine[: ours.down, : ours.across])
 
     def encode(self, step: int, *, searched: bool) -> bytes:
         """A JPEG file at a quality step; ``searched`` looks for the cheapest scans, which takes longer."""
-        self._frame.quantization = quantization_tables(step)
-        if len(self._frame.components) == 1:
-            del self._frame.quantization[1]
-        weight = _WEIGHT * 2.0 ** ((80 - step) / _FADE)
-        encoder = Encoder(self._frame, quantize(self._frame, self._values, min(weight, 0.14)))
+        frame = self._frame
+        tables = quantization_tables(step)
+        frame.quantization = {component.table: tables[component.table] for component in frame.components}
+        weights = min(_WEIGHT * 2.0 ** ((80 - step) / _FADE), _MOST_WEIGHT) * self._masking
+        levels = np.empty(self._values.shape, np.int16)
+        luma, *chroma = frame.components
+        for component in chroma:
+            span = component.blocks
+            levels[span] = quantize(self._values[span], tables[component.table], weights[span])
+        own = self._values[luma.blocks]
+        if chroma:
+            shift = luma_shift(self._rgb, self._planes, chroma_as_decoded(frame, levels))
+            own = own + blocks_of(shift, luma)
+        levels[luma.blocks] = quantize(own, tables[luma.table], weights[luma.blocks])
+        encoder = Encoder(frame, levels)
         return encoder.encode() if searched else encoder.sequential()

@@ -14,8 +14,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from .arrays import I16
-from .segments import Frame
+from .arrays import I16, U16
 from .transform import F32
 
 _PASSES = 2
@@ -66,9 +65,8 @@ def _bits(counts: NDArray[np.int64]) -> F32:
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _choose(values: F32, inverse: F32, bits: F32, weight: float, out: I16) -> None:
-    """The levels of every block that cost least; ``weight`` is lambda, in squared steps a bit."""
-    weight = np.float32(weight)
+def _choose(values: F32, inverse: F32, bits: F32, weights: F32, out: I16) -> None:
+    """The levels of every block that cost least; ``weights``: each block's lambda, squared steps a bit."""
     place = np.empty(64, np.int32)  # zigzag position of each candidate
     top = np.empty(64, np.int32)  # its rounded level
     exact = np.empty(64, np.float32)  # its magnitude in steps
@@ -76,6 +74,7 @@ def _choose(values: F32, inverse: F32, bits: F32, weight: float, out: I16) -> No
     cost = np.empty((65, 2), np.float32)  # least cost of ending on candidate i - 1 with its level or one less
     came = np.empty((65, 2), np.int32)
     for index in range(values.shape[0]):
+        weight = weights[index]
         count = 0
         before[0] = 0
         for k in range(1, 64):
@@ -141,24 +140,16 @@ def _choose(values: F32, inverse: F32, bits: F32, weight: float, out: I16) -> No
             kind = origin & 1
 
 
-def quantize(frame: Frame, values: F32, weight: float) -> I16:
-    """Quantizes with the frame's tables; ``weight`` is lambda, 0 for plain rounding."""
+def quantize(values: F32, table: U16, weights: F32) -> I16:
+    """The levels of one component's blocks, (blocks, 64) in zigzag.
+
+    ``values`` are unquantized coefficients, ``table`` their steps, ``weights`` each block's lambda.
+    """
     levels = np.empty(values.shape, np.int16)
-    inverses = {number: (1.0 / table).astype(np.float32) for number, table in frame.quantization.items()}
-    groups = {number: [c for c in frame.components if c.table == number] for number in inverses}
-    spans = {
-        number: [slice(c.first, c.first + c.rows * c.stride) for c in members]
-        for number, members in groups.items()
-    }
-    for number, inverse in inverses.items():
-        for span in spans[number]:
-            _round(values[span], inverse, levels[span])
-    for _ in range(_PASSES if weight else 0):
-        for number, inverse in inverses.items():
-            counts = np.zeros(256, np.int64)
-            for span in spans[number]:
-                _count(levels[span], counts)
-            bits = _bits(counts)
-            for span in spans[number]:
-                _choose(values[span], inverse, bits, weight, levels[span])
+    inverse = (1.0 / table).astype(np.float32)
+    _round(values, inverse, levels)
+    for _ in range(_PASSES):
+        counts = np.zeros(256, np.int64)
+        _count(levels, counts)
+        _choose(values, inverse, _bits(counts), weights, levels)
     return levels

@@ -45,6 +45,11 @@ class Component:
     rows: int = 0
     first: int = 0
 
+    @property
+    def blocks(self) -> slice:
+        """Where its blocks are among the frame's."""
+        return slice(self.first, self.first + self.rows * self.stride)
+
 
 @dataclass(slots=True)
 class HuffmanTable:

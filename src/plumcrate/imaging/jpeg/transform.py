@@ -1,4 +1,4 @@
-"""From pixels to unquantized DCT coefficients: JFIF colour, chroma at half size, T.81 A.3.3."""
+"""Between pixels and unquantized DCT coefficients: JFIF colour, chroma at half size, T.81 A.3.3."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from .arrays import U8
+from .arrays import I16, U8
 from .segments import Component, Frame
 
 F32: TypeAlias = NDArray[np.float32]
@@ -78,32 +78,96 @@ def _forward(plane: F32, basis: F32, zigzag: NDArray[np.int32], stride: int, out
             out[index, k] = block[raster >> 3, raster & 7]
 
 
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _inverse(blocks: I16, table: F32, basis: F32, zigzag: NDArray[np.int32], stride: int, plane: F32) -> None:
+    """The samples of quantized blocks; most have few coefficients, so it sums over those."""
+    rows = np.empty((8, 8), np.float32)
+    for index in range(blocks.shape[0]):
+        top = index // stride * 8
+        left = index % stride * 8
+        rows[:] = 0
+        for k in range(64):
+            level = blocks[index, k]
+            if level:
+                value = np.float32(level) * table[k]
+                v = zigzag[k] >> 3
+                u = zigzag[k] & 7
+                for x in range(8):
+                    rows[v, x] += value * basis[u, x]
+        for y in range(8):
+            for x in range(8):
+                total = np.float32(0)
+                for v in range(8):
+                    total += basis[v, y] * rows[v, x]
+                plane[top + y, left + x] = total
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _double(half: F32, out: F32) -> None:
+    """Twice the size with a triangle filter, as decoders do: 9, 3, 3 and 1 sixteenths."""
+    last_row, last_column = half.shape[0] - 1, half.shape[1] - 1
+    across = np.empty(half.shape[1] + 2, np.float32)
+    for y in range(out.shape[0]):
+        near = y >> 1
+        far = max(near - 1, 0) if y & 1 == 0 else min(near + 1, last_row)
+        for x in range(half.shape[1]):
+            across[x + 1] = np.float32(0.75) * half[near, x] + np.float32(0.25) * half[far, x]
+        across[0] = across[1]
+        across[last_column + 2] = across[last_column + 1]
+        for x in range(out.shape[1]):
+            at = (x >> 1) + 1
+            out[y, x] = np.float32(0.75) * across[at] + np.float32(0.25) * across[at - 1 + 2 * (x & 1)]
+
+
+def chroma_as_decoded(frame: Frame, levels: I16) -> list[F32]:
+    """Both chroma planes of quantized coefficients at the picture's size, as a decoder shows them."""
+    planes = []
+    for component in frame.components[1:]:
+        plane = np.empty((component.rows * 8, component.stride * 8), np.float32)
+        table = frame.quantization[component.table].astype(np.float32)
+        _inverse(levels[component.blocks], table, _BASIS, ZIGZAG, component.stride, plane)
+        if frame.components[0].horizontal == 2:
+            half = plane[: (frame.height + 1) // 2, : (frame.width + 1) // 2]
+            plane = np.empty((frame.height, frame.width), np.float32)
+            _double(half, plane)
+        planes.append(plane[: frame.height, : frame.width])
+    return planes
+
+
 def frame_for(width: int, height: int, *, grey: bool, subsampled: bool) -> Frame:
-    """A frame of one or three components, chroma at full or half size."""
+    """A frame of one or three components with a table each, chroma at full or half size."""
     luma = 2 if subsampled and not grey else 1
     components = [Component(1, luma, luma, 0)]
     if not grey:
-        components += [Component(2, 1, 1, 1), Component(3, 1, 1, 1)]
+        components += [Component(2, 1, 1, 1), Component(3, 1, 1, 2)]
     frame = Frame(width, height, False, components, {})
     frame.lay_out()
     return frame
 
 
-def coefficients_of(rgb: U8, frame: Frame) -> F32:
-    """Unquantized coefficients of a picture (height, width, 3), laid out as the frame says.
-
-    A grey frame takes the first channel, which equals the others.
-    """
+def planes_of(rgb: U8) -> tuple[F32, F32, F32]:
+    """JFIF Y, Cb and Cr of a picture (height, width, 3), each (height, width) around 0."""
     height, width = rgb.shape[:2]
     luma, blue, red = (np.empty((height, width), np.float32) for _ in range(3))
     _to_planes(rgb, luma, blue, red)
-    planes = [luma, blue, red]
-    if len(frame.components) == 3 and frame.components[0].horizontal == 2:
-        planes = [luma, _half(blue), _half(red)]
-    out = np.empty((frame.total_blocks, 64), np.float32)
-    for component, plane in zip(frame.components, planes, strict=False):
-        below, right = component.rows * 8 - plane.shape[0], component.stride * 8 - plane.shape[1]
-        padded = np.ascontiguousarray(np.pad(plane, ((0, below), (0, right)), mode="edge"))
-        blocks = out[component.first : component.first + component.rows * component.stride]
-        _forward(padded, _BASIS, ZIGZAG, component.stride, blocks)
+    return luma, blue, red
+
+
+def whole_blocks(plane: F32, component: Component) -> F32:
+    """A plane with its edges repeated up to the component's blocks."""
+    below, right = component.rows * 8 - plane.shape[0], component.stride * 8 - plane.shape[1]
+    return np.ascontiguousarray(np.pad(plane, ((0, below), (0, right)), mode="edge"))
+
+
+def blocks_of(plane: F32, component: Component) -> F32:
+    """Unquantized coefficients, (blocks, 64) in zigzag, of one component's plane."""
+    out = np.empty((component.rows * component.stride, 64), np.float32)
+    _forward(whole_blocks(plane, component), _BASIS, ZIGZAG, component.stride, out)
     return out
+
+
+def coefficients_of(planes: tuple[F32, F32, F32], frame: Frame) -> F32:
+    """Unquantized coefficients of a picture's planes, laid out as the frame says; grey takes the first."""
+    if len(frame.components) == 3 and frame.components[0].horizontal == 2:
+        planes = (planes[0], _half(planes[1]), _half(planes[2]))
+    return np.concatenate([blocks_of(p, c) for c, p in zip(frame.components, planes, strict=False)])

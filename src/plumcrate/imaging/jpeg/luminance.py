@@ -1,0 +1,85 @@
+"""Luma that makes up for what chroma loses.
+
+Y'CbCr is not constant-luminance: halving and quantizing chroma also shifts the light that a pixel
+gives, and the eye sees light more sharply than colour. Once a picture's chroma is quantized it is known
+what decoders will show; luma is then moved so that each pixel gives its old light again
+(one or two Newton steps on linear luminance). The loss itself is described by C. Poynton, "Digital Video and
+HD", chapter 'Constant luminance'.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from .arrays import U8
+from .transform import F32
+
+#: Linear light of sample values, from _LOWEST on in steps of 1 / _FINENESS. Beyond 0 to 255 decoders clip;
+#: the line goes on a little there, so that there is always a slope.
+_LOWEST, _HIGHEST, _FINENESS = -256, 512, 4
+#: Parts of red, green and blue in the light that the eye's L and M cones take up together.
+_RED, _GREEN, _BLUE = 0.265, 0.657, 0.078
+_STEPS = 2
+_FURTHEST = 20.0  # luma is moved no further than this
+
+
+def _curve() -> F32:
+    values = np.arange(_LOWEST * _FINENESS, _HIGHEST * _FINENESS + 1) / _FINENESS
+    inside = np.clip(values, 0, 255) / 255
+    return np.where(inside <= 0.04045, inside / 12.92, ((inside + 0.055) / 1.055) ** 2.4).astype(np.float32)
+
+
+_CURVE = _curve()
+
+
+@njit(inline="always")
+def _light(curve: F32, value: float) -> tuple[float, float]:
+    """Linear light of a sample value, and its slope per unit of value."""
+    at = (value - np.float32(_LOWEST)) * np.float32(_FINENESS)
+    index = np.int64(at)
+    low = curve[index]
+    rise = curve[index + 1] - low
+    return low + (at - np.float32(index)) * rise, rise * np.float32(_FINENESS)
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _shift(rgb: U8, curve: F32, luma: F32, blue: F32, red: F32, out: F32) -> None:
+    for y in range(luma.shape[0]):
+        for x in range(luma.shape[1]):
+            wanted = (
+                np.float32(_RED) * curve[(np.int64(rgb[y, x, 0]) - _LOWEST) * _FINENESS]
+                + np.float32(_GREEN) * curve[(np.int64(rgb[y, x, 1]) - _LOWEST) * _FINENESS]
+                + np.float32(_BLUE) * curve[(np.int64(rgb[y, x, 2]) - _LOWEST) * _FINENESS]
+            )
+            grey = luma[y, x] + np.float32(128)
+            to_red = np.float32(1.402) * red[y, x]
+            to_green = np.float32(-0.344136286) * blue[y, x] - np.float32(0.714136286) * red[y, x]
+            to_blue = np.float32(1.772) * blue[y, x]
+            moved = np.float32(0)
+            for _ in range(_STEPS):
+                r, r_slope = _light(curve, min(max(grey + moved + to_red, np.float32(-250)), np.float32(500)))
+                g, g_slope = _light(
+                    curve, min(max(grey + moved + to_green, np.float32(-250)), np.float32(500))
+                )
+                b, b_slope = _light(
+                    curve, min(max(grey + moved + to_blue, np.float32(-250)), np.float32(500))
+                )
+                light = np.float32(_RED) * r + np.float32(_GREEN) * g + np.float32(_BLUE) * b
+                slope = (
+                    np.float32(_RED) * r_slope + np.float32(_GREEN) * g_slope + np.float32(_BLUE) * b_slope
+                )
+                moved += (wanted - light) / max(slope, np.float32(2e-4))
+                moved = min(max(moved, np.float32(-_FURTHEST)), np.float32(_FURTHEST))
+            out[y, x] = moved
+
+
+def luma_shift(rgb: U8, planes: tuple[F32, F32, F32], decoded: list[F32]) -> F32:
+    """By how much to move each luma sample, (height, width), for the chroma that decoders will show.
+
+    ``rgb`` is the picture, ``planes`` its Y, Cb and Cr, ``decoded`` Cb and Cr after quantization.
+    """
+    out = np.empty(planes[0].shape, np.float32)
+    blue, red = (np.ascontiguousarray(plane) for plane in decoded)
+    _shift(np.ascontiguousarray(rgb), _CURVE, planes[0], blue, red, out)
+    return out
