@@ -1,11 +1,13 @@
 """Landing on a score with few encodes, for any encoder with an integer quality knob.
 
-The score rises with quality, nearly as a line over a few steps: a secant from a prior, kept
-inside a bracket that shrinks with every encode (regula falsi with a step limit).
+The logarithm of what a score lacks of 100 falls nearly as a line over an encoder's quality, once
+the quality is put on the right axis: a secant on that line from a prior, kept inside a bracket that
+shrinks with every encode (regula falsi with a step limit).
 """
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -21,24 +23,33 @@ class Attempt:
     score: float
 
 
+def _as_is(quality: float) -> float:
+    return float(quality)
+
+
 @dataclass(frozen=True, slots=True)
 class Knob:
     """An encoder's quality range and what is expected of it.
 
-    ``prior`` maps a target score to a first quality; ``slope`` is the expected points per
-    quality step near the prior.
+    ``prior`` maps a target score to a first quality; ``slope`` is how fast the logarithm of
+    the points lacking falls with each unit of ``axis``, on which scores change evenly.
     """
 
     lowest: int
     highest: int
     prior: dict[float, int]
     slope: float
+    axis: Callable[[float], float] = _as_is
+    back: Callable[[float], float] = _as_is
 
-    def first_guess(self, target: float, ease: float = 0.0) -> int:
-        """``ease``: points by which another encoder's answer differed from its prior."""
+    def at(self, place: float) -> int:
+        """The quality nearest to a place on the axis, within the range."""
+        return round(max(self.lowest, min(self.highest, self.back(place))))
+
+    def first_guess(self, target: float) -> int:
+        """Where a picture of which nothing is known begins."""
         nearest = min(self.prior, key=lambda known: abs(known - target))
-        guess = self.prior[nearest] + (target - nearest + ease) / self.slope
-        return max(self.lowest, min(self.highest, round(guess)))
+        return self.at(self.axis(self.prior[nearest]) + (_line(target) - _line(nearest)) / self.slope)
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +62,10 @@ class Landing:
 
 #: A score this far above the target is not chased down any further.
 NEAR_ENOUGH = 0.6
+#: How far below the target a score is taken; a little less than is allowed.
+_BELOW = TOLERANCE - 0.05
+#: What is aimed at, so that near misses fall on both sides alike.
+_AHEAD = 0.1
 
 
 def aim(
@@ -61,28 +76,25 @@ def aim(
     *,
     budget: int = 7,
     stop_above: int | None = None,
-    ease: float = 0.0,
     first: int | None = None,
 ) -> Landing:
     """Finds the lowest quality whose score is at least ``target`` less the tolerance.
 
     ``stop_above``: a size in bytes; once an attempt below the target is already that large,
-    no acceptable result can be smaller, and the search ends with what it has. ``ease``: how far
-    another encoder's answer for this picture lay from its prior, in points. ``first``: the quality to
-    begin with, when something better than the prior is known.
+    no acceptable result can be smaller, and the search ends with what it has. ``first``: the quality to
+    begin with, when something better than the knob's prior is known.
     """
-    floor = target - TOLERANCE * 0.6
     low, high = knob.lowest - 1, knob.highest + 1  # below: known or assumed too low; above: good
     below: Attempt | None = None
     above: Attempt | None = None
     attempts: list[Attempt] = []
-    quality = knob.first_guess(target, ease) if first is None else first
+    quality = knob.first_guess(target) if first is None else first
     while low + 1 < high and len(attempts) < budget:
         quality = max(low + 1, min(high - 1, quality))
         data = encode(quality)
         attempt = Attempt(quality, data, measure(data))
         attempts.append(attempt)
-        if attempt.score >= floor:
+        if attempt.score >= target - _BELOW:
             above, high = attempt, quality
             if attempt.score <= target + NEAR_ENOUGH:
                 break
@@ -94,14 +106,18 @@ def aim(
     return Landing(above, tuple(attempts))
 
 
+def _line(score: float) -> float:
+    """A score on the scale on which it rises evenly with quality."""
+    return -math.log(max(101.0 - score, 0.5))
+
+
 def _next_quality(below: Attempt | None, above: Attempt | None, target: float, knob: Knob) -> int:
-    goal = target + 0.15
+    goal = _line(target + _AHEAD)
     if below and above:
-        slope = (above.score - below.score) / (above.quality - below.quality)
-        return round(below.quality + (goal - below.score) / max(slope, 1e-6))
+        rise = _line(above.score) - _line(below.score)
+        span = knob.axis(above.quality) - knob.axis(below.quality)
+        return knob.at(knob.axis(below.quality) + (goal - _line(below.score)) * span / max(rise, 1e-6))
     known = below or above
     assert known is not None
-    step = (goal - known.score) / knob.slope
-    # Beyond the prior the curve bends: go a little further than the line says, at least one step.
-    step = max(1.0, step * 1.1) if below else min(-1.0, step * 1.1)
-    return round(known.quality + step)
+    guess = knob.at(knob.axis(known.quality) + (goal - _line(known.score)) / knob.slope)
+    return max(known.quality + 1, guess) if below else min(known.quality - 1, guess)

@@ -17,10 +17,25 @@ from PIL import Image, PngImagePlugin
 
 from .aim import Knob
 
+
+def _webp_axis(quality: float) -> float:
+    """What the WebP library makes of its quality: a bent line, then a cube root."""
+    part = quality / 100
+    return float(100 * (part * 2 / 3 if part < 0.75 else 2 * part - 1) ** (1 / 3))
+
+
+def _webp_quality(place: float) -> float:
+    part = (max(0.0, place) / 100) ** 3
+    return 100 * (part * 1.5 if part < 0.5 else (part + 1) / 2)
+
+
 # Priors: medians over photographs at 800 to 2560 px; see docs/imaging/aim.md.
-JPEG = Knob(lowest=20, highest=118, prior={70.0: 74, 80.0: 86, 90.0: 101}, slope=0.75)
-WEBP = Knob(lowest=20, highest=99, prior={70.0: 66, 80.0: 85, 90.0: 96}, slope=0.6)
-AVIF = Knob(lowest=20, highest=96, prior={70.0: 45, 80.0: 64, 90.0: 87}, slope=0.7)
+JPEG = Knob(lowest=20, highest=118, prior={70.0: 74, 80.0: 85, 90.0: 103}, slope=0.043)
+WEBP = Knob(
+    lowest=20, highest=99, prior={70.0: 66, 80.0: 85, 90.0: 96},
+    slope=0.054, axis=_webp_axis, back=_webp_quality,
+)  # fmt: skip
+AVIF = Knob(lowest=20, highest=96, prior={70.0: 45, 80.0: 64, 90.0: 87}, slope=0.027)
 
 WEBP_LIMIT = 16_383
 

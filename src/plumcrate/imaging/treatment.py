@@ -21,6 +21,7 @@ from .errors import Damaged, ImagingError, LeftAlone
 from .identification import Facts, identify
 from .jpeg import JpegError, LossyEncoder, recompress
 from .pixels import Pixels, decode, open_picture, to_pixels
+from .priors import Features, features, predicted
 from .recipe import TOLERANCE, Level, Recipe
 from .scoring import Judge
 
@@ -87,7 +88,7 @@ def treat(data: bytes, recipe: Recipe) -> Treatment:
 
 
 #: AVIF is probed at this speed; at the recipe's slower one the same score needs so much less quality.
-_PROBE_SPEED, _PROBE_OFFSET = 8, 2
+_PROBE_SPEED, _PROBE_OFFSET = 8, 1
 _NOTHING = np.zeros((0, 0, 3), np.uint8)
 
 
@@ -103,7 +104,7 @@ class _Case:
         if self.image.size != (self.facts.width, self.facts.height):
             raise Damaged("the header and the decoded picture disagree about the size")
         self.pixels = to_pixels(self.image) if self.image.mode != "CMYK" else Pixels(_NOTHING)
-        self.ease = 0.0  # what the first aim learned about this picture, for the next ones
+        self.jpeg_step: float | None = None  # where JPEG reached the target, for the next aims
 
     def _decline_what_is_left_alone(self) -> None:
         facts = self.facts
@@ -117,6 +118,17 @@ class _Case:
     @cached_property
     def judge(self) -> Judge:
         return Judge(self.pixels)
+
+    @cached_property
+    def features(self) -> Features:
+        return features(self.pixels.over(128))
+
+    def _first(self, encoder: str, knob: Knob) -> int | None:
+        """Where to begin aiming; None when nothing better is known than the knob's own prior."""
+        assert self.recipe.target is not None
+        known = None if encoder == "jpeg" else self.jpeg_step
+        place = predicted(encoder, self.recipe.target, self.features, known)
+        return None if place is None else knob.at(place)
 
     @cached_property
     def upright(self) -> Image.Image:
@@ -216,6 +228,7 @@ class _Case:
             self.recipe.target,
             codecs.JPEG,
             stop_above=self._hopeless,
+            first=self._first("jpeg", codecs.JPEG),
         )
 
     def _lossy_main(self, landing: Landing, encoder: LossyEncoder, how: str, before: int) -> Output:
@@ -225,7 +238,8 @@ class _Case:
             last = landing.attempts[-1]
             verdict: Verdict = "not-smaller" if len(last.data) >= len(self.data) else "out-of-reach"
             return Output("jpeg", verdict, None, len(last.data), last.score, how, encodes)
-        self.ease = (best.quality - codecs.JPEG.first_guess(self.recipe.target or 0.0)) * codecs.JPEG.slope
+        if how == "4:2:0":
+            self.jpeg_step = float(best.quality)
         how = f"step {best.quality}, {how}"
         smallest = encoder.encode(best.quality, searched=True)
         verdict = self._worth(len(smallest))
@@ -288,7 +302,12 @@ class _Case:
         if self.recipe.target is None:
             return self._smallest_copy("webp", [lossless] if lossless else [], limit)
         cap = min(limit, lossless.size) if lossless else limit
-        landing = self._aim_copy(lambda quality: codecs.encode_webp(self.upright, quality), codecs.WEBP, cap)
+        landing = self._aim_copy(
+            lambda quality: codecs.encode_webp(self.upright, quality),
+            codecs.WEBP,
+            cap,
+            first=self._first("webp", codecs.WEBP),
+        )
         return self._smallest_copy("webp", [lossless] if lossless else [], limit, [(landing, "4:2:0")])
 
     def _avif_copy(self, limit: int) -> Output:
@@ -310,7 +329,10 @@ class _Case:
 
         # Slower encodes are smaller, so a probe may be larger than the limit without being hopeless.
         probe = self._aim_copy(
-            lambda quality: encode(quality, _PROBE_SPEED), codecs.AVIF, round(limit * 1.25)
+            lambda quality: encode(quality, _PROBE_SPEED),
+            codecs.AVIF,
+            round(limit * 1.25),
+            first=self._first("avif", codecs.AVIF),
         )
         if probe.best is None or self.recipe.avif_speed >= _PROBE_SPEED:
             return probe
@@ -336,7 +358,6 @@ class _Case:
             self.recipe.target,
             knob,
             stop_above=cap,
-            ease=self.ease,
             first=first,
             budget=budget,
         )

@@ -79,6 +79,47 @@ def _forward(plane: F32, basis: F32, zigzag: NDArray[np.int32], stride: int, out
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _spectrum(rgb: U8, basis: F32, zigzag: NDArray[np.int32], every: int, out: F32) -> None:
+    samples = np.empty((3, 8, 8), np.float32)
+    rows = np.empty((8, 8), np.float32)
+    across = (rgb.shape[1] // 8 + every - 1) // every
+    for index in range(out.shape[0]):
+        top = index // across * every * 8
+        left = index % across * every * 8
+        for y in range(8):
+            for x in range(8):
+                r = np.float32(rgb[top + y, left + x, 0])
+                g = np.float32(rgb[top + y, left + x, 1])
+                b = np.float32(rgb[top + y, left + x, 2])
+                luma = np.float32(0.299) * r + np.float32(0.587) * g + np.float32(0.114) * b
+                samples[0, y, x] = luma - np.float32(128)
+                samples[1, y, x] = (b - luma) * np.float32(0.5643341)
+                samples[2, y, x] = (r - luma) * np.float32(0.7132668)
+        for plane in range(3):
+            for v in range(8):
+                for x in range(8):
+                    total = np.float32(0)
+                    for y in range(8):
+                        total += basis[v, y] * samples[plane, y, x]
+                    rows[v, x] = total
+            for k in range(64):
+                v = zigzag[k] >> 3
+                u = zigzag[k] & 7
+                total = np.float32(0)
+                for x in range(8):
+                    total += rows[v, x] * basis[u, x]
+                out[index, plane, k] = total
+
+
+def block_spectrum(rgb: U8, every: int) -> F32:
+    """DCT of every so many blocks each way, (blocks, Y Cb Cr, 64) in zigzag; at least 8 x 8 pixels."""
+    across, down = -(-(rgb.shape[1] // 8) // every), -(-(rgb.shape[0] // 8) // every)
+    out = np.empty((across * down, 3, 64), np.float32)
+    _spectrum(rgb, _BASIS, ZIGZAG, every, out)
+    return out
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _inverse(blocks: I16, table: F32, basis: F32, zigzag: NDArray[np.int32], stride: int, plane: F32) -> None:
     """The samples of quantized blocks; most have few coefficients, so it sums over those."""
     rows = np.empty((8, 8), np.float32)

@@ -1,0 +1,74 @@
+"""What quality a picture will need, guessed from its statistics before anything is encoded.
+
+A linear model of the logarithms of a picture's spectrum, one for each encoder and level, fitted
+by ridge regression on photographs (``script/bench priors`` writes ``priors.json``). It saves about
+half an encode against one prior for all pictures.
+"""
+
+from __future__ import annotations
+
+import json
+from functools import cache
+from importlib import resources
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .jpeg.transform import ZIGZAG, block_spectrum
+
+U8 = NDArray[np.uint8]
+Features = NDArray[np.float64]
+
+#: Blocks looked at, at most; more change nothing.
+_BLOCKS = 4096
+_BANDS = ((1, 3.0), (3.0, 6.0), (6.0, 12.0))
+
+
+def features(rgb: U8) -> Features:
+    """Ten figures of a picture (height, width, 3): 1, its size, brightness, and spectrum.
+
+    The spectrum is the mean magnitude of luma's DCT coefficients in three bands, of each chroma's all,
+    and how unevenly activity lies over the picture.
+    """
+    height, width = rgb.shape[:2]
+    across, down = max(1, width // 8), max(1, height // 8)
+    every = max(1, int(np.sqrt(across * down / _BLOCKS)))
+    if width < 8 or height < 8:
+        rgb = np.pad(rgb, ((0, max(0, 8 - height)), (0, max(0, 8 - width)), (0, 0)), mode="edge")
+    spectrum = block_spectrum(np.ascontiguousarray(rgb), every)  # (blocks, 3, 64)
+    magnitudes = np.abs(spectrum)
+    distance = np.hypot(ZIGZAG & 7, ZIGZAG >> 3)
+    activity = np.log((magnitudes[:, 0, 1:] ** 2).sum(axis=1) + 160.0)
+    bands = [
+        magnitudes[:, 0, (distance >= low) & (distance < high)].mean() if magnitudes.size else 0.0
+        for low, high in _BANDS
+    ]
+    chroma = [magnitudes[:, plane, 1:].mean() for plane in (1, 2)]
+    figures = [np.log(value + 0.1) for value in (*bands, *chroma)]
+    size = np.log(height * width / 1e6 + 1e-3)
+    return np.array(
+        [1.0, activity.mean(), activity.std(), *figures, size, spectrum[:, 0, 0].mean() / 400.0], np.float64
+    )
+
+
+@cache
+def _models() -> dict[str, dict[str, list[float]]]:
+    text = resources.files(__package__).joinpath("priors.json").read_text(encoding="utf-8")
+    return json.loads(text)  # type: ignore[no-any-return]
+
+
+def predicted(encoder: str, target: float, picture: Features, known: float | None = None) -> float | None:
+    """The quality, on the knob's own axis, at which ``encoder`` should reach ``target``.
+
+    ``known`` is the JPEG step at which this picture reached the same target, when that is known: it
+    tells more than all statistics. None when there is no model for so low a target.
+    """
+    models = _models().get(encoder if known is None else f"{encoder} after jpeg")
+    if models is None:
+        return None
+    inputs = picture if known is None else np.append(picture, known)
+    points = sorted((float(level), float(np.dot(inputs, weights))) for level, weights in models.items())
+    levels, qualities = zip(*points, strict=True)
+    if target < levels[0] - 5:
+        return None
+    return float(np.interp(target, levels, qualities))
