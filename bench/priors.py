@@ -20,6 +20,7 @@ from rich.table import Table
 from plumcrate.imaging import codecs
 from plumcrate.imaging.jpeg import LossyEncoder
 from plumcrate.imaging.priors import features
+from plumcrate.imaging.recipe import Effort
 from plumcrate.imaging.scoring.ssimulacra2 import Reference
 
 from .corpus import as_uploaded, held_out, photo, tuned
@@ -30,7 +31,7 @@ _AVIF_BELOW = 1.2e6  # pixels; AVIF is slow
 _STEPS = {
     "jpeg": range(44, 119, 6),
     "webp": (25, 40, 55, 66, 74, 80, 85, 89, 92, 95, 97, 99),
-    "avif": range(26, 95, 7),
+    "avif": range(15, 61, 5),
 }
 _RIDGE = 2.0
 _HOME = Path(__file__).parents[1] / "src/plumcrate/imaging/priors.json"
@@ -76,10 +77,11 @@ def _sample(job: tuple[Path, int, tuple[float, float] | None]) -> Sample:
     rgb = np.asarray(image)
     reference = Reference(rgb)
     lossy = LossyEncoder.of_jpeg(source, rgb, grey=False, subsampled=True)
+    soft = codecs.for_half_chroma(image)
     encoders = {
         "jpeg": lambda q: lossy.encode(q, searched=False),
-        "webp": lambda q: codecs.encode_webp(image, q),
-        "avif": lambda q: codecs.encode_avif(image, q, 8, "4:2:0"),
+        "webp": lambda q: codecs.encode_webp(soft, q, {}, Effort.NORMAL),
+        "avif": lambda q: codecs.encode_avif(image, q, 8, "4:4:4", {}),
     }
     found: dict[str, dict[float, float]] = {}
     for name, encode in encoders.items():

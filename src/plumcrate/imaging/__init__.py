@@ -17,17 +17,21 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from .errors import ImagingError
     from .identification import Facts, identify
-    from .recipe import Level, Limits, Recipe
+    from .kinds import Kind
+    from .recipe import Effort, Level, Limits, Recipe, Sharpening
     from .scoring import score
     from .treatment import Output, Treatment, treat
 
 __all__ = [
+    "Effort",
     "Facts",
     "ImagingError",
+    "Kind",
     "Level",
     "Limits",
     "Output",
     "Recipe",
+    "Sharpening",
     "Treatment",
     "identify",
     "score",
@@ -35,6 +39,9 @@ __all__ = [
 ]
 
 _HOMES = {
+    "Effort": "recipe",
+    "Kind": "kinds",
+    "Sharpening": "recipe",
     "Facts": "identification",
     "ImagingError": "errors",
     "Level": "recipe",

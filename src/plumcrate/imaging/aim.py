@@ -51,6 +51,10 @@ class Knob:
         nearest = min(self.prior, key=lambda known: abs(known - target))
         return self.at(self.axis(self.prior[nearest]) + (_line(target) - _line(nearest)) / self.slope)
 
+    def from_there(self, quality: int, score: float, target: float) -> int:
+        """The quality at which ``target`` is expected, when ``quality`` gave ``score``."""
+        return self.at(self.axis(quality) + (_line(target + _AHEAD) - _line(score)) / self.slope)
+
 
 @dataclass(frozen=True, slots=True)
 class Landing:
@@ -77,12 +81,14 @@ def aim(
     budget: int = 7,
     stop_above: int | None = None,
     first: int | None = None,
+    near: float = NEAR_ENOUGH,
 ) -> Landing:
     """Finds the lowest quality whose score is at least ``target`` less the tolerance.
 
     ``stop_above``: a size in bytes; once an attempt below the target is already that large,
     no acceptable result can be smaller, and the search ends with what it has. ``first``: the quality to
-    begin with, when something better than the knob's prior is known.
+    begin with, when something better than the knob's prior is known. ``near``: points above the target
+    that are not chased down.
     """
     low, high = knob.lowest - 1, knob.highest + 1  # below: known or assumed too low; above: good
     below: Attempt | None = None
@@ -96,14 +102,20 @@ def aim(
         attempts.append(attempt)
         if attempt.score >= target - _BELOW:
             above, high = attempt, quality
-            if attempt.score <= target + NEAR_ENOUGH:
+            if attempt.score <= target + near:
                 break
         else:
             below, low = attempt, quality
             if stop_above is not None and len(data) >= stop_above:
                 break
         quality = _next_quality(below, above, target, knob)
+        if below and above and len(attempts) > 2 and _same_side(attempts[-2:], target):
+            quality = (quality + (low + high) // 2) // 2  # the secant creeps up from one side
     return Landing(above, tuple(attempts))
+
+
+def _same_side(attempts: list[Attempt], target: float) -> bool:
+    return len({attempt.score >= target - _BELOW for attempt in attempts}) == 1
 
 
 def _line(score: float) -> float:
@@ -119,5 +131,5 @@ def _next_quality(below: Attempt | None, above: Attempt | None, target: float, k
         return knob.at(knob.axis(below.quality) + (goal - _line(below.score)) * span / max(rise, 1e-6))
     known = below or above
     assert known is not None
-    guess = knob.at(knob.axis(known.quality) + (goal - _line(known.score)) / knob.slope)
+    guess = knob.from_there(known.quality, known.score, target)
     return max(known.quality + 1, guess) if below else min(known.quality - 1, guess)

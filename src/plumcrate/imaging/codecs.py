@@ -1,21 +1,22 @@
-"""PNG, WebP and AVIF through the codec libraries: a decoded Pillow picture in, a file out.
+"""WebP and AVIF through the codec libraries: a decoded Pillow picture in, a file out.
 
-What belongs to a picture's looks goes with it: the colour profile always; in the file that
-replaces the original also its other metadata, orientation included. Each encoder uses one thread,
-so that the number of pictures in hand alone decides how much of the machine is used.
+Each encoder uses one thread, so that the number of pictures in hand alone decides how much of the
+machine is used. What goes with the picture (profile, rights) is passed as Pillow's save options.
 """
 
 from __future__ import annotations
 
 import io
-import struct
-import zlib
 from typing import Any
 
-import deflate
-from PIL import Image, PngImagePlugin
+import numpy as np
+from PIL import Image
 
 from .aim import Knob
+from .jpeg.luminance import subsampling_shift
+from .recipe import Effort
+
+Extras = dict[str, Any]
 
 
 def _webp_axis(quality: float) -> float:
@@ -35,22 +36,15 @@ WEBP = Knob(
     lowest=20, highest=99, prior={70.0: 66, 80.0: 85, 90.0: 96},
     slope=0.054, axis=_webp_axis, back=_webp_quality,
 )  # fmt: skip
-AVIF = Knob(lowest=20, highest=96, prior={70.0: 45, 80.0: 64, 90.0: 87}, slope=0.027)
+#: In the AV1 encoder's own 64 quantizers, finest last: steps of quality between them change nothing.
+AVIF = Knob(lowest=8, highest=61, prior={70.0: 29, 80.0: 40, 90.0: 55}, slope=0.043)
 
 WEBP_LIMIT = 16_383
-
-
-def _metadata(image: Image.Image) -> dict[str, Any]:
-    """What Pillow read of EXIF, XMP, comment and colour profile, as its save options."""
-    kept = {key: image.info[key] for key in ("exif", "xmp", "icc_profile", "comment") if image.info.get(key)}
-    if image.format == "JPEG" and "dpi" in image.info:
-        kept["dpi"] = image.info["dpi"]
-    return kept
-
-
-def _profile(image: Image.Image) -> dict[str, Any]:
-    profile = image.info.get("icc_profile")
-    return {"icc_profile": profile} if profile else {}
+#: The fastest AVIF speed worth using; probes are made at it.
+AVIF_PROBE_SPEED = 8
+_WEBP_METHODS = {Effort.QUICK: 3, Effort.NORMAL: 4, Effort.THOROUGH: 6}
+#: What measurably helps the score in the AV1 encoder's still-picture tuning.
+_AVIF_TUNING = {"tune": "ssimulacra2", "sharpness": "3"}
 
 
 def _saved(image: Image.Image, kind: str, **options: Any) -> bytes:
@@ -59,75 +53,43 @@ def _saved(image: Image.Image, kind: str, **options: Any) -> bytes:
     return out.getvalue()
 
 
-def encode_png(image: Image.Image) -> bytes:
-    """Lossless, deflated as well as the library can; text chunks and metadata kept."""
-    options = _metadata(image)
-    options.pop("comment", None)
-    chunks = PngImagePlugin.PngInfo()
-    for key, value in (getattr(image, "text", None) or {}).items():
-        if key != "XML:com.adobe.xmp":
-            chunks.add_itxt(key, str(value))
-    if "xmp" in options:
-        chunks.add_itxt("XML:com.adobe.xmp", options.pop("xmp").decode("utf-8", "replace"))
-    if "gamma" in image.info and "icc_profile" not in image.info:
-        chunks.add(b"gAMA", round(image.info["gamma"] * 100_000).to_bytes(4, "big"))
-    if "srgb" in image.info:
-        chunks.add(b"sRGB", bytes([image.info["srgb"]]))
-    if "transparency" in image.info:
-        options["transparency"] = image.info["transparency"]
-    if "dpi" in image.info:
-        options["dpi"] = image.info["dpi"]
-    return _deflated_again(_saved(image, "PNG", optimize=True, pnginfo=chunks, **options))
+def for_half_chroma(image: Image.Image) -> Image.Image:
+    """An opaque or transparent RGB picture with luma moved for what halving its chroma will lose."""
+    values = np.asarray(image)
+    shift = subsampling_shift(np.ascontiguousarray(values[:, :, :3]))
+    moved = np.clip(np.rint(values[:, :, :3] + shift[:, :, None]), 0, 255).astype(np.uint8)
+    if values.shape[2] == 4:
+        moved = np.concatenate([moved, values[:, :, 3:]], axis=2)
+    return Image.fromarray(moved)
 
 
-def _deflated_again(png: bytes) -> bytes:
-    """The same PNG with its picture data compressed at the DEFLATE library's best level."""
-    chunks: list[tuple[bytes, bytes]] = []
-    position = 8
-    while position < len(png):
-        (length,) = struct.unpack_from(">I", png, position)
-        chunks.append((png[position + 4 : position + 8], png[position + 8 : position + 8 + length]))
-        position += 12 + length
-    picture = zlib.decompress(b"".join(body for name, body in chunks if name == b"IDAT"))
-    out = [png[:8]]
-    written = False
-    for name, body in chunks:
-        if name == b"IDAT":
-            if written:
-                continue
-            written, body = True, bytes(deflate.zlib_compress(picture, 12))
-        out.append(struct.pack(">I", len(body)) + name + body + struct.pack(">I", zlib.crc32(name + body)))
-    return b"".join(out)
-
-
-def to_palette(image: Image.Image, colours: int) -> Image.Image:
-    """At most ``colours`` colours (2 to 256), with error diffusion; metadata carried along."""
-    transparent = image.has_transparency_data
-    source = image.convert("RGBA" if transparent else "RGB")
-    method = Image.Quantize.FASTOCTREE if transparent else Image.Quantize.MEDIANCUT
-    palette = source.quantize(colours, method=method, dither=Image.Dither.NONE)
-    if not transparent:
-        palette = source.quantize(palette=palette, dither=Image.Dither.FLOYDSTEINBERG)
-    kept = ("icc_profile", "exif", "dpi", "gamma", "srgb")
-    info: dict[str | tuple[int, int], Any] = {key: image.info[key] for key in kept if key in image.info}
-    if "transparency" in palette.info:
-        info["transparency"] = palette.info["transparency"]
-    palette.info = info
-    return palette
-
-
-def encode_webp(image: Image.Image, quality: int) -> bytes:
+def encode_webp(image: Image.Image, quality: int, extras: Extras, effort: Effort) -> bytes:
     """Lossy WebP; alpha stays exact."""
-    return _saved(image, "WEBP", quality=quality, method=4, **_profile(image))
+    return _saved(image, "WEBP", quality=quality, method=_WEBP_METHODS[effort], **extras)
 
 
-def encode_webp_lossless(image: Image.Image) -> bytes:
+def encode_webp_lossless(image: Image.Image, extras: Extras, effort: Effort) -> bytes:
     """Lossless WebP; colour under full transparency is not kept."""
-    return _saved(image, "WEBP", lossless=True, quality=60, method=4, **_profile(image))
+    quality, method = {Effort.QUICK: (20, 3), Effort.NORMAL: (70, 4), Effort.THOROUGH: (100, 6)}[effort]
+    return _saved(image, "WEBP", lossless=True, quality=quality, method=method, **extras)
 
 
-def encode_avif(image: Image.Image, quality: int, speed: int, subsampling: str) -> bytes:
-    """Lossy AVIF. ``speed`` 0 (slow) to 10; ``subsampling`` 4:2:0 or 4:4:4."""
+def encode_avif(image: Image.Image, step: int, speed: int, subsampling: str, extras: Extras) -> bytes:
+    """Lossy AVIF. ``step`` as in the knob; ``speed`` 0 (slow) to 10; ``subsampling`` 4:2:0 or 4:4:4."""
     return _saved(
-        image, "AVIF", quality=quality, speed=speed, subsampling=subsampling, max_threads=1, **_profile(image)
-    )
+        image, "AVIF", quality=round(step * 100 / 63), speed=speed, subsampling=subsampling, max_threads=1,
+        advanced=_AVIF_TUNING, **extras,
+    )  # fmt: skip
+
+
+def encode_animation(
+    frames: list[Image.Image], kind: str, delays: list[int], loops: int, quality: int | None
+) -> bytes:
+    """Animated WebP or AVIF. ``delays`` in milliseconds; ``loops`` 0 for ever; quality None is lossless."""
+    options: dict[str, Any] = {"save_all": True, "append_images": frames[1:], "duration": delays}
+    if kind == "WEBP":
+        options |= {"loop": loops, "minimize_size": False, "method": 4, "kmin": 0, "kmax": 0}
+        options |= {"lossless": True, "quality": 70} if quality is None else {"quality": quality}
+    else:
+        options |= {"quality": quality, "speed": AVIF_PROBE_SPEED, "max_threads": 1}
+    return _saved(frames[0], kind, **options)

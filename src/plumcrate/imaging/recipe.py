@@ -1,10 +1,12 @@
-"""How a picture is to be treated: the level, the copies, the limits."""
+"""How a picture is to be treated: the level, the copies, what stays, and the limits."""
 
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass, field
 from enum import StrEnum
 from typing import Any
+
+from .kinds import EVERYTHING, Keep, Kind
 
 
 class Level(StrEnum):
@@ -16,6 +18,14 @@ class Level(StrEnum):
     LEAN = "lean"
 
 
+class Effort(StrEnum):
+    """How long to look for the smallest file. What each costs is in docs/measurements.md."""
+
+    QUICK = "quick"
+    NORMAL = "normal"
+    THOROUGH = "thorough"
+
+
 #: SSIMULACRA2 points each lossy level aims at. The metric's author gives 90 as "cannot be told
 #: apart when flicked between", 80 as "cannot be told apart side by side", and 70 as "hard to
 #: notice without the original at hand".
@@ -24,28 +34,54 @@ TARGETS: dict[Level, float] = {Level.GALLERY: 90.0, Level.EVERYDAY: 80.0, Level.
 #: How far below its target an accepted result may score.
 TOLERANCE = 0.5
 
+#: The AVIF encoder's speed, 0 (slow) to 10, by effort.
+AVIF_SPEEDS: dict[Effort, int] = {Effort.QUICK: 8, Effort.NORMAL: 6, Effort.THOROUGH: 4}
+
 
 @dataclass(frozen=True, slots=True)
 class Limits:
-    """What a picture may cost before it is declined. ``pixels`` counts width times height."""
+    """What a picture may cost before it is declined.
+
+    ``pixels`` counts width times height, of all frames together in an animation.
+    """
 
     pixels: int = 200_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class Sharpening:
+    """Unsharp masking after a picture was made smaller.
+
+    ``amount`` 0 (off) to 5; ``radius`` in pixels, 0.3 to 5; ``threshold`` in sample values, below
+    which a difference is taken for noise, 0 to 255.
+    """
+
+    amount: float = 0.0
+    radius: float = 0.6
+    threshold: int = 2
 
 
 @dataclass(frozen=True, slots=True)
 class Recipe:
     """Settings for one treatment.
 
-    ``webp`` and ``avif`` ask for copies. ``avif_speed`` is the encoder's, 0 (slow) to 10.
-    ``least_gain`` is the part of the file's size that a lossy replacement must save to be
-    worth a change of pixels, 0 to 1; an exact one is taken for a single byte.
+    ``webp`` and ``avif`` ask for copies. ``least_gain`` is the part of the file's size that a lossy
+    replacement must save to be worth a change of pixels, 0 to 1; an exact one is taken for a single
+    byte. ``metadata`` are the kinds that stay. ``clear_hidden``: the colour under full transparency,
+    which nobody sees, may be cleared. ``convert`` offers other formats for the file itself where they
+    are smaller. ``largest`` is the width and height a picture is fitted into, 0 for no limit.
     """
 
     level: Level = Level.EVERYDAY
     webp: bool = True
     avif: bool = True
-    avif_speed: int = 6
+    effort: Effort = Effort.NORMAL
     least_gain: float = 0.02
+    metadata: Keep = EVERYTHING
+    clear_hidden: bool = True
+    convert: bool = False
+    largest: tuple[int, int] = (0, 0)
+    sharpening: Sharpening = field(default_factory=Sharpening)
     limits: Limits = field(default_factory=Limits)
 
     @property
@@ -53,13 +89,33 @@ class Recipe:
         """The score aimed at; None for exact."""
         return TARGETS.get(self.level)
 
+    @property
+    def avif_speed(self) -> int:
+        """The AVIF encoder's speed, 0 (slow) to 10."""
+        return AVIF_SPEEDS[self.effort]
+
     def as_dict(self) -> dict[str, Any]:
         """Plain data, for records; :meth:`from_dict` reads it back."""
-        return asdict(self) | {"level": str(self.level)}
+        plain = {
+            "level": str(self.level),
+            "effort": str(self.effort),
+            "metadata": sorted(map(str, self.metadata)),
+            "largest": list(self.largest),
+        }
+        return asdict(self) | plain
 
     @classmethod
     def from_dict(cls, values: dict[str, Any]) -> Recipe:
         """Raises ValueError for an unknown level, TypeError for an unknown setting."""
         values = dict(values)
-        limits = Limits(**values.pop("limits", {}))
-        return cls(level=Level(values.pop("level")), limits=limits, **values)
+        values["level"] = Level(values["level"])
+        if "effort" in values:
+            values["effort"] = Effort(values["effort"])
+        if "metadata" in values:
+            values["metadata"] = frozenset(Kind(kind) for kind in values["metadata"])
+        if "largest" in values:
+            values["largest"] = tuple(values["largest"])
+        for name, kind in (("limits", Limits), ("sharpening", Sharpening)):
+            if name in values:
+                values[name] = kind(**values[name])
+        return cls(**values)

@@ -13,6 +13,8 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
+from ..kinds import EVERYTHING, Keep
+from ..metadata.in_jpeg import jpeg_segments
 from .arrays import I16, U8
 from .decode import decode
 from .encode import Encoder
@@ -65,9 +67,12 @@ class LossyEncoder:
         self._masking = masking(self._planes[0], self._frame)
 
     @classmethod
-    def of_jpeg(cls, data: bytes, rgb: U8, *, grey: bool, subsampled: bool) -> LossyEncoder:
+    def of_jpeg(
+        cls, data: bytes, rgb: U8, *, grey: bool, subsampled: bool, keep: Keep = EVERYTHING
+    ) -> LossyEncoder:
         """For a JPEG source and its decoded pixels."""
-        made = cls(rgb, grey=grey, subsampled=subsampled, metadata=metadata_for_rewriting(data))
+        metadata = jpeg_segments(metadata_for_rewriting(data), keep)
+        made = cls(rgb, grey=grey, subsampled=subsampled, metadata=metadata)
         try:
             frame, coefficients, _ = decode(data)
         except JpegError:

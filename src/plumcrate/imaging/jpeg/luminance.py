@@ -13,7 +13,7 @@ import numpy as np
 from numba import njit
 
 from .arrays import U8
-from .transform import F32
+from .transform import F32, halved_and_doubled, planes_of
 
 #: Linear light of sample values, from _LOWEST on in steps of 1 / _FINENESS. Beyond 0 to 255 decoders clip;
 #: the line goes on a little there, so that there is always a slope.
@@ -83,3 +83,9 @@ def luma_shift(rgb: U8, planes: tuple[F32, F32, F32], decoded: list[F32]) -> F32
     blue, red = (np.ascontiguousarray(plane) for plane in decoded)
     _shift(np.ascontiguousarray(rgb), _CURVE, planes[0], blue, red, out)
     return out
+
+
+def subsampling_shift(rgb: U8) -> F32:
+    """The shift for halved chroma alone, (height, width): for encoders that quantize by themselves."""
+    planes = planes_of(rgb)
+    return luma_shift(rgb, planes, [halved_and_doubled(plane) for plane in planes[1:]])

@@ -4,19 +4,25 @@ from __future__ import annotations
 
 import numpy as np
 
+from ..kinds import EVERYTHING, Keep
+from ..metadata.in_jpeg import jpeg_segments
 from .decode import decode
 from .encode import Encoder
 from .segments import JpegError
 
 
-def recompress(data: bytes) -> bytes:
+def recompress(data: bytes, keep: Keep = EVERYTHING) -> bytes:
     """The same picture in fewer bytes, or ``data`` itself when there is no smaller way.
 
-    Coefficients, tables, sampling, metadata segments and whatever follows the end marker stay as they
-    are. The result is decoded again and compared before it is returned. Raises
-    :class:`~.segments.JpegError` for files that are not read here, truncated ones among them.
+    Coefficients, tables and sampling stay as they are; so do the metadata to ``keep`` but for embedded
+    thumbnails, and whatever follows the end marker when everything is kept. The result is decoded again
+    and compared before it is returned. Raises :class:`~.segments.JpegError` for files that are not read
+    here, truncated ones among them.
     """
     frame, coefficients, rest = decode(data)
+    frame.metadata = jpeg_segments(frame.metadata, keep)
+    if keep != EVERYTHING:
+        rest = b""
     smaller = Encoder(frame, coefficients).encode() + rest
     if len(smaller) >= len(data):
         return data

@@ -212,3 +212,10 @@ def coefficients_of(planes: tuple[F32, F32, F32], frame: Frame) -> F32:
     if len(frame.components) == 3 and frame.components[0].horizontal == 2:
         planes = (planes[0], _half(planes[1]), _half(planes[2]))
     return np.concatenate([blocks_of(p, c) for c, p in zip(frame.components, planes, strict=False)])
+
+
+def halved_and_doubled(plane: F32) -> F32:
+    """What is left of a chroma plane (height, width) that is stored at half size."""
+    out = np.empty(plane.shape, np.float32)
+    _double(_half(plane), out)
+    return out

@@ -1,8 +1,7 @@
 """PNG: W3C Portable Network Graphics, third edition. Own reader, exact forms, filters and DEFLATE."""
 
 from .chunks import PngError
-from .encode import Effort
 from .picture import read_png
 from .recompress import recompress
 
-__all__ = ["Effort", "PngError", "read_png", "recompress"]
+__all__ = ["PngError", "read_png", "recompress"]

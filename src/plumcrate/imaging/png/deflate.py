@@ -2,13 +2,14 @@
 
 RFC 1951 leaves the choice of matches to the compressor. All useful matches of a chunk are found once;
 then dynamic programming takes the path of fewest bits under the costs that the last path's own
-Huffman codes imply (iterated, as in A. Moffat and A. Turpin, "Compression and Coding Algorithms", chapter 8, for
-semi-static models), in blocks that are split where statistics change.
+Huffman codes imply, again and again, in blocks that are split where statistics change. (Optimal parsing:
+J. A. Storer and T. G. Szymanski, "Data compression via textual substitution", J. ACM 29 (4), 1982.)
 """
 
 from __future__ import annotations
 
 import zlib
+from itertools import pairwise
 
 import numpy as np
 from numba import njit
@@ -93,16 +94,18 @@ def _find(
         longest = 2
         candidate = recent[near]
         recent[near] = at
-        if candidate >= 0 and at - candidate <= _WINDOW and most >= 3:
-            if (
-                data[candidate] == data[at]
-                and data[candidate + 1] == data[at + 1]
-                and data[candidate + 2] == data[at + 2]
-            ):
-                lengths[count] = 3
-                distances[count] = at - candidate - 1
-                count += 1
-                longest = 3
+        if (
+            candidate >= 0
+            and at - candidate <= _WINDOW
+            and most >= 3
+            and data[candidate] == data[at]
+            and data[candidate + 1] == data[at + 1]
+            and data[candidate + 2] == data[at + 2]
+        ):
+            lengths[count] = 3
+            distances[count] = at - candidate - 1
+            count += 1
+            longest = 3
         limit = min(_LONGEST, size - at)
         node = roots[key]
         roots[key] = at
@@ -523,11 +526,7 @@ class _Chunk:
         cuts = [0, *sorted(_cuts(symbols, 0, symbols.size)), symbols.size]
         sizes = np.where(symbols < 65536, 1, symbols >> 16)
         places = self.start + np.concatenate([[0], np.cumsum(sizes)])
-        return [
-            (int(places[a]), int(places[b]), symbols[a:b])
-            for a, b in zip(cuts, cuts[1:], strict=False)
-            if b > a
-        ]
+        return [(int(places[a]), int(places[b]), symbols[a:b]) for a, b in pairwise(cuts) if b > a]
 
 
 def _statistics(symbols: I32) -> tuple[NDArray[np.float64], NDArray[np.float64]]:

@@ -4,24 +4,16 @@ from __future__ import annotations
 
 import struct
 from dataclasses import dataclass
-from enum import StrEnum
 
 import deflate as library
 import numpy as np
 
+from ..recipe import Effort
 from . import deflate, rows
 from .chunks import PALETTE, SIGNATURE, Chunk
 from .picture import Picture, PngFile
 from .reduce import Allowed, forms
 from .rows import U8
-
-
-class Effort(StrEnum):
-    """How long to look for the smallest file."""
-
-    QUICK = "quick"
-    NORMAL = "normal"
-    THOROUGH = "thorough"
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,16 +29,14 @@ class _Plan:
 
 
 _PLANS = {
-    Effort.QUICK: _Plan(1, (rows.NONE, rows.PAETH, rows.LEAST_SUM), 1, 1, 9),
-    Effort.NORMAL: _Plan(
-        2, (rows.NONE, rows.SUB, rows.PAETH, rows.LEAST_SUM, rows.ENTROPY, rows.BIGRAMS), 5, 1, 12
-    ),
+    Effort.QUICK: _Plan(1, (rows.NONE, rows.PAETH, rows.LEAST_SUM), 1, 1, 8),
+    Effort.NORMAL: _Plan(2, (rows.NONE, rows.SUB, rows.LEAST_SUM, rows.ENTROPY, rows.BIGRAMS), 5, 1, 12),
     Effort.THOROUGH: _Plan(
         3, (rows.NONE, rows.SUB, rows.UP, rows.PAETH, rows.LEAST_SUM, rows.ENTROPY, rows.BIGRAMS), 8, 3, 12, 8
     ),
 }
 #: Ranking looks at this much of a picture, in bands spread over it.
-_SAMPLE = 2_000_000
+_SAMPLE = 600_000
 _BANDS = 8
 
 

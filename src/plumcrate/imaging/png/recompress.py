@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from ..recipe import Effort
 from .chunks import Chunk, PngError
-from .encode import Effort, encode
+from .encode import encode
 from .picture import PngFile, read_png, same_pixels
 from .reduce import Allowed
 
@@ -52,11 +53,11 @@ def recompress(
 
 
 def _same_animation(first: PngFile, second: PngFile) -> bool:
-    return (
-        (first.plays, first.first_is_still, len(first.frames))
-        == (second.plays, second.first_is_still, len(second.frames))
-        and all(
-            one.control == other.control and np.array_equal(one.samples, other.samples)
-            for one, other in zip(first.frames, second.frames, strict=True)
-        )
+    return (first.plays, first.first_is_still, len(first.frames)) == (
+        second.plays,
+        second.first_is_still,
+        len(second.frames),
+    ) and all(
+        one.control == other.control and np.array_equal(one.samples, other.samples)
+        for one, other in zip(first.frames, second.frames, strict=True)
     )

@@ -88,10 +88,14 @@ def forms(picture: Picture, allowed: Allowed) -> list[Picture]:
     return out
 
 
+def of_rgba(rgba: U8) -> list[Picture]:
+    """Every form worth compressing of 8-bit pixels (height, width, 4)."""
+    header = Header(rgba.shape[1], rgba.shape[0], 8, RGBA)
+    return forms(Picture(header, rgba), Allowed())
+
+
 def _is_grey(rgba: Samples) -> bool:
-    return bool(
-        np.array_equal(rgba[..., 0], rgba[..., 1]) and np.array_equal(rgba[..., 1], rgba[..., 2])
-    )
+    return bool(np.array_equal(rgba[..., 0], rgba[..., 1]) and np.array_equal(rgba[..., 1], rgba[..., 2]))
 
 
 def _uniform_where(rgba: Samples, clear: NDArray[np.bool_]) -> bool:
@@ -112,16 +116,19 @@ def _direct(rgba: Samples, grey: bool, opaque: bool) -> Picture:
     if not opaque:
         channels.append(3)
     colour = (GREY if opaque else GREY_ALPHA) if grey else (RGB if opaque else RGBA)
-    return Picture(_header(rgba, depth, colour), np.ascontiguousarray(rgba[..., channels]))
+    samples: Samples = np.ascontiguousarray(rgba[..., channels])
+    return Picture(_header(rgba, depth, colour), samples)
 
 
 def _shallow_grey(rgba: Samples, key: int | None) -> Picture:
     """Grey of the fewest bits that hold every value, and the key."""
     values = rgba[..., :1]
     used = np.flatnonzero(np.bincount(values.ravel(), minlength=256))
-    for depth, step in ((1, 255), (2, 85), (4, 17), (8, 1)):
-        if not (used % step).any() and (key is None or key % step == 0):
-            break
+    depth, step = next(
+        (depth, step)
+        for depth, step in ((1, 255), (2, 85), (4, 17), (8, 1))
+        if not (used % step).any() and (key is None or key % step == 0)
+    )
     header = _header(rgba, depth, GREY)
     stored_key = None if key is None else (key // step,)
     return Picture(header, np.ascontiguousarray(values // np.uint8(step)), key=stored_key)

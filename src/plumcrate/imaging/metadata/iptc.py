@@ -1,0 +1,73 @@
+"""IPTC records in Photoshop image resources: IPTC-IIM 4.2, section 1.5; resource 0x0404."""
+
+from __future__ import annotations
+
+import struct
+
+from ..kinds import EVERYTHING, Keep, Kind
+
+PREFIX = b"Photoshop 3.0\0"
+_RECORDS = 0x0404
+_THUMBNAILS = (0x0409, 0x040C)
+_KIND = {
+    80: Kind.RIGHTS, 85: Kind.RIGHTS, 110: Kind.RIGHTS, 115: Kind.RIGHTS, 116: Kind.RIGHTS,
+    118: Kind.RIGHTS, 55: Kind.TIME, 60: Kind.TIME, 62: Kind.TIME, 63: Kind.TIME,
+    26: Kind.PLACE, 27: Kind.PLACE, 90: Kind.PLACE, 92: Kind.PLACE, 95: Kind.PLACE, 100: Kind.PLACE,
+    101: Kind.PLACE,
+}  # fmt: skip
+
+
+def kept(block: bytes, keep: Keep) -> bytes:
+    """Image resources (without the prefix) with the datasets to keep, never thumbnails; or nothing."""
+    out = b""
+    changed = False
+    for number, name, body in _resources(block):
+        if number in _THUMBNAILS:
+            changed = True
+            continue
+        if number == _RECORDS and keep != EVERYTHING:
+            body = _datasets(body, keep)
+            changed = True
+            if not body:
+                continue
+        elif number != _RECORDS and Kind.REST not in keep:
+            changed = True
+            continue
+        out += b"8BIM" + struct.pack(">H", number) + name + struct.pack(">I", len(body))
+        out += body + b"\0" * (len(body) % 2)
+    return out if changed else block
+
+
+def _resources(block: bytes) -> list[tuple[int, bytes, bytes]]:
+    out = []
+    at = 0
+    while at + 12 <= len(block) and block[at : at + 4] == b"8BIM":
+        (number,) = struct.unpack_from(">H", block, at + 4)
+        length = block[at + 6] + 1
+        length += length % 2
+        name = block[at + 6 : at + 6 + length]
+        at += 6 + length
+        if at + 4 > len(block):
+            break
+        (size,) = struct.unpack_from(">I", block, at)
+        out.append((number, name, block[at + 4 : at + 4 + size]))
+        at += 4 + size + size % 2
+    return out
+
+
+def _datasets(body: bytes, keep: Keep) -> bytes:
+    out = b""
+    at = 0
+    own = False
+    while at + 5 <= len(body) and body[at] == 0x1C:
+        record, dataset = body[at + 1], body[at + 2]
+        (size,) = struct.unpack_from(">H", body, at + 3)
+        if size & 0x8000:
+            break  # extended sizes: no web picture needs them
+        whole = body[at : at + 5 + size]
+        structure = record == 1 or dataset == 0
+        if structure or _KIND.get(dataset, Kind.REST) in keep:
+            out += whole
+            own = own or not structure
+        at += 5 + size
+    return out if own else b""

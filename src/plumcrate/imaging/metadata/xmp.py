@@ -1,0 +1,93 @@
+"""XMP packets: RDF/XML (ISO 16684-1), with only the properties to keep."""
+
+from __future__ import annotations
+
+from xml.etree import ElementTree
+
+from defusedxml import DefusedXmlException
+from defusedxml.ElementTree import fromstring
+
+from ..kinds import EVERYTHING, Keep, Kind
+
+_RDF = "{http://www.w3.org/1999/02/22-rdf-syntax-ns#}"
+_PREFIXES = {
+    "http://www.w3.org/1999/02/22-rdf-syntax-ns#": "rdf",
+    "adobe:ns:meta/": "x",
+    "http://purl.org/dc/elements/1.1/": "dc",
+    "http://ns.adobe.com/xap/1.0/": "xmp",
+    "http://ns.adobe.com/xap/1.0/rights/": "xmpRights",
+    "http://ns.adobe.com/xap/1.0/mm/": "xmpMM",
+    "http://ns.adobe.com/photoshop/1.0/": "photoshop",
+    "http://ns.adobe.com/exif/1.0/": "exif",
+    "http://cipa.jp/exif/1.0/": "exifEX",
+    "http://ns.adobe.com/tiff/1.0/": "tiff",
+    "http://ns.adobe.com/exif/1.0/aux/": "aux",
+    "http://iptc.org/std/Iptc4xmpCore/1.0/xmlns/": "Iptc4xmpCore",
+    "http://iptc.org/std/Iptc4xmpExt/2008-02-29/": "Iptc4xmpExt",
+    "http://ns.useplus.org/ldf/xmp/1.0/": "plus",
+    "http://creativecommons.org/ns#": "cc",
+}
+_DC, _XMP, _PS, _EXIF, _TIFF = (
+    "{http://purl.org/dc/elements/1.1/}", "{http://ns.adobe.com/xap/1.0/}",
+    "{http://ns.adobe.com/photoshop/1.0/}", "{http://ns.adobe.com/exif/1.0/}",
+    "{http://ns.adobe.com/tiff/1.0/}",
+)  # fmt: skip
+_WHOLE = {
+    "{http://ns.adobe.com/xap/1.0/rights/}": Kind.RIGHTS,
+    "{http://ns.useplus.org/ldf/xmp/1.0/}": Kind.RIGHTS,
+    "{http://creativecommons.org/ns#}": Kind.RIGHTS,
+    "{http://ns.adobe.com/exif/1.0/aux/}": Kind.CAMERA,
+    "{http://cipa.jp/exif/1.0/}": Kind.CAMERA,
+    _EXIF: Kind.CAMERA,
+}
+_SINGLE = {
+    **dict.fromkeys((_DC + "creator", _DC + "rights", _DC + "publisher"), Kind.RIGHTS),
+    **dict.fromkeys((_PS + "Credit", _PS + "Source", _PS + "AuthorsPosition"), Kind.RIGHTS),
+    **dict.fromkeys((_TIFF + "Artist", _TIFF + "Copyright"), Kind.RIGHTS),
+    **dict.fromkeys((_TIFF + "Make", _TIFF + "Model"), Kind.CAMERA),
+    **dict.fromkeys((_XMP + "CreateDate", _PS + "DateCreated", _TIFF + "DateTime"), Kind.TIME),
+    **dict.fromkeys((_EXIF + "DateTimeOriginal", _EXIF + "DateTimeDigitized", _DC + "date"), Kind.TIME),
+    **dict.fromkeys((_PS + "City", _PS + "State", _PS + "Country"), Kind.PLACE),
+}
+
+
+def _kind(name: str) -> Kind:
+    if name in _SINGLE:
+        return _SINGLE[name]
+    if name.startswith(_EXIF + "GPS"):
+        return Kind.PLACE
+    space, _, local = name.partition("}")
+    if local.startswith(("Location", "CountryCode")):
+        return Kind.PLACE
+    return _WHOLE.get(space + "}", Kind.REST)
+
+
+def kept(packet: bytes, keep: Keep) -> bytes:
+    """The packet with only the properties to keep; whole when everything is, else nothing or less."""
+    if keep == EVERYTHING:
+        return packet
+    try:
+        root = fromstring(packet.strip(b"\0 \r\n\t"))
+    except (ElementTree.ParseError, DefusedXmlException, ValueError):
+        return b""
+    left = 0
+    for description in root.iter(_RDF + "Description"):
+        for name in list(description.attrib):
+            if name.startswith(_RDF):
+                continue
+            if _kind(name) in keep:
+                left += 1
+            else:
+                del description.attrib[name]
+        for child in list(description):
+            if _kind(child.tag) in keep:
+                left += 1
+            else:
+                description.remove(child)
+        break  # nested descriptions belong to the properties
+    if not left:
+        return b""
+    for uri, prefix in _PREFIXES.items():
+        ElementTree.register_namespace(prefix, uri)
+    body: bytes = ElementTree.tostring(root, encoding="utf-8")
+    return b'<?xpacket begin="" id="W5M0MpCehiHzreSzNTczkc9d"?>' + body + b'<?xpacket end="w"?>'

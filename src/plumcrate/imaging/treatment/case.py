@@ -1,0 +1,268 @@
+"""One picture under one recipe, with everything that is computed once and shared."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable
+from dataclasses import replace
+from functools import cached_property
+
+import numpy as np
+from PIL import Image, ImageCms
+
+from .. import codecs, geometry
+from ..aim import NEAR_ENOUGH, Knob, Landing, aim
+from ..errors import Damaged, LeftAlone
+from ..identification import Facts, identify
+from ..kinds import Kind
+from ..metadata import exif
+from ..pixels import Pixels, decode, open_picture, to_pixels
+from ..png import PngError, read_png
+from ..png.picture import PngFile
+from ..priors import Features, features, predicted
+from ..recipe import Recipe
+from ..scoring import Judge
+from ..scoring.colour import colour_shift, patches
+from .outcome import Output, Tried, Verdict
+
+#: How much further than its target an aim goes when the guard says that colours drift too far.
+_GUARD_STEP, _GUARD_TURNS = 4.0, 2
+#: How far beyond the limit of the mean single patches may be.
+_WORST = 12.0
+
+
+def colour_limit(target: float) -> float:
+    """The mean colour difference of patches that a result for a target may have."""
+    return max(1.0, 1.6 + (90.0 - target) * 0.08)
+
+
+class Case:
+    """Reads a file once. Raises the errors of :mod:`~plumcrate.imaging.errors`."""
+
+    def __init__(self, data: bytes, recipe: Recipe) -> None:
+        self.data = data
+        self.recipe = recipe
+        self.facts: Facts = identify(data)
+        if self.facts.format not in ("jpeg", "png", "gif", "webp", "avif"):
+            raise LeftAlone(f"{self.facts.format.upper()} files are left alone")
+        if self.facts.format == "jpeg" and self.facts.bits > 8:
+            raise LeftAlone(f"JPEGs with {self.facts.bits} bits per sample are left alone")
+        self.png: PngFile | None = None
+        self.image = self._opened()
+        if self.image.size != (self.facts.width, self.facts.height):
+            raise Damaged("the header and the decoded picture disagree about the size")
+        self.printing = self.image.mode == "CMYK"
+        self.pixels = to_pixels(self.image) if not self.printing else to_pixels(self._on_screen())
+        self.resized = False
+        self._fit()
+        self.jpeg_step: float | None = None  # where JPEG reached the target, for the next aims
+
+    def _opened(self) -> Image.Image:
+        limits = self.recipe.limits
+        if self.facts.format != "png":
+            return open_picture(self.data, self.facts, limits)
+        deep = self.facts.bits > 8
+        image = None if deep else open_picture(self.data, self.facts, limits)
+        try:
+            self.png = read_png(self.data, limits.pixels)
+        except PngError as error:
+            raise (Damaged if deep else LeftAlone)(str(error)) from None
+        if image is not None:
+            return image
+        # Pillow would cut 16 bits down in its own way; what is shown and scored is rounded here.
+        rgba = self.png.picture.rgba()
+        rounded = ((rgba.astype(np.uint32) + 128) // 257).astype(np.uint8)
+        opaque = bool((rounded[..., 3] == 255).all())
+        return Image.fromarray(np.ascontiguousarray(rounded[..., :3]) if opaque else rounded)
+
+    def _on_screen(self) -> Image.Image:
+        """Printing colours as screens show them: by their profile, or plainly without one."""
+        profile = self.image.info.get("icc_profile")
+        if profile:
+            try:
+                source = ImageCms.ImageCmsProfile(io.BytesIO(profile))
+                shown = ImageCms.profileToProfile(
+                    self.image, source, ImageCms.createProfile("sRGB"), outputMode="RGB"
+                )
+                assert shown is not None
+                return shown
+            except (ImageCms.PyCMSError, OSError):
+                pass  # a profile that does not work is no profile
+        return self.image.convert("RGB")
+
+    def _fit(self) -> None:
+        """Makes the picture smaller when the recipe says so; from then on that is the picture."""
+        largest = self.recipe.largest
+        if self.facts.orientation >= 5:
+            largest = (largest[1], largest[0])
+        size = geometry.fitted(*self.pixels.size, largest)
+        if size == self.pixels.size or self.facts.animated or self.printing:
+            return
+        small = geometry.sharpened(geometry.downscale(self.pixels, *size), self.recipe.sharpening)
+        profile = self.image.info.get("icc_profile")
+        self.pixels, self.resized = small, True
+        grey = self.image.mode == "L"
+        self.image = _to_image(small)
+        if grey:
+            self.image = self.image.convert("L")
+        if profile:
+            self.image.info["icc_profile"] = profile
+
+    # -- what is shared ----------------------------------------------------------------------
+
+    @cached_property
+    def judge(self) -> Judge:
+        return Judge(self.pixels)
+
+    @cached_property
+    def features(self) -> Features:
+        return features(self.pixels.over(128))
+
+    @cached_property
+    def upright(self) -> Image.Image:
+        """The picture in RGB or RGBA with its orientation applied, for copies."""
+        image = self._on_screen() if self.printing else self.image
+        if self.facts.orientation != 1 and self.facts.format != "avif":
+            turned = Image.Image.transpose
+            method = _TURNS[self.facts.orientation]
+            info = image.info
+            image = turned(image, method)
+            image.info = {key: value for key, value in info.items() if key != "exif"}
+        wanted = "RGB" if self.pixels.alpha is None else "RGBA"
+        image = image.convert(wanted) if image.mode != wanted else image.copy()
+        image.info = {}  # what goes into a copy is said expressly
+        return image
+
+    @cached_property
+    def upright_pixels(self) -> Pixels:
+        return to_pixels(self.upright) if self.facts.orientation != 1 or self.printing else self.pixels
+
+    @cached_property
+    def upright_judge(self) -> Judge:
+        return Judge(self.upright_pixels) if self.upright_pixels is not self.pixels else self.judge
+
+    @cached_property
+    def copy_extras(self) -> codecs.Extras:
+        """What goes into copies with the picture: its profile where it matters, and whose it is."""
+        out: codecs.Extras = {}
+        profile = self.image.info.get("icc_profile")
+        # A grey profile does not fit the three channels that copies store; printing colours were converted.
+        if profile and not self.printing and self.facts.colour != "grey" and not _is_srgb(profile):
+            out["icc_profile"] = profile
+        block = self.image.info.get("exif")
+        if block and Kind.RIGHTS in self.recipe.metadata:
+            tiff = block[6:] if block.startswith(b"Exif\0\0") else block
+            rights = exif.kept(tiff, frozenset({Kind.RIGHTS}), upright=True)
+            if rights:
+                out["exif"] = rights
+        return out
+
+    # -- aiming ------------------------------------------------------------------------------
+
+    def first(self, encoder: str, knob: Knob) -> int | None:
+        """Where to begin aiming; None when nothing better is known than the knob's own prior."""
+        assert self.recipe.target is not None
+        known = None if encoder == "jpeg" else self.jpeg_step
+        place = predicted(encoder, self.recipe.target, self.features, known)
+        return None if place is None else knob.at(place)
+
+    def aim(
+        self,
+        encode: Callable[[int], bytes],
+        knob: Knob,
+        *,
+        cap: int,
+        first: int | None,
+        upright: bool,
+        budget: int = 7,
+        near: float = NEAR_ENOUGH,
+    ) -> Landing:
+        """Aims at the recipe's target; goes higher when the second measure, colour, says so."""
+        assert self.recipe.target is not None
+        judge = self.upright_judge if upright else self.judge
+        source = self.upright_pixels if upright else self.pixels
+        target = self.recipe.target
+        landing = Landing(None, ())
+        for turn in range(_GUARD_TURNS + 1):
+            tried = aim(
+                encode, lambda out: judge.score(decode(out)), target, knob,
+                stop_above=cap, first=first, budget=budget, near=near,
+            )  # fmt: skip
+            landing = Landing(tried.best, landing.attempts + tried.attempts)
+            if tried.best is None or self.colours_stay(source, decode(tried.best.data)):
+                return landing
+            target, first = min(target + _GUARD_STEP, 98.0), tried.best.quality + 3
+            if turn == _GUARD_TURNS:
+                break
+        return Landing(None, landing.attempts)
+
+    def colours_stay(self, source: Pixels, candidate: Pixels) -> bool:
+        """The guard: whether colours are, on the mean and nearly everywhere, where they were."""
+        assert self.recipe.target is not None
+        shift = colour_shift(patches(source.over(230)), patches(candidate.over(230)))
+        limit = colour_limit(self.recipe.target)
+        return shift.mean <= limit and shift.worst <= _WORST * limit
+
+    # -- weighing ----------------------------------------------------------------------------
+
+    def landed(self, kind: str, landing: Landing, how: Callable[[int], str], limit: int) -> Output:
+        """An aim's result as an output: chosen, or why not."""
+        tried = tuple(Tried(how(one.quality), len(one.data), one.score) for one in landing.attempts)
+        encodes = len(tried)
+        if landing.best is None:
+            last = landing.attempts[-1]
+            verdict: Verdict = "not-smaller" if len(last.data) >= limit else "out-of-reach"
+            return Output(kind, verdict, None, len(last.data), last.score, tried[-1].how, encodes, tried)
+        best = landing.best
+        return Output(
+            kind, "chosen", best.data, len(best.data), best.score, how(best.quality), encodes, tried
+        )
+
+    def worth_it(self, output: Output, gain: float | None = None) -> Output:
+        """The output, or its refusal when it saves too little of the file."""
+        if output.data is None:
+            return output
+        least = self.recipe.least_gain if gain is None else gain
+        if output.size >= len(self.data):
+            return replace(output, verdict="not-smaller", data=None)
+        if output.size > len(self.data) * (1 - least):
+            return replace(output, verdict="too-little-gain", data=None)
+        return output
+
+    def checked_orientation(self, output: Output) -> Output:
+        """A result that would be shown turned otherwise, or at another size, is not taken."""
+        if output.data is not None:
+            facts = identify(output.data)
+            expected = (self.facts.orientation, *self.pixels.size)
+            if (facts.orientation, facts.width, facts.height) != expected:
+                return replace(output, data=None, verdict="not-possible")
+        return output
+
+
+_TURNS = {
+    2: Image.Transpose.FLIP_LEFT_RIGHT,
+    3: Image.Transpose.ROTATE_180,
+    4: Image.Transpose.FLIP_TOP_BOTTOM,
+    5: Image.Transpose.TRANSPOSE,
+    6: Image.Transpose.ROTATE_270,
+    7: Image.Transpose.TRANSVERSE,
+    8: Image.Transpose.ROTATE_90,
+}
+
+
+def _to_image(pixels: Pixels) -> Image.Image:
+    if pixels.alpha is None:
+        return Image.fromarray(pixels.rgb)
+    return Image.fromarray(np.dstack([pixels.rgb, pixels.alpha]))
+
+
+def _is_srgb(profile: bytes) -> bool:
+    """Whether a profile says what browsers assume without one."""
+    try:
+        opened = ImageCms.ImageCmsProfile(io.BytesIO(profile))
+        return "srgb" in ImageCms.getProfileDescription(opened).lower()
+    except (ImageCms.PyCMSError, OSError):
+        return False
+
+
+__all__ = ["Case", "colour_limit"]

@@ -1,0 +1,45 @@
+"""Other formats for the file itself, offered where they are smaller and as good.
+
+An opaque photographic PNG as JPEG, a still GIF as PNG, a flat JPEG as PNG. Here are the decision and the
+bytes; the new name and what refers to the old one are the affair of whoever keeps the files.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from ..pixels import decode
+from ..png.encode import encode_picture
+from ..png.palette import Histogram
+from ..png.reduce import of_rgba
+from .case import Case
+from .jpeg import lossy_jpeg
+from .outcome import Output, chosen, lightest
+from .png import _rgba, palettes
+
+#: Another format must save this much of what its own would, since a change of name has its price.
+_LEAST_GAIN = 0.2
+#: Colour cells of a JPEG that may be flat art; photographs have more.
+_FLAT_CELLS = 1500
+
+
+def conversions(case: Case, after: int) -> tuple[Output, ...]:
+    """What could take the file's place; ``after`` is its size when it stays in its format."""
+    if case.facts.animated or case.printing or case.facts.orientation != 1:
+        return ()
+    kind = case.facts.format
+    made: Output | None = None
+    if kind == "png" and case.pixels.alpha is None and case.recipe.target is not None:
+        made = lossy_jpeg(case)
+    elif kind == "gif":
+        data = encode_picture(of_rgba(_rgba(case.pixels)), [], case.recipe.effort)
+        if decode(data).same_as(case.pixels):
+            made = chosen("png", data, 100.0, "lossless")
+    elif kind == "jpeg" and case.recipe.target is not None:
+        found = palettes(case, []) if Histogram(_rgba(case.pixels)).cells <= _FLAT_CELLS else []
+        made = lightest(found) if found else None
+    if made is None or made.data is None:
+        return ()
+    if made.size > after * (1 - _LEAST_GAIN):
+        return (replace(made, verdict="not-smaller", data=None),)
+    return (made,)

@@ -1,0 +1,21 @@
+"""The decision for a GIF: the same frames in fewer bytes."""
+
+from __future__ import annotations
+
+from ..errors import LeftAlone
+from ..gif import GifError, recompress
+from .case import Case
+from .outcome import Output, Tried, chosen
+
+
+def treat_gif(case: Case) -> Output:
+    if case.resized:
+        return Output("gif", "not-possible")
+    try:
+        smaller = recompress(case.data, case.recipe.limits.pixels)
+    except GifError as error:
+        raise LeftAlone(str(error)) from None
+    if smaller is case.data:
+        tried = (Tried("same frames", len(smaller), 100.0),)
+        return Output("gif", "not-smaller", None, len(smaller), 100.0, "same frames", 1, tried)
+    return chosen("gif", smaller, 100.0, "same frames")

@@ -1,0 +1,276 @@
+"""Our own PNG: every colour type and depth, exact forms, damage, and DEFLATE."""
+
+import io
+import struct
+import zlib
+
+import numpy as np
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+from PIL import Image
+
+from plumcrate.imaging import Effort
+from plumcrate.imaging.png import PngError, deflate, read_png, recompress
+from plumcrate.imaging.png.chunks import CHANNELS, SIGNATURE, Chunk, Header
+from plumcrate.imaging.png.palette import Histogram, apply_palette, to_space
+from plumcrate.imaging.png.picture import Picture, same_pixels
+from plumcrate.imaging.png.rows import filtered, passes, rows_of
+
+KINDS = [
+    (colour, depth)
+    for colour, depths in {0: (1, 2, 4, 8, 16), 2: (8, 16), 3: (1, 2, 4, 8), 4: (8, 16), 6: (8, 16)}.items()
+    for depth in depths
+]
+PALETTE = np.random.default_rng(0).integers(0, 256, (256, 3), dtype=np.uint8)
+
+
+def samples(colour: int, depth: int, width: int, height: int, seed: int = 0) -> np.ndarray:
+    rng = np.random.default_rng(seed)
+    top = 1 << depth
+    steps = rng.integers(0, max(2, top // 16), (height, width, CHANNELS[colour]))
+    return (np.cumsum(steps, axis=1) % top).astype(np.uint16 if depth == 16 else np.uint8)
+
+
+def written(values: np.ndarray, header: Header, *chunks: Chunk) -> bytes:
+    """A PNG by the book, interlaced or not, each pass filtered in another way."""
+    raw = b""
+    for number, (x, y, across, down) in enumerate(passes(header)):
+        part = values[y::down, x::across]
+        flat = Header(part.shape[1], part.shape[0], header.depth, header.colour)
+        raw += filtered(rows_of(part, flat), header.step, number % 5).tobytes()
+    every = [header.chunk(), *chunks, Chunk(b"IDAT", zlib.compress(raw)), Chunk(b"IEND", b"")]
+    return SIGNATURE + b"".join(chunk.encoded() for chunk in every)
+
+
+FEW = Chunk(b"PLTE", b"\0" * 9)
+
+
+def example(colour: int, depth: int, *, interlaced: bool = False, width: int = 37, height: int = 23) -> bytes:
+    header = Header(width, height, depth, colour, interlaced)
+    chunks = [Chunk(b"PLTE", PALETTE[: 1 << depth].tobytes())] if colour == 3 else []
+    return written(samples(colour, depth, width, height), header, *chunks)
+
+
+@pytest.mark.parametrize("interlaced", [False, True])
+@pytest.mark.parametrize(("colour", "depth"), KINDS)
+def test_every_kind_is_read_as_written_and_recompressed_exactly(
+    colour: int, depth: int, interlaced: bool
+) -> None:
+    data = example(colour, depth, interlaced=interlaced)
+    picture = read_png(data, 10**6).picture
+    assert np.array_equal(picture.samples, samples(colour, depth, 37, 23))
+    if depth <= 8:
+        with Image.open(io.BytesIO(data)) as image:
+            assert np.array_equal(picture.rgba(), np.asarray(image.convert("RGBA")))
+    smaller = recompress(data, Effort.NORMAL, 10**6)
+    assert len(smaller) <= len(data)
+    assert same_pixels(picture, read_png(smaller, 10**6).picture)
+    assert not read_png(smaller, 10**6).picture.header.interlaced or smaller is data
+    with Image.open(io.BytesIO(smaller)) as image:
+        image.load()
+
+
+def png_of(rgba: np.ndarray, **options: object) -> bytes:
+    out = io.BytesIO()
+    Image.fromarray(rgba).save(out, "PNG", compress_level=1, **options)
+    return out.getvalue()
+
+
+def form_of(rgba: np.ndarray, **options: object) -> Header:
+    return read_png(recompress(png_of(rgba, **options), Effort.NORMAL, 10**6), 10**6).picture.header
+
+
+def test_what_is_not_needed_is_left_out() -> None:
+    rng = np.random.default_rng(1)
+    grey = np.repeat(rng.integers(0, 256, (40, 40, 1), dtype=np.uint8), 4, axis=2)
+    grey[..., 3] = 255
+    assert (form_of(grey).colour, form_of(grey).depth) == (0, 8)
+    two = np.where(rng.random((64, 64, 1)) > 0.5, np.uint8(255), np.uint8(0)).repeat(4, axis=2)
+    two[..., 3] = 255
+    assert form_of(two).depth == 1
+    few = PALETTE[rng.integers(0, 14, (64, 64))]
+    assert (form_of(few).colour, form_of(few).depth) == (3, 4)
+    noise = rng.integers(0, 256, (40, 40, 3), dtype=np.uint8)
+    assert form_of(np.dstack([noise, np.full((40, 40), 255, np.uint8)])).colour == 2
+    holes = np.dstack([noise, np.where(rng.random((40, 40)) > 0.3, 255, 0).astype(np.uint8)])
+    assert form_of(holes).colour == 2, "one colour stands for transparency"
+
+
+def test_a_profile_for_colour_does_not_end_up_on_grey() -> None:
+    from PIL import ImageCms
+
+    profile = ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB")).tobytes()
+    grey = np.random.default_rng(1).integers(0, 256, (60, 60, 1), dtype=np.uint8).repeat(3, axis=2)
+    assert form_of(grey).colour == 0
+    assert form_of(grey, icc_profile=profile).colour in (2, 3), "a palette is of colours"
+
+
+def test_sixteen_bits_stay_unless_they_say_nothing() -> None:
+    deep = samples(2, 16, 30, 30)
+    data = written(deep, Header(30, 30, 16, 2))
+    assert read_png(recompress(data, Effort.NORMAL, 10**6), 10**6).picture.header.depth == 16
+    shallow = written((deep >> 8) * 257, Header(30, 30, 16, 2))
+    smaller = read_png(recompress(shallow, Effort.NORMAL, 10**6), 10**6).picture
+    assert smaller.header.depth == 8
+    assert same_pixels(read_png(shallow, 10**6).picture, smaller)
+
+
+def test_hidden_colour_is_cleared_only_when_allowed() -> None:
+    rng = np.random.default_rng(1)
+    rgba = rng.integers(0, 256, (50, 50, 4), dtype=np.uint8)
+    rgba[:25, :, 3] = 0
+    data = png_of(rgba)
+    cleared = recompress(data, Effort.NORMAL, 10**6)
+    kept = recompress(data, Effort.NORMAL, 10**6, clear_hidden=False)
+    assert len(cleared) < 0.8 * len(kept)
+    before = read_png(data, 10**6).picture
+    assert same_pixels(before, read_png(kept, 10**6).picture, hidden_matters=True)
+    assert same_pixels(before, read_png(cleared, 10**6).picture)
+    assert not same_pixels(before, read_png(cleared, 10**6).picture, hidden_matters=True)
+
+
+def animated(loops: int = 3) -> bytes:
+    frames = [Image.fromarray(PALETTE[(samples(0, 8, 40, 30, seed=n)[..., 0])]) for n in range(4)]
+    out = io.BytesIO()
+    frames[0].save(
+        out, "PNG", save_all=True, append_images=frames[1:], duration=[40, 80, 120, 200], loop=loops
+    )
+    return out.getvalue()
+
+
+def test_animations_keep_frames_timing_and_loops() -> None:
+    data = animated()
+    smaller = recompress(data, Effort.NORMAL, 10**6)
+    assert len(smaller) < len(data)
+    with Image.open(io.BytesIO(data)) as before, Image.open(io.BytesIO(smaller)) as after:
+        assert (after.n_frames, after.info["loop"]) == (before.n_frames, before.info["loop"])
+        for number in range(4):
+            before.seek(number)
+            after.seek(number)
+            assert before.info["duration"] == after.info["duration"]
+            assert np.array_equal(np.asarray(before.convert("RGBA")), np.asarray(after.convert("RGBA")))
+
+
+@pytest.mark.parametrize(
+    ("damage", "words"),
+    [
+        (lambda d: d[:60], "ends within"),
+        (lambda d: d[:-12], "ends before its end"),
+        (lambda d: d[:50] + bytes([d[50] ^ 1]) + d[51:], "checksum"),
+        (lambda d: written(samples(2, 8, 37, 23)[:5], Header(37, 23, 8, 2)), "end too early"),
+        (lambda d: d.replace(d[8:33], Chunk(b"IHDR", d[16:24] + b"\3\2\0\0\0").encoded()), "makes no sense"),
+        (lambda d: written(samples(3, 8, 37, 23), Header(37, 23, 8, 3), FEW), "palette does not have"),
+        (lambda d: written(samples(3, 8, 37, 23), Header(37, 23, 8, 3)), "no proper palette"),
+        (lambda d: written(samples(2, 8, 37, 23), Header(37, 23, 8, 2), Chunk(b"WHAT", b"")), "critical"),
+    ],
+)  # fmt: skip
+def test_damage_is_named(damage: object, words: str) -> None:
+    with pytest.raises(PngError, match=words):
+        read_png(damage(example(2, 8)), 10**6)  # type: ignore[operator]
+
+
+def test_a_bomb_is_not_inflated() -> None:
+    header = Header(10, 10, 8, 2)
+    bomb = [header.chunk(), Chunk(b"IDAT", zlib.compress(b"\0" * 50_000_000)), Chunk(b"IEND", b"")]
+    picture = read_png(SIGNATURE + b"".join(chunk.encoded() for chunk in bomb), 10**6).picture
+    assert picture.samples.shape == (10, 10, 3)
+    with pytest.raises(PngError, match="more pixels"):
+        read_png(example(2, 8), 100)
+
+
+@settings(max_examples=300, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@given(
+    kind=st.sampled_from(KINDS),
+    edits=st.lists(st.tuples(st.integers(0, 1 << 30), st.integers(0, 255)), min_size=1, max_size=8),
+    mend=st.booleans(),
+)
+def test_mutated_files_are_read_or_refused(
+    kind: tuple[int, int], edits: list[tuple[int, int]], mend: bool
+) -> None:
+    data = bytearray(example(*kind))
+    for place, value in edits:
+        data[8 + place % (len(data) - 8)] = value
+    if mend:  # checksums made right again, so that the damage gets further in
+        at = 8
+        while at + 12 <= len(data):
+            length = struct.unpack_from(">I", data, at)[0]
+            if at + 12 + length > len(data):
+                break
+            data[at + 8 + length : at + 12 + length] = struct.pack(
+                ">I", zlib.crc32(bytes(data[at + 4 : at + 8 + length]))
+            )
+            at += 12 + length
+    try:
+        picture = read_png(bytes(data), 10**5).picture
+    except PngError:
+        return
+    smaller = recompress(bytes(data), Effort.QUICK, 10**5)
+    assert same_pixels(picture, read_png(smaller, 10**5).picture)
+
+
+# -- DEFLATE ---------------------------------------------------------------------------------
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    data=st.one_of(
+        st.binary(max_size=3000),
+        st.lists(st.sampled_from([b"ledge", b"light", b"\0" * 40, b"tide 3.2 m "]), max_size=400).map(
+            b"".join
+        ),
+    ),
+    passes=st.integers(0, 4),
+)
+def test_own_deflate_is_read_by_zlib(data: bytes, passes: int) -> None:
+    assert zlib.decompress(deflate.compress(data, passes)) == data
+
+
+def test_own_deflate_over_several_chunks_beats_zlib() -> None:
+    rng = np.random.default_rng(2)
+    words = [rng.integers(0, 256, rng.integers(3, 12), dtype=np.uint8).tobytes() for _ in range(300)]
+    data = b"".join(words[i] for i in (rng.zipf(1.3, 400_000) % 300))[:2_300_000]
+    smaller = deflate.compress(data, 1)
+    assert zlib.decompress(smaller) == data
+    assert len(smaller) < 0.97 * len(zlib.compress(data, 9))
+
+
+# -- palettes --------------------------------------------------------------------------------
+
+
+def test_few_colours_come_back_exactly() -> None:
+    colours = np.array([[0, 0, 0, 255], [255, 255, 255, 255], [200, 30, 40, 255], [0, 0, 0, 0]], np.uint8)
+    rgba = colours[np.random.default_rng(0).integers(0, 4, (50, 60))]
+    indexes, palette = apply_palette(to_space(rgba), Histogram(rgba).palette(16), 0.85)
+    assert np.array_equal(palette[indexes], rgba)
+
+
+def test_a_palette_is_nearer_than_pillows_and_diffusion_hides_steps() -> None:
+    ramp = np.linspace(0, 255, 256).astype(np.uint8)
+    plain = [np.full((128, 256), value, np.uint8) for value in (90, 255)]
+    rgba = np.dstack([np.tile(ramp, (128, 1)), np.tile(ramp[::2, None], (1, 256)), *plain])
+    values = to_space(rgba)
+
+    def off(shown: np.ndarray) -> float:
+        return float(((to_space(shown)[..., :3] - values[..., :3]) ** 2).mean())
+
+    def smooth(shown: np.ndarray) -> float:
+        """The error that is left when the eye takes 4 x 4 pixels together."""
+        error = (to_space(shown) - values)[..., :3].reshape(32, 4, 64, 4, 3).mean(axis=(1, 3))
+        return float((error**2).mean())
+
+    palette = Histogram(rgba).palette(32)
+    near, diffused = (
+        colours[indexes] for indexes, colours in (apply_palette(values, palette, s) for s in (0.0, 0.85))
+    )
+    theirs = Image.fromarray(rgba[..., :3]).quantize(
+        32, method=Image.Quantize.MEDIANCUT, dither=Image.Dither.NONE
+    )
+    assert off(near) < 0.8 * off(np.asarray(theirs.convert("RGBA")))
+    assert smooth(diffused) < 0.5 * smooth(near)
+
+
+def test_a_picture_knows_its_rows() -> None:
+    picture = Picture(Header(3, 1, 4, 0), np.array([[[1], [2], [15]]], np.uint8))
+    assert rows_of(picture.samples, picture.header).tobytes() == b"\x12\xf0"
+    assert picture.rgba()[0, :, 0].tolist() == [17, 34, 255]
