@@ -8,8 +8,15 @@ from importlib import import_module
 NAMES = {
     "score": "the score: agreement with the oracle, megapixels a second",
     "jpeg": "our JPEG: exact recompression; lossy against Pillow at an equal score",
-    "fuzz": "50,000 mutated JPEGs: no crash, no hang, no changed pixel",
+    "fuzz": "mutated JPEGs, PNGs and GIFs: no crash, no hang, no changed pixel",
     "aim": "landing on a score: encodes needed, points off, bytes saved, per encoder",
+    "png": "our PNG: exact by effort, lossy by level, on drawings and wallpapers",
+    "gif": "our GIF: exact, and animated copies, on drawn animations",
+    "copies": "WebP and AVIF at an equal score against Pillow's defaults",
+    "treat": "a full treatment against a plain script: bytes, scores, CPU",
+    "memory": "peak memory of one treatment, per megapixel",
+    "priors": "fits what quality a picture will need; writes imaging/priors.json",
+    "plots": "rate against score of every encoder, into docs/imaging",
     "survey": "surveys of 20,000 files: first, and unchanged",
 }
 

@@ -26,14 +26,24 @@ def _unpacked() -> Path:
     return target
 
 
-def wallpapers(kind: str = "jpg") -> list[Path]:
-    """The largest file of each wallpaper, by name."""
+def wallpapers(kind: str = "jpg", *, every: bool = False) -> list[Path]:
+    """The largest file of each wallpaper, by name; or every file that differs from the others."""
+    found = sorted((_unpacked() / "usr/share/wallpapers").glob(f"*/contents/**/*.{kind}"))
+    if every:
+        return list({path.read_bytes(): path for path in found if not path.is_symlink()}.values())
     largest: dict[str, Path] = {}
-    for path in sorted((_unpacked() / "usr/share/wallpapers").glob(f"*/contents/images*/*.{kind}")):
+    for path in found:
         name = path.relative_to(_unpacked() / "usr/share/wallpapers").parts[0]
-        if name not in largest or path.stat().st_size > largest[name].stat().st_size:
+        in_images = path.parent.name.startswith("images")
+        if in_images and (name not in largest or path.stat().st_size > largest[name].stat().st_size):
             largest[name] = path
     return [largest[name] for name in sorted(largest)]
+
+
+def drawings(count: int) -> list[Path]:
+    """So many of openclipart's PNGs, evenly spread over its folders."""
+    found = sorted((_unpacked() / "usr/share/openclipart").glob("**/*.png"))
+    return found[:: max(1, len(found) // count)][:count]
 
 
 def tuned() -> list[Path]:

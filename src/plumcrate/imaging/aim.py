@@ -51,9 +51,9 @@ class Knob:
         nearest = min(self.prior, key=lambda known: abs(known - target))
         return self.at(self.axis(self.prior[nearest]) + (_line(target) - _line(nearest)) / self.slope)
 
-    def from_there(self, quality: int, score: float, target: float) -> int:
-        """The quality at which ``target`` is expected, when ``quality`` gave ``score``."""
-        return self.at(self.axis(quality) + (_line(target + _AHEAD) - _line(score)) / self.slope)
+    def from_there(self, quality: int, score: float, goal: float) -> int:
+        """The quality at which ``goal`` is expected, when ``quality`` gave ``score``."""
+        return self.at(self.axis(quality) + (_line(goal) - _line(score)) / self.slope)
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,5 +131,5 @@ def _next_quality(below: Attempt | None, above: Attempt | None, target: float, k
         return knob.at(knob.axis(below.quality) + (goal - _line(below.score)) * span / max(rise, 1e-6))
     known = below or above
     assert known is not None
-    guess = knob.from_there(known.quality, known.score, target)
+    guess = knob.from_there(known.quality, known.score, target + _AHEAD)
     return max(known.quality + 1, guess) if below else min(known.quality - 1, guess)

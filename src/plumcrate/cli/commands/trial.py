@@ -32,6 +32,18 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     trial.add_argument("files", nargs="+", type=Path, metavar="FILE")
     trial.add_argument("--level", choices=[str(level) for level in Level], default="everyday")
     trial.add_argument("--out", type=Path, required=True, metavar="DIR", help="where the results are written")
+    trial.add_argument(
+        "--effort", choices=("quick", "normal", "thorough"), default="normal",
+        help="how long to look for the smallest file",
+    )  # fmt: skip
+    trial.add_argument(
+        "--metadata", default="all", metavar="KINDS",
+        help="what stays: all, nothing, or some of rights,time,place,camera,rest",
+    )  # fmt: skip
+    trial.add_argument(
+        "--within", default="", metavar="WxH", help="make larger pictures fit into so many pixels; 0: any"
+    )
+    trial.add_argument("--offer", action="store_true", help="offer other formats for the file where smaller")
     trial.add_argument("--no-webp", action="store_true", help="make no WebP copy")
     trial.add_argument("--no-avif", action="store_true", help="make no AVIF copy")
     trial.set_defaults(command=_trial)
@@ -47,9 +59,15 @@ def _trial(options: argparse.Namespace) -> int:
             "plumcrate: trial needs the picture core: pip install 'plumcrate[imaging]'", style="yellow"
         )
         return 2
-    recipe = imaging.Recipe(
-        level=imaging.Level(options.level), webp=not options.no_webp, avif=not options.no_avif
-    )
+    try:
+        recipe = imaging.Recipe(
+            level=imaging.Level(options.level), webp=not options.no_webp, avif=not options.no_avif,
+            effort=imaging.Effort(options.effort), convert=options.offer, largest=_size(options.within),
+            metadata=_kinds(imaging, options.metadata),
+        )  # fmt: skip
+    except ValueError as error:
+        console.print(f"plumcrate: {error}", style="yellow", markup=False)
+        return 2
     try:
         options.out.mkdir(parents=True, exist_ok=True)
     except OSError as error:
@@ -63,6 +81,26 @@ def _trial(options: argparse.Namespace) -> int:
     else:
         _print(results, options.out)
     return 1 if any(result.treatment is None for result in results) else 0
+
+
+def _size(text: str) -> tuple[int, int]:
+    """Width and height of ``1600x1200``; 0 and 0 of nothing."""
+    if not text:
+        return 0, 0
+    width, cross, height = text.lower().partition("x")
+    if not (cross and width.isdigit() and height.isdigit()):
+        raise ValueError(f"--within wants a width and a height such as 1600x1200, not {text}")
+    return int(width), int(height)
+
+
+def _kinds(imaging: Any, text: str) -> frozenset[Any]:
+    if text in ("all", "nothing"):
+        return frozenset(imaging.Kind) if text == "all" else frozenset()
+    known = {str(kind) for kind in imaging.Kind}
+    wanted = {part.strip() for part in text.split(",")}
+    if not wanted <= known:
+        raise ValueError(f"--metadata knows all, nothing, or some of {', '.join(sorted(known))}")
+    return frozenset(imaging.Kind(name) for name in wanted)
 
 
 def _can_treat() -> bool:
@@ -79,9 +117,9 @@ def _one(imaging: Any, path: Path, recipe: Any, out: Path) -> _Result:
         main = treatment.main
         if main.data is not None:
             (out / path.name).write_bytes(main.data)
-        for copy in treatment.copies:
-            if copy.data is not None:
-                (out / f"{path.name}.{copy.format}").write_bytes(copy.data)
+        for other in (*treatment.copies, *treatment.conversions):
+            if other.data is not None:
+                (out / f"{path.name}.{other.format}").write_bytes(other.data)
     except imaging.ImagingError as error:
         return _Result(path, None, str(error))
     except OSError as error:
@@ -97,8 +135,9 @@ def _as_data(result: _Result) -> dict[str, object]:
         {
             "format": output.format, "verdict": output.verdict, "reason": output.reason, "size": output.size,
             "score": output.score, "how": output.how, "encodes": output.encodes,
+            "tried": [{"how": one.how, "size": one.size, "score": one.score} for one in output.tried],
         }
-        for output in (treatment.main, *treatment.copies)
+        for output in (treatment.main, *treatment.copies, *treatment.conversions)
     ]  # fmt: skip
     return {
         "path": str(result.path),
@@ -115,11 +154,13 @@ def _print(results: list[_Result], out: Path) -> None:
             rows.append((result.path.name, "", "", "", "", "", result.reason))
             continue
         treatment = result.treatment
-        for index, output in enumerate((treatment.main, *treatment.copies)):
+        others = [(copy, "copy") for copy in treatment.copies]
+        others += [(offer, "instead") for offer in treatment.conversions]
+        for index, (output, role) in enumerate([(treatment.main, ""), *others]):
             chosen = output.verdict == "chosen"
             rows.append(
                 (
-                    result.path.name if index == 0 else f"  {output.format} copy",
+                    result.path.name if index == 0 else f"  {output.format} {role}",
                     size(treatment.size) if index == 0 else "",
                     size(output.size) if output.size else "–",
                     saved(treatment.size, output.size) if output.size else "–",

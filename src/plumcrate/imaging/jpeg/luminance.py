@@ -17,7 +17,7 @@ from .transform import F32, halved_and_doubled, planes_of
 
 #: Linear light of sample values, from _LOWEST on in steps of 1 / _FINENESS. Beyond 0 to 255 decoders clip;
 #: the line goes on a little there, so that there is always a slope.
-_LOWEST, _HIGHEST, _FINENESS = -256, 512, 4
+_LOWEST, _HIGHEST, _FINENESS = -256, 512, 8
 #: Parts of red, green and blue in the light that the eye's L and M cones take up together.
 _RED, _GREEN, _BLUE = 0.265, 0.657, 0.078
 _STEPS = 2
@@ -31,45 +31,42 @@ def _curve() -> F32:
 
 
 _CURVE = _curve()
+_SLOPE = np.gradient(_CURVE, 1 / _FINENESS).astype(np.float32)
+#: Values are kept this far inside the table, whatever chroma and the shift add up to.
+_FIRST, _LAST = np.float32(8), np.float32(_CURVE.size - 8)
 
 
 @njit(inline="always")
-def _light(curve: F32, value: float) -> tuple[float, float]:
-    """Linear light of a sample value, and its slope per unit of value."""
-    at = (value - np.float32(_LOWEST)) * np.float32(_FINENESS)
-    index = np.int64(at)
-    low = curve[index]
-    rise = curve[index + 1] - low
-    return low + (at - np.float32(index)) * rise, rise * np.float32(_FINENESS)
+def _place(value: float) -> np.int64:
+    """Where a sample value lies in the table."""
+    at = (value - np.float32(_LOWEST)) * np.float32(_FINENESS) + np.float32(0.5)
+    return np.int64(min(max(at, _FIRST), _LAST))
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _shift(rgb: U8, curve: F32, luma: F32, blue: F32, red: F32, out: F32) -> None:
+def _shift(rgb: U8, curve: F32, slope: F32, luma: F32, blue: F32, red: F32, out: F32) -> None:
+    red_part = np.float32(_RED)
+    green_part = np.float32(_GREEN)
+    blue_part = np.float32(_BLUE)
     for y in range(luma.shape[0]):
         for x in range(luma.shape[1]):
             wanted = (
-                np.float32(_RED) * curve[(np.int64(rgb[y, x, 0]) - _LOWEST) * _FINENESS]
-                + np.float32(_GREEN) * curve[(np.int64(rgb[y, x, 1]) - _LOWEST) * _FINENESS]
-                + np.float32(_BLUE) * curve[(np.int64(rgb[y, x, 2]) - _LOWEST) * _FINENESS]
+                red_part * curve[(np.int64(rgb[y, x, 0]) - _LOWEST) * _FINENESS]
+                + green_part * curve[(np.int64(rgb[y, x, 1]) - _LOWEST) * _FINENESS]
+                + blue_part * curve[(np.int64(rgb[y, x, 2]) - _LOWEST) * _FINENESS]
             )
             grey = luma[y, x] + np.float32(128)
-            to_red = np.float32(1.402) * red[y, x]
-            to_green = np.float32(-0.344136286) * blue[y, x] - np.float32(0.714136286) * red[y, x]
-            to_blue = np.float32(1.772) * blue[y, x]
+            to_red = grey + np.float32(1.402) * red[y, x]
+            to_green = grey - np.float32(0.344136286) * blue[y, x] - np.float32(0.714136286) * red[y, x]
+            to_blue = grey + np.float32(1.772) * blue[y, x]
             moved = np.float32(0)
             for _ in range(_STEPS):
-                r, r_slope = _light(curve, min(max(grey + moved + to_red, np.float32(-250)), np.float32(500)))
-                g, g_slope = _light(
-                    curve, min(max(grey + moved + to_green, np.float32(-250)), np.float32(500))
-                )
-                b, b_slope = _light(
-                    curve, min(max(grey + moved + to_blue, np.float32(-250)), np.float32(500))
-                )
-                light = np.float32(_RED) * r + np.float32(_GREEN) * g + np.float32(_BLUE) * b
-                slope = (
-                    np.float32(_RED) * r_slope + np.float32(_GREEN) * g_slope + np.float32(_BLUE) * b_slope
-                )
-                moved += (wanted - light) / max(slope, np.float32(2e-4))
+                r = _place(to_red + moved)
+                g = _place(to_green + moved)
+                b = _place(to_blue + moved)
+                light = red_part * curve[r] + green_part * curve[g] + blue_part * curve[b]
+                rise = red_part * slope[r] + green_part * slope[g] + blue_part * slope[b]
+                moved += (wanted - light) / max(rise, np.float32(2e-4))
                 moved = min(max(moved, np.float32(-_FURTHEST)), np.float32(_FURTHEST))
             out[y, x] = moved
 
@@ -81,7 +78,7 @@ def luma_shift(rgb: U8, planes: tuple[F32, F32, F32], decoded: list[F32]) -> F32
     """
     out = np.empty(planes[0].shape, np.float32)
     blue, red = (np.ascontiguousarray(plane) for plane in decoded)
-    _shift(np.ascontiguousarray(rgb), _CURVE, planes[0], blue, red, out)
+    _shift(np.ascontiguousarray(rgb), _CURVE, _SLOPE, planes[0], blue, red, out)
     return out
 
 

@@ -29,6 +29,8 @@ _ALPHA = 0.6
 _FLAT, _EDGE = 0.002, 0.12
 _AT_EDGES = 0.4
 _FEW_CELLS = 1500
+#: Rows that are converted at once.
+_BAND = 64
 
 _TO_LMS = np.array(
     [
@@ -48,6 +50,11 @@ _TO_LAB = np.array(
 
 def to_space(colours: U8) -> F32:
     """Colours (..., 4) of sRGB and straight alpha in the space described above."""
+    if colours.ndim == 3 and colours.shape[0] > _BAND:  # in bands, since doubles take much room
+        out = np.empty(colours.shape, np.float32)
+        for top in range(0, colours.shape[0], _BAND):
+            out[top : top + _BAND] = to_space(colours[top : top + _BAND])
+        return out
     linear = SRGB_TO_LINEAR[colours[..., :3]].astype(np.float64)
     lab = np.cbrt(linear @ _TO_LMS.T) @ _TO_LAB.T
     alpha = colours[..., 3:].astype(np.float64) / 255

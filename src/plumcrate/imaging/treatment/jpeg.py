@@ -17,7 +17,7 @@ from .case import Case
 from .outcome import Output, Tried, chosen
 
 #: Half chroma that needs a finer step than this is straining: full chroma may be smaller.
-_STRAINING = 103
+STRAINING = 103
 
 
 def treat_jpeg(case: Case) -> Output:
@@ -63,7 +63,7 @@ def lossy_jpeg(case: Case) -> Output:
         if landing.best is None:
             if len(landing.attempts[-1].data) >= _hopeless(case):
                 break
-        elif landing.best.quality <= _STRAINING:
+        elif landing.best.quality <= STRAINING:
             break
     reached = [output for output in outputs if output.data is not None]
     best = min(reached, key=lambda output: output.size) if reached else outputs[-1]

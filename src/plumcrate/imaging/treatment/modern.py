@@ -20,7 +20,7 @@ _PROBE_LACKS = 0.8
 #: A probe so many points above the target is near enough to reckon from.
 _PROBE_NEAR = 3.0
 #: An AVIF encode is dear: a score this far above the target is not chased down.
-_AVIF_NEAR = 1.0
+_AVIF_NEAR = 1.2
 
 
 def webp_copy(case: Case, limit: int) -> Output:
@@ -100,7 +100,7 @@ def _aimed_avif(case: Case, subsampling: str, limit: int) -> Landing:
     if quick or (probe.best is None and last.score < target - _PROBE_NEAR):
         return probe
     known = probe.best or last
-    first = codecs.AVIF.from_there(known.quality, known.score + _PROBE_LACKS, target)
+    first = codecs.AVIF.from_there(known.quality, known.score + _PROBE_LACKS, target + _AVIF_NEAR / 4)
     final = case.aim(
         lambda step: encode(step, speed), codecs.AVIF,
         cap=limit, first=first, upright=True, budget=4, near=_AVIF_NEAR,
