@@ -88,7 +88,7 @@ def draw(canvas: U8, frame: Frame) -> None:
 def read_gif(data: bytes, most_pixels: int) -> GifFile:
     """Reads a still or animated GIF. Raises :class:`GifError`.
 
-    ``most_pixels`` bounds the pixels of all frames together.
+    ``most_pixels`` bounds the pixels of all frames together, each counted as the whole picture it shows.
     """
     try:
         return _read(data, most_pixels)
@@ -118,7 +118,7 @@ def _read(data: bytes, most_pixels: int) -> GifFile:
                 own, at = _colours(data, at, flags)
             if own is None:
                 raise GifError("the GIF has a frame without colours")
-            pixels += across * down
+            pixels += max(across * down, width * height)
             if pixels > most_pixels or len(file.frames) >= _MOST_FRAMES:
                 raise GifError("the GIF has more pixels or frames than the limit")
             if not across or not down:

@@ -7,12 +7,15 @@ from ..gif import GifError, recompress
 from .case import Case
 from .outcome import Output, Tried, chosen
 
+#: All frames of an animation are held at once: more pixels than this are too many.
+_MOST_PIXELS = 120_000_000
+
 
 def treat_gif(case: Case) -> Output:
     if case.resized:
         return Output("gif", "not-possible")
     try:
-        smaller = recompress(case.data, case.recipe.limits.pixels)
+        smaller = recompress(case.data, min(case.recipe.limits.pixels, _MOST_PIXELS))
     except GifError as error:
         raise LeftAlone(str(error)) from None
     if smaller is case.data:
