@@ -15,7 +15,7 @@ from plumcrate.imaging.scoring.ssimulacra2 import Reference
 
 from .corpus import photo, wallpapers
 
-_QUALITIES = (20, 50, 80, 95)
+_QUALITIES = (15, 30, 50, 70, 85, 95)
 
 
 def main() -> None:

@@ -48,7 +48,8 @@ class Facts:
     """What the header of a file says.
 
     ``width`` and ``height`` are stored pixels, before orientation; 0 where the format has none
-    (SVG, PDF). ``bits`` is per channel. ``orientation`` is the EXIF value, 1 to 8.
+    (SVG, PDF). ``bits`` is per channel. ``orientation`` is the EXIF value, 1 to 8. ``arithmetic``: a JPEG
+    with arithmetic coding, which browsers do not show.
     """
 
     format: Format
@@ -60,6 +61,7 @@ class Facts:
     animated: bool = False
     progressive: bool = False
     orientation: int = 1
+    arithmetic: bool = False
 
     @property
     def pixels(self) -> int:
@@ -156,8 +158,9 @@ def _jpeg(data: bytes) -> Facts:
                 colour = "cmyk"
             progressive = marker in (0xC2, 0xC6, 0xCA, 0xCE)
             return Facts(
-                "jpeg", width, height, bits, colour, progressive=progressive, orientation=orientation
-            )
+                "jpeg", width, height, bits, colour, progressive=progressive, orientation=orientation,
+                arithmetic=marker > 0xC8,
+            )  # fmt: skip
         if marker == 0xE1 and body[:6] == b"Exif\0\0":
             orientation = exif_orientation(body[6:])
         position += length

@@ -12,7 +12,7 @@ from PIL import Image, ImageCms
 
 from .. import codecs, geometry
 from ..aim import NEAR_ENOUGH, Knob, Landing, aim
-from ..errors import Damaged, LeftAlone
+from ..errors import Damaged, LeftAlone, MoreDataNeeded
 from ..identification import Facts, identify
 from ..kinds import Kind
 from ..metadata import exif
@@ -42,11 +42,13 @@ class Case:
     def __init__(self, data: bytes, recipe: Recipe) -> None:
         self.data = data
         self.recipe = recipe
-        self.facts: Facts = identify(data)
+        self.facts: Facts = _identified(data)
         if self.facts.format not in ("jpeg", "png", "gif", "webp", "avif"):
             raise LeftAlone(f"{self.facts.format.upper()} files are left alone")
         if self.facts.format == "jpeg" and self.facts.bits > 8:
             raise LeftAlone(f"JPEGs with {self.facts.bits} bits per sample are left alone")
+        if self.facts.arithmetic:
+            raise LeftAlone("JPEGs with arithmetic coding, which browsers do not show, are left alone")
         self.png: PngFile | None = None
         self.image = self._opened()
         if self.image.size != (self.facts.width, self.facts.height):
@@ -237,6 +239,13 @@ class Case:
             if (facts.orientation, facts.width, facts.height) != expected:
                 return replace(output, data=None, verdict="not-possible")
         return output
+
+
+def _identified(data: bytes) -> Facts:
+    try:
+        return identify(data)
+    except MoreDataNeeded:
+        raise Damaged("the file ends before its picture does") from None
 
 
 _TURNS = {

@@ -1,0 +1,67 @@
+"""Every odd file is treated or declined with a reason, as the documentation says; and keeps its promise."""
+
+import io
+from pathlib import Path
+
+import numpy as np
+import pytest
+from odd import odd_files, outcome, table
+from PIL import Image
+
+from plumcrate.imaging import ImagingError, Limits, Recipe, identify, score, treat
+
+FILES = odd_files()
+DOCUMENT = Path(__file__).parents[2] / "docs/imaging/odd-files.md"
+
+
+def test_the_documentation_says_what_happens() -> None:
+    assert table() in DOCUMENT.read_text(encoding="utf-8"), "run: python tests/imaging/odd.py"
+
+
+@pytest.mark.parametrize("name", list(FILES))
+def test_what_is_written_opens_and_keeps_the_promise(name: str) -> None:
+    data = FILES[name]
+    recipe = Recipe(limits=Limits(50_000_000))
+    if outcome(data)[0].startswith("declined"):
+        with pytest.raises(ImagingError, match=r"\w+ \w+ \w+") as caught:
+            treat(data, recipe)
+        assert caught.value.code in ("damaged", "not-a-picture", "too-large", "left-alone")
+        return
+    treatment = treat(data, recipe)
+    facts = identify(data)
+    for output in (treatment.main, *treatment.copies):
+        if output.data is None:
+            continue
+        assert len(output.data) < len(data)
+        with Image.open(io.BytesIO(output.data)) as image:
+            image.load()
+            if output is treatment.main:
+                assert image.size == (facts.width, facts.height)
+                assert identify(output.data).orientation == facts.orientation
+            else:
+                assert image.size == facts.shown_size
+    main = treatment.main
+    if main.data is not None and facts.bits == 8 and not facts.animated and facts.colour != "cmyk":
+        if main.score == 100.0:
+            with Image.open(io.BytesIO(data)) as one, Image.open(io.BytesIO(main.data)) as other:
+                assert np.array_equal(np.asarray(one.convert("RGBA")), np.asarray(other.convert("RGBA")))
+        else:
+            assert score(data, main.data) >= 79.5
+
+
+def test_turned_pictures_are_upright_in_their_copies() -> None:
+    with Image.open(io.BytesIO(FILES["orientation-1.jpg"])) as image:
+        upright = np.asarray(image.convert("RGB")).astype(int)
+    from PIL import ImageOps
+
+    for value in range(1, 9):
+        data = FILES[f"orientation-{value}.jpg"]
+        with Image.open(io.BytesIO(data)) as image:
+            turned = ImageOps.exif_transpose(image)
+            assert turned is not None
+            wanted = np.asarray(turned.convert("RGB")).astype(int)
+        assert value == 1 or wanted.shape != upright.shape or np.abs(wanted - upright).mean() > 10
+        for copy in treat(data, Recipe()).copies:
+            assert copy.data is not None
+            with Image.open(io.BytesIO(copy.data)) as image:
+                assert np.abs(np.asarray(image.convert("RGB")).astype(int) - wanted).mean() < 6
