@@ -23,7 +23,7 @@ from plumcrate.contract import (
     RunState,
     Scope,
 )
-from plumcrate.imaging import score
+from plumcrate.imaging import identify, score
 from plumcrate.storage.folder import STAGED_PREFIX
 
 EXPECTED_FAILURES = {
@@ -285,6 +285,18 @@ def test_the_command_line(service: Service, library: Path, tmp_path: Path) -> No
     assert chosen
     assert {path.name: path.stat().st_size for path in out.iterdir()} == expected
     assert "take its place" in plumcrate("trial", photo, "--out", str(Path(photo).parent), code=1)
+    small = json.loads(
+        plumcrate(
+            "trial", photo, "--out", str(out), "--within", "200x200", "--effort", "quick",
+            "--metadata", "nothing", "--offer", "--json",
+        )
+    )["files"][0]["outputs"][0]  # fmt: skip
+    assert small["verdict"] == "chosen"
+    assert small["size"] in [tried["size"] for tried in small["tried"]]
+    facts = identify((out / Path(photo).name).read_bytes())
+    assert max(facts.width, facts.height) == 200
+    assert "knows all, nothing" in plumcrate("trial", photo, "--out", str(out), "--metadata", "hats", code=2)
+    assert "such as 1600x1200" in plumcrate("trial", photo, "--out", str(out), "--within", "big", code=2)
     assert hashes(library) == before
 
 

@@ -7,18 +7,29 @@ import io
 import numpy as np
 from PIL import Image
 
-from plumcrate.imaging import Level, Recipe, treat
+from plumcrate.imaging import Effort, Level, Recipe, Sharpening, treat
 
 
 def warm() -> None:
     """Treats a few small pictures, which between them touch every kernel; the results are dropped."""
     rng = np.random.default_rng(0)
-    noise = Image.fromarray(rng.integers(0, 256, (192, 256, 3), dtype=np.uint8))
-    for kind, options in (("JPEG", {}), ("JPEG", {"subsampling": "4:4:4"}), ("PNG", {})):
+    noise = rng.integers(0, 256, (72, 96, 3), dtype=np.uint8)
+    few = (noise[..., :1] // 64 * 64).repeat(4, axis=2)
+    for kind, pixels, options in (
+        ("JPEG", noise, {}),
+        ("JPEG", noise, {"subsampling": "4:4:4"}),
+        ("PNG", noise, {}),
+        ("PNG", few, {}),
+        ("GIF", few, {}),
+    ):
         out = io.BytesIO()
-        noise.save(out, kind, **options)
-        for level in (Level.EXACT, Level.LEAN):
-            treat(out.getvalue(), Recipe(level, avif=False))
+        Image.fromarray(pixels).save(out, kind, **options)
+        for recipe in (
+            Recipe(Level.EXACT, avif=False, effort=Effort.THOROUGH),
+            Recipe(Level.LEAN, avif=False, largest=(64, 64), sharpening=Sharpening(0.5)),
+            Recipe(Level.LEAN, avif=False),
+        ):
+            treat(out.getvalue(), recipe)
 
 
 if __name__ == "__main__":
