@@ -187,6 +187,3 @@ def _table(colours: U32, bits: int) -> bytes:
 def _sub_blocks(body: bytes) -> bytes:
     parts = [body[at : at + 255] for at in range(0, len(body), 255)]
     return b"".join(bytes([len(part)]) + part for part in parts) + b"\x00"
-
-
-__all__ = ["recompress", "same_animation"]

@@ -10,7 +10,7 @@ import numpy as np
 
 from ..recipe import Effort
 from . import deflate, rows
-from .chunks import PALETTE, SIGNATURE, Chunk
+from .chunks import SIGNATURE, Chunk
 from .picture import Picture, PngFile
 from .reduce import Allowed, forms
 from .rows import U8
@@ -192,6 +192,3 @@ def _encode_animated(file: PngFile, kept: list[Chunk], effort: Effort) -> bytes:
             sequence += 1
     chunks += [*after, Chunk(b"IEND", b"")]
     return SIGNATURE + b"".join(chunk.encoded() for chunk in chunks)
-
-
-__all__ = ["PALETTE", "Effort", "encode", "encode_picture"]

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from .chunks import GREY, GREY_ALPHA, PALETTE, RGB, RGBA, Chunk, Header, PngError, parse_header, read_chunks
+from .chunks import GREY_ALPHA, PALETTE, RGB, RGBA, Chunk, Header, PngError, parse_header, read_chunks
 from .rows import U8, Samples, raw_size, samples_of
 
 #: Chunks that belong to the picture data and are written anew.
@@ -202,6 +202,3 @@ def same_pixels(first: Picture, second: Picture, *, hidden_matters: bool = False
 
 def _deepened(values: Samples) -> NDArray[np.uint16]:
     return values.astype(np.uint16) * np.uint16(257) if values.dtype == np.uint8 else values.astype(np.uint16)
-
-
-__all__ = ["GREY", "Frame", "Picture", "PngFile", "read_png", "same_pixels"]

@@ -272,6 +272,3 @@ def _is_srgb(profile: bytes) -> bool:
         return "srgb" in ImageCms.getProfileDescription(opened).lower()
     except (ImageCms.PyCMSError, OSError):
         return False
-
-
-__all__ = ["Case", "colour_limit"]

@@ -15,7 +15,7 @@ from ..png.reduce import of_rgba
 from .case import Case
 from .jpeg import lossy_jpeg
 from .outcome import Output, chosen, lightest
-from .png import _rgba, palettes
+from .png import palettes, rgba_of
 
 #: Another format must save this much of what its own would, since a change of name has its price.
 _LEAST_GAIN = 0.2
@@ -32,11 +32,11 @@ def conversions(case: Case, after: int) -> tuple[Output, ...]:
     if kind == "png" and case.pixels.alpha is None and case.recipe.target is not None:
         made = lossy_jpeg(case)
     elif kind == "gif":
-        data = encode_picture(of_rgba(_rgba(case.pixels)), [], case.recipe.effort)
+        data = encode_picture(of_rgba(rgba_of(case.pixels)), [], case.recipe.effort)
         if decode(data).same_as(case.pixels):
             made = chosen("png", data, 100.0, "lossless")
     elif kind == "jpeg" and case.recipe.target is not None:
-        found = palettes(case, []) if Histogram(_rgba(case.pixels)).cells <= _FLAT_CELLS else []
+        found = palettes(case, []) if Histogram(rgba_of(case.pixels)).cells <= _FLAT_CELLS else []
         made = lightest(found) if found else None
     if made is None or made.data is None:
         return ()

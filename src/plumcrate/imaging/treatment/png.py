@@ -57,7 +57,7 @@ def _already_few(case: Case) -> bool:
 def _exact(case: Case, kept: list[Chunk]) -> Output:
     recipe = case.recipe
     if case.resized:
-        data = encode_picture(of_rgba(_rgba(case.pixels)), kept, recipe.effort)
+        data = encode_picture(of_rgba(rgba_of(case.pixels)), kept, recipe.effort)
         return chosen("png", data, 100.0, "lossless, at the new size")
     try:
         data = recompress(
@@ -73,7 +73,7 @@ def _exact(case: Case, kept: list[Chunk]) -> Output:
 
 def palettes(case: Case, kept: list[Chunk]) -> list[Output]:
     """The smallest palette pictures that reach the target: with error diffusion, and without."""
-    rgba = _rgba(case.pixels)
+    rgba = rgba_of(case.pixels)
     histogram, values = Histogram(rgba), to_space(rgba)
     ladder = _LADDER if case.recipe.effort is not Effort.QUICK else _LADDER[::-3][::-1]
     out = []
@@ -123,6 +123,6 @@ def _faithful(source: Pixels, candidate: Pixels) -> bool:
     return shift.worst <= _WORST_COLOUR and shift.mean <= _MEAN_COLOUR
 
 
-def _rgba(pixels: Pixels) -> U8:
+def rgba_of(pixels: Pixels) -> U8:
     alpha = np.full(pixels.rgb.shape[:2], 255, np.uint8) if pixels.alpha is None else pixels.alpha
     return np.dstack([pixels.rgb, alpha])
