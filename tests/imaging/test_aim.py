@@ -2,10 +2,13 @@
 
 import math
 
+import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
+from plumcrate.imaging import codecs
 from plumcrate.imaging.aim import Knob, aim
+from plumcrate.imaging.priors import features, predicted
 from plumcrate.imaging.recipe import TOLERANCE
 
 KNOB = Knob(lowest=20, highest=98, prior={70.0: 66, 80.0: 80, 90.0: 91}, slope=0.04)
@@ -53,3 +56,30 @@ def test_the_prior_alone_lands_an_ordinary_picture() -> None:
     curve = {q: 80 + 0.8 * (q - 80) for q in range(20, 99)}
     assert landed(curve, 80.0) == (80, 1)
     assert math.isclose(curve[80], 80.0)
+
+
+def test_knobs_and_their_axes_fit_together() -> None:
+    for knob in (codecs.JPEG, codecs.WEBP, codecs.AVIF):
+        for quality in range(knob.lowest, knob.highest + 1):
+            assert knob.at(knob.axis(quality)) == quality
+        guesses = [knob.first_guess(target) for target in (60.0, 70.0, 80.0, 90.0)]
+        assert guesses == sorted(guesses)
+        assert knob.at(-1e6) == knob.lowest
+        assert knob.at(1e6) == knob.highest
+
+
+def test_a_busy_picture_is_expected_to_need_another_quality_than_a_soft_one() -> None:
+    rng = np.random.default_rng(0)
+    soft = np.cumsum(rng.normal(0, 0.5, (256, 256, 3)), axis=1).clip(-90, 90) + 128
+    busy = np.clip(soft + rng.normal(0, 25, soft.shape), 0, 255)
+    one, other = (features(picture.astype(np.uint8)) for picture in (soft, busy))
+    for encoder, knob in (("jpeg", codecs.JPEG), ("webp", codecs.WEBP), ("avif", codecs.AVIF)):
+        first, second = (predicted(encoder, 80.0, picture) for picture in (one, other))
+        assert first is not None
+        assert second is not None
+        assert abs(first - second) > 1
+        assert knob.lowest <= knob.at(first) <= knob.highest
+    assert predicted("jpeg", 20.0, one) is None
+    assert predicted("webp", 80.0, one, 70.0) != predicted("webp", 80.0, one, 100.0)
+    tiny = features(np.zeros((1, 1, 3), np.uint8))
+    assert np.isfinite(tiny).all()

@@ -13,6 +13,7 @@ from plumcrate.demo.painter.scenes import SCENES
 from plumcrate.imaging import score
 from plumcrate.imaging.pixels import Pixels
 from plumcrate.imaging.scoring import Judge
+from plumcrate.imaging.scoring.colour import colour_shift, patches
 from plumcrate.imaging.scoring.ssimulacra2 import Reference
 
 
@@ -70,3 +71,25 @@ def test_different_sizes_are_refused() -> None:
     rgb = scene("fog")
     with pytest.raises(ValueError, match="reference"):
         Reference(rgb).score(rgb[:-1])
+
+
+def test_the_guard_measures_colour_as_cie_does() -> None:
+    grey = np.full((16, 16, 3), 119, np.uint8)
+    lab = patches(grey)
+    assert lab.shape == (4, 4, 3)
+    assert np.allclose(lab[0, 0], (50.0, 0.0, 0.0), atol=0.2), "code 119 is L* 50"
+    red = patches(np.full((16, 16, 3), (255, 0, 0), np.uint8))
+    assert np.allclose(red[0, 0], (53.24, 80.09, 67.20), atol=0.3)
+    assert colour_shift(lab, lab).worst == 0
+
+
+def test_the_guard_hears_a_drift_that_structure_does_not_show_and_not_fine_noise() -> None:
+    rng = np.random.default_rng(0)
+    picture = np.cumsum(rng.integers(-2, 3, (120, 160, 3)), axis=1).clip(-60, 60).astype(np.int16) + 128
+    drifted = np.clip(picture + np.array([0, 0, 14]), 0, 255).astype(np.uint8)
+    noise = np.clip(picture + rng.integers(-6, 7, picture.shape), 0, 255).astype(np.uint8)
+    reference = patches(picture.astype(np.uint8))
+    assert colour_shift(reference, patches(drifted)).mean > 4
+    assert colour_shift(reference, patches(noise)).mean < 2
+    odd = patches(np.zeros((5, 3, 3), np.uint8))
+    assert odd.shape == (2, 1, 3)
