@@ -18,8 +18,8 @@ from .outcome import Output, chosen, lightest
 
 #: Frames that are scored: the worst of them counts.
 _SAMPLES = 4
-#: More pixels than this, all frames together, are too much to hold at once.
-_MOST_PIXELS = 120_000_000
+#: Animations of more pixels, all frames together, get no copies: those take too long.
+_MOST_PIXELS = 20_000_000
 #: Lossy qualities tried, best first to fail.
 _QUALITIES = {"webp": (60, 75, 88, 95), "avif": (45, 60, 75, 88)}
 

@@ -8,7 +8,7 @@ from .case import Case
 from .outcome import Output, Tried, chosen
 
 #: All frames of an animation are held at once: more pixels than this are too many.
-_MOST_PIXELS = 120_000_000
+_MOST_PIXELS = 60_000_000
 
 
 def treat_gif(case: Case) -> Output:
