@@ -81,10 +81,6 @@ class PngFile:
     first_is_still: bool = False
     plays: int = 0
 
-    def chunk(self, name: bytes) -> bytes | None:
-        """The data of the first chunk of a type."""
-        return next((chunk.body for chunk in self.ancillary if chunk.name == name), None)
-
 
 def read_png(data: bytes, most_pixels: int) -> PngFile:
     """Reads a PNG of any colour type, depth and interlacing, animated ones too.
