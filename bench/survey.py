@@ -11,11 +11,13 @@ from PIL import Image
 from rich.console import Console
 from rich.table import Table
 
+from plumcrate.contract import RecipeSettings
 from plumcrate.demo.postgres import PrivatePostgres
 from plumcrate.keeping.backups import BackupStore
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.database import Database
-from plumcrate.records.tables import Library, Survey
+from plumcrate.records.queries.libraries import new_library
+from plumcrate.records.tables import Survey
 from plumcrate.storage.folder import Folder
 from plumcrate.storage.grouping import USUAL_PATTERNS
 from plumcrate.work.survey import survey
@@ -33,12 +35,7 @@ def main() -> None:
         database = Database(server.start())
         database.migrate()
         with database.begin() as session:
-            session.add(
-                Library(
-                    slug="l", name="L", root=str(root), level="everyday", webp=True, avif=True,
-                    patterns=list(USUAL_PATTERNS),
-                )
-            )  # fmt: skip
+            new_library(session, "l", "L", str(root), list(USUAL_PATTERNS), RecipeSettings(), "bench")
         keeper = Keeper(database, 1, Folder(root), BackupStore(home / "backups"))
         table = Table("survey", "files", "seconds", "files a second", title="Surveys")
         for name in ("first", "unchanged", "unchanged again"):

@@ -11,7 +11,7 @@ import subprocess
 import sys
 import time
 import uuid
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -21,10 +21,11 @@ from PIL import Image
 
 from plumcrate.api.auth import hash_password, new_key
 from plumcrate.client import Client, ClientError
-from plumcrate.contract import Role
+from plumcrate.contract import RecipeSettings, Role
 from plumcrate.demo.postgres import PrivatePostgres, free_port
 from plumcrate.demo.world import build
 from plumcrate.records.database import Database
+from plumcrate.records.queries.libraries import new_library
 from plumcrate.records.tables import Person
 
 PASSWORD = "a lamp in every window"
@@ -73,6 +74,13 @@ def library(painted: Path, tmp_path: Path) -> Path:
     root = tmp_path / "library"
     shutil.copytree(painted, root)
     return root
+
+
+def add_library(database: Database, root: Path, patterns: Sequence[str] = (), **settings: object) -> int:
+    """A connected library called ``l``; returns its number."""
+    with database.begin() as session:
+        recipe = RecipeSettings.model_validate(settings)
+        return new_library(session, "l", "L", str(root), list(patterns), recipe, "tests").id
 
 
 def hashes(root: Path) -> dict[str, str]:

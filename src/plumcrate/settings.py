@@ -25,8 +25,12 @@ class Settings(BaseSettings):
         description="Pictures treated at a time by one worker process.",
     )
     max_megapixels: float = Field(200.0, gt=0, description="Larger pictures are declined.")
+    max_upload_mb: int = Field(200, gt=0, description="Larger uploads through the API are refused.")
     seconds_per_megapixel: float = Field(20.0, gt=0, description="Time limit for one picture, plus 60 s.")
     child_memory_mb: int = Field(6000, ge=500, description="Address space of one child process.")
+    retry_seconds: list[float] = Field(
+        [15.0, 120.0, 900.0], description="Waits before a file with a passing fault is tried again."
+    )
     secure_cookies: bool = Field(False, description="Set where the console is served over HTTPS.")
     session_days: int = Field(14, ge=1)
 

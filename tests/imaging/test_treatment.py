@@ -27,7 +27,7 @@ from plumcrate.imaging.errors import Damaged, LeftAlone, NotAPicture, TooLarge
 from plumcrate.imaging.pixels import Pixels, decode
 from plumcrate.imaging.png import read_png
 from plumcrate.imaging.png.picture import same_pixels
-from plumcrate.imaging.recipe import TARGETS, TOLERANCE
+from plumcrate.imaging.recipe import EVERY_CONVERSION, TARGETS, TOLERANCE
 from plumcrate.imaging.scoring import Judge
 
 
@@ -226,7 +226,7 @@ def test_other_formats_are_offered_when_asked_and_smaller() -> None:
     with Image.open(io.BytesIO(SOURCES["photo"])) as image:
         out = io.BytesIO()
         image.save(out, "PNG")
-    (jpeg,) = treat(out.getvalue(), Recipe(convert=True, webp=False, avif=False)).conversions
+    (jpeg,) = treat(out.getvalue(), Recipe(convert=EVERY_CONVERSION, webp=False, avif=False)).conversions
     assert jpeg.data is not None
     assert identify(jpeg.data).format == "jpeg"
     assert score(out.getvalue(), jpeg.data) >= TARGETS[Level.EVERYDAY] - TOLERANCE

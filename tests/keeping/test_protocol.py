@@ -13,16 +13,18 @@ import sys
 from pathlib import Path
 
 import pytest
+from conftest import add_library
 from sqlalchemy import func, select
 
 from plumcrate.keeping import keeper as keeper_module
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
-from plumcrate.keeping.keeper import Keeper, Note, Overtaken
+from plumcrate.keeping.journal import Note
+from plumcrate.keeping.keeper import Keeper, Overtaken
 from plumcrate.keeping.recovery import recover
 from plumcrate.keeping.steps import Step
 from plumcrate.records.database import Database
-from plumcrate.records.tables import Copy, File, Journal, Ledger, Library, Picture
+from plumcrate.records.tables import Copy, File, Journal, Ledger, Picture
 from plumcrate.storage.folder import STAGED_PREFIX, Folder, StorageError
 
 OLD, NEW, COPY = b"the old bytes, long and heavy", b"new bytes", b"a copy"
@@ -31,7 +33,8 @@ import os, signal, sys
 from pathlib import Path
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
-from plumcrate.keeping.keeper import Keeper, Note
+from plumcrate.keeping.journal import Note
+from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File
 from plumcrate.storage.folder import Folder
@@ -63,19 +66,8 @@ class Place:
         self.root.mkdir()
         (self.root / "a.jpg").write_bytes(OLD)
         os.utime(self.root / "a.jpg", ns=(10**18, 10**18))
+        add_library(database, self.root)
         with database.begin() as session:
-            session.add(
-                Library(
-                    slug="l",
-                    name="L",
-                    root=str(self.root),
-                    level="everyday",
-                    webp=True,
-                    avif=True,
-                    patterns=[],
-                )
-            )
-            session.flush()
             session.add(Picture(library_id=1, path="a.jpg", folder="", name="a.jpg"))
             session.flush()
             session.add(

@@ -66,7 +66,7 @@ def test_exchange_keeps_both(tree: Folder, monkeypatch: pytest.MonkeyPatch, can_
     assert (tree.read("a/one.jpg"), tree.read("a/two.jpg")) == (b"two", b"one")
     assert len(os.listdir(tree.root / "a")) == 2
     name = tree.staged_name("a/new.jpg")
-    tree.stage(name, b"new", tree.stat("a/one.jpg"))
+    tree.stage(name, b"new", "a/one.jpg")
     assert not tree.publish(name, "a/one.jpg"), "a taken name is not overwritten"
     assert tree.read("a/one.jpg") == b"two"
     assert tree.publish(name, "a/new.jpg")
@@ -78,7 +78,7 @@ def test_staging_keeps_the_mode_and_a_full_disk_leaves_nothing(
 ) -> None:
     os.chmod(tree.root / "a/one.jpg", 0o640)
     name = tree.staged_name("a/one.jpg")
-    tree.stage(name, b"x" * 10, tree.stat("a/one.jpg"))
+    tree.stage(name, b"x" * 10, "a/one.jpg")
     assert tree.stat(name).st_mode & 0o777 == 0o640
 
     def full(_: int) -> None:
@@ -87,7 +87,7 @@ def test_staging_keeps_the_mode_and_a_full_disk_leaves_nothing(
     monkeypatch.setattr(module.os, "fsync", full)
     before = sorted(os.listdir(tree.root / "a"))
     with pytest.raises(StorageError) as caught:
-        tree.stage(tree.staged_name("a/one.jpg"), b"y" * 10, tree.stat("a/one.jpg"))
+        tree.stage(tree.staged_name("a/one.jpg"), b"y" * 10, "a/one.jpg")
     assert caught.value.code == "disk-full"
     assert "free some space" in str(caught.value)
     assert sorted(os.listdir(tree.root / "a")) == before

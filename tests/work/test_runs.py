@@ -1,29 +1,29 @@
 """The feeder and the counters, without any worker: what is queued when, and that the sums stay true."""
 
 from datetime import UTC, datetime
+from pathlib import Path
 
 import pytest
+from conftest import add_library
 from sqlalchemy import func, select, text
 
-from plumcrate.contract import FileRole, ItemState, LibraryRequest, RunKind, RunRequest, RunState, Scope
+from plumcrate.contract import FileRole, ItemState, RunKind, RunRequest, RunState, Scope
 from plumcrate.records.database import Database
 from plumcrate.records.queries.runs import end_item, run_view
 from plumcrate.records.queries.savings import savings
-from plumcrate.records.queries.sums import refresh_library, refresh_pictures
+from plumcrate.records.queries.sums import refresh_pictures
 from plumcrate.records.tables import Copy, File, Item, Library, Picture, Run
+from plumcrate.work.feeding import feed
 from plumcrate.work.queue import Queue
-from plumcrate.work.runs import RunError, change_state, create_run, feed, retry_failed
+from plumcrate.work.runs import RunError, change_state, create_run, retry_failed
 
 PICTURES, RENDITIONS = 30, 2
 
 
 @pytest.fixture
 def filled(database: Database) -> Database:
+    add_library(database, Path("/l"))
     with database.begin() as session:
-        level = LibraryRequest(name="L", root="/l").level
-        library = Library(slug="l", name="L", root="/l", level=level, webp=True, avif=True, patterns=[])
-        session.add(library)
-        session.flush()
         for number in range(PICTURES):
             folder = str(number % 3)
             picture = Picture(library_id=1, path=f"{folder}/p{number:02d}.jpg", folder=folder, name="p")
@@ -37,7 +37,7 @@ def filled(database: Database) -> Database:
                 file.mtime_ns = file.mtime_ns_before = 1
                 session.add(file)
         session.flush()
-        refresh_library(session, 1)
+        refresh_pictures(session, list(range(1, PICTURES + 1)))
     return database
 
 
@@ -55,9 +55,9 @@ def counts(database: Database, run_id: int) -> dict[str, int]:
         return {str(state): count for state, count in rows}
 
 
-def one_round(database: Database, at_a_time: int = 5) -> None:
+def one_round(database: Database, children: int = 1) -> None:
     with database.begin() as session:
-        feed(session, Queue(database.url), at_a_time)
+        feed(session, Queue(database.url), children, 100.0)
 
 
 def test_only_a_bounded_number_is_in_flight_and_pausing_takes_it_back(filled: Database) -> None:
@@ -66,8 +66,8 @@ def test_only_a_bounded_number_is_in_flight_and_pausing_takes_it_back(filled: Da
     assert counts(filled, run_id) == {"waiting": files}
     for _ in range(3):
         one_round(filled)
-        assert counts(filled, run_id) == {"waiting": files - 5 * 3, "queued": 5 * 3}, (
-            "five pictures of three files"
+        assert counts(filled, run_id) == {"waiting": files - 4 * 3, "queued": 4 * 3}, (
+            "four pictures of three files"
         )
     with filled.begin() as session:
         change_state(session, session.get_one(Run, run_id), "pause")
@@ -76,8 +76,8 @@ def test_only_a_bounded_number_is_in_flight_and_pausing_takes_it_back(filled: Da
     assert counts(filled, run_id) == {"waiting": files}, "a paused run is not fed"
     with filled.begin() as session:
         change_state(session, session.get_one(Run, run_id), "resume")
-    one_round(filled, at_a_time=7)
-    assert counts(filled, run_id)["queued"] == 7 * 3
+    one_round(filled, children=2)
+    assert counts(filled, run_id)["queued"] == 8 * 3
 
 
 def test_what_a_vanished_job_left_goes_back_in_line(filled: Database) -> None:
@@ -87,7 +87,7 @@ def test_what_a_vanished_job_left_goes_back_in_line(filled: Database) -> None:
         session.execute(text("UPDATE run_items SET state = 'working' WHERE state = 'queued'"))
         session.execute(text("DELETE FROM procrastinate_jobs"))
     one_round(filled)
-    assert counts(filled, run_id) == {"waiting": 75, "queued": 15}
+    assert counts(filled, run_id) == {"waiting": 78, "queued": 12}
 
 
 def test_counters_failures_and_another_try(filled: Database) -> None:
@@ -116,10 +116,10 @@ def test_counters_failures_and_another_try(filled: Database) -> None:
         view = run_view(session, session.get_one(Run, run_id))
         assert (view.state, view.failed, view.left, view.bytes_before) == (RunState.RUNNING, 0, 10, 20_000)
         assert view.megapixels_done == pytest.approx(20.0)
-        with pytest.raises(RunError, match="run 1"):
-            create_run(session, session.get_one(Library, 1), RunRequest(library="l"), 100.0)
-    other = start(filled, scope=Scope(folder="2"))
-    assert counts(filled, other) == {"waiting": 30}, "files that no other run has are free"
+    everything = start(filled)
+    with filled.begin() as session:
+        assert session.get_one(Run, everything).elsewhere == 10, "what an open run has left stays with it"
+    assert counts(filled, everything) == {"waiting": 80}
 
 
 def test_scopes_and_kinds(filled: Database) -> None:

@@ -6,14 +6,15 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from conftest import photograph
+from conftest import add_library, photograph
 from sqlalchemy import select
 
 from plumcrate.contract import FileRole, FileState, SurveyState
 from plumcrate.keeping.backups import BackupStore
-from plumcrate.keeping.keeper import Keeper, Note
+from plumcrate.keeping.journal import Note
+from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.database import Database
-from plumcrate.records.tables import File, Library, Picture, Survey
+from plumcrate.records.tables import File, Picture, Survey
 from plumcrate.storage.folder import Folder
 from plumcrate.storage.grouping import USUAL_PATTERNS
 from plumcrate.work.survey import survey
@@ -21,13 +22,7 @@ from plumcrate.work.survey import survey
 
 @pytest.fixture
 def look(database: Database, library: Path, tmp_path: Path) -> Callable[[], Survey]:
-    with database.begin() as session:
-        session.add(
-            Library(
-                slug="l", name="L", root=str(library), level="everyday", webp=True, avif=True,
-                patterns=list(USUAL_PATTERNS),
-            )
-        )  # fmt: skip
+    add_library(database, library, USUAL_PATTERNS)
 
     def once() -> Survey:
         with database.begin() as session:

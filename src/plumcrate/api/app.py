@@ -19,7 +19,7 @@ from plumcrate.work.sandbox import Sandbox
 from . import problems
 from .auth import Attempts
 from .events import Hub
-from .routers import libraries, people, pictures, runs
+from .routers import care, intake, libraries, people, pictures, recipes, runs
 
 _STATIC = Path(__file__).parent / "static"
 
@@ -53,7 +53,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     app.state.attempts = Attempts()
     problems.install(app)
     api = APIRouter(prefix="/api/v1")
-    for module in (people, libraries, pictures, runs):
+    for module in (people, libraries, recipes, pictures, runs, intake, care):
         api.include_router(module.router)
     app.include_router(api)
     _serve_console(app)

@@ -8,6 +8,7 @@ from enum import StrEnum
 from pydantic import Field
 
 from .common import Level, Message
+from .upkeep import Upkeep
 
 
 class SurveyState(StrEnum):
@@ -52,25 +53,26 @@ class LibraryRequest(Message):
 
 
 class LibraryChange(Message):
-    """New settings; what is left out stays as it is."""
+    """New settings; what is left out stays as it is. How pictures are treated is in the recipe."""
 
     name: str | None = Field(None, min_length=1, max_length=120)
-    level: Level | None = None
-    webp: bool | None = None
-    avif: bool | None = None
     patterns: list[str] | None = None
+    upkeep: Upkeep | None = None
 
 
 class Library(Message):
     """A connected folder tree, its settings and its totals."""
 
+    warnings: list[str] = Field(default_factory=list, description="What an administrator must know.")
     slug: str
     name: str
     root: str
-    level: Level
+    recipe_version: int
+    level: Level = Field(description="Of the recipe in use; its rules may say otherwise.")
     webp: bool
     avif: bool
     patterns: list[str]
+    upkeep: Upkeep
     created_at: datetime
     pictures: int = Field(0, description="Pictures: an original with its renditions counts once.")
     files: int = Field(0, description="Files of originals and renditions; our copies not counted.")

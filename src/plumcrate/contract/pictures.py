@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 from enum import StrEnum
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import Field
 
@@ -25,6 +25,7 @@ class FileState(StrEnum):
     LEFT_ALONE = "left-alone"
     UNREADABLE = "unreadable"
     FAILED = "failed"
+    REMOVED = "removed"
     GONE = "gone"
 
 
@@ -99,6 +100,13 @@ class Picture(Message):
     bytes_lightest: int
     score: float | None = Field(None, description="The lowest score among its files.")
     original_id: int = Field(description="The file to show for the picture.")
+    own: str | None = Field(None, description="A level of its own, or leave: left alone for ever.")
+
+
+class OwnRequest(Message):
+    """A level for one picture alone, or ``leave``; null follows the recipe again."""
+
+    own: Literal["exact", "gallery", "everyday", "lean", "leave"] | None
 
 
 class PictureDetail(Picture):

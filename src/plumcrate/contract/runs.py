@@ -14,6 +14,15 @@ from .common import Level, Message
 class RunKind(StrEnum):
     TREAT = "treat"
     RESTORE = "restore"
+    HAND_BACK = "hand-back"
+
+
+class RunOrigin(StrEnum):
+    """Who asked for a run."""
+
+    PERSON = "person"
+    ARRIVAL = "arrival"
+    SCHEDULE = "schedule"
 
 
 class RunState(StrEnum):
@@ -35,20 +44,24 @@ class ItemState(StrEnum):
 
 
 class Scope(Message):
-    """Which files: all, one folder with what is under it, or single pictures."""
+    """Which files: all, one folder with what is under it, single pictures, or those of another run."""
 
     folder: str | None = None
     pictures: list[int] | None = Field(default=None, max_length=100_000)
+    run: int | None = Field(None, description="The files of this run.")
+    failed_of: int | None = Field(None, description="The files that failed in this run.")
+    untreated: bool = Field(False, description="Only files that no run has dealt with.")
 
     @model_validator(mode="after")
     def _one_kind(self) -> Self:
-        if self.folder is not None and self.pictures is not None:
-            raise ValueError("give a folder or pictures, not both")
+        kinds = (self.folder, self.pictures, self.run, self.failed_of)
+        if sum(kind is not None for kind in kinds) > 1:
+            raise ValueError("give one of folder, pictures, run and failed_of")
         return self
 
 
 class RunRequest(Message):
-    """Something to do to many files. Level and copies default to the library's settings."""
+    """Something to do to many files. Level and copies default to the library's recipe."""
 
     library: str
     kind: RunKind = RunKind.TREAT
@@ -57,6 +70,11 @@ class RunRequest(Message):
     avif: bool | None = None
     scope: Scope = Field(default_factory=lambda: Scope())
     force: bool = Field(False, description="Also files already treated with the same settings.")
+    first: bool = Field(False, description="Before all that waits, also when it is many pictures.")
+    overwrite: bool = Field(
+        False, description="Restoring: also files that somebody changed since; their version is backed up."
+    )
+    confirm: str | None = Field(None, description="Handing back: the library's short name.")
 
 
 class Run(Message):
@@ -65,17 +83,22 @@ class Run(Message):
     id: int
     library: str
     kind: RunKind
+    origin: RunOrigin
     state: RunState
+    recipe_version: int | None = None
     level: Level | None
     webp: bool
     avif: bool
     scope: Scope
+    waits_for: str | None = Field(None, description="Why it does not go on just now.")
     files: int
     done: int
     passed: int
     failed: int
     left: int
     already: int = Field(0, description="Files passed over: treated before with the same settings.")
+    left_out: int = Field(0, description="Files that the recipe or a rule leaves alone.")
+    elsewhere: int = Field(0, description="Files that another open run has still to do.")
     bytes_before: int = Field(description="Of the files done so far.")
     bytes_after: int
     bytes_lightest: int
@@ -84,6 +107,9 @@ class Run(Message):
     megapixels_per_second: float | None = Field(None, description="Over the last minute of work.")
     seconds_left: float | None = Field(None, description="An estimate, by megapixels left.")
     in_hand: list[str] = Field(default_factory=list, description="Paths being worked on now.")
+    proof: dict[str, int | str] | None = Field(
+        None, description="Handing back: what was compared, byte for byte, at the end."
+    )
     created_at: datetime
     finished_at: datetime | None = None
 
@@ -114,5 +140,6 @@ class Item(Message):
     bytes_lightest: int | None = None
     score: float | None = None
     seconds: float | None = None
+    not_before: datetime | None = Field(None, description="When it is tried again by itself.")
     outputs: list[OutputReport] = Field(default_factory=list)
     finished_at: datetime | None = None

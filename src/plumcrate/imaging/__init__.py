@@ -18,13 +18,16 @@ if TYPE_CHECKING:
     from .errors import ImagingError
     from .identification import Facts, identify
     from .kinds import Kind
-    from .recipe import Effort, Level, Limits, Recipe, Sharpening
+    from .recipe import EVERY_CONVERSION, Conversion, Effort, FixedQuality, Level, Limits, Recipe, Sharpening
     from .scoring import score
     from .treatment import Output, Treatment, treat
 
 __all__ = [
+    "EVERY_CONVERSION",
+    "Conversion",
     "Effort",
     "Facts",
+    "FixedQuality",
     "ImagingError",
     "Kind",
     "Level",
@@ -39,7 +42,10 @@ __all__ = [
 ]
 
 _HOMES = {
+    "EVERY_CONVERSION": "recipe",
+    "Conversion": "recipe",
     "Effort": "recipe",
+    "FixedQuality": "recipe",
     "Kind": "kinds",
     "Sharpening": "recipe",
     "Facts": "identification",

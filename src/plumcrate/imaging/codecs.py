@@ -7,6 +7,7 @@ machine is used. What goes with the picture (profile, rights) is passed as Pillo
 from __future__ import annotations
 
 import io
+import math
 from typing import Any
 
 import numpy as np
@@ -38,6 +39,21 @@ WEBP = Knob(
 )  # fmt: skip
 #: In the AV1 encoder's own 64 quantizers, finest last: steps of quality between them change nothing.
 AVIF = Knob(lowest=8, highest=61, prior={70.0: 29, 80.0: 40, 90.0: 55}, slope=0.043)
+
+
+def knob_of(encoder: str, quality: int) -> int:
+    """An encoder's usual quality, 1 to 100, in the units of our knob for it.
+
+    For JPEG the step at which our luma table is on the mean as coarse as that of T.81 Annex K scaled in
+    the way of the IJG's library for the quality.
+    """
+    if encoder == "webp":
+        return quality
+    if encoder == "avif":
+        return round(quality * 63 / 100)
+    percent = 5000 / quality if quality < 50 else max(200 - 2 * quality, 1)
+    return round(min(130.0, 80 - 12 * math.log2(percent / 40)))
+
 
 WEBP_LIMIT = 16_383
 #: The fastest AVIF speed worth using; probes are made at it.

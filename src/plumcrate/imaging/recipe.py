@@ -61,6 +61,26 @@ class Sharpening:
     threshold: int = 2
 
 
+class Conversion(StrEnum):
+    """Another format that may take a file's place."""
+
+    PHOTOGRAPH_TO_JPEG = "photograph-to-jpeg"  # an opaque PNG
+    FLAT_TO_PNG = "flat-to-png"  # a JPEG of few colours
+    GIF_TO_PNG = "gif-to-png"  # one that does not move
+
+
+EVERY_CONVERSION = frozenset(Conversion)
+
+
+@dataclass(frozen=True, slots=True)
+class FixedQuality:
+    """An encoder's own quality, 1 to 100, instead of aiming at the level's score; None aims."""
+
+    jpeg: int | None = None
+    webp: int | None = None
+    avif: int | None = None
+
+
 @dataclass(frozen=True, slots=True)
 class Recipe:
     """Settings for one treatment.
@@ -68,8 +88,10 @@ class Recipe:
     ``webp`` and ``avif`` ask for copies. ``least_gain`` is the part of the file's size that a lossy
     replacement must save to be worth a change of pixels, 0 to 1; an exact one is taken for a single
     byte. ``metadata`` are the kinds that stay. ``clear_hidden``: the colour under full transparency,
-    which nobody sees, may be cleared. ``convert`` offers other formats for the file itself where they
-    are smaller. ``largest`` is the width and height a picture is fitted into, 0 for no limit.
+    which nobody sees, may be cleared. ``convert`` names the other formats that are offered for the
+    file itself where they are smaller. ``keep_larger_copies`` takes copies that are no smaller than the
+    file. ``fixed`` sets encoders' qualities in place of aiming. ``largest`` is the width and height a
+    picture is fitted into, 0 for no limit.
     """
 
     level: Level = Level.EVERYDAY
@@ -79,7 +101,9 @@ class Recipe:
     least_gain: float = 0.02
     metadata: Keep = EVERYTHING
     clear_hidden: bool = True
-    convert: bool = False
+    convert: frozenset[Conversion] = frozenset()
+    keep_larger_copies: bool = False
+    fixed: FixedQuality = field(default_factory=FixedQuality)
     largest: tuple[int, int] = (0, 0)
     sharpening: Sharpening = field(default_factory=Sharpening)
     limits: Limits = field(default_factory=Limits)
@@ -100,6 +124,7 @@ class Recipe:
             "level": str(self.level),
             "effort": str(self.effort),
             "metadata": sorted(map(str, self.metadata)),
+            "convert": sorted(map(str, self.convert)),
             "largest": list(self.largest),
         }
         return asdict(self) | plain
@@ -113,9 +138,11 @@ class Recipe:
             values["effort"] = Effort(values["effort"])
         if "metadata" in values:
             values["metadata"] = frozenset(Kind(kind) for kind in values["metadata"])
+        if "convert" in values:
+            values["convert"] = frozenset(Conversion(one) for one in values["convert"])
         if "largest" in values:
             values["largest"] = tuple(values["largest"])
-        for name, kind in (("limits", Limits), ("sharpening", Sharpening)):
+        for name, kind in (("limits", Limits), ("sharpening", Sharpening), ("fixed", FixedQuality)):
             if name in values:
                 values[name] = kind(**values[name])
         return cls(**values)

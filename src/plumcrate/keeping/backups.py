@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import secrets
+from collections.abc import Iterator
 from pathlib import Path
 
 from plumcrate.storage.folder import StorageError, explain, sync_folder
@@ -48,6 +49,21 @@ class BackupStore:
             sync_folder(place.parent)
         except OSError as error:
             raise explain(error, f"the backup {place.name[:12]}…") from None
+
+    def delete(self, sha256: bytes) -> None:
+        """Deletes a backup; it is no error when it is gone already. Raises StorageError."""
+        place = self.place(sha256)
+        try:
+            place.unlink(missing_ok=True)
+        except OSError as error:
+            raise explain(error, f"the backup {place.name[:12]}…") from None
+
+    def all(self) -> Iterator[bytes]:
+        """The hashes of all backups in the store, as their names say."""
+        for folder in sorted(self.root.iterdir()) if self.root.is_dir() else ():
+            for place in sorted(folder.iterdir()) if folder.is_dir() else ():
+                if len(place.name) == 64 and not place.name.startswith("."):
+                    yield bytes.fromhex(place.name)
 
     def get(self, sha256: bytes) -> bytes:
         """The bytes, checked against their hash. Raises StorageError when missing or damaged."""

@@ -13,23 +13,20 @@ name, with the backup in the store whenever they are the new ones; see :mod:`.re
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from typing import Any
 
-from sqlalchemy import delete
+from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.postgresql import insert
-from sqlalchemy.orm import Session
 
 from plumcrate.contract import FileState
-from plumcrate.records.database import Database
 from plumcrate.records.tables import Backup, Copy, File, Journal, Ledger
-from plumcrate.storage.folder import Folder, StorageError
+from plumcrate.storage.folder import StorageError
 
-from .backups import BackupStore
+from .journal import COPY, DROP_COPY, PUT_BACK, REPLACE, RESTORE, WITHDRAW, Journalled, Note
 from .steps import Step, passed
 
-REPLACE, RESTORE, COPY, DROP_COPY = "replace", "restore", "copy", "drop-copy"
+#: Kinds of copies that stand for a first file in another format.
+CONVERTED = ("jpeg", "png")
 
 
 class Overtaken(StorageError):
@@ -42,50 +39,52 @@ class Overtaken(StorageError):
         )
 
 
-@dataclass(frozen=True, slots=True)
-class Note:
-    """What goes into the ledger with a change."""
-
-    run_id: int | None = None
-    score: float | None = None
-    detail: dict[str, Any] = field(default_factory=dict)
-
-
-class Keeper:
+class Keeper(Journalled):
     """Changes the files of one library. The caller holds the picture's lock."""
 
-    def __init__(self, database: Database, library_id: int, folder: Folder, backups: BackupStore) -> None:
-        self.database = database
-        self.library_id = library_id
-        self.folder = folder
-        self.backups = backups
+    # -- the file itself ---------------------------------------------------------------------
 
-    def replace(self, file: File, before: bytes, after: bytes, note: Note) -> None:
+    def replace(
+        self,
+        file: File,
+        before: bytes,
+        after: bytes,
+        note: Note,
+        *,
+        backup: bool = True,
+        keep_times: bool = False,
+        store_limit: int | None = None,
+    ) -> None:
         """Puts ``after`` in the place of ``file``, which holds ``before``; the backup comes first.
 
-        Raises StorageError; :class:`Overtaken` when the file no longer holds ``before``.
+        Without ``backup`` nothing keeps the bytes of a file that has none yet. ``store_limit`` is the
+        size in bytes that the library's backups may reach. Raises StorageError; :class:`Overtaken` when
+        the file no longer holds ``before``.
         """
         before_sha = hashlib.sha256(before).digest()
-        if file.before_sha256 is None or not self.backups.has(file.before_sha256):
-            self.back_up(before, before_sha)
-            original_sha = before_sha
-        else:
-            original_sha = file.before_sha256
-        self._exchange(REPLACE, file, before_sha, after, note, {"original": original_sha.hex()})
+        original = file.before_sha256
+        if original is None or not self.backups.has(original):
+            original = None
+            if backup:
+                self.back_up(before, before_sha, store_limit)
+                original = before_sha
+        self._exchange(REPLACE, file, before_sha, after, note, keep_times, original)
 
-    def restore(self, file: File, note: Note) -> None:
+    def restore(self, file: File, note: Note, *, overwrite: bool = False) -> None:
         """Puts the backup back and removes our copies. Raises StorageError.
 
-        A file that somebody changed since is not overwritten (:class:`Overtaken`).
+        A file that somebody changed since is not overwritten (:class:`Overtaken`) unless the caller says
+        so; their version is then backed up first.
         """
         if file.before_sha256 is not None:
-            current = self.folder.sha256(file.path)
-            if current != file.before_sha256:
-                if current is None or current != file.sha256:
-                    raise Overtaken(file.path)
-                data = self.backups.get(file.before_sha256)
-                self._exchange(RESTORE, file, current, data, note, {})
+            self._put_original(file, note, overwrite)
             self.folder.set_mtime(file.path, file.mtime_ns_before)
+        elif file.sha256 is not None:
+            raise StorageError(
+                "no-backup",
+                f"{file.path} has no backup: it was treated without one, or its backup was deleted; "
+                "it stays as it is",
+            )
         self.drop_copies(file, note)
         facts = self.folder.stat(file.path)
         with self.database.begin() as session:
@@ -96,26 +95,102 @@ class Keeper:
             row.size_now = row.size_before = facts.st_size
             row.mtime_ns = row.mtime_ns_before = facts.st_mtime_ns
 
-    def back_up(self, data: bytes, sha256: bytes) -> None:
-        """Makes a durable backup. Raises StorageError."""
-        self.backups.put(data, sha256)
+    def _put_original(self, file: File, note: Note, overwrite: bool) -> None:
+        assert file.before_sha256 is not None
+        current = self.folder.sha256(file.path)
+        if current == file.before_sha256:
+            return
+        if current is None and file.state != FileState.REMOVED:
+            raise StorageError("gone", f"{file.path} is not there any more; its backup is kept")
+        if current is not None and current != file.sha256:
+            if not overwrite:
+                raise Overtaken(file.path)
+            theirs = self.folder.read(file.path)
+            current = hashlib.sha256(theirs).digest()
+            self.back_up(theirs, current)
+        data = self.backups.get(file.before_sha256)
+        if current is not None:
+            self._exchange(RESTORE, file, current, data, note, False, None)
+        else:
+            self._appear(PUT_BACK, file, file.path, data, note)
+
+    def withdraw(self, file: File, current: bytes, note: Note) -> None:
+        """Takes a first file away whose conversion is in place; its backup stays. Raises StorageError."""
+        sha = hashlib.sha256(current).digest()
+        original = file.before_sha256
+        if original is None:
+            self.back_up(current, sha)
+            original = sha
+        staged = self.folder.staged_name(file.path)
+        entry = self.open_journal(WITHDRAW, file, file.path, staged, sha, None, note, original=original.hex())
+        try:
+            self._rely_on(original)
+            self.folder.withdraw(file.path, staged)
+        except StorageError:
+            if not self.settle(entry):
+                raise
+            return
+        passed(Step.EXCHANGED)
+        if self.folder.sha256(staged) != sha:
+            self.folder.publish(staged, file.path)
+            self.settle(entry)
+            raise Overtaken(file.path)
+        passed(Step.CHECKED)
+        self.folder.remove(staged)
+        passed(Step.CLEANED)
+        self._finish_withdrawal(entry)
+        passed(Step.RECORDED)
+
+    def back_up(self, data: bytes, sha256: bytes, store_limit: int | None = None) -> None:
+        """Makes a durable backup. Raises StorageError.
+
+        The row is locked until the bytes are durable, so that pruning cannot delete them meanwhile.
+        """
         with self.database.begin() as session:
+            if store_limit is not None:
+                held = select(func.coalesce(func.sum(Backup.size), 0)).where(
+                    Backup.library_id == self.library_id, Backup.sha256 != sha256
+                )
+                if int(session.scalar(held) or 0) + len(data) > store_limit:
+                    raise StorageError(
+                        "backups-full",
+                        f"the backups have reached their limit of {store_limit / 1e9:.1f} GB: raise it, or "
+                        "delete old backups; nothing was changed",
+                    )
             session.execute(
                 insert(Backup)
                 .values(library_id=self.library_id, sha256=sha256, size=len(data))
-                .on_conflict_do_nothing()
+                .on_conflict_do_update(index_elements=["library_id", "sha256"], set_={"pruned_at": None})
             )
+            self.backups.put(data, sha256)
         passed(Step.BACKED_UP)
 
+    def _rely_on(self, original: bytes | None) -> None:
+        if original is not None and not self.backup_stands(original):
+            raise StorageError("backup-missing", "the backup was deleted meanwhile; nothing was changed")
+
     def _exchange(
-        self, action: str, file: File, before_sha: bytes, after: bytes, note: Note, extra: dict[str, Any]
+        self,
+        action: str,
+        file: File,
+        before_sha: bytes,
+        after: bytes,
+        note: Note,
+        keep_times: bool,
+        original: bytes | None,
     ) -> None:
-        facts = self.folder.stat(file.path)
-        after_sha = hashlib.sha256(after).digest()
         staged = self.folder.staged_name(file.path)
-        entry = self._open_journal(action, file, file.path, staged, before_sha, after_sha, note, extra)
+        after_sha = hashlib.sha256(after).digest()
+        links = self.folder.stat(file.path).st_nlink
+        if links > 1:
+            note.detail["links"] = links  # the other names keep the old bytes
+        entry = self.open_journal(
+            action, file, file.path, staged, before_sha, after_sha, note,
+            original=original.hex() if original else None,
+        )  # fmt: skip
         try:
-            self.folder.stage(staged, after, facts)
+            self._rely_on(original)
+            self.folder.stage(staged, after, file.path, keep_times=keep_times)
             passed(Step.STAGED)
             self.folder.exchange(file.path, staged)
         except StorageError:
@@ -133,31 +208,51 @@ class Keeper:
         self._finish_exchange(entry)
         passed(Step.RECORDED)
 
+    # -- settling ----------------------------------------------------------------------------
+
     def settle(self, entry: Journal) -> bool:
         """Finishes or undoes an open change by hash alone; says whether it was finished.
 
         See :mod:`.recovery` for the cases. Raises StorageError when the library cannot be reached;
         the journal row then stays open.
         """
+        if entry.action in (COPY, PUT_BACK):
+            return self._settle_appearance(entry)
+        if entry.action == WITHDRAW:
+            return self._settle_withdrawal(entry)
         folder = self.folder
-        here = folder.sha256(entry.path)
-        staged = folder.sha256(entry.staged)
-        if entry.action == COPY:
-            done = here == entry.after_sha256
-            folder.remove(entry.staged)
-            if done:
-                self._finish_copy(entry)
+        here, staged = folder.sha256(entry.path), folder.sha256(entry.staged)
+        done = here == entry.after_sha256 and staged in (None, entry.before_sha256, entry.after_sha256)
+        if not done and here == entry.after_sha256:
+            folder.exchange(entry.path, entry.staged)
+        elif here is None and staged == entry.before_sha256:
+            folder.publish(entry.staged, entry.path)
+        folder.remove(entry.staged)
+        if done:
+            self._finish_exchange(entry)
         else:
-            done = here == entry.after_sha256 and staged in (None, entry.before_sha256, entry.after_sha256)
-            if not done and here == entry.after_sha256:
-                folder.exchange(entry.path, entry.staged)
-            elif here is None and staged == entry.before_sha256:
-                folder.publish(entry.staged, entry.path)
-            folder.remove(entry.staged)
-            if done:
-                self._finish_exchange(entry)
-        if not done:
-            self._drop_journal(entry.id)
+            self.drop_journal(entry.id)
+        return done
+
+    def _settle_appearance(self, entry: Journal) -> bool:
+        done = self.folder.sha256(entry.path) == entry.after_sha256
+        self.folder.remove(entry.staged)
+        if done:
+            self._finish_appearance(entry)
+        else:
+            self.drop_journal(entry.id)
+        return done
+
+    def _settle_withdrawal(self, entry: Journal) -> bool:
+        here, staged = self.folder.sha256(entry.path), self.folder.sha256(entry.staged)
+        if here is None and staged is not None:
+            self.folder.publish(entry.staged, entry.path)
+        self.folder.remove(entry.staged)
+        done = here is None and staged is None
+        if done:
+            self._finish_withdrawal(entry)
+        else:
+            self.drop_journal(entry.id)
         return done
 
     def _finish_exchange(self, entry: Journal) -> None:
@@ -168,83 +263,55 @@ class Keeper:
             size_before = file.size_now
             file.size_now, file.mtime_ns = facts.st_size, facts.st_mtime_ns
             if entry.action == REPLACE:
+                original = entry.detail.get("original")
                 file.sha256 = entry.after_sha256
-                file.before_sha256 = bytes.fromhex(entry.detail["original"])
+                file.before_sha256 = bytes.fromhex(original) if original else None
                 file.state = FileState.LIGHTER
                 file.score = entry.detail.get("score")
                 file.treated_at = datetime.now(UTC)
             else:
                 file.sha256 = None
-            self._record(session, entry, file, size_before, facts.st_size)
+            self.record(session, entry, file, size_before, facts.st_size)
 
-    def _record(
-        self, session: Session, entry: Journal, file: File, before: int | None, after: int | None
+    def _finish_withdrawal(self, entry: Journal) -> None:
+        with self.database.begin() as session:
+            file = session.get_one(File, entry.file_id)
+            size_before = file.size_now
+            # What stands for the file from now on is its conversion.
+            file.size_now = next((one.size for one in file.copies if one.kind in CONVERTED), 0)
+            file.state, file.treated_at = FileState.REMOVED, datetime.now(UTC)
+            file.before_sha256 = bytes.fromhex(entry.detail["original"])
+            file.sha256 = entry.before_sha256
+            self.record(session, entry, file, size_before, None)
+
+    # -- files that appear: copies, and originals that take their name back ------------------------
+
+    def write_copy(
+        self, file: File, kind: str, data: bytes, how: str, note: Note, path: str | None = None
     ) -> None:
-        session.add(
-            Ledger(
-                library_id=self.library_id,
-                picture_id=file.picture_id,
-                file_id=file.id,
-                run_id=entry.detail.get("run_id"),
-                action=entry.action,
-                path=entry.path,
-                before_sha256=entry.before_sha256,
-                after_sha256=entry.after_sha256,
-                bytes_before=before,
-                bytes_after=after,
-                score=entry.detail.get("score"),
-                detail=entry.detail.get("note", {}),
-            )
-        )
-        session.execute(delete(Journal).where(Journal.id == entry.id))
-
-    def _open_journal(
-        self,
-        action: str,
-        file: File,
-        path: str,
-        staged: str,
-        before_sha: bytes | None,
-        after_sha: bytes,
-        note: Note,
-        extra: dict[str, Any],
-    ) -> Journal:
-        detail = {"run_id": note.run_id, "score": note.score, "note": note.detail, **extra}
-        entry = Journal(
-            library_id=self.library_id, file_id=file.id, action=action, path=path, staged=staged,
-            before_sha256=before_sha, after_sha256=after_sha, detail=detail,
-        )  # fmt: skip
-        with self.database.begin() as session:
-            session.add(entry)
-        passed(Step.JOURNALLED)
-        return entry
-
-    def _drop_journal(self, entry_id: int) -> None:
-        """Closes a change that was undone, or never happened."""
-        with self.database.begin() as session:
-            session.execute(delete(Journal).where(Journal.id == entry_id))
-
-    # -- copies ------------------------------------------------------------------------------
-
-    def write_copy(self, file: File, kind: str, data: bytes, how: str, note: Note) -> None:
         """Puts a copy of ours beside a file, in place of our former one of that kind.
 
-        Raises StorageError, with the code ``name-taken`` when somebody else's file has the name.
+        ``path`` is its name when it is not the file's with the kind behind it. Raises StorageError, with
+        the code ``name-taken`` when somebody else's file has the name.
         """
-        path = f"{file.path}.{kind}"
+        path = path or f"{file.path}.{kind}"
         sha = hashlib.sha256(data).digest()
         former = next((copy for copy in file.copies if copy.kind == kind), None)
         if former is not None:
-            if former.sha256 == sha and self.folder.sha256(path) == sha:
+            if former.sha256 == sha and former.path == path and self.folder.sha256(path) == sha:
                 return
             self.drop_copy(file, former, note)
+        self._appear(COPY, file, path, data, note, kind=kind, how=how)
+
+    def _appear(self, action: str, file: File, path: str, data: bytes, note: Note, **extra: str) -> None:
+        taken = StorageError("name-taken", f"{path} is somebody else's file, so nothing was written there")
         if self.folder.exists(path):
-            raise StorageError("name-taken", f"{path} is somebody else's file, so no copy was written there")
+            raise taken
         staged = self.folder.staged_name(path)
-        extra = {"kind": kind, "how": how}
-        entry = self._open_journal(COPY, file, path, staged, None, sha, note, extra)
+        sha = hashlib.sha256(data).digest()
+        entry = self.open_journal(action, file, path, staged, None, sha, note, **extra)
         try:
-            self.folder.stage(staged, data, self.folder.stat(file.path))
+            self.folder.stage(staged, data, file.path if action == COPY else None)
             passed(Step.STAGED)
             published = self.folder.publish(staged, path)
         except StorageError:
@@ -253,32 +320,36 @@ class Keeper:
             return
         if not published:
             self.settle(entry)
-            raise StorageError("name-taken", f"{path} is somebody else's file, so no copy was written there")
+            raise taken
         passed(Step.EXCHANGED)
-        self._finish_copy(entry)
+        self._finish_appearance(entry)
         passed(Step.RECORDED)
 
-    def _finish_copy(self, entry: Journal) -> None:
-        """Records a copy that has its name."""
-        size = self.folder.stat(entry.path).st_size
-        values = {
-            "library_id": self.library_id,
-            "file_id": entry.file_id,
-            "kind": entry.detail["kind"],
-            "path": entry.path,
-            "size": size,
-            "sha256": entry.after_sha256,
-            "score": entry.detail.get("score"),
-            "how": entry.detail.get("how", ""),
-        }
+    def _finish_appearance(self, entry: Journal) -> None:
+        """Records a copy, or an original, that has its name."""
+        facts = self.folder.stat(entry.path)
         with self.database.begin() as session:
             file = session.get_one(File, entry.file_id)
-            session.execute(
-                insert(Copy)
-                .values(**values)
-                .on_conflict_do_update(index_elements=["file_id", "kind"], set_=values)
-            )
-            self._record(session, entry, file, None, size)
+            if entry.action == PUT_BACK:
+                file.sha256, file.state = None, FileState.NEW
+                file.size_now, file.mtime_ns = facts.st_size, facts.st_mtime_ns
+            else:
+                values = {
+                    "library_id": self.library_id,
+                    "file_id": entry.file_id,
+                    "kind": entry.detail["kind"],
+                    "path": entry.path,
+                    "size": facts.st_size,
+                    "sha256": entry.after_sha256,
+                    "score": entry.detail.get("score"),
+                    "how": entry.detail.get("how", ""),
+                }
+                session.execute(
+                    insert(Copy)
+                    .values(**values)
+                    .on_conflict_do_update(index_elements=["file_id", "kind"], set_=values)
+                )
+            self.record(session, entry, file, None, facts.st_size)
 
     def drop_copies(self, file: File, note: Note, *, keep: frozenset[str] = frozenset()) -> None:
         """Removes our copies of a file, except the kinds to keep. Raises StorageError."""

@@ -8,7 +8,10 @@ P is the file's own name, T the staged name beside it. For an exchange:
 * P missing while T holds the old bytes: T gets its name back.
 * anything else: somebody replaced P since; T, which is ours, is dropped and the journal closed.
 
-For a copy: P ours means it happened; otherwise T is dropped.
+For a file that appears (a copy, an original put back): P ours means it happened; otherwise T is dropped.
+For a file withdrawn: P and T both gone means it happened; P gone while T is there means T gets its name
+back, to be withdrawn another time.
+Pruning: a backup marked as being deleted is deleted, unless it was needed again since.
 """
 
 from __future__ import annotations

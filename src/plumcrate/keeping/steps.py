@@ -7,7 +7,7 @@ from enum import StrEnum
 
 
 class Step(StrEnum):
-    """In the order in which a change passes them."""
+    """In the order in which a change passes them; the last two are those of pruning."""
 
     READ = "read"
     BACKED_UP = "backed-up"
@@ -17,6 +17,8 @@ class Step(StrEnum):
     CHECKED = "checked"
     CLEANED = "cleaned"
     RECORDED = "recorded"
+    MARKED = "marked"
+    DELETED = "deleted"
 
 
 def _nothing(_: Step) -> None:

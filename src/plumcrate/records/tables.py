@@ -22,7 +22,7 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
-from plumcrate.contract import FileRole, FileState, ItemState, RunState, SurveyState
+from plumcrate.contract import FileRole, FileState, ItemState, JobState, RunOrigin, RunState, SurveyState
 
 
 class Base(DeclarativeBase):
@@ -61,11 +61,28 @@ class Library(Base):
     slug: Mapped[str] = mapped_column(unique=True)
     name: Mapped[str]
     root: Mapped[str] = mapped_column(unique=True)
-    level: Mapped[str]
-    webp: Mapped[bool]
-    avif: Mapped[bool]
     patterns: Mapped[list[str]]
+    upkeep: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    hook_secret: Mapped[str | None]
+    surveyed_at: Mapped[datetime | None]
+    next_survey_at: Mapped[datetime | None]
+    next_run_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = _now()
+
+
+class RecipeVersion(Base):
+    """A library's recipe, as it was saved; the newest version is the one in use."""
+
+    __tablename__ = "recipes"
+
+    id: Mapped[int] = _id()
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"))
+    version: Mapped[int]
+    settings: Mapped[dict[str, Any]]
+    by: Mapped[str]
+    created_at: Mapped[datetime] = _now()
+
+    __table_args__ = (UniqueConstraint("library_id", "version"),)
 
 
 class Survey(Base):
@@ -119,6 +136,7 @@ class Picture(Base):
     bytes_now: Mapped[int] = mapped_column(default=0)
     bytes_lightest: Mapped[int] = mapped_column(default=0)
     score: Mapped[float | None]
+    own: Mapped[str | None]  # a level of its own, or "leave"
 
     __table_args__ = (
         UniqueConstraint("library_id", "path"),
@@ -131,7 +149,10 @@ class Picture(Base):
 
 
 class File(Base):
-    """``sha256`` is of the bytes we last wrote or verified; ``before_sha256`` of the original bytes."""
+    """``sha256`` is of the bytes we last wrote or verified; ``before_sha256`` of the original bytes.
+
+    A treated file without ``before_sha256`` has no backup.
+    """
 
     __tablename__ = "files"
 
@@ -139,12 +160,16 @@ class File(Base):
     library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"))
     picture_id: Mapped[int] = mapped_column(ForeignKey("pictures.id", ondelete="CASCADE"), index=True)
     path: Mapped[str]
+    folder: Mapped[str] = mapped_column(default="")
     role: Mapped[str] = mapped_column(default=FileRole.ORIGINAL)
     state: Mapped[str] = mapped_column(default=FileState.NEW)
     reason: Mapped[str | None]
     format: Mapped[str | None]
     width: Mapped[int] = mapped_column(default=0)
     height: Mapped[int] = mapped_column(default=0)
+    transparent: Mapped[bool] = mapped_column(default=False)
+    animated: Mapped[bool] = mapped_column(default=False)
+    seen_at: Mapped[datetime] = _now()
     size_before: Mapped[int]
     size_now: Mapped[int]
     mtime_ns: Mapped[int]
@@ -160,7 +185,10 @@ class File(Base):
         back_populates="file", cascade="all, delete-orphan", order_by="Copy.kind", lazy="selectin"
     )
 
-    __table_args__ = (UniqueConstraint("library_id", "path"),)
+    __table_args__ = (
+        UniqueConstraint("library_id", "path"),
+        Index("ix_files_library_id_folder", "library_id", "folder"),
+    )
 
 
 class Copy(Base):
@@ -190,6 +218,7 @@ class Backup(Base):
     sha256: Mapped[bytes]
     size: Mapped[int]
     created_at: Mapped[datetime] = _now()
+    pruned_at: Mapped[datetime | None]  # being deleted
 
     __table_args__ = (UniqueConstraint("library_id", "sha256"),)
 
@@ -240,18 +269,23 @@ class Run(Base):
     id: Mapped[int] = _id()
     library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), index=True)
     kind: Mapped[str]
+    origin: Mapped[str] = mapped_column(default=RunOrigin.PERSON)
     state: Mapped[str] = mapped_column(default=RunState.RUNNING)
-    level: Mapped[str | None]
-    webp: Mapped[bool] = mapped_column(default=False)
-    avif: Mapped[bool] = mapped_column(default=False)
+    settings: Mapped[dict[str, Any] | None]  # the recipe it works with
+    recipe_version: Mapped[int | None]
     scope: Mapped[dict[str, Any]] = mapped_column(default=dict)
     force: Mapped[bool] = mapped_column(default=False)
+    overwrite: Mapped[bool] = mapped_column(default=False)
     priority: Mapped[int] = mapped_column(default=0)
+    waits_for: Mapped[str | None]
+    proof: Mapped[dict[str, Any] | None]
     files: Mapped[int] = mapped_column(default=0)
     done: Mapped[int] = mapped_column(default=0)
     passed: Mapped[int] = mapped_column(default=0)
     failed: Mapped[int] = mapped_column(default=0)
     already: Mapped[int] = mapped_column(default=0)
+    left_out: Mapped[int] = mapped_column(default=0)
+    elsewhere: Mapped[int] = mapped_column(default=0)
     bytes_before: Mapped[int] = mapped_column(default=0)
     bytes_after: Mapped[int] = mapped_column(default=0)
     bytes_lightest: Mapped[int] = mapped_column(default=0)
@@ -279,7 +313,11 @@ class Item(Base):
     code: Mapped[str | None]
     reason: Mapped[str | None]
     job_id: Mapped[int | None]
+    variant: Mapped[int] = mapped_column(default=0)
+    stage: Mapped[int] = mapped_column(default=0)
     attempts: Mapped[int] = mapped_column(default=0)
+    tries: Mapped[int] = mapped_column(default=0)
+    not_before: Mapped[datetime | None]
     megapixels: Mapped[float] = mapped_column(default=0.0)
     bytes_before: Mapped[int | None]
     bytes_after: Mapped[int | None]
@@ -295,6 +333,80 @@ class Item(Base):
         Index("ix_run_items_run_id_picture_id", "run_id", "picture_id"),
         Index("ix_run_items_run_id_finished_at", "run_id", "finished_at"),
     )
+
+
+class Check(Base):
+    """One comparison of library, backups and records, and what was mended."""
+
+    __tablename__ = "checks"
+
+    id: Mapped[int] = _id()
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), index=True)
+    state: Mapped[str] = mapped_column(default=JobState.WAITING)
+    reason: Mapped[str | None]
+    mend: Mapped[bool] = mapped_column(default=False)
+    files: Mapped[int] = mapped_column(default=0)
+    copies: Mapped[int] = mapped_column(default=0)
+    backups: Mapped[int] = mapped_column(default=0)
+    differences: Mapped[int] = mapped_column(default=0)
+    mended: Mapped[int] = mapped_column(default=0)
+    findings: Mapped[list[Any]] = mapped_column(default=list)
+    job_id: Mapped[int | None]
+    created_at: Mapped[datetime] = _now()
+    finished_at: Mapped[datetime | None]
+
+
+class Forecast(Base):
+    """What a recipe is expected to save, from a sample that was treated in memory."""
+
+    __tablename__ = "forecasts"
+
+    id: Mapped[int] = _id()
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), index=True)
+    state: Mapped[str] = mapped_column(default=JobState.WAITING)
+    reason: Mapped[str | None]
+    settings: Mapped[dict[str, Any]]
+    recipe_version: Mapped[int | None]
+    result: Mapped[dict[str, Any] | None]
+    job_id: Mapped[int | None]
+    created_at: Mapped[datetime] = _now()
+    finished_at: Mapped[datetime | None]
+
+
+class HookDelivery(Base):
+    """Webhooks that were taken in, so that none is taken twice."""
+
+    __tablename__ = "hook_deliveries"
+
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), primary_key=True)
+    hook_id: Mapped[str] = mapped_column(primary_key=True)
+    received_at: Mapped[datetime] = _now()
+
+
+class Arrival(Base):
+    """A path that was told to have changed and has not been looked at yet."""
+
+    __tablename__ = "arrivals"
+
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), primary_key=True)
+    path: Mapped[str] = mapped_column(primary_key=True)
+    mode: Mapped[str]
+    size: Mapped[int | None]
+    mtime_ns: Mapped[int | None]
+    changed_at: Mapped[datetime] = _now()
+
+
+class WorkerRow(Base):
+    """A worker process that is alive."""
+
+    __tablename__ = "workers"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    host: Mapped[str]
+    pid: Mapped[int]
+    children: Mapped[int]
+    version: Mapped[str]
+    heard_at: Mapped[datetime] = _now()
 
 
 class Person(Base):

@@ -74,26 +74,35 @@ class Folder:
 
     # -- looking -----------------------------------------------------------------------------
 
-    def walk(self) -> Iterator[Entry | Skipped]:
+    def walk(self, below: str = "") -> Iterator[Entry | Skipped]:
         """Every regular file, depth first; links, hidden folders and odd names come as skipped."""
-        pending = [""]
+        for _, entries in self.walk_folders(below):
+            yield from entries
+
+    def walk_folders(self, top: str = "") -> Iterator[tuple[str, list[Entry | Skipped]]]:
+        """Each folder with what it holds, before the folders in it.
+
+        A folder that cannot be listed comes with a single :class:`Skipped` that bears its own path.
+        """
+        pending = [top]
         while pending:
             folder = pending.pop()
             try:
                 entries = sorted(os.scandir(self.root / folder), key=lambda entry: entry.name)
             except OSError as error:
-                yield Skipped(folder or ".", str(explain(error, folder or ".")))
+                yield folder, [Skipped(folder or ".", str(explain(error, folder or ".")))]
                 continue
             below: list[str] = []
+            found: list[Entry | Skipped] = []
             for entry in entries:
                 path = f"{folder}/{entry.name}" if folder else entry.name
                 if entry.name.startswith("."):
                     continue
                 if not _is_text(entry.name):
                     shown = path.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
-                    yield Skipped(shown, "the name is not UTF-8")
+                    found.append(Skipped(shown, "the name is not UTF-8"))
                 elif entry.is_symlink():
-                    yield Skipped(path, "a symbolic link")
+                    found.append(Skipped(path, "a symbolic link"))
                 elif entry.is_dir(follow_symlinks=False):
                     below.append(path)
                 elif entry.is_file(follow_symlinks=False):
@@ -101,7 +110,8 @@ class Folder:
                         facts = entry.stat(follow_symlinks=False)
                     except OSError:
                         continue  # deleted while we looked
-                    yield Entry(path, facts.st_size, facts.st_mtime_ns)
+                    found.append(Entry(path, facts.st_size, facts.st_mtime_ns))
+            yield folder, found
             pending.extend(reversed(below))
 
     def place(self, path: str) -> Path:
@@ -152,12 +162,14 @@ class Folder:
         name = f"{STAGED_PREFIX}{secrets.token_hex(8)}"
         return f"{folder}/{name}" if folder else name
 
-    def stage(self, name: str, data: bytes, like: os.stat_result) -> None:
-        """Writes a new file durably, with the mode and, where allowed, the owner of another.
+    def stage(self, name: str, data: bytes, like: str | None = None, *, keep_times: bool = False) -> None:
+        """Writes a new file durably, with the mode, extended attributes and, where allowed, the owner
+        of the file ``like``; without one as any new file in its folder.
 
         Raises StorageError; then nothing is left under the name.
         """
         place = self.place(name)
+        facts = None if like is None else self.stat(like)
         try:
             flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
             descriptor = os.open(place, flags, 0o600)
@@ -165,9 +177,15 @@ class Folder:
                 with os.fdopen(descriptor, "wb") as file:
                     file.write(data)
                     file.flush()
-                    if (like.st_uid, like.st_gid) != (os.geteuid(), os.getegid()):
-                        _try_chown(file.fileno(), like)
-                    os.fchmod(file.fileno(), stat.S_IMODE(like.st_mode))
+                    if facts is None or like is None:
+                        os.fchmod(file.fileno(), 0o666 & ~_UMASK)
+                    else:
+                        if (facts.st_uid, facts.st_gid) != (os.geteuid(), os.getegid()):
+                            _try_chown(file.fileno(), facts)
+                        os.fchmod(file.fileno(), stat.S_IMODE(facts.st_mode))
+                        _copy_attributes(self.place(like), file.fileno())
+                        if keep_times:
+                            os.utime(file.fileno(), ns=(facts.st_atime_ns, facts.st_mtime_ns))
                     os.fsync(file.fileno())
             except BaseException:
                 place.unlink(missing_ok=True)
@@ -199,6 +217,14 @@ class Folder:
         except OSError as error:
             raise explain(error, first) from None
 
+    def can_exchange(self, first: str, second: str) -> bool:
+        """Whether this file system swaps two names at once; swaps these two when it does."""
+        try:
+            _renameat2(self.place(first), self.place(second), _RENAME_EXCHANGE)
+        except OSError:
+            return False
+        return True
+
     def publish(self, staged: str, path: str) -> bool:
         """Gives a staged file its name unless the name is taken; says whether it did."""
         source, target = self.place(staged), self.place(path)
@@ -216,6 +242,19 @@ class Folder:
         except OSError as error:
             raise explain(error, path) from None
         return True
+
+    def withdraw(self, path: str, aside: str) -> None:
+        """Gives a file a hidden name that is free. Raises StorageError."""
+        if not self.publish(path, aside):
+            raise StorageError("name-taken", f"{aside} is taken, so {path} was left in place")
+
+    def make_folder(self, path: str) -> None:
+        """Makes a folder and those above it, below the root. Raises StorageError."""
+        self.place(f"{path}/x" if path else "x")
+        try:
+            (self.root / path).mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise explain(error, path) from None
 
     def remove(self, path: str) -> None:
         """Deletes a file; it is no error when it is gone already. Raises StorageError."""
@@ -265,6 +304,26 @@ def _try_chown(descriptor: int, like: os.stat_result) -> None:
             return
 
 
+def _copy_attributes(source: Path, descriptor: int) -> None:
+    """Extended attributes, as far as the system lets them be set."""
+    try:
+        names = os.listxattr(source, follow_symlinks=False)
+    except OSError:
+        return
+    for name in names:
+        try:
+            os.setxattr(descriptor, name, os.getxattr(source, name, follow_symlinks=False))
+        except OSError:
+            continue
+
+
+def _umask() -> int:
+    mask = os.umask(0o022)
+    os.umask(mask)
+    return mask
+
+
+_UMASK = _umask()
 _libc = ctypes.CDLL(None, use_errno=True)
 
 

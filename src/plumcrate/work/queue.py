@@ -9,9 +9,15 @@ from sqlalchemy.orm import Session
 
 TREAT_PICTURE = "treat-picture"
 RUN_SURVEY = "run-survey"
+CHECK_LIBRARY = "check-library"
+FORECAST = "forecast"
+FINISH_HAND_BACK = "finish-hand-back"
 
 #: Higher goes first.
-SINGLE_REQUEST, SURVEY, BULK = 20, 10, 0
+NEW_UPLOAD, SINGLE_REQUEST, SURVEY, QUIET, BULK = 30, 20, 15, 10, 0
+
+#: New uploads have a lane of their own in each worker.
+EXPRESS = "express"
 
 
 class Queue:
@@ -23,5 +29,6 @@ class Queue:
     def add(self, session: Session, task: str, arguments: list[dict[str, Any]], priority: int) -> list[int]:
         """Adds one job for each set of arguments; returns their ids."""
         connection = session.connection().connection.driver_connection
-        deferrer = self._app.configure_task(task, connection=connection, priority=priority)
+        lane = EXPRESS if priority >= NEW_UPLOAD else "default"
+        deferrer = self._app.configure_task(task, connection=connection, priority=priority, queue=lane)
         return deferrer.batch_defer(*arguments) if arguments else []

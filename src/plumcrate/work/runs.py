@@ -1,28 +1,43 @@
-"""Runs: which files, in what order, how many at a time; pause, go on, stop, try again.
+"""Runs: which files, in what order; pause, go on, stop, try again.
 
-A run is rows. The feeder keeps a bounded number of its pictures in the queue, so that pausing or
-stopping half a million files is one update, and a large run cannot bury a small one.
+A run is rows. What comes first is said by its priority: a new upload, then a single request, then bulk.
+No file waits in two runs: a request that is small, urgent or of another kind takes the files it wants
+over from the runs in which they wait; a bulk run leaves such files to the run that has them.
 """
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
-from sqlalchemy import func, select, text, update
+from sqlalchemy import ColumnElement, and_, case, exists, func, insert, literal, or_, select, text, update
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import ItemState, RunKind, RunRequest, RunState
-from plumcrate.imaging import Level, Limits, Recipe
+from plumcrate.contract import (
+    FileState,
+    ItemState,
+    RecipeSettings,
+    RunKind,
+    RunOrigin,
+    RunRequest,
+    RunState,
+    Scope,
+    Upkeep,
+)
 from plumcrate.records.database import notify
-from plumcrate.records.tables import Item, Library, Run, Survey
+from plumcrate.records.queries.libraries import current_recipe
+from plumcrate.records.queries.sums import refresh_pictures
+from plumcrate.records.tables import Copy, File, Item, Library, Picture, Run, Survey
 
-from .queue import BULK, RUN_SURVEY, SINGLE_REQUEST, SURVEY, TREAT_PICTURE, Queue
+from .decision import Variant, below, variant_of, variants
+from .planning import PRESENT, left_alone, settings_of, settled
+from .queue import BULK, NEW_UPLOAD, RUN_SURVEY, SINGLE_REQUEST, SURVEY, Queue
 
 #: A run of at most so many pictures is a single request and goes before bulk.
 _FEW = 20
 #: A file on which workers died this often is given up.
 MOST_ATTEMPTS = 10
+OPEN = (RunState.RUNNING, RunState.PAUSED)
 
 
 class RunError(Exception):
@@ -33,66 +48,66 @@ class RunError(Exception):
         self.code = code
 
 
-def recipe_of(run: Run, max_megapixels: float) -> Recipe:
-    """The settings a treating run works with."""
-    assert run.level is not None
-    return Recipe(
-        level=Level(run.level), webp=run.webp, avif=run.avif, limits=Limits(round(max_megapixels * 1e6))
-    )
+def variants_of(session: Session, run: Run, max_megapixels: float) -> list[Variant]:
+    """The ways in which a treating run treats; the items' ``variant`` counts in this list."""
+    library = session.get_one(Library, run.library_id)
+    return variants(RecipeSettings.model_validate(run.settings), library.surveyed_at, max_megapixels)
 
 
-def create_run(session: Session, library: Library, request: RunRequest, max_megapixels: float) -> Run:
+def create_run(
+    session: Session,
+    library: Library,
+    request: RunRequest,
+    max_megapixels: float,
+    origin: RunOrigin = RunOrigin.PERSON,
+    priority: int | None = None,
+) -> Run:
     """Makes a run and its items. Raises :class:`RunError`."""
     treating = request.kind is RunKind.TREAT
+    if request.kind is RunKind.HAND_BACK and request.confirm != library.slug:
+        raise RunError(
+            "not-confirmed", f"to hand the library back, confirm with its short name, {library.slug}"
+        )
+    recipe = current_recipe(session, library.id)
+    settings = settings_of(recipe)
+    if treating:
+        changes = {"level": request.level, "webp": request.webp, "avif": request.avif}
+        settings = settings.model_copy(
+            update={key: value for key, value in changes.items() if value is not None}
+        )
     run = Run(
         library_id=library.id,
         kind=request.kind,
-        level=str(request.level or library.level) if treating else None,
-        webp=treating and (library.webp if request.webp is None else request.webp),
-        avif=treating and (library.avif if request.avif is None else request.avif),
-        scope=request.scope.model_dump(exclude_none=True),
+        origin=origin,
+        settings=settings.model_dump(mode="json") if treating else None,
+        recipe_version=recipe.version if treating and settings == settings_of(recipe) else None,
+        scope=request.scope.model_dump(exclude_none=True, exclude_defaults=True),
         force=request.force,
+        overwrite=request.overwrite,
     )
-    where, values = _scope(library, request)
     # Runs of one library are made one at a time, so that none takes another's files.
     session.execute(text("SELECT pg_advisory_xact_lock(727002, :id)"), {"id": library.id & 0x7FFFFFFF})
-    _refuse_overlap(session, where, values)
     session.add(run)
     session.flush()
-    if treating:
-        recipe = json.dumps(recipe_of(run, max_megapixels).as_dict())
-        wanted = "true" if request.force else "(f.recipe IS NULL OR f.recipe <> CAST(:recipe AS jsonb))"
+    where = _where(library, request.scope)
+    pictures = session.scalar(_joined(func.count(File.picture_id.distinct())).where(where)) or 0
+    if priority is None:
+        priority = SINGLE_REQUEST if request.first or pictures <= _FEW else BULK
+    run.priority = priority
+    if priority > BULK or not treating:
+        _take_over(session, run, where)
+        free: ColumnElement[bool] = literal(True)
     else:
-        recipe = ""
-        wanted = (
-            "(f.before_sha256 IS NOT NULL OR f.treated_at IS NOT NULL "
-            "OR EXISTS (SELECT 1 FROM copies c WHERE c.file_id = f.id))"
-        )
-    values |= {"run": run.id, "recipe": recipe, "most": max_megapixels * 1e6}
-    session.execute(
-        text(
-            "INSERT INTO run_items (run_id, picture_id, file_id, path, megapixels, state, attempts, outputs) "
-            "SELECT :run, f.picture_id, f.id, f.path, CASE WHEN f.width * f.height > :most THEN 0 "
-            "ELSE f.width * f.height / 1e6 END, 'waiting', 0, '[]' "
-            f"FROM files f JOIN pictures p ON p.id = f.picture_id WHERE {where} AND {wanted} "
-            "ORDER BY p.path, f.role, f.path"
-        ),
-        values,
-    )
-    in_scope = session.execute(
-        text(f"SELECT count(*) FROM files f JOIN pictures p ON p.id = f.picture_id WHERE {where}"), values
-    ).scalar_one()
-    files, megapixels, pictures = session.execute(
-        select(
-            func.count(),
-            func.coalesce(func.sum(Item.megapixels), 0.0),
-            func.count(Item.picture_id.distinct()),
-        ).where(Item.run_id == run.id)
+        free = ~_open_elsewhere()
+        run.elsewhere = session.scalar(_joined(func.count()).where(where, ~free)) or 0
+    if treating:
+        _add_treatments(session, run, library, settings, and_(where, free), max_megapixels)
+    else:
+        _add_restores(session, run, where)
+    run.files, run.megapixels = session.execute(
+        select(func.count(), func.coalesce(func.sum(Item.megapixels), 0.0)).where(Item.run_id == run.id)
     ).one()
-    run.files, run.megapixels = files, float(megapixels)
-    run.already = in_scope - files if treating else 0
-    run.priority = SINGLE_REQUEST if pictures <= _FEW else BULK
-    if files == 0:
+    if run.files == 0 and request.kind is not RunKind.HAND_BACK:
         run.state, run.finished_at = RunState.FINISHED, func.now()
     notify(session, run=run.id)
     session.flush()
@@ -100,39 +115,138 @@ def create_run(session: Session, library: Library, request: RunRequest, max_mega
     return run
 
 
-def _scope(library: Library, request: RunRequest) -> tuple[str, dict[str, Any]]:
-    where = "f.library_id = :library AND f.state <> 'gone'"
-    values: dict[str, Any] = {"library": library.id}
-    if request.scope.folder is not None:
-        where += " AND (p.folder = :folder OR starts_with(p.folder, :below))"
-        folder = request.scope.folder.strip("/")
-        values |= {"folder": folder, "below": folder + "/" if folder else ""}
-    if request.scope.pictures is not None:
-        where += " AND p.id = ANY(:pictures)"
-        values |= {"pictures": request.scope.pictures}
-    return where, values
+def _joined(*columns: Any) -> Any:
+    return select(*columns).select_from(File).join(Picture, Picture.id == File.picture_id)
 
 
-def _refuse_overlap(session: Session, where: str, values: dict[str, Any]) -> None:
-    other = session.execute(
-        text(
-            "SELECT r.id FROM runs r JOIN run_items i ON i.run_id = r.id "
-            "JOIN files f ON f.id = i.file_id JOIN pictures p ON p.id = f.picture_id "
-            f"WHERE r.state IN ('running', 'paused') AND i.finished_at IS NULL AND {where} LIMIT 1"
-        ),
-        values,
-    ).scalar()
-    if other is not None:
-        raise RunError(
-            "run-overlaps",
-            f"run {other} still has some of these files to do; wait until it has finished, or stop it",
+def _where(library: Library, scope: Scope) -> ColumnElement[bool]:
+    conditions = [File.library_id == library.id, PRESENT]
+    if scope.folder is not None:
+        conditions.append(below(Picture.folder, scope.folder))
+    if scope.pictures is not None:
+        conditions.append(Picture.id == func.any(scope.pictures))
+    if scope.untreated:
+        conditions.append(File.treated_at.is_(None))
+    for number, condition in ((scope.run, literal(True)), (scope.failed_of, Item.state == ItemState.FAILED)):
+        if number is not None:
+            conditions.append(File.id.in_(select(Item.file_id).where(Item.run_id == number, condition)))
+    return and_(*conditions)
+
+
+def _open_elsewhere() -> ColumnElement[bool]:
+    return exists(
+        select(1)
+        .where(
+            Item.file_id == File.id, Item.finished_at.is_(None), Run.id == Item.run_id, Run.state.in_(OPEN)
         )
+        .correlate(File)
+    )
+
+
+def _take_over(session: Session, run: Run, where: ColumnElement[bool]) -> None:
+    """Files that wait in other runs are theirs no more; those in hand are finished there first."""
+    taken = (
+        update(Item)
+        .where(
+            Item.file_id.in_(_joined(File.id).where(where)),
+            Item.run_id.in_(select(Run.id).where(Run.state.in_(OPEN), Run.id != run.id)),
+            Item.state.in_([ItemState.WAITING, ItemState.QUEUED]),
+        )
+        .values(
+            state=ItemState.PASSED,
+            code="taken-over",
+            reason=f"run {run.id} took it over",
+            finished_at=func.now(),
+        )
+        .returning(Item.run_id, Item.megapixels)
+        .cte("taken")
+    )
+    sums = select(
+        taken.c.run_id, func.count().label("n"), func.sum(taken.c.megapixels).label("megapixels")
+    ).group_by(taken.c.run_id)
+    for run_id, count, megapixels in session.execute(sums).all():
+        session.execute(
+            update(Run)
+            .where(Run.id == run_id)
+            .values(passed=Run.passed + count, megapixels_done=Run.megapixels_done + megapixels)
+        )
+        notify(session, run=run_id)
+
+
+def _add_treatments(
+    session: Session,
+    run: Run,
+    library: Library,
+    settings: RecipeSettings,
+    where: ColumnElement[bool],
+    max_megapixels: float,
+) -> None:
+    found = variants(settings, library.surveyed_at, max_megapixels)
+    number = variant_of(found)
+    leave = left_alone(found, number)
+    wanted = ~leave if run.force else and_(~leave, ~settled(found, number))
+    counts = session.execute(
+        _joined(func.count(), func.count().filter(leave), func.count().filter(wanted)).where(where)
+    ).one()
+    run.left_out, run.already = counts[1], counts[0] - counts[1] - counts[2]
+    _add_items(session, run, and_(where, wanted), number, max_megapixels)
+    if run.left_out:
+        _say_left_out(session, found, number, and_(where, leave))
+
+
+def _add_restores(session: Session, run: Run, where: ColumnElement[bool]) -> None:
+    copies = exists(select(1).where(Copy.file_id == File.id).correlate(File))
+    ours = or_(File.before_sha256.is_not(None), File.treated_at.is_not(None), copies)
+    _add_items(session, run, and_(where, ours), literal(0), 0.0)
+
+
+def _add_items(
+    session: Session, run: Run, where: ColumnElement[bool], number: ColumnElement[int], most: float
+) -> None:
+    megapixels = File.width * File.height / 1e6
+    row = _joined(
+        literal(run.id),
+        File.picture_id,
+        File.id,
+        File.path,
+        case((megapixels > most, 0.0), else_=megapixels) if most else megapixels,
+        number,
+        literal(str(ItemState.WAITING)),
+        literal(0),
+        literal(0),
+        literal(0),
+        literal([], JSONB),
+    )
+    columns = [
+        "run_id", "picture_id", "file_id", "path", "megapixels", "variant", "state", "attempts", "tries",
+        "stage", "outputs",
+    ]  # fmt: skip
+    session.execute(
+        insert(Item).from_select(columns, row.where(where).order_by(Picture.path, File.role, File.path))
+    )
+
+
+def _say_left_out(
+    session: Session, found: list[Variant], number: ColumnElement[int], where: ColumnElement[bool]
+) -> None:
+    """New files that the recipe leaves alone are no longer called new, and say why."""
+    decided = _joined(File.id, number.label("number")).where(where, File.state == FileState.NEW).subquery()
+    reason = case(
+        {index: variant.because for index, variant in enumerate(found) if variant.recipe is None},
+        value=decided.c.number,
+    )
+    changed = session.scalars(
+        update(File)
+        .where(File.id == decided.c.id)
+        .values(state=FileState.LEFT_ALONE, reason=reason)
+        .returning(File.picture_id)
+    ).all()
+    refresh_pictures(session, list(set(changed)))
 
 
 def change_state(session: Session, run: Run, action: str) -> None:
     """``pause``, ``resume`` or ``stop``. Raises :class:`RunError` when the run has ended."""
-    open_states = (RunState.RUNNING, RunState.PAUSED)
-    if run.state not in open_states:
+    if run.state not in OPEN:
         raise RunError("run-ended", f"run {run.id} has already {run.state}; start a new one")
     target = {"pause": RunState.PAUSED, "resume": RunState.RUNNING, "stop": RunState.STOPPED}[action]
     run.state = target
@@ -150,8 +264,8 @@ def change_state(session: Session, run: Run, action: str) -> None:
 def retry_failed(session: Session, run: Run, item_ids: list[int] | None = None) -> int:
     """Puts failed items back in line, all or some; returns how many."""
     query = text(
-        "WITH again AS (UPDATE run_items SET state = 'waiting', attempts = 0, code = NULL, reason = NULL, "
-        "finished_at = NULL WHERE run_id = :run AND state = 'failed' "
+        "WITH again AS (UPDATE run_items SET state = 'waiting', attempts = 0, tries = 0, code = NULL, "
+        "reason = NULL, finished_at = NULL, not_before = NULL WHERE run_id = :run AND state = 'failed' "
         "AND (CAST(:ids AS bigint[]) IS NULL OR id = ANY(:ids)) RETURNING *) "
         "UPDATE runs SET failed = failed - a.n, bytes_before = bytes_before - a.before, "
         "bytes_after = bytes_after - a.after, bytes_lightest = bytes_lightest - a.lightest, "
@@ -172,62 +286,15 @@ def start_survey(session: Session, queue: Queue, survey: Survey) -> None:
     (survey.job_id,) = queue.add(session, RUN_SURVEY, [{"survey_id": survey.id}], SURVEY)
 
 
-def feed(session: Session, queue: Queue, at_a_time: int) -> None:
-    """One round of the feeder; the caller holds the feeder's lock.
-
-    Puts back what a dead worker left, tops up each running run, and ends those that are done.
-    """
-    session.execute(
-        text(
-            "UPDATE run_items i SET state = 'waiting', job_id = NULL FROM runs r "
-            "WHERE r.id = i.run_id AND r.state IN ('running', 'paused') AND i.state IN ('queued', 'working') "
-            "AND NOT EXISTS (SELECT 1 FROM procrastinate_jobs j WHERE j.id = i.job_id "
-            "AND j.status IN ('todo', 'doing'))"
-        )
-    )
-    forgotten = session.scalars(
-        text(
-            "SELECT s.id FROM surveys s WHERE s.state IN ('waiting', 'running') AND NOT EXISTS "
-            "(SELECT 1 FROM procrastinate_jobs j WHERE j.id = s.job_id AND j.status IN ('todo', 'doing'))"
-        )
-    ).all()
-    for survey_id in forgotten:
-        start_survey(session, queue, session.get_one(Survey, survey_id))
-    for run in session.scalars(select(Run).where(Run.state == RunState.RUNNING).order_by(Run.id)):
-        _top_up(session, queue, run, at_a_time)
+def take_in(
+    session: Session, library: Library, picture_ids: list[int], at_once: bool, max_megapixels: float
+) -> Run:
+    """A run over pictures that have just arrived."""
+    request = RunRequest(library=library.slug, scope=Scope(pictures=picture_ids))
+    few = len(picture_ids) <= _FEW
+    priority = (NEW_UPLOAD if few else SINGLE_REQUEST) if at_once else BULK
+    return create_run(session, library, request, max_megapixels, RunOrigin.ARRIVAL, priority)
 
 
-def _top_up(session: Session, queue: Queue, run: Run, at_a_time: int) -> None:
-    pictures: dict[str, int] = dict(
-        session.execute(
-            select(Item.state, func.count(Item.picture_id.distinct()))
-            .where(Item.run_id == run.id, Item.finished_at.is_(None))
-            .group_by(Item.state)
-        ).all()
-    )
-    if not pictures:
-        run.state, run.finished_at = RunState.FINISHED, func.now()
-        notify(session, run=run.id)
-        return
-    in_flight = pictures.get(ItemState.QUEUED, 0) + pictures.get(ItemState.WORKING, 0)
-    if in_flight >= at_a_time or not pictures.get(ItemState.WAITING):
-        return
-    chosen = session.scalars(
-        select(Item.picture_id)
-        .where(Item.run_id == run.id, Item.state == ItemState.WAITING)
-        .group_by(Item.picture_id)
-        .order_by(func.min(Item.id))
-        .limit(at_a_time - in_flight)
-    ).all()
-    jobs = queue.add(
-        session,
-        TREAT_PICTURE,
-        [{"run_id": run.id, "picture_id": chosen_id} for chosen_id in chosen],
-        run.priority,
-    )
-    for picture_id, job_id in zip(chosen, jobs, strict=True):
-        session.execute(
-            update(Item)
-            .where(Item.run_id == run.id, Item.picture_id == picture_id, Item.state == ItemState.WAITING)
-            .values(state=ItemState.QUEUED, job_id=job_id)
-        )
+def upkeep_of(library: Library) -> Upkeep:
+    return Upkeep.model_validate(library.upkeep)

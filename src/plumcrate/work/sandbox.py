@@ -26,9 +26,11 @@ class SandboxError(Exception):
         self.code = code
 
 
-def _limit(memory_mb: int) -> None:
+def _limit(memory_mb: int, urgent: bool) -> None:
     """Runs in each new child: less priority than the host's other work, a cap on memory."""
-    os.nice(10)
+    os.nice(5 if urgent else 19)
+    for name in ("OMP_NUM_THREADS", "NUMBA_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
+        os.environ[name] = "1"
     resource.setrlimit(resource.RLIMIT_AS, (memory_mb << 20, memory_mb << 20))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
 
@@ -55,9 +57,14 @@ def _preview(data: bytes, width: int, pixels: int) -> bytes:
 
 
 class Sandbox:
-    """A pool of children. ``seconds_per_megapixel`` and 60 more are the time limit of a picture."""
+    """A pool of children. ``seconds_per_megapixel`` and 60 more are the time limit of a picture.
 
-    def __init__(self, children: int, memory_mb: int, seconds_per_megapixel: float) -> None:
+    ``urgent`` children go before others, and still behind the host's own work.
+    """
+
+    def __init__(
+        self, children: int, memory_mb: int, seconds_per_megapixel: float, *, urgent: bool = False
+    ) -> None:
         self._seconds_per_megapixel = seconds_per_megapixel
         self._memory_mb = memory_mb
         self._closed = False
@@ -65,7 +72,7 @@ class Sandbox:
             max_workers=children,
             max_tasks=100,
             initializer=_limit,
-            initargs=(memory_mb,),
+            initargs=(memory_mb, urgent),
             context=multiprocessing.get_context("forkserver"),
         )
 

@@ -1,8 +1,10 @@
 """Surveying a library: listing its files, telling what each is, grouping derived sizes.
 
-A repeated survey opens only files whose size or time changed. When a file that we treated looks
-changed, its hash decides. Nothing in the library is written, with one exception: copies of ours
-beside a file that somebody has since replaced would show the old picture, and are removed.
+Works through the tree folder by folder, a few thousand files a transaction, so that memory does not
+grow with the library and a survey that is cut off has lost nothing. A repeated survey opens only files
+whose size or time changed. When a file that we treated looks changed, its hash decides. Nothing in the
+library is written, with one exception: copies of ours beside a file that somebody has since replaced or
+deleted would show the old picture, and are removed.
 """
 
 from __future__ import annotations
@@ -14,47 +16,67 @@ from datetime import UTC, datetime
 from typing import Any
 
 import structlog
-from sqlalchemy import delete, insert, select, text, update
+from sqlalchemy import delete, func, select, text, update
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import FileRole, FileState, SurveyState
+from plumcrate.contract import FileState, SurveyState
 from plumcrate.imaging import ImagingError
 from plumcrate.imaging.errors import MoreDataNeeded
 from plumcrate.imaging.identification import EXTENSIONS, identify
-from plumcrate.keeping.keeper import Keeper, Note
+from plumcrate.keeping.journal import Note
+from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.database import Database, notify
-from plumcrate.records.queries.sums import refresh_library
-from plumcrate.records.tables import Copy, File, Library, Picture, Survey
+from plumcrate.records.tables import Copy, File, Library, Survey
 from plumcrate.storage.folder import Entry, Folder, Skipped, StorageError
-from plumcrate.storage.grouping import Size, group
+
+from .families import ancestors, reach, settle_families
+from .locks import PICTURE_LOCK
 
 log = structlog.get_logger()
 
-_ENDINGS = frozenset(ending for name, endings in EXTENSIONS.items() if name != "pdf" for ending in endings)
+ENDINGS = frozenset(ending for name, endings in EXTENSIONS.items() if name != "pdf" for ending in endings)
 _HEAD = 65_536
 _NOTES = 200
 _BATCH = 2_000
+REPLACED = Note(detail={"because": "the file was changed by somebody else"})
+DELETED = Note(detail={"because": "the file was deleted by somebody else"})
 
 
 @dataclass(slots=True)
-class _Known:
+class Known:
     id: int
+    picture_id: int
     size: int
     mtime_ns: int
     state: str
-    treated: bool
 
 
 @dataclass(slots=True)
-class _Findings:
+class Tally:
+    """What a survey has found so far."""
+
     seen: int = 0
-    unchanged: int = 0
-    new: list[dict[str, Any]] = field(default_factory=list)
-    changed: list[tuple[int, dict[str, Any]]] = field(default_factory=list)
-    touched: list[tuple[int, int]] = field(default_factory=list)
+    new: int = 0
+    changed: int = 0
+    gone: int = 0
     notes: list[str] = field(default_factory=list)
+    more_notes: int = 0
     others: Counter[str] = field(default_factory=Counter)
+
+    def note(self, sentence: str) -> None:
+        if len(self.notes) < _NOTES:
+            self.notes.append(sentence)
+        else:
+            self.more_notes += 1
+
+
+@dataclass(slots=True)
+class _Batch:
+    """A few folders that are compared with the records together."""
+
+    entries: list[Entry] = field(default_factory=list)
+    folders: list[str] = field(default_factory=list)
 
 
 def survey(database: Database, survey_id: int, keeper: Keeper) -> None:
@@ -66,13 +88,8 @@ def survey(database: Database, survey_id: int, keeper: Keeper) -> None:
         patterns = list(library.patterns)
         notify(session, survey=survey_id)
     try:
-        if not keeper.folder.root.is_dir():
-            raise StorageError(
-                "folder-missing",
-                f"the folder {keeper.folder.root} is not there or cannot be read: "
-                "nothing was recorded as gone; bring it back and survey again",
-            )
-        _carry_out(database, survey_id, library.id, keeper, patterns)
+        _refuse_empty(database, library.id, keeper)
+        _Surveyor(database, library.id, keeper, patterns, survey_id).carry_out()
     except StorageError as error:
         _fail(database, survey_id, str(error))
     except OperationalError:
@@ -82,6 +99,32 @@ def survey(database: Database, survey_id: int, keeper: Keeper) -> None:
         _fail(database, survey_id, f"an internal error ({type(error).__name__}); the worker's log says more")
 
 
+def _refuse_empty(database: Database, library_id: int, keeper: Keeper) -> None:
+    """A folder that is not mounted is not a library whose files were all deleted."""
+    root = keeper.folder.root
+    if not root.is_dir():
+        raise StorageError(
+            "folder-missing",
+            f"the folder {root} is not there or cannot be read: "
+            "nothing was recorded as gone; bring it back and survey again",
+        )
+    try:
+        empty = not any(root.iterdir())
+    except OSError:
+        return  # the walk says why it cannot be listed
+    if empty:
+        with database.begin() as session:
+            known = session.scalar(
+                select(func.count()).where(File.library_id == library_id, File.state != FileState.GONE)
+            )
+        if known:
+            raise StorageError(
+                "folder-empty",
+                f"the folder {root} is empty although {known:,} files were known in it: is it "
+                "mounted? Nothing was recorded as gone",
+            )
+
+
 def _fail(database: Database, survey_id: int, reason: str) -> None:
     with database.begin() as session:
         row = session.get_one(Survey, survey_id)
@@ -89,87 +132,252 @@ def _fail(database: Database, survey_id: int, reason: str) -> None:
         notify(session, survey=survey_id)
 
 
-def _carry_out(
-    database: Database, survey_id: int, library_id: int, keeper: Keeper, patterns: list[str]
-) -> None:
-    with database.begin() as session:
-        known, copies = _known_files(session, library_id)
-    findings = _Findings()
-    seen: set[str] = set()
-    for entry in keeper.folder.walk():
-        if isinstance(entry, Skipped):
-            findings.notes.append(f"{entry.path}: {entry.reason}, left alone")
-            continue
-        if entry.path in copies:
-            continue
-        ending = "." + entry.path.rpartition(".")[2].lower()
-        if ending not in _ENDINGS:
-            findings.others[ending if "." in entry.path.rpartition("/")[2] else "no ending"] += 1
-            continue
-        seen.add(entry.path)
-        findings.seen += 1
-        _look_at(keeper, entry, known.get(entry.path), findings, database)
-        if findings.seen % _BATCH == 0:
-            _tell(database, survey_id, findings)
-    gone = [file.id for path, file in known.items() if path not in seen and file.state != FileState.GONE]
-    if findings.seen == 0 and len(gone) > 0 and not any(keeper.folder.root.iterdir()):
-        raise StorageError(
-            "folder-empty",
-            f"the folder {keeper.folder.root} is empty although {len(gone):,} files were known in it: is it "
-            "mounted? Nothing was recorded as gone",
+class _Surveyor:
+    def __init__(
+        self, database: Database, library_id: int, keeper: Keeper, patterns: list[str], survey_id: int
+    ) -> None:
+        self.database, self.library_id, self.keeper = database, library_id, keeper
+        self.patterns, self.survey_id = patterns, survey_id
+        self.tally = Tally()
+        self.visited: set[str] = set()
+        self.stale: set[str] = set()  # folders in which files came or went
+        self.unlisted: list[str] = []
+
+    def carry_out(self) -> None:
+        batch = _Batch()
+        for folder, entries in self.keeper.folder.walk_folders():
+            if len(entries) == 1 and isinstance(entries[0], Skipped) and entries[0].path == (folder or "."):
+                self.unlisted.append(folder)
+                self.tally.note(f"{entries[0].path}: {entries[0].reason}, left alone")
+                continue
+            self.visited.add(folder)
+            batch.folders.append(folder)
+            batch.entries += self._pictures_of(entries)
+            if len(batch.entries) >= _BATCH or len(batch.folders) >= _BATCH:
+                self._compare(batch)
+                batch = _Batch()
+        self._compare(batch)
+        self._vanished_folders()
+        self._finish()
+
+    def _pictures_of(self, entries: Iterable[Entry | Skipped]) -> list[Entry]:
+        found = []
+        for entry in entries:
+            if isinstance(entry, Skipped):
+                self.tally.note(f"{entry.path}: {entry.reason}, left alone")
+                continue
+            ending = "." + entry.path.rpartition(".")[2].lower()
+            if ending in ENDINGS:
+                found.append(entry)
+            else:
+                self.tally.others[ending if "." in entry.path.rpartition("/")[2] else "no ending"] += 1
+        return found
+
+    def _compare(self, batch: _Batch) -> None:
+        """Brings the records of a few folders up to date, in one transaction."""
+        with self.database.begin() as session:
+            known = known_files(session, self.library_id, File.folder.in_(batch.folders))
+            copies = set(
+                session.scalars(
+                    select(Copy.path)
+                    .join(File, File.id == Copy.file_id)
+                    .where(File.library_id == self.library_id, File.folder.in_(batch.folders))
+                )
+            )
+        arrivals: list[dict[str, Any]] = []
+        changes: list[Change] = []
+        touched: set[int] = set()
+        seen: set[str] = set()
+        for entry in batch.entries:
+            if entry.path in copies:
+                continue
+            self.tally.seen += 1
+            seen.add(entry.path)
+            record = known.get(entry.path)
+            if record is None:
+                arrivals.append(identified(self.keeper.folder, entry))
+                self.stale.add(entry.path.rpartition("/")[0])
+                continue
+            change = look_at(self.database, self.keeper, entry, record)
+            if change is not None:
+                changes.append(change)
+                touched.add(record.picture_id)
+                if change.anew:
+                    self.stale.add(entry.path.rpartition("/")[0])
+        lasting = (FileState.GONE, FileState.REMOVED)
+        gone = {path: one for path, one in known.items() if path not in seen and one.state not in lasting}
+        self._drop_copies_of_gone([one.id for one in gone.values()])
+        self.stale |= {path.rpartition("/")[0] for path in gone}
+        with self.database.begin() as session:
+            for change in changes:
+                change.apply(session)
+            if gone:
+                ids = [one.id for one in gone.values()]
+                session.execute(update(File).where(File.id.in_(ids)).values(state=FileState.GONE))
+                touched |= {one.picture_id for one in gone.values()}
+            levels = reach(self.patterns)
+            stale = [
+                folder
+                for folder in batch.folders
+                if self.stale.intersection((folder, *ancestors(folder, levels)))
+            ]
+            if stale or touched:
+                settle_families(session, self.library_id, self.patterns, stale, arrivals, touched)
+            self.tally.new += len(arrivals)
+            self.tally.changed += sum(change.anew for change in changes)
+            self.tally.gone += len(gone)
+            session.execute(
+                update(Survey).where(Survey.id == self.survey_id).values(files_seen=self.tally.seen)
+            )
+            notify(session, survey=self.survey_id)
+
+    def _drop_copies_of_gone(self, file_ids: list[int]) -> None:
+        if not file_ids:
+            return
+        with self.database.begin() as session:
+            files = list(
+                session.scalars(select(File).where(File.id.in_(file_ids), File.id.in_(select(Copy.file_id))))
+            )
+        for file in files:
+            self.keeper.drop_copies(file, DELETED)
+
+    def _vanished_folders(self) -> None:
+        """Files of folders that are not there any more are gone; of folders that cannot be listed, not.
+
+        Their copies stay on record: a folder that was away for a while comes back with them.
+        """
+        with self.database.begin() as session:
+            query = select(File.folder).where(
+                File.library_id == self.library_id, File.state.not_in([FileState.GONE, FileState.REMOVED])
+            )
+            vanished = [
+                folder
+                for folder in session.scalars(query.distinct())
+                if folder not in self.visited and not self._is_unlisted(folder)
+            ]
+            for start in range(0, len(vanished), _BATCH):
+                files = session.execute(
+                    update(File)
+                    .where(
+                        File.library_id == self.library_id,
+                        File.folder.in_(vanished[start : start + _BATCH]),
+                        File.state.not_in([FileState.GONE, FileState.REMOVED]),
+                    )
+                    .values(state=FileState.GONE)
+                    .returning(File.picture_id)
+                ).all()
+                self.tally.gone += len(files)
+                settle_families(
+                    session, self.library_id, self.patterns, [], [], {file.picture_id for file in files}
+                )
+
+    def _is_unlisted(self, folder: str) -> bool:
+        return any(not one or folder == one or folder.startswith(one + "/") for one in self.unlisted)
+
+    def _finish(self) -> None:
+        tally = self.tally
+        if tally.others:
+            listing = ", ".join(f"{count:,} {ending}" for ending, count in tally.others.most_common(8))
+            tally.note(f"files that are not pictures by name, left alone: {listing}")
+        with self.database.begin() as session:
+            row = session.get_one(Survey, self.survey_id)
+            row.state, row.finished_at = SurveyState.FINISHED, datetime.now(UTC)
+            row.files_seen, row.files_new = tally.seen, tally.new
+            row.files_changed, row.files_gone = tally.changed, tally.gone
+            row.files_unreadable, row.pictures = session.execute(
+                text(
+                    "SELECT (SELECT count(*) FROM files WHERE library_id = :id AND state = 'unreadable'), "
+                    "(SELECT count(*) FROM pictures WHERE library_id = :id AND state <> 'gone')"
+                ),
+                {"id": self.library_id},
+            ).one()
+            row.notes = tally.notes + ([f"and {tally.more_notes:,} more"] if tally.more_notes else [])
+            session.execute(
+                update(Library)
+                .where(Library.id == self.library_id, Library.surveyed_at.is_(None))
+                .values(surveyed_at=func.now())
+            )
+            notify(session, survey=self.survey_id)
+            # The last ten surveys are enough of a history.
+            latest = (
+                select(Survey.id)
+                .where(Survey.library_id == self.library_id)
+                .order_by(Survey.id.desc())
+                .limit(10)
+            )
+            session.execute(
+                delete(Survey).where(Survey.library_id == self.library_id, Survey.id.not_in(latest))
+            )
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """New values of a file's row, which hold only if nobody has changed the row since."""
+
+    file_id: int
+    seen_mtime_ns: int
+    values: dict[str, Any]
+
+    @property
+    def anew(self) -> bool:
+        """Whether the file is another one than it was."""
+        return "width" in self.values
+
+    def apply(self, session: Session) -> None:
+        session.execute(
+            update(File)
+            .where(File.id == self.file_id, File.mtime_ns == self.seen_mtime_ns)
+            .values(**self.values)
         )
-    if findings.others:
-        listing = ", ".join(f"{count:,} {ending}" for ending, count in findings.others.most_common(8))
-        findings.notes.append(f"files that are not pictures by name, left alone: {listing}")
-    with database.begin() as session:
-        _record(session, library_id, findings, gone)
-        if findings.new or findings.changed or gone:
-            _regroup(session, library_id, patterns)
-            refresh_library(session, library_id)
-        _finish(session, survey_id, library_id, findings, len(gone))
 
 
-def _known_files(session: Session, library_id: int) -> tuple[dict[str, _Known], set[str]]:
+def known_files(session: Session, library_id: int, which: Any) -> dict[str, Known]:
+    """The records of some files by path."""
     rows = session.execute(
-        select(File.path, File.id, File.size_now, File.mtime_ns, File.state, File.sha256.is_not(None)).where(
-            File.library_id == library_id
-        )
-    )
-    known = {row.path: _Known(*row[1:]) for row in rows}
-    return known, set(session.scalars(select(Copy.path).where(Copy.library_id == library_id)))
+        select(
+            File.path, File.id, File.picture_id, File.size_now, File.mtime_ns, File.state,
+        ).where(File.library_id == library_id, which)
+    )  # fmt: skip
+    return {row.path: Known(*row[1:]) for row in rows}
 
 
-def _look_at(
-    keeper: Keeper, entry: Entry, known: _Known | None, findings: _Findings, database: Database
-) -> None:
-    if known is not None and known.state != FileState.GONE:
-        if (known.size, known.mtime_ns) == (entry.size, entry.mtime_ns):
-            findings.unchanged += 1
-            return
-        # A run may be writing while we look, so what counts is the record as it is now.
-        with database.begin() as session:
-            file = session.get_one(File, known.id)
-        try:
-            facts = keeper.folder.stat(entry.path)
-        except StorageError:
-            return
+def look_at(database: Database, keeper: Keeper, entry: Entry, known: Known) -> Change | None:
+    """What must be recorded about a known file; None when nothing has changed, or a run is at it.
+
+    Raises StorageError.
+    """
+    away = known.state in (FileState.GONE, FileState.REMOVED)
+    if (known.size, known.mtime_ns) == (entry.size, entry.mtime_ns) and not away:
+        return None
+    with database.advisory_lock(PICTURE_LOCK, known.picture_id) as free:
+        return _look_closer(database, keeper, entry, known) if free else None
+
+
+def _look_closer(database: Database, keeper: Keeper, entry: Entry, known: Known) -> Change | None:
+    with database.begin() as session:
+        file = session.get_one(File, known.id)
+    try:
+        facts = keeper.folder.stat(entry.path)
+    except StorageError:
+        return None
+    if file.state == FileState.GONE and file.sha256 is not None:
+        if keeper.folder.sha256(entry.path) == file.sha256:  # it was only away
+            return Change(file.id, file.mtime_ns, {"state": FileState.LIGHTER, "mtime_ns": facts.st_mtime_ns})
+    elif file.state not in (FileState.GONE, FileState.REMOVED):
         if (file.size_now, file.mtime_ns) == (facts.st_size, facts.st_mtime_ns):
-            return
-        if file.sha256 is not None:
-            if keeper.folder.sha256(entry.path) == file.sha256:
-                findings.touched.append((known.id, facts.st_mtime_ns))
-                return
-            keeper.drop_copies(file, Note(detail={"because": "the file was changed by somebody else"}))
-    values = _identified(keeper.folder, entry)
-    if known is None:
-        findings.new.append(values)
-    else:
-        findings.changed.append((known.id, values))
+            return None
+        if file.sha256 is not None and keeper.folder.sha256(entry.path) == file.sha256:
+            return Change(file.id, file.mtime_ns, {"mtime_ns": facts.st_mtime_ns})
+    if file.copies:
+        keeper.drop_copies(file, REPLACED)
+    return Change(file.id, file.mtime_ns, identified(keeper.folder, entry))
 
 
-def _identified(folder: Folder, entry: Entry) -> dict[str, Any]:
+def identified(folder: Folder, entry: Entry) -> dict[str, Any]:
+    """Values of a file's row as its header tells them, with nothing yet done to it."""
     values: dict[str, Any] = {
         "path": entry.path,
+        "folder": entry.path.rpartition("/")[0],
         "size_before": entry.size,
         "size_now": entry.size,
         "mtime_ns": entry.mtime_ns,
@@ -179,6 +387,8 @@ def _identified(folder: Folder, entry: Entry) -> dict[str, Any]:
         "format": None,
         "width": 0,
         "height": 0,
+        "transparent": False,
+        "animated": False,
         "sha256": None,
         "before_sha256": None,
         "score": None,
@@ -194,6 +404,7 @@ def _identified(folder: Folder, entry: Entry) -> dict[str, Any]:
             facts = identify(folder.read(entry.path))
         width, height = facts.shown_size
         values |= {"format": facts.format, "width": width, "height": height}
+        values |= {"transparent": facts.alpha, "animated": facts.animated}
     except MoreDataNeeded:
         values |= {"state": FileState.UNREADABLE, "reason": "the file ends within its header"}
     except ImagingError as error:
@@ -201,92 +412,3 @@ def _identified(folder: Folder, entry: Entry) -> dict[str, Any]:
     except StorageError as error:
         values |= {"state": FileState.UNREADABLE, "reason": str(error)}
     return values
-
-
-def _record(session: Session, library_id: int, findings: _Findings, gone: list[int]) -> None:
-    if findings.new:
-        pictures = [_picture_row(library_id, values["path"]) for values in findings.new]
-        ids: dict[str, int] = {}
-        for batch in _batches(pictures):
-            rows = session.execute(insert(Picture).returning(Picture.path, Picture.id), batch)
-            ids |= dict(rows.all())
-        files = [
-            {"library_id": library_id, "picture_id": ids[values["path"]], **values} for values in findings.new
-        ]
-        for batch in _batches(files):
-            session.execute(insert(File), batch)
-    for file_id, values in findings.changed:
-        session.execute(update(File).where(File.id == file_id).values(**values))
-    for file_id, mtime_ns in findings.touched:
-        session.execute(update(File).where(File.id == file_id).values(mtime_ns=mtime_ns))
-    if gone:
-        session.execute(update(File).where(File.id.in_(gone)).values(state=FileState.GONE))
-
-
-def _picture_row(library_id: int, path: str) -> dict[str, Any]:
-    folder, _, name = path.rpartition("/")
-    return {"library_id": library_id, "path": path, "folder": folder, "name": name}
-
-
-def _batches(rows: list[dict[str, Any]]) -> Iterable[list[dict[str, Any]]]:
-    return (rows[start : start + _BATCH] for start in range(0, len(rows), _BATCH))
-
-
-def _regroup(session: Session, library_id: int, patterns: list[str]) -> None:
-    """Makes each file belong to the picture that its name and size say."""
-    rows = list(
-        session.execute(
-            select(File.id, File.path, File.width, File.height, File.role, File.picture_id, Picture.path)
-            .join(Picture, Picture.id == File.picture_id)
-            .where(File.library_id == library_id, File.state != FileState.GONE)
-        )
-    )
-    renditions = group({path: Size(width, height) for _, path, width, height, *_ in rows}, patterns)
-    picture_of = dict(
-        session.execute(select(Picture.path, Picture.id).where(Picture.library_id == library_id)).all()
-    )
-    missing = sorted({renditions.get(row[1], row[1]) for row in rows} - picture_of.keys())
-    for batch in _batches([_picture_row(library_id, path) for path in missing]):
-        inserted = session.execute(insert(Picture).returning(Picture.path, Picture.id), batch)
-        picture_of |= dict(inserted.all())
-    moves = []
-    for file_id, path, _, _, role, picture_id, _ in rows:
-        wanted = FileRole.RENDITION if path in renditions else FileRole.ORIGINAL
-        home = picture_of[renditions.get(path, path)]
-        if (role, picture_id) != (wanted, home):
-            moves.append({"id": file_id, "role": str(wanted), "picture_id": home})
-    for batch in _batches(moves):
-        session.execute(update(File), batch)
-
-
-def _tell(database: Database, survey_id: int, findings: _Findings) -> None:
-    with database.begin() as session:
-        session.execute(update(Survey).where(Survey.id == survey_id).values(files_seen=findings.seen))
-        notify(session, survey=survey_id)
-
-
-def _finish(session: Session, survey_id: int, library_id: int, findings: _Findings, gone: int) -> None:
-    row = session.get_one(Survey, survey_id)
-    row.state, row.finished_at = SurveyState.FINISHED, datetime.now(UTC)
-    row.files_seen, row.files_new = findings.seen, len(findings.new)
-    row.files_changed, row.files_gone = len(findings.changed), gone
-    counts = session.execute(
-        text(
-            "SELECT (SELECT count(*) FROM files WHERE library_id = :id AND state = 'unreadable'), "
-            "(SELECT count(*) FROM pictures WHERE library_id = :id AND state <> 'gone')"
-        ),
-        {"id": library_id},
-    ).one()
-    row.files_unreadable, row.pictures = counts
-    more = len(findings.notes) - _NOTES
-    row.notes = findings.notes[:_NOTES] + ([f"and {more:,} more"] if more > 0 else [])
-    notify(session, survey=survey_id)
-    # The last ten surveys are enough of a history.
-    session.execute(
-        delete(Survey).where(
-            Survey.library_id == library_id,
-            Survey.id.not_in(
-                select(Survey.id).where(Survey.library_id == library_id).order_by(Survey.id.desc()).limit(10)
-            ),
-        )
-    )

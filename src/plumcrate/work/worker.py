@@ -1,33 +1,43 @@
-"""The worker process: takes jobs from the queue, feeds the runs, recovers what dead workers left."""
+"""The worker process: takes jobs from the queue, feeds the runs, takes in what arrives, recovers what
+dead workers left."""
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
+import os
+import secrets
 import signal
+import socket
 import time
 
 import procrastinate
 import psycopg
 import structlog
+from sqlalchemy import select
 from sqlalchemy.exc import OperationalError
 
+from plumcrate import __version__
 from plumcrate.records.database import Database
+from plumcrate.records.tables import Arrival, Library, WorkerRow
 from plumcrate.settings import Settings
+from plumcrate.storage.folder import StorageError
 
 from .engine import Engine
-from .queue import RUN_SURVEY, TREAT_PICTURE, Queue
-from .runs import feed
+from .feeding import SILENT_AFTER, feed, hear_worker
+from .intake import take_in_settled
+from .locks import FEEDER_LOCK, INTAKE_LOCK
+from .looking_after import Retention
+from .queue import CHECK_LIBRARY, EXPRESS, FINISH_HAND_BACK, FORECAST, RUN_SURVEY, TREAT_PICTURE, Queue
 from .sandbox import Sandbox
+from .watching import Watcher
 
 log = structlog.get_logger()
 
 _FEED_EVERY = 0.4
 _RESCUE_EVERY = 3.0
 _HEARTBEAT = 1.0
-#: A worker that has not been heard from for so long is dead, and its jobs are taken over.
-SILENT_AFTER = 5.0
-_FEEDER_LOCK = (727_012, 1)
+_TEND_EVERY = 5.0
 _DATABASE_ERRORS = (OperationalError, psycopg.OperationalError, procrastinate.exceptions.ConnectorException)
 
 
@@ -36,10 +46,15 @@ class Worker:
 
     def __init__(self, settings: Settings) -> None:
         self.settings = settings
-        self.database = Database(settings.database_url, pool_size=2 * settings.children + 4)
-        self.sandbox = Sandbox(settings.children, settings.child_memory_mb, settings.seconds_per_megapixel)
-        self.engine = Engine(settings, self.database, self.sandbox)
+        self.database = Database(settings.database_url, pool_size=2 * settings.children + 6)
+        limits = settings.child_memory_mb, settings.seconds_per_megapixel
+        self.sandbox = Sandbox(settings.children, *limits)
+        self.express = Sandbox(1, *limits, urgent=True)
+        self.engine = Engine(settings, self.database, self.sandbox, self.express)
         self.queue = Queue(settings.database_url)
+        self.watcher = Watcher(self.database, self.queue)
+        self.retention = Retention(self.database)
+        self.name = f"{socket.gethostname()}:{os.getpid()}:{secrets.token_hex(4)}"
         self._stopping = asyncio.Event()
 
     async def run(self) -> None:
@@ -54,7 +69,9 @@ class Worker:
             except _DATABASE_ERRORS as error:
                 log.warning("the database does not answer; trying again", reason=str(error).splitlines()[0])
                 await self._sleep(2.0)
-        self.sandbox.close()
+        await self.watcher.close()
+        for sandbox in (self.sandbox, self.express):
+            sandbox.close()
         self.database.close()
 
     def stop(self) -> None:
@@ -69,31 +86,45 @@ class Worker:
     async def _work(self) -> None:
         connector = procrastinate.PsycopgConnector(conninfo=self.settings.database_url)
         app = procrastinate.App(connector=connector)
-        app.task(name=TREAT_PICTURE)(self.engine.treat_picture)
-        app.task(name=RUN_SURVEY)(self.engine.run_survey)
+        for name, job in (
+            (TREAT_PICTURE, self.engine.treat_picture),
+            (RUN_SURVEY, self.engine.run_survey),
+            (CHECK_LIBRARY, self.engine.check_library),
+            (FORECAST, self.engine.forecast),
+            (FINISH_HAND_BACK, self.engine.finish_hand_back),
+        ):
+            app.task(name=name)(job)
         async with app.open_async():
-            worker = asyncio.create_task(
-                app.run_worker_async(
-                    concurrency=self.settings.children,
-                    fetch_job_polling_interval=0.5,
-                    update_heartbeat_interval=_HEARTBEAT,
-                    stalled_worker_timeout=SILENT_AFTER,
-                    delete_jobs="always",
-                    install_signal_handlers=False,
-                    shutdown_graceful_timeout=20,
-                )
-            )
+            # One more than the children, so that a survey does not wait for long pictures.
+            lanes = [self._lane(app, "default", self.settings.children + 1), self._lane(app, EXPRESS, 1)]
             feeder = asyncio.create_task(self._feed(app))
+            tender = asyncio.create_task(self._tend())
             stopper = asyncio.create_task(self._stopping.wait())
-            done, pending = await asyncio.wait({worker, feeder, stopper}, return_when=asyncio.FIRST_COMPLETED)
+            tasks = {*lanes, feeder, tender, stopper}
+            done, pending = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
             if stopper in done:
                 await asyncio.to_thread(self.sandbox.close)
+                await asyncio.to_thread(self.express.close)
             for task in pending:
                 task.cancel()
-            outcomes = await asyncio.gather(worker, feeder, stopper, return_exceptions=True)
+            outcomes = await asyncio.gather(*tasks, return_exceptions=True)
         for outcome in outcomes:
             if isinstance(outcome, Exception):
                 raise outcome
+
+    def _lane(self, app: procrastinate.App, queue: str, concurrency: int) -> asyncio.Task[None]:
+        return asyncio.create_task(
+            app.run_worker_async(
+                queues=[queue],
+                concurrency=concurrency,
+                fetch_job_polling_interval=0.5,
+                update_heartbeat_interval=_HEARTBEAT,
+                stalled_worker_timeout=SILENT_AFTER,
+                delete_jobs="always",
+                install_signal_handlers=False,
+                shutdown_graceful_timeout=20,
+            )
+        )
 
     async def _feed(self, app: procrastinate.App) -> None:
         rescued = 0.0
@@ -107,7 +138,50 @@ class Worker:
             await asyncio.sleep(_FEED_EVERY)
 
     def _feed_once(self) -> None:
-        with self.database.advisory_lock(*_FEEDER_LOCK) as free:
+        row = WorkerRow(
+            id=self.name, host=socket.gethostname(), pid=os.getpid(),
+            children=self.settings.children, version=__version__,
+        )  # fmt: skip
+        with self.database.begin() as session:
+            children = hear_worker(session, row)
+        with self.database.advisory_lock(*FEEDER_LOCK) as free:
             if free:
                 with self.database.begin() as session:
-                    feed(session, self.queue, at_a_time=4 * self.settings.children)
+                    feed(session, self.queue, children, self.settings.max_megapixels)
+        self._take_in()
+
+    def _take_in(self) -> None:
+        with self.database.begin() as session:
+            libraries = list(
+                session.scalars(select(Library).where(Library.id.in_(select(Arrival.library_id))))
+            )
+        for library in libraries:
+            with self.database.advisory_lock(INTAKE_LOCK, library.id) as free:
+                if not free:
+                    continue
+                try:
+                    keeper = self.engine.keeper(library)
+                    taken = take_in_settled(self.database, keeper, library, self.settings.max_megapixels)
+                except StorageError as error:
+                    log.warning("intake is waiting", library=library.slug, reason=str(error))
+                    continue
+                if taken.pictures or taken.gone:
+                    log.info(
+                        "taken in", library=library.slug,
+                        pictures=len(taken.pictures), gone=taken.gone, runs=taken.runs,
+                    )  # fmt: skip
+
+    async def _tend(self) -> None:
+        """What is looked after now and then: watches, and backups that grew old."""
+        while True:
+            await self.watcher.tend()
+            await asyncio.to_thread(self._retain)
+            await asyncio.sleep(_TEND_EVERY)
+
+    def _retain(self) -> None:
+        with self.database.begin() as session:
+            libraries = list(session.scalars(select(Library)))
+        try:
+            self.retention.tend({one.id: self.engine.keeper(one) for one in libraries}, libraries)
+        except StorageError as error:
+            log.warning("old backups were not deleted", reason=str(error))

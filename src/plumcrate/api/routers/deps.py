@@ -9,6 +9,7 @@ from fastapi import Depends, Query, Request
 from sqlalchemy.orm import Session as OrmSession
 
 from plumcrate.api.problems import ApiError
+from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import by_slug
 from plumcrate.records.tables import Base, Library
 from plumcrate.settings import Settings
@@ -25,6 +26,11 @@ def _settings(request: Request) -> Settings:
     return settings
 
 
+def _database(request: Request) -> Database:
+    database: Database = request.app.state.database
+    return database
+
+
 def _queue(request: Request) -> Queue:
     queue: Queue = request.app.state.queue
     return queue
@@ -33,6 +39,7 @@ def _queue(request: Request) -> Queue:
 # The transaction ends before the answer is sent, so that a client reads what it wrote.
 Session = Annotated[OrmSession, Depends(_session, scope="function")]
 TheSettings = Annotated[Settings, Depends(_settings)]
+TheDatabase = Annotated[Database, Depends(_database)]
 TheQueue = Annotated[Queue, Depends(_queue)]
 Offset = Annotated[int, Query(ge=0, le=100_000_000)]
 Limit = Annotated[int, Query(ge=1, le=500)]

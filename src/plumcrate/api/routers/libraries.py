@@ -7,6 +7,7 @@ import re
 import unicodedata
 from pathlib import Path
 
+from croniter import croniter
 from fastapi import APIRouter
 from sqlalchemy import select
 from sqlalchemy.orm import Session as OrmSession
@@ -17,7 +18,7 @@ from plumcrate.api.problems import ApiError
 from plumcrate.contract import SurveyState
 from plumcrate.records import tables
 from plumcrate.records.database import notify
-from plumcrate.records.queries.libraries import library_view, survey_view
+from plumcrate.records.queries.libraries import library_view, new_library, survey_view
 from plumcrate.records.queries.savings import savings
 from plumcrate.settings import Settings
 from plumcrate.storage.grouping import USUAL_PATTERNS, PatternError, compile_pattern
@@ -36,25 +37,16 @@ def libraries(person: Looking, session: Session) -> list[contract.Library]:
 
 @router.post("/libraries", status_code=201, summary="Connect a library")
 def connect(
-    body: contract.LibraryRequest, person: Administering, session: Session, settings: TheSettings
+    body: contract.LibraryRequest, person: Administering, session: Session, service: TheSettings
 ) -> contract.Library:
     """Connects a folder tree. Nothing in it is touched; survey it next."""
-    root = _checked_root(session, body.root, settings)
+    root = _checked_root(session, body.root, service)
     slug = body.slug or _slug(body.name)
     if session.scalar(select(tables.Library.id).where(tables.Library.slug == slug)):
         raise ApiError("slug-taken", f"another library is called {slug}; give another short name")
-    library = tables.Library(
-        slug=slug,
-        name=body.name.strip(),
-        root=str(root),
-        level=body.level,
-        webp=body.webp,
-        avif=body.avif,
-        patterns=_checked_patterns(body.patterns),
-    )
-    session.add(library)
-    session.flush()
-    session.refresh(library)
+    settings = contract.RecipeSettings(level=body.level, webp=body.webp, avif=body.avif)
+    patterns = _checked_patterns(body.patterns)
+    library = new_library(session, slug, body.name.strip(), str(root), patterns, settings, person.name)
     return library_view(session, library)
 
 
@@ -68,11 +60,16 @@ def change(
     slug: str, body: contract.LibraryChange, person: Administering, session: Session
 ) -> contract.Library:
     row = the_library(session, slug)
-    values = body.model_dump(exclude_none=True)
-    if "patterns" in values:
-        values["patterns"] = _checked_patterns(values["patterns"])
-    for name, value in values.items():
-        setattr(row, name, value)
+    if body.name is not None:
+        row.name = body.name
+    if body.patterns is not None:
+        row.patterns = _checked_patterns(body.patterns)
+    if body.upkeep is not None:
+        _check_schedules(body.upkeep)
+        changed = body.upkeep.model_dump(mode="json", exclude_unset=True)
+        merged = contract.Upkeep.model_validate(row.upkeep | changed)
+        row.upkeep = merged.model_dump(mode="json")
+        row.next_survey_at = row.next_run_at = None  # reckoned anew by the feeder
     session.flush()
     return library_view(session, row)
 
@@ -138,6 +135,15 @@ def one_survey(survey_id: int, person: Looking, session: Session) -> contract.Su
 @router.get("/libraries/{slug}/savings", summary="What was saved")
 def the_savings(slug: str, person: Looking, session: Session) -> contract.Savings:
     return savings(session, the_library(session, slug))
+
+
+def _check_schedules(upkeep: contract.Upkeep) -> None:
+    for schedule in (upkeep.survey_schedule, upkeep.run_schedule):
+        if schedule is not None and not (len(schedule.split()) == 5 and croniter.is_valid(schedule)):
+            raise ApiError(
+                "invalid-request",
+                f"{schedule!r} is no schedule: give minute, hour, day, month and weekday, such as 30 2 * * *",
+            )
 
 
 def _checked_patterns(patterns: list[str] | None) -> list[str]:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
+
 from fastapi import APIRouter, Request, Response
-from sqlalchemy import delete, select, text
+from sqlalchemy import delete, func, select
 from sqlalchemy.exc import SQLAlchemyError
 
 from plumcrate import __version__, contract
@@ -11,7 +13,8 @@ from plumcrate.api import auth
 from plumcrate.api.auth import Administering, Looking
 from plumcrate.api.problems import ApiError
 from plumcrate.records import tables
-from plumcrate.work.worker import SILENT_AFTER
+from plumcrate.work.feeding import SILENT_AFTER
+from plumcrate.work.machine import examine
 
 from .deps import Session, TheSettings, the
 
@@ -67,16 +70,17 @@ def health(request: Request) -> contract.Health:
     """Open to everybody, for monitors."""
     try:
         with request.app.state.database.begin() as session:
-            workers = session.execute(
-                text(
-                    "SELECT count(*) FROM procrastinate_workers "
-                    "WHERE last_heartbeat > now() - make_interval(secs => :seconds)"
-                ),
-                {"seconds": SILENT_AFTER},
-            ).scalar_one()
+            alive = tables.WorkerRow.heard_at > func.now() - timedelta(seconds=SILENT_AFTER)
+            workers = session.scalar(select(func.count()).where(alive)) or 0
     except SQLAlchemyError:
         return contract.Health(version=__version__, database=False, workers=0)
     return contract.Health(version=__version__, database=True, workers=workers)
+
+
+@router.get("/machine", summary="Check the machine")
+def machine(person: Looking, request: Request, settings: TheSettings) -> contract.Machine:
+    """Formats, disks, permissions, database, clock, workers: each fine, or what to do."""
+    return examine(settings, request.app.state.database)
 
 
 def _key_view(row: tables.Key) -> contract.Key:

@@ -9,16 +9,18 @@ from typing import Annotated
 from fastapi import APIRouter, Query, Request, Response
 
 from plumcrate import contract
-from plumcrate.api.auth import Looking
+from plumcrate.api.auth import Looking, Treating
 from plumcrate.api.problems import ApiError
 from plumcrate.contract import FileState, PictureSort
 from plumcrate.imaging import ImagingError
 from plumcrate.imaging.identification import MEDIA_TYPES
 from plumcrate.keeping.backups import BackupStore
 from plumcrate.records import tables
+from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.queries.pictures import folders, picture_detail, pictures_page
 from plumcrate.settings import Settings
 from plumcrate.storage.folder import Folder
+from plumcrate.work.planning import plan, settings_of
 from plumcrate.work.sandbox import Sandbox, SandboxError
 
 from .deps import Limit, Offset, Session, TheSettings, the, the_library
@@ -69,6 +71,28 @@ def the_folders(slug: str, person: Looking, session: Session) -> list[str]:
 @router.get("/pictures/{picture_id}", summary="One picture, its files and history")
 def picture(picture_id: int, person: Looking, session: Session) -> contract.PictureDetail:
     return picture_detail(session, the(session, tables.Picture, picture_id, "picture"))
+
+
+@router.put("/pictures/{picture_id}/own", summary="Give one picture its own level")
+def own(
+    picture_id: int, body: contract.OwnRequest, person: Treating, session: Session
+) -> contract.PictureDetail:
+    """A level for this picture alone, or ``leave`` to leave it alone for ever; the next run goes by it."""
+    row = the(session, tables.Picture, picture_id, "picture")
+    row.own = body.own
+    session.flush()
+    return picture_detail(session, row)
+
+
+@router.get("/pictures/{picture_id}/plan", summary="What would happen to one picture")
+def the_plan(
+    picture_id: int, person: Looking, session: Session, settings: TheSettings
+) -> list[contract.Plan]:
+    """Which rule applies to each of its files and what a run would do; nothing is done."""
+    row = the(session, tables.Picture, picture_id, "picture")
+    library = session.get_one(tables.Library, row.library_id)
+    recipe = settings_of(current_recipe(session, library.id))
+    return plan(session, library, recipe, picture_id, settings.max_megapixels)
 
 
 @router.get(

@@ -11,6 +11,7 @@ from sse_starlette import EventSourceResponse
 from plumcrate import contract
 from plumcrate.api.auth import Looking, Treating
 from plumcrate.api.events import Hub
+from plumcrate.api.problems import ApiError
 from plumcrate.contract import ItemState
 from plumcrate.records import tables
 from plumcrate.records.queries.runs import items_page, run_view
@@ -26,6 +27,8 @@ def start(
     body: contract.RunRequest, person: Treating, session: Session, settings: TheSettings
 ) -> contract.Run:
     """Treats or restores many files. It goes on by itself; closing the client changes nothing."""
+    if body.kind is contract.RunKind.HAND_BACK and person.role is not contract.Role.ADMINISTER:
+        raise ApiError("not-allowed", "handing a library back needs the role administer")
     library = the_library(session, body.library)
     return run_view(session, create_run(session, library, body, settings.max_megapixels))
 

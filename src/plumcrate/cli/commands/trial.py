@@ -62,8 +62,9 @@ def _trial(options: argparse.Namespace) -> int:
     try:
         recipe = imaging.Recipe(
             level=imaging.Level(options.level), webp=not options.no_webp, avif=not options.no_avif,
-            effort=imaging.Effort(options.effort), convert=options.offer, largest=_size(options.within),
-            metadata=_kinds(imaging, options.metadata),
+            effort=imaging.Effort(options.effort),
+            convert=imaging.EVERY_CONVERSION if options.offer else frozenset(),
+            largest=_size(options.within), metadata=_kinds(imaging, options.metadata),
         )  # fmt: skip
     except ValueError as error:
         console.print(f"plumcrate: {error}", style="yellow", markup=False)

@@ -19,6 +19,7 @@ from .png import treat_png
 
 __all__ = ["VERDICTS", "Output", "Treatment", "Tried", "Verdict", "treat"]
 
+_NO_LIMIT = 1 << 40
 _MAIN = {
     "jpeg": treat_jpeg,
     "png": treat_png,
@@ -39,14 +40,15 @@ def treat(data: bytes, recipe: Recipe) -> Treatment:
         main = _MAIN[case.facts.format](case)
         after = main.size if main.data is not None else len(data)
         offered = conversions(case, after) if recipe.convert else ()
-        return Treatment(case.facts, len(data), main, _copies(case, after), offered)
+        limit = _NO_LIMIT if recipe.keep_larger_copies else after
+        return Treatment(case.facts, len(data), main, _copies(case, limit), offered)
     except ImagingError:
         raise
     except MemoryError:
         raise LeftAlone("there was not enough memory to treat the picture") from None
 
 
-def _copies(case: Case, after: int) -> tuple[Output, ...]:
+def _copies(case: Case, limit: int) -> tuple[Output, ...]:
     """The copies the recipe wants, of what is not in such a format already."""
     makers = {"webp": (case.recipe.webp, webp_copy), "avif": (case.recipe.avif, avif_copy)}
     out = []
@@ -57,7 +59,7 @@ def _copies(case: Case, after: int) -> tuple[Output, ...]:
             if case.facts.format == "webp":
                 out.append(Output(kind, "not-possible"))
             else:
-                out.append(animated_copy(case, kind, after))
+                out.append(animated_copy(case, kind, limit))
         else:
-            out.append(make(case, after))
+            out.append(make(case, limit))
     return tuple(out)

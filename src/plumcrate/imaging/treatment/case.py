@@ -11,7 +11,7 @@ import numpy as np
 from PIL import Image, ImageCms
 
 from .. import codecs, geometry
-from ..aim import NEAR_ENOUGH, Knob, Landing, aim
+from ..aim import NEAR_ENOUGH, Attempt, Knob, Landing, aim
 from ..errors import Damaged, LeftAlone, MoreDataNeeded
 from ..identification import Facts, identify
 from ..kinds import Kind
@@ -184,6 +184,11 @@ class Case:
         judge = self.upright_judge if upright else self.judge
         source = self.upright_pixels if upright else self.pixels
         target = self.recipe.target
+        fixed = self.fixed(knob)
+        if fixed is not None:
+            data = encode(fixed)
+            attempt = Attempt(fixed, data, judge.score(decode(data)))
+            return Landing(attempt, (attempt,))
         landing = Landing(None, ())
         for turn in range(_GUARD_TURNS + 1):
             tried = aim(
@@ -197,6 +202,14 @@ class Case:
             if turn == _GUARD_TURNS:
                 break
         return Landing(None, landing.attempts)
+
+    def fixed(self, knob: Knob) -> int | None:
+        """Where the recipe fixes an encoder's knob; None where it aims."""
+        for encoder, theirs in (("jpeg", codecs.JPEG), ("webp", codecs.WEBP), ("avif", codecs.AVIF)):
+            quality: int | None = getattr(self.recipe.fixed, encoder)
+            if knob is theirs and quality is not None:
+                return codecs.knob_of(encoder, quality)
+        return None
 
     def colours_stay(self, source: Pixels, candidate: Pixels) -> bool:
         """The guard: whether colours are, on the mean and nearly everywhere, where they were."""

@@ -12,6 +12,7 @@ from ..pixels import decode
 from ..png.encode import encode_picture
 from ..png.palette import Histogram
 from ..png.reduce import of_rgba
+from ..recipe import Conversion
 from .case import Case
 from .jpeg import lossy_jpeg
 from .outcome import Output, chosen, lightest
@@ -27,15 +28,16 @@ def conversions(case: Case, after: int) -> tuple[Output, ...]:
     """What could take the file's place; ``after`` is its size when it stays in its format."""
     if case.facts.animated or case.printing or case.facts.orientation != 1:
         return ()
-    kind = case.facts.format
+    kind, wanted = case.facts.format, case.recipe.convert
     made: Output | None = None
-    if kind == "png" and case.pixels.alpha is None and case.recipe.target is not None:
-        made = lossy_jpeg(case)
-    elif kind == "gif":
+    if kind == "png" and Conversion.PHOTOGRAPH_TO_JPEG in wanted:
+        opaque = case.pixels.alpha is None and case.recipe.target is not None
+        made = lossy_jpeg(case) if opaque else None
+    elif kind == "gif" and Conversion.GIF_TO_PNG in wanted:
         data = encode_picture(of_rgba(rgba_of(case.pixels)), [], case.recipe.effort)
         if decode(data).same_as(case.pixels):
             made = chosen("png", data, 100.0, "lossless")
-    elif kind == "jpeg" and case.recipe.target is not None:
+    elif kind == "jpeg" and Conversion.FLAT_TO_PNG in wanted and case.recipe.target is not None:
         found = palettes(case, []) if Histogram(rgba_of(case.pixels)).cells <= _FLAT_CELLS else []
         made = lightest(found) if found else None
     if made is None or made.data is None:

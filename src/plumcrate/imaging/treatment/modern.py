@@ -91,6 +91,10 @@ def _aimed_avif(case: Case, subsampling: str, limit: int) -> Landing:
 
     # Slower encodes are smaller, so a probe may be larger than the limit without being hopeless.
     quick = speed >= codecs.AVIF_PROBE_SPEED
+    if case.fixed(codecs.AVIF) is not None:
+        return case.aim(
+            lambda step: encode(step, speed), codecs.AVIF, cap=limit, first=None, upright=True
+        )  # fmt: skip
     probe = case.aim(
         lambda step: encode(step, codecs.AVIF_PROBE_SPEED), codecs.AVIF,
         cap=round(limit * 1.25), first=case.first("avif", codecs.AVIF), upright=True,

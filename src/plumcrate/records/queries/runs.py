@@ -28,14 +28,19 @@ def run_view(session: Session, run: Run) -> contract.Run:
         )
         rate = _rate(session, run.id)
     left = run.megapixels - run.megapixels_done
+    settings = contract.RecipeSettings.model_validate(run.settings) if run.settings else None
     return contract.Run(
         id=run.id,
         library=slug or "",
         kind=contract.RunKind(run.kind),
         state=contract.RunState(run.state),
-        level=contract.Level(run.level) if run.level else None,
-        webp=run.webp,
-        avif=run.avif,
+        origin=contract.RunOrigin(run.origin),
+        recipe_version=run.recipe_version,
+        level=settings.level if settings else None,
+        webp=bool(settings and settings.webp),
+        avif=bool(settings and settings.avif),
+        waits_for=run.waits_for if run.state == RunState.RUNNING else None,
+        proof=run.proof,
         scope=contract.Scope.model_validate(run.scope),
         files=run.files,
         done=run.done,
@@ -43,6 +48,8 @@ def run_view(session: Session, run: Run) -> contract.Run:
         failed=run.failed,
         left=run.files - run.done - run.passed - run.failed,
         already=run.already,
+        left_out=run.left_out,
+        elsewhere=run.elsewhere,
         bytes_before=run.bytes_before,
         bytes_after=run.bytes_after,
         bytes_lightest=run.bytes_lightest,
@@ -61,7 +68,8 @@ def _rate(session: Session, run_id: int) -> float | None:
     row = session.execute(
         text(
             "SELECT sum(megapixels), extract(epoch FROM now() - min(started_at)), count(*) FROM run_items "
-            "WHERE run_id = :run AND finished_at > now() - make_interval(secs => :window)"
+            "WHERE run_id = :run AND finished_at > now() - make_interval(secs => :window) "
+            "AND code IS DISTINCT FROM 'taken-over'"
         ),
         {"run": run_id, "window": _WINDOW},
     ).one()

@@ -25,6 +25,7 @@ FROM (
             WHEN bool_or(f.state = 'unreadable') THEN 'unreadable'
             WHEN bool_or(f.state = 'new') THEN 'new'
             WHEN bool_or(f.state = 'lighter') THEN 'lighter'
+            WHEN bool_or(f.state = 'removed') THEN 'removed'
             WHEN bool_or(f.state = 'left-alone') THEN 'left-alone'
             ELSE 'kept'
         END AS state,
@@ -32,7 +33,7 @@ FROM (
         (array_agg(f.id ORDER BY (f.state = 'gone'), f.role, f.width DESC, f.id))[1] AS original_id
     FROM files f
     LEFT JOIN LATERAL (SELECT min(size) AS size FROM copies WHERE file_id = f.id) c ON true
-    WHERE {where}
+    WHERE f.picture_id = ANY(:ids)
     GROUP BY f.picture_id
 ) s
 JOIN files o ON o.id = s.original_id
@@ -43,16 +44,16 @@ WHERE p.id = s.picture_id
 def refresh_pictures(session: Session, picture_ids: Sequence[int]) -> None:
     """Recomputes the sums of some pictures from their files and copies."""
     if picture_ids:
-        session.execute(text(_REFRESH.format(where="f.picture_id = ANY(:ids)")), {"ids": list(picture_ids)})
+        session.execute(text(_REFRESH), {"ids": list(picture_ids)})
 
 
-def refresh_library(session: Session, library_id: int) -> None:
-    """Recomputes the sums of every picture of a library; drops pictures that have no file left."""
-    session.execute(text(_REFRESH.format(where="f.library_id = :library")), {"library": library_id})
-    session.execute(
-        text(
-            "DELETE FROM pictures p WHERE p.library_id = :library "
-            "AND NOT EXISTS (SELECT 1 FROM files f WHERE f.picture_id = p.id)"
-        ),
-        {"library": library_id},
-    )
+def drop_empty(session: Session, picture_ids: Sequence[int]) -> None:
+    """Deletes those of some pictures that have no file left."""
+    if picture_ids:
+        session.execute(
+            text(
+                "DELETE FROM pictures p WHERE p.id = ANY(:ids) "
+                "AND NOT EXISTS (SELECT 1 FROM files f WHERE f.picture_id = p.id)"
+            ),
+            {"ids": list(picture_ids)},
+        )

@@ -1,0 +1,180 @@
+"""Recipes: how a library's pictures are treated, with rules for those that are treated otherwise."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from enum import StrEnum
+from typing import Literal, Self
+
+from pydantic import Field, model_validator
+
+from .common import Level, Message
+
+
+class Effort(StrEnum):
+    """How long to look for the smallest file."""
+
+    QUICK = "quick"
+    NORMAL = "normal"
+    THOROUGH = "thorough"
+
+
+class MetadataKind(StrEnum):
+    """What a file says about itself, by kind. What affects looks always stays."""
+
+    RIGHTS = "rights"
+    TIME = "time"
+    PLACE = "place"
+    CAMERA = "camera"
+    REST = "rest"
+
+
+class FirstFile(StrEnum):
+    """What becomes of a file that was written in another format."""
+
+    KEEP = "keep"
+    REMOVE = "remove"
+
+
+class Largest(Message):
+    """The width and height that originals are fitted into, in pixels; 0 for no limit."""
+
+    width: int = Field(0, ge=0, le=100_000)
+    height: int = Field(0, ge=0, le=100_000)
+    existing: bool = Field(True, description="Also originals that were there before the first survey.")
+
+
+class Sharpening(Message):
+    """Unsharp masking after a picture was made smaller; amount 0 is off."""
+
+    amount: float = Field(0.0, ge=0, le=5)
+    radius: float = Field(0.6, ge=0.3, le=5)
+    threshold: int = Field(2, ge=0, le=255)
+
+
+class FixedQuality(Message):
+    """An encoder quality instead of the level's promise; null leaves the promise in force."""
+
+    jpeg: int | None = Field(None, ge=1, le=100)
+    webp: int | None = Field(None, ge=1, le=100)
+    avif: int | None = Field(None, ge=1, le=100)
+
+
+class Conversions(Message):
+    """Other formats for the file itself, where they are a good deal smaller."""
+
+    photographs_to_jpeg: bool = Field(False, description="Opaque photographic PNGs.")
+    flat_to_png: bool = Field(False, description="JPEGs of few colours.")
+    gif_to_png: bool = Field(False, description="GIFs that do not move.")
+    first_file: FirstFile = Field(
+        FirstFile.KEEP,
+        description="Keep the first file under its name, or remove it: pages that refer to it must then "
+        "be sent to the new name. Its backup stays.",
+    )
+
+
+class When(Message):
+    """What a rule is about. All that is given must hold; null means any."""
+
+    folder: str | None = Field(None, description="This folder and what is under it.")
+    name: str | None = Field(None, min_length=1, description="A file name with * and ?, in any case.")
+    formats: list[str] | None = Field(None, min_length=1)
+    role: Literal["original", "rendition"] | None = None
+    smaller_than: int | None = Field(None, ge=1, description="Bytes.")
+    larger_than: int | None = Field(None, ge=0, description="Bytes.")
+    longest_side_under: int | None = Field(None, ge=1, description="Pixels.")
+    longest_side_over: int | None = Field(None, ge=0, description="Pixels.")
+    transparent: bool | None = None
+    animated: bool | None = None
+
+
+class How(Message):
+    """What a rule does otherwise than the recipe; null keeps the recipe's setting."""
+
+    level: Level | None = None
+    webp: bool | None = None
+    avif: bool | None = None
+    effort: Effort | None = None
+    metadata: list[MetadataKind] | None = None
+
+
+class Rule(Message):
+    """The first rule that fits a file decides about it."""
+
+    name: str = Field(min_length=1, max_length=120)
+    when: When = Field(default_factory=lambda: When())
+    leave: bool = Field(False, description="Leave such files alone.")
+    how: How = Field(default_factory=lambda: How())
+
+    @model_validator(mode="after")
+    def _says_something(self) -> Self:
+        if not self.when.model_dump(exclude_none=True):
+            raise ValueError(f"the rule {self.name!r} must say which files it is about")
+        if self.leave == bool(self.how.model_dump(exclude_none=True)):
+            raise ValueError(f"the rule {self.name!r} must either leave files alone or treat them otherwise")
+        return self
+
+
+class RecipeSettings(Message):
+    """Everything that decides what a treated file looks like."""
+
+    level: Level = Level.EVERYDAY
+    webp: bool = True
+    avif: bool = True
+    keep_larger_copies: bool = Field(False, description="Keep copies that are no smaller than the file.")
+    effort: Effort = Effort.NORMAL
+    fixed_quality: FixedQuality = Field(default_factory=lambda: FixedQuality())
+    metadata: list[MetadataKind] = Field(default_factory=lambda: list(MetadataKind))
+    clear_hidden: bool = Field(True, description="Clear the colour under full transparency.")
+    originals: bool = True
+    renditions: Literal["all", "none", "chosen"] = "all"
+    chosen_sizes: list[str] = Field(default_factory=list, description="Such as 300x200.")
+    largest: Largest = Field(default_factory=lambda: Largest())
+    sharpening: Sharpening = Field(default_factory=lambda: Sharpening())
+    conversions: Conversions = Field(default_factory=lambda: Conversions())
+    rules: list[Rule] = Field(default_factory=list, max_length=100)
+
+    @model_validator(mode="after")
+    def _sizes_fit(self) -> Self:
+        for size in self.chosen_sizes:
+            width, cross, height = size.partition("x")
+            if not (cross and width.isdigit() and height.isdigit()):
+                raise ValueError(f"{size!r} is no size: give width and height, such as 300x200")
+        return self
+
+
+class Recipe(Message):
+    """One saved version of a library's recipe."""
+
+    library: str
+    version: int
+    settings: RecipeSettings
+    by: str
+    created_at: datetime
+
+
+class Effect(Message):
+    """What a recipe would do to a library, in files, before it does anything."""
+
+    files: int
+    new: int = Field(description="Not treated yet, and would be.")
+    again: int = Field(description="Treated otherwise before: would be made again, from their backups.")
+    settled: int = Field(description="Treated just so already.")
+    left_out: int = Field(description="Left alone by a rule or by the recipe.")
+    without_backup: int = Field(description="Treated otherwise, but without a backup to start from.")
+    by_rule: dict[str, int] = Field(description="Files each rule decides about; the rest follow the recipe.")
+
+
+class Plan(Message):
+    """What would happen to one file: the first half of a treatment."""
+
+    path: str
+    rule: str | None = Field(description="The rule that decides; null for the recipe itself.")
+    verdict: Literal["treat", "again", "settled", "leave"]
+    because: str
+    level: Level | None
+    webp: bool
+    avif: bool
+    largest: tuple[int, int] = (0, 0)
+    metadata: list[MetadataKind] = Field(default_factory=list)
+    effort: Effort | None = None

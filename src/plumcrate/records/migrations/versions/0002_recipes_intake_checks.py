@@ -1,0 +1,129 @@
+"""Recipes as versions, upkeep, intake, checks, forecasts, workers"""
+
+import json
+from typing import Any
+
+from alembic import op
+import sqlalchemy as sa
+from sqlalchemy.dialects import postgresql
+
+revision = "0002"
+down_revision = "0001"
+branch_labels = None
+depends_on = None
+
+JSON = postgresql.JSONB(astext_type=sa.Text())
+TIME = sa.DateTime(timezone=True)
+
+
+def _now() -> "sa.Column[Any]":
+    return sa.Column("created_at", TIME, server_default=sa.text("now()"), nullable=False)
+
+
+def _id() -> "sa.Column[Any]":
+    return sa.Column("id", sa.BigInteger(), sa.Identity(always=True), primary_key=True)
+
+
+def _library(**options: Any) -> "sa.Column[Any]":
+    target = sa.ForeignKey("libraries.id", ondelete="CASCADE")
+    return sa.Column("library_id", sa.BigInteger(), target, nullable=False, **options)
+
+
+def _number(name: str, default: int = 0) -> "sa.Column[Any]":
+    return sa.Column(name, sa.BigInteger(), server_default=str(default), nullable=False)
+
+
+def _flag(name: str) -> "sa.Column[Any]":
+    return sa.Column(name, sa.Boolean(), server_default="false", nullable=False)
+
+
+def upgrade() -> None:
+    op.create_table(
+        "recipes",
+        _id(), _library(), sa.Column("version", sa.BigInteger(), nullable=False),
+        sa.Column("settings", JSON, nullable=False), sa.Column("by", sa.Text(), nullable=False), _now(),
+        sa.UniqueConstraint("library_id", "version", name="uq_recipes_library_id_version"),
+    )  # fmt: skip
+    op.execute(
+        "INSERT INTO recipes (library_id, version, settings, by) SELECT id, 1, "
+        "jsonb_build_object('level', level, 'webp', webp, 'avif', avif), 'the first tables' FROM libraries"
+    )
+    op.add_column("libraries", sa.Column("upkeep", JSON, server_default=json.dumps({}), nullable=False))
+    for name, kind in (
+        ("hook_secret", sa.Text()), ("surveyed_at", TIME), ("next_survey_at", TIME), ("next_run_at", TIME)
+    ):  # fmt: skip
+        op.add_column("libraries", sa.Column(name, kind, nullable=True))
+    op.execute(
+        "UPDATE libraries l SET surveyed_at = "
+        "(SELECT min(finished_at) FROM surveys s WHERE s.library_id = l.id AND s.state = 'finished')"
+    )
+    for name in ("level", "webp", "avif"):
+        op.drop_column("libraries", name)
+
+    op.add_column("pictures", sa.Column("own", sa.Text(), nullable=True))
+    op.add_column("files", sa.Column("folder", sa.Text(), server_default="", nullable=False))
+    op.execute("UPDATE files SET folder = regexp_replace(path, '/?[^/]*$', '')")
+    op.add_column("files", _flag("transparent"))
+    op.add_column("files", _flag("animated"))
+    op.add_column("files", sa.Column("seen_at", TIME, server_default=sa.text("now()"), nullable=False))
+    op.create_index("ix_files_library_id_folder", "files", ["library_id", "folder"])
+    op.add_column("backups", sa.Column("pruned_at", TIME, nullable=True))
+
+    op.add_column("runs", sa.Column("origin", sa.Text(), server_default="person", nullable=False))
+    op.add_column("runs", sa.Column("settings", JSON, nullable=True))
+    op.execute(
+        "UPDATE runs SET settings = jsonb_build_object('level', level, 'webp', webp, 'avif', avif) "
+        "WHERE level IS NOT NULL"
+    )
+    for name in ("level", "webp", "avif"):
+        op.drop_column("runs", name)
+    op.add_column("runs", sa.Column("recipe_version", sa.BigInteger(), nullable=True))
+    op.add_column("runs", _flag("overwrite"))
+    op.add_column("runs", sa.Column("waits_for", sa.Text(), nullable=True))
+    op.add_column("runs", sa.Column("proof", JSON, nullable=True))
+    op.add_column("runs", _number("left_out"))
+    op.add_column("runs", _number("elsewhere"))
+    for name in ("variant", "stage", "tries"):
+        op.add_column("run_items", _number(name))
+    op.add_column("run_items", sa.Column("not_before", TIME, nullable=True))
+
+    op.create_table(
+        "checks",
+        _id(), _library(index=True), sa.Column("state", sa.Text(), nullable=False),
+        sa.Column("reason", sa.Text(), nullable=True), _flag("mend"),
+        *(_number(name) for name in ("files", "copies", "backups", "differences", "mended")),
+        sa.Column("findings", JSON, nullable=False), sa.Column("job_id", sa.BigInteger(), nullable=True),
+        _now(), sa.Column("finished_at", TIME, nullable=True),
+    )  # fmt: skip
+    op.create_table(
+        "forecasts",
+        _id(), _library(index=True), sa.Column("state", sa.Text(), nullable=False),
+        sa.Column("reason", sa.Text(), nullable=True), sa.Column("settings", JSON, nullable=False),
+        sa.Column("recipe_version", sa.BigInteger(), nullable=True), sa.Column("result", JSON, nullable=True),
+        sa.Column("job_id", sa.BigInteger(), nullable=True), _now(),
+        sa.Column("finished_at", TIME, nullable=True),
+    )  # fmt: skip
+    op.create_table(
+        "hook_deliveries",
+        _library(primary_key=True), sa.Column("hook_id", sa.Text(), primary_key=True),
+        sa.Column("received_at", TIME, server_default=sa.text("now()"), nullable=False),
+    )  # fmt: skip
+    op.create_table(
+        "arrivals",
+        _library(primary_key=True), sa.Column("path", sa.Text(), primary_key=True),
+        sa.Column("mode", sa.Text(), nullable=False), sa.Column("size", sa.BigInteger(), nullable=True),
+        sa.Column("mtime_ns", sa.BigInteger(), nullable=True),
+        sa.Column("changed_at", TIME, server_default=sa.text("now()"), nullable=False),
+    )  # fmt: skip
+    op.create_table(
+        "workers",
+        sa.Column("id", sa.Text(), primary_key=True), sa.Column("host", sa.Text(), nullable=False),
+        sa.Column("pid", sa.BigInteger(), nullable=False),
+        sa.Column("children", sa.BigInteger(), nullable=False),
+        sa.Column("version", sa.Text(), nullable=False),
+        sa.Column("heard_at", TIME, server_default=sa.text("now()"), nullable=False),
+    )  # fmt: skip
+
+
+def downgrade() -> None:
+    raise RuntimeError("versions of recipes do not fit the former tables: restore a dump instead")

@@ -1,0 +1,171 @@
+"""Deciding: which treatment each file of a library gets under a recipe, before anything is done.
+
+A recipe's settings become a short list of variants: the pictures' own levels first, then what the recipe
+leaves out, then its rules in order, then the recipe itself. The database tells for each file the first
+variant that fits, so that half a million files are decided in one query; :func:`variant_of` is that
+expression and the only place where rules are read.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import ColumnElement, and_, case, func, literal, or_, true
+from sqlalchemy.orm import InstrumentedAttribute
+
+from plumcrate.contract import FileRole, How, Level, RecipeSettings, When
+from plumcrate.imaging import (
+    Conversion,
+    Effort,
+    FixedQuality,
+    Kind,
+    Limits,
+    Recipe,
+    Sharpening,
+)
+from plumcrate.imaging import Level as CoreLevel
+from plumcrate.records.tables import File, Picture
+
+_CONVERSIONS = {
+    "photographs_to_jpeg": Conversion.PHOTOGRAPH_TO_JPEG,
+    "flat_to_png": Conversion.FLAT_TO_PNG,
+    "gif_to_png": Conversion.GIF_TO_PNG,
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Variant:
+    """One way in which files are treated, or left alone when ``recipe`` is None.
+
+    ``rule`` names the recipe's rule, None for the recipe itself; ``because`` is for people.
+    """
+
+    fits: ColumnElement[bool]
+    recipe: Recipe | None
+    rule: str | None
+    because: str
+
+    @property
+    def key(self) -> dict[str, Any] | None:
+        """What is kept with a treated file, to tell whether it was treated just so."""
+        return None if self.recipe is None else self.recipe.as_dict()
+
+
+def core_recipe(settings: RecipeSettings, max_megapixels: float, how: How | None = None) -> Recipe:
+    """The settings, changed by a rule's, in the words of the core. Without a largest size."""
+    how = how or How()
+    return Recipe(
+        level=CoreLevel(how.level or settings.level),
+        webp=settings.webp if how.webp is None else how.webp,
+        avif=settings.avif if how.avif is None else how.avif,
+        effort=Effort(how.effort or settings.effort),
+        metadata=frozenset(
+            Kind(kind) for kind in (settings.metadata if how.metadata is None else how.metadata)
+        ),
+        clear_hidden=settings.clear_hidden,
+        keep_larger_copies=settings.keep_larger_copies,
+        convert=frozenset(
+            conversion for name, conversion in _CONVERSIONS.items() if getattr(settings.conversions, name)
+        ),
+        fixed=FixedQuality(**settings.fixed_quality.model_dump()),
+        sharpening=Sharpening(**settings.sharpening.model_dump()),
+        limits=Limits(round(max_megapixels * 1e6)),
+    )
+
+
+def variants(settings: RecipeSettings, surveyed_at: datetime | None, max_megapixels: float) -> list[Variant]:
+    """The variants in the order in which they are asked; the last fits every file.
+
+    ``surveyed_at``: when the library was first surveyed; originals seen later are new.
+    """
+    found = [Variant(Picture.own == "leave", None, None, "this picture is left alone for ever")]
+    for level in Level:
+        own = core_recipe(settings, max_megapixels, How(level=level))
+        found.append(
+            Variant(Picture.own == str(level), own, None, f"this picture has its own level, {level}")
+        )
+    if not settings.originals:
+        found.append(Variant(File.role == FileRole.ORIGINAL, None, None, "the recipe leaves originals alone"))
+    rendition = File.role == FileRole.RENDITION
+    if settings.renditions == "none":
+        found.append(Variant(rendition, None, None, "the recipe leaves renditions alone"))
+    elif settings.renditions == "chosen":
+        size = func.concat(File.width, "x", File.height)
+        other = and_(rendition, size.not_in(settings.chosen_sizes or [""]))
+        found.append(Variant(other, None, None, "the recipe leaves renditions of this size alone"))
+    for rule in settings.rules:
+        recipe = None if rule.leave else core_recipe(settings, max_megapixels, rule.how)
+        verb = "leaves it alone" if rule.leave else "decides"
+        found.append(Variant(fits(rule.when), recipe, rule.name, f"the rule “{rule.name}” {verb}"))
+    base = core_recipe(settings, max_megapixels)
+    found.append(Variant(true(), base, None, "the recipe decides"))
+    return _with_largest(found, settings, surveyed_at)
+
+
+def _with_largest(
+    found: list[Variant], settings: RecipeSettings, surveyed_at: datetime | None
+) -> list[Variant]:
+    """Each treating variant twice: originals that are fitted into the largest size, and the rest."""
+    largest = settings.largest
+    if not (largest.width or largest.height):
+        return found
+    resizing = File.role == FileRole.ORIGINAL
+    if not largest.existing:
+        resizing = and_(resizing, File.seen_at > surveyed_at) if surveyed_at else literal(False)
+    out = []
+    for variant in found:
+        if variant.recipe is not None:
+            recipe = replace(variant.recipe, largest=(largest.width, largest.height))
+            out.append(replace(variant, fits=and_(variant.fits, resizing), recipe=recipe))
+        out.append(variant)
+    return out
+
+
+def fits(when: When) -> ColumnElement[bool]:
+    """Whether a rule is about a file."""
+    conditions: list[ColumnElement[bool]] = []
+    if when.folder is not None:
+        conditions.append(below(File.folder, when.folder))
+    if when.name is not None:
+        name = func.regexp_replace(File.path, "^.*/", "")
+        conditions.append(name.ilike(_like(when.name), escape="\\"))
+    if when.formats is not None:
+        conditions.append(File.format.in_([one.lower() for one in when.formats]))
+    if when.role is not None:
+        conditions.append(File.role == when.role)
+    size = File.size_before
+    longest = func.greatest(File.width, File.height)
+    for limit, condition in (
+        (when.smaller_than, size < (when.smaller_than or 0)),
+        (when.larger_than, size > (when.larger_than or 0)),
+        (when.longest_side_under, longest < (when.longest_side_under or 0)),
+        (when.longest_side_over, longest > (when.longest_side_over or 0)),
+        (when.transparent, File.transparent.is_(when.transparent)),
+        (when.animated, File.animated.is_(when.animated)),
+    ):
+        if limit is not None:
+            conditions.append(condition)
+    return and_(*conditions)
+
+
+def below(column: InstrumentedAttribute[str], folder: str) -> ColumnElement[bool]:
+    """Whether a folder column is a folder or lies under it."""
+    folder = folder.strip("/")
+    if not folder:
+        return true()
+    return or_(column == folder, column.startswith(folder + "/", autoescape=True))
+
+
+def _like(pattern: str) -> str:
+    """A name with ``*`` and ``?`` as SQL's LIKE knows it."""
+    escaped = pattern.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+    return escaped.replace("*", "%").replace("?", "_")
+
+
+def variant_of(found: list[Variant]) -> ColumnElement[int]:
+    """The number of the first variant that fits, for queries that join ``File`` and ``Picture``."""
+    *special, _ = found
+    whens = [(variant.fits, number) for number, variant in enumerate(special)]
+    return case(*whens, else_=len(special)) if whens else literal(0)

@@ -1,0 +1,113 @@
+"""Making each file belong to its picture: what a new file's name and size say, and who its relatives are.
+
+Works on a few folders at a time with the folders above them, as far up as name patterns reach, so that
+memory does not grow with the library.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from sqlalchemy import insert, select, update
+from sqlalchemy.orm import Session
+
+from plumcrate.contract import FileRole, FileState
+from plumcrate.records.queries.sums import drop_empty, refresh_pictures
+from plumcrate.records.tables import File, Picture
+from plumcrate.storage.grouping import Size, group
+
+_BATCH = 2_000
+
+
+def reach(patterns: Sequence[str]) -> int:
+    """How many folders below its original's a rendition may lie."""
+    return max((pattern.count("/") for pattern in patterns), default=0)
+
+
+def ancestors(folder: str, levels: int) -> list[str]:
+    """Up to so many folders above one, the nearest first."""
+    found: list[str] = []
+    while folder and len(found) < levels:
+        folder = folder.rpartition("/")[0]
+        found.append(folder)
+    return found
+
+
+def settle_families(
+    session: Session,
+    library_id: int,
+    patterns: Sequence[str],
+    folders: Iterable[str],
+    arrivals: list[dict[str, Any]],
+    touched: Iterable[int] = (),
+) -> dict[str, int]:
+    """Adds new files, and makes every file in some folders belong to the right picture.
+
+    ``arrivals`` are values of new file rows, in these folders. ``touched`` are pictures whose files were
+    changed otherwise. The sums of all pictures concerned are brought up to date. Returns the picture of
+    each arrival's path.
+    """
+    judged = set(folders)
+    context = judged | {above for folder in judged for above in ancestors(folder, reach(patterns))}
+    rows = session.execute(
+        select(File.id, File.path, File.folder, File.width, File.height, File.role, File.picture_id).where(
+            File.library_id == library_id, File.folder.in_(context), File.state != FileState.GONE
+        )
+    ).all()
+    sizes = {row.path: Size(row.width, row.height) for row in rows}
+    sizes |= {values["path"]: Size(values["width"], values["height"]) for values in arrivals}
+    renditions = group(sizes, patterns)
+    ours = [row for row in rows if row.folder in judged]
+    homes = {renditions.get(path, path) for path in (*(row.path for row in ours), *_paths(arrivals))}
+    pictures = _pictures(session, library_id, homes)
+    concerned = set(touched)
+    for values in arrivals:
+        path = values["path"]
+        values["library_id"] = library_id
+        values["role"] = FileRole.RENDITION if path in renditions else FileRole.ORIGINAL
+        values["picture_id"] = pictures[renditions.get(path, path)]
+        concerned.add(values["picture_id"])
+    for batch in _batches(arrivals):
+        session.execute(insert(File), batch)
+    moves = []
+    for row in ours:
+        wanted = FileRole.RENDITION if row.path in renditions else FileRole.ORIGINAL
+        home = pictures[renditions.get(row.path, row.path)]
+        if (row.role, row.picture_id) != (wanted, home):
+            moves.append({"id": row.id, "role": str(wanted), "picture_id": home})
+            concerned |= {row.picture_id, home}
+    for batch in _batches(moves):
+        session.execute(update(File), batch)
+    refresh_pictures(session, sorted(concerned))
+    drop_empty(session, sorted(concerned))
+    return {path: pictures[renditions.get(path, path)] for path in _paths(arrivals)}
+
+
+def _paths(arrivals: list[dict[str, Any]]) -> list[str]:
+    return [values["path"] for values in arrivals]
+
+
+def _pictures(session: Session, library_id: int, homes: set[str]) -> dict[str, int]:
+    """The picture of each original's path; new ones are made."""
+    found: dict[str, int] = {}
+    wanted = sorted(homes)
+    for start in range(0, len(wanted), _BATCH):
+        part = wanted[start : start + _BATCH]
+        query = select(Picture.path, Picture.id).where(
+            Picture.library_id == library_id, Picture.path.in_(part)
+        )
+        found |= dict(session.execute(query).all())
+    missing = [_picture_row(library_id, path) for path in wanted if path not in found]
+    for batch in _batches(missing):
+        found |= dict(session.execute(insert(Picture).returning(Picture.path, Picture.id), batch).all())
+    return found
+
+
+def _picture_row(library_id: int, path: str) -> dict[str, Any]:
+    folder, _, name = path.rpartition("/")
+    return {"library_id": library_id, "path": path, "folder": folder, "name": name}
+
+
+def _batches(rows: list[dict[str, Any]]) -> Iterable[list[dict[str, Any]]]:
+    return (rows[start : start + _BATCH] for start in range(0, len(rows), _BATCH))

@@ -1,0 +1,261 @@
+"""The feeder: keeps a bounded number of pictures of each running run in the queue.
+
+Pausing or stopping half a million files is therefore one update, a large run cannot bury a small one,
+libraries get their fair share, and hours and shares of the machine are kept.
+"""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import structlog
+from croniter import croniter
+from sqlalchemy import func, or_, select, text, update
+from sqlalchemy.orm import Session
+
+from plumcrate.contract import (
+    ItemState,
+    JobState,
+    RunKind,
+    RunOrigin,
+    RunRequest,
+    RunState,
+    SurveyState,
+    Upkeep,
+)
+from plumcrate.records.database import notify
+from plumcrate.records.tables import Check, Forecast, Item, Library, Run, Survey, WorkerRow
+
+from .queue import BULK, CHECK_LIBRARY, FINISH_HAND_BACK, FORECAST, QUIET, SURVEY, TREAT_PICTURE, Queue
+from .runs import create_run, start_survey, upkeep_of
+
+log = structlog.get_logger()
+
+#: A worker not heard from for so long, in seconds, is dead, and its jobs are taken over.
+SILENT_AFTER = 5.0
+#: So many pictures of a run wait in the queue for each child that works.
+_AHEAD = 4
+
+
+def feed(
+    session: Session, queue: Queue, children: int, max_megapixels: float, now: datetime | None = None
+) -> None:
+    """One round; the caller holds the feeder's lock. ``children``: of all workers together.
+
+    Puts back what a dead worker left, starts what is due, tops up each running run, ends those done.
+    """
+    now = now or datetime.now(UTC)
+    _put_back_lost(session)
+    _restart_lost_jobs(session, queue)
+    libraries = {library.id: library for library in session.scalars(select(Library))}
+    for library in libraries.values():
+        start_what_is_due(session, queue, library, now, max_megapixels)
+    running = session.scalars(
+        select(Run).where(Run.state == RunState.RUNNING).order_by(Run.priority.desc(), Run.id)
+    ).all()
+    bulk: dict[int, int] = {}  # pictures of bulk runs in flight, by library
+    for run in running:
+        upkeep = upkeep_of(libraries[run.library_id])
+        if run.priority > BULK:
+            _top_up(session, queue, run, _AHEAD * children, 0)
+            continue
+        waits_for = (
+            None
+            if _within_hours(upkeep, now)
+            else f"the hours {', '.join(upkeep.hours)} ({upkeep.time_zone})"
+        )
+        if waits_for != run.waits_for:
+            run.waits_for = waits_for
+            notify(session, run=run.id)
+        if upkeep.share < 100:
+            most = max(1, children * upkeep.share // 100)
+        else:
+            most = _AHEAD * children
+        used = bulk.get(run.library_id, 0)
+        bulk[run.library_id] = used + _top_up(session, queue, run, 0 if waits_for else most, used)
+
+
+def _put_back_lost(session: Session) -> None:
+    session.execute(
+        text(
+            "UPDATE run_items i SET state = 'waiting', job_id = NULL FROM runs r "
+            "WHERE r.id = i.run_id AND r.state IN ('running', 'paused') AND i.state IN ('queued', 'working') "
+            "AND NOT EXISTS (SELECT 1 FROM procrastinate_jobs j WHERE j.id = i.job_id "
+            "AND j.status IN ('todo', 'doing'))"
+        )
+    )
+
+
+def _restart_lost_jobs(session: Session, queue: Queue) -> None:
+    """Surveys, checks and forecasts whose job a dead worker took with it begin again."""
+    lost = (
+        "SELECT id FROM {table} t WHERE t.state IN ('waiting', 'running') AND NOT EXISTS "
+        "(SELECT 1 FROM procrastinate_jobs j WHERE j.id = t.job_id AND j.status IN ('todo', 'doing'))"
+    )
+    for survey_id in session.scalars(text(lost.format(table="surveys"))).all():
+        start_survey(session, queue, session.get_one(Survey, survey_id))
+    for check_id in session.scalars(text(lost.format(table="checks"))).all():
+        (session.get_one(Check, check_id).job_id,) = queue.add(
+            session, CHECK_LIBRARY, [{"check_id": check_id}], QUIET
+        )
+    for forecast_id in session.scalars(text(lost.format(table="forecasts"))).all():
+        (session.get_one(Forecast, forecast_id).job_id,) = queue.add(
+            session, FORECAST, [{"forecast_id": forecast_id}], QUIET
+        )
+
+
+def _within_hours(upkeep: Upkeep, now: datetime) -> bool:
+    """Whether bulk runs may work; hours that pass midnight end on the next day."""
+    if not upkeep.hours:
+        return True
+    clock = f"{now.astimezone(ZoneInfo(upkeep.time_zone)):%H:%M}"
+    for one in upkeep.hours:
+        begin, _, end = one.partition("-")
+        if (begin <= clock < end) if begin < end else (clock >= begin or clock < end):
+            return True
+    return False
+
+
+def start_what_is_due(
+    session: Session, queue: Queue, library: Library, now: datetime, max_megapixels: float
+) -> None:
+    """Starts scheduled surveys and runs, once for each time that has come."""
+    upkeep = upkeep_of(library)
+    library.next_survey_at, due = _due(upkeep.survey_schedule, library.next_survey_at, upkeep, now)
+    if due:
+        busy = session.scalar(
+            select(Survey.id).where(
+                Survey.library_id == library.id, Survey.state.in_([SurveyState.WAITING, SurveyState.RUNNING])
+            )
+        )
+        if busy is None:
+            survey = Survey(library_id=library.id)
+            session.add(survey)
+            session.flush()
+            start_survey(session, queue, survey)
+            log.info("a survey starts by schedule", library=library.slug)
+    library.next_run_at, due = _due(upkeep.run_schedule, library.next_run_at, upkeep, now)
+    if due:
+        run = create_run(
+            session, library, RunRequest(library=library.slug), max_megapixels, RunOrigin.SCHEDULE, BULK
+        )
+        log.info("a run starts by schedule", library=library.slug, run=run.id, files=run.files)
+
+
+def _due(
+    schedule: str | None, next_at: datetime | None, upkeep: Upkeep, now: datetime
+) -> tuple[datetime | None, bool]:
+    """When a schedule's turn comes next, and whether one has come. Turns missed count once."""
+    if schedule is None:
+        return None, False
+    if next_at is not None and next_at - now > timedelta(days=366):
+        next_at = None  # the clock was wrong when this was reckoned
+    if next_at is not None and now < next_at:
+        return next_at, False
+    local = now.astimezone(ZoneInfo(upkeep.time_zone))
+    following: datetime = croniter(schedule, local).get_next(datetime)
+    return following, next_at is not None
+
+
+def _top_up(session: Session, queue: Queue, run: Run, most: int, used: int) -> int:
+    """Adds pictures to the queue up to ``most`` less ``used``; returns how many are in flight."""
+    pictures: dict[str, int] = dict(
+        session.execute(
+            select(Item.state, func.count(Item.picture_id.distinct()))
+            .where(Item.run_id == run.id, Item.state.in_([ItemState.QUEUED, ItemState.WORKING]))
+            .group_by(Item.state)
+        ).all()
+    )
+    in_flight = sum(pictures.values())
+    room = most - used - in_flight
+    chosen = _next_pictures(session, run, room) if room > 0 else {}
+    if not chosen and not in_flight:
+        _end_if_done(session, queue, run)
+    if chosen:
+        _queue_up(session, queue, run, chosen)
+    return in_flight + len(chosen)
+
+
+def _next_pictures(session: Session, run: Run, room: int) -> dict[int, int]:
+    """The first pictures that wait, in the run's order, each with its stage.
+
+    A walk along the index, not a sort of all.
+    """
+    waiting = session.execute(
+        select(Item.picture_id, Item.stage)
+        .where(
+            Item.run_id == run.id,
+            Item.state == ItemState.WAITING,
+            or_(Item.not_before.is_(None), Item.not_before <= func.now()),
+        )
+        .order_by(Item.id)
+        .limit(room * 16)
+    )
+    found: dict[int, int] = {}
+    for picture_id, stage in waiting:
+        if picture_id not in found and len(found) == room:
+            continue
+        found[picture_id] = min(stage, found.get(picture_id, stage))
+    return found
+
+
+def _end_if_done(session: Session, queue: Queue, run: Run) -> None:
+    if session.scalar(select(Item.id).where(Item.run_id == run.id, Item.finished_at.is_(None)).limit(1)):
+        return  # some wait for their time
+    if run.kind == RunKind.HAND_BACK and not run.proof:
+        proving = (
+            "SELECT 1 FROM procrastinate_jobs WHERE task_name = :task AND status IN ('todo', 'doing') "
+            "AND (args->>'run_id')::bigint = :run"
+        )
+        if not session.execute(text(proving), {"task": FINISH_HAND_BACK, "run": run.id}).first():
+            queue.add(session, FINISH_HAND_BACK, [{"run_id": run.id}], QUIET)
+        return
+    run.state, run.finished_at = RunState.FINISHED, func.now()
+    notify(session, run=run.id)
+
+
+def _queue_up(session: Session, queue: Queue, run: Run, chosen: dict[int, int]) -> None:
+    jobs: dict[int, int] = {}
+    for later in (False, True):
+        pictures = [picture for picture, stage in chosen.items() if bool(stage) is later]
+        arguments: list[dict[str, Any]] = [{"run_id": run.id, "picture_id": one} for one in pictures]
+        # What is served already in light form waits for its copies behind single requests.
+        priority = min(run.priority, SURVEY) if later else run.priority
+        jobs |= dict(zip(pictures, queue.add(session, TREAT_PICTURE, arguments, priority), strict=True))
+    for picture_id, job_id in jobs.items():
+        session.execute(
+            update(Item)
+            .where(
+                Item.run_id == run.id,
+                Item.picture_id == picture_id,
+                Item.state == ItemState.WAITING,
+                or_(Item.not_before.is_(None), Item.not_before <= func.now()),
+            )
+            .values(state=ItemState.QUEUED, job_id=job_id)
+        )
+
+
+def hear_worker(session: Session, row: WorkerRow) -> int:
+    """Notes that a worker is alive and forgets the silent; returns the children of all together."""
+    session.merge(row)
+    session.execute(update(WorkerRow).where(WorkerRow.id == row.id).values(heard_at=func.now()))
+    session.execute(text("DELETE FROM workers WHERE heard_at < now() - interval '1 minute'"))
+    return (
+        session.scalar(
+            select(func.coalesce(func.sum(WorkerRow.children), 0)).where(
+                WorkerRow.heard_at > func.now() - timedelta(seconds=SILENT_AFTER)
+            )
+        )
+        or row.children
+    )
+
+
+def start_job(session: Session, queue: Queue, row: Check | Forecast) -> None:
+    """Puts a check or a forecast in the queue."""
+    session.add(row)
+    row.state = JobState.WAITING
+    session.flush()
+    task, name = (CHECK_LIBRARY, "check_id") if isinstance(row, Check) else (FORECAST, "forecast_id")
+    (row.job_id,) = queue.add(session, task, [{name: row.id}], QUIET)

@@ -1,0 +1,192 @@
+"""Forecasting the saving: a measured sample is treated in memory, the rest is reckoned from it.
+
+The files that a recipe would treat are put into strata by format and size; each stratum gives a sample in
+proportion to its bytes, at random from a seed that the forecast's number makes. Within a stratum the sizes
+afterwards are reckoned by the ratio of sums; the interval is a bootstrap's over the sample, widened by the
+share of each stratum that was not seen (B. Efron, R. Tibshirani, An Introduction to the Bootstrap, 1993).
+"""
+
+from __future__ import annotations
+
+import hashlib
+import random
+import time
+from collections import defaultdict
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+import numpy as np
+from sqlalchemy import and_, select
+
+from plumcrate.contract import Outlook, Range, RecipeSettings
+from plumcrate.imaging import ImagingError, Recipe, Treatment
+from plumcrate.keeping.keeper import Keeper
+from plumcrate.records.database import Database
+from plumcrate.records.tables import File, Library, Picture
+from plumcrate.storage.folder import StorageError
+
+from .decision import Variant, variant_of, variants
+from .planning import NO_ORIGINAL, PRESENT, left_alone
+from .sandbox import SandboxError
+from .treating import source_of
+
+_ROUNDS = 2000
+#: Borders between sizes of files, in bytes.
+_SIZES = (20_000, 100_000, 400_000, 1_500_000, 6_000_000)
+#: At least so many files of a stratum are looked at, as far as time goes.
+_LEAST = 2
+
+TreatIt = Callable[[bytes, Recipe, float], Treatment]
+
+
+@dataclass(frozen=True, slots=True)
+class _Candidate:
+    file_id: int
+    size: int
+    megapixels: float
+    variant: int
+
+
+_Strata = dict[tuple[str, int], list[_Candidate]]
+
+
+@dataclass(frozen=True, slots=True)
+class _Seen:
+    before: int
+    after: int
+    lightest: int
+
+
+def forecast(
+    database: Database,
+    keeper: Keeper,
+    library: Library,
+    settings: RecipeSettings,
+    *,
+    number: int,
+    seconds: float,
+    treat: TreatIt,
+    at_a_time: int,
+    max_megapixels: float,
+) -> Outlook:
+    """What treating the library's files with these settings is expected to leave. Writes nothing.
+
+    Sizes are against the originals, also of files that were treated already.
+    """
+    began = time.monotonic()
+    found = variants(settings, library.surveyed_at, max_megapixels)
+    strata = _strata(database, library.id, found)
+    chance = random.Random(hashlib.sha256(f"forecast {number}".encode()).digest())
+    order = _order(strata, chance)
+    seen: dict[tuple[str, int], list[_Seen]] = defaultdict(list)
+
+    def one(key: tuple[str, int], candidate: _Candidate) -> None:
+        if time.monotonic() - began > seconds:
+            return
+        recipe = found[candidate.variant].recipe
+        assert recipe is not None
+        result = _treated(database, keeper, candidate, recipe, treat)
+        if result is not None:
+            seen[key].append(result)
+
+    with ThreadPoolExecutor(at_a_time) as pool:
+        for _ in pool.map(lambda pair: one(*pair), order):
+            pass
+    after, lightest = _reckon(strata, seen, number)
+    sample = [one for results in seen.values() for one in results]
+    return Outlook(
+        files=sum(len(candidates) for candidates in strata.values()),
+        bytes_before=sum(one.size for candidates in strata.values() for one in candidates),
+        sampled_files=len(sample),
+        sampled_bytes=sum(one.before for one in sample),
+        bytes_after=after,
+        bytes_lightest=lightest,
+        seconds=round(time.monotonic() - began, 1),
+    )
+
+
+def _strata(database: Database, library_id: int, found: list[Variant]) -> _Strata:
+    number = variant_of(found)
+    with database.begin() as session:
+        rows = session.execute(
+            select(File.id, File.format, File.size_before, File.width * File.height, number)
+            .join(Picture, Picture.id == File.picture_id)
+            .where(File.library_id == library_id, PRESENT, File.format.is_not(None))
+            .where(and_(~left_alone(found, number), ~NO_ORIGINAL))
+        ).all()
+    strata: _Strata = defaultdict(list)
+    for file_id, kind, size, pixels, variant in rows:
+        border = sum(size >= one for one in _SIZES)
+        strata[(kind or "", border)].append(_Candidate(file_id, size, pixels / 1e6, variant))
+    return dict(strata)
+
+
+def _order(strata: _Strata, chance: random.Random) -> list[tuple[tuple[str, int], _Candidate]]:
+    """In which order files are looked at: a few of each stratum first, then by the bytes they stand for."""
+    turns: list[tuple[float, tuple[str, int], _Candidate]] = []
+    for key, candidates in sorted(strata.items()):
+        shuffled = candidates[:]
+        chance.shuffle(shuffled)
+        weight = sum(one.size for one in candidates)
+        for place, candidate in enumerate(shuffled[:400]):
+            share = (place + 0.5) / max(weight, 1)
+            turns.append((share - 1 if place < _LEAST else share, key, candidate))
+    turns.sort(key=lambda one: one[0])
+    return [(key, candidate) for _, key, candidate in turns]
+
+
+def _treated(
+    database: Database, keeper: Keeper, candidate: _Candidate, recipe: Recipe, treat: TreatIt
+) -> _Seen | None:
+    with database.begin() as session:
+        file = session.get(File, candidate.file_id)
+    if file is None:
+        return None
+    try:
+        source = source_of(keeper, file, keeper.folder.read(file.path))
+        if source is None:
+            return None
+        result = treat(source, recipe, candidate.megapixels)
+    except (ImagingError, SandboxError):
+        return _Seen(file.size_before, file.size_before, file.size_before)  # it would be left as it is
+    except StorageError:
+        return None
+    after = result.size_after
+    copies = [copy.size for copy in result.copies if copy.data is not None]
+    return _Seen(len(source), after, min([after, *copies]))
+
+
+def _reckon(strata: _Strata, seen: dict[tuple[str, int], list[_Seen]], number: int) -> tuple[Range, Range]:
+    """Expected sums over all strata with the interval that holds them nine times in ten."""
+    chance = np.random.default_rng(number)
+    everything = np.array(
+        [[one.before, one.after, one.lightest] for some in seen.values() for one in some], float
+    )
+    if not len(everything):
+        total = sum(one.size for candidates in strata.values() for one in candidates)
+        unknown = Range(low=0, expected=total, high=total)
+        return unknown, unknown
+    expected = np.zeros(2)
+    spread = np.zeros((_ROUNDS, 2))
+    for key, candidates in strata.items():
+        weight = float(sum(one.size for one in candidates))
+        some = np.array([[one.before, one.after, one.lightest] for one in seen.get(key, [])], float)
+        own = len(some)
+        if own < _LEAST and own < len(candidates):
+            some = everything  # too few of its kind: all kinds together, with all their spread
+        ratios = some[:, 1:].sum(axis=0) / some[:, 0].sum()
+        expected += weight * ratios
+        unseen = max(0.0, 1 - own / len(candidates))
+        if unseen:
+            picks = chance.integers(0, len(some), (_ROUNDS, len(some)))
+            drawn = some[picks]
+            rounds = drawn[:, :, 1:].sum(axis=1) / drawn[:, :, 0].sum(axis=1)[:, None]
+            small = np.sqrt((len(some) + 1) / max(len(some) - 1, 1))  # a bootstrap of few is too narrow
+            spread += weight * (rounds - ratios) * small * np.sqrt(unseen)
+    low, high = np.percentile(spread, [5, 95], axis=0)
+    ranges = [
+        Range(low=max(0, round(middle + less)), expected=round(middle), high=round(middle + more))
+        for middle, less, more in zip(expected, low, high, strict=True)
+    ]
+    return ranges[0], ranges[1]

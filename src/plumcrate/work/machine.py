@@ -1,0 +1,274 @@
+"""Checking the machine: everything fine, or exactly what to do. One function a line of the check."""
+
+from __future__ import annotations
+
+import os
+import platform
+import secrets
+import shutil
+import time
+from collections.abc import Iterator
+from datetime import timedelta
+from pathlib import Path
+
+from PIL import features
+from sqlalchemy import func, select, text
+from sqlalchemy.exc import SQLAlchemyError
+from sqlalchemy.orm import Session
+
+from plumcrate import __version__
+from plumcrate.contract import Advice, Machine
+from plumcrate.records.database import Database
+from plumcrate.records.tables import Backup, File, Library, WorkerRow
+from plumcrate.settings import Settings
+from plumcrate.storage.folder import Folder, StorageError
+
+from .feeding import SILENT_AFTER
+from .runs import upkeep_of
+
+_OLDEST_POSTGRES = 140000
+_LITTLE_SPACE = 2_000_000_000
+_ORDER = ("fine", "mind", "broken")
+
+
+def examine(settings: Settings, database: Database) -> Machine:
+    """Looks at everything that treating needs. Writes only a staged file in each library, and removes it."""
+    lines = [*_codecs(), *_kernels(), *_state_folder(settings)]
+    try:
+        with database.begin() as session:
+            lines += [*_database(session), *_clock(session), *_workers(session)]
+            for library in session.scalars(select(Library).order_by(Library.name)):
+                lines += _library(session, settings, library)
+    except SQLAlchemyError as error:
+        reason = str(getattr(error, "orig", error)).splitlines()[0]
+        lines.append(
+            Advice(
+                what="database", verdict="broken", detail=reason, todo="start PostgreSQL, or mend the address"
+            )
+        )
+    worst = max((line.verdict for line in lines), key=_ORDER.index)
+    return Machine(verdict=worst, lines=lines)
+
+
+def _codecs() -> Iterator[Advice]:
+    yield Advice(what="JPEG, PNG, GIF", verdict="fine", detail="read and written by our own code")
+    for name, cost in (("webp", "no WebP copies"), ("avif", "no AVIF copies, which are the smallest")):
+        if features.check(name):
+            version = features.version(name) or "present"
+            yield Advice(what=name.upper(), verdict="fine", detail=f"version {version}")
+        else:
+            yield Advice(
+                what=name.upper(),
+                verdict="mind",
+                detail=f"Pillow was built without it: {cost}",
+                todo="install Pillow from the package index, whose wheels carry it",
+            )
+    if not features.check("littlecms2"):
+        yield Advice(
+            what="colour management",
+            verdict="mind",
+            detail="CMYK pictures get no copies with right colours",
+            todo="install Pillow from the package index, whose wheels carry LittleCMS",
+        )
+
+
+def _kernels() -> Iterator[Advice]:
+    detail = f"{platform.python_version()} on {platform.machine()}, Plum Crate {__version__}"
+    yield Advice(what="Python", verdict="fine", detail=detail)
+
+
+def _state_folder(settings: Settings) -> Iterator[Advice]:
+    place = settings.state_dir
+    try:
+        place.mkdir(parents=True, exist_ok=True)
+        probe = place / f".probe-{secrets.token_hex(4)}"
+        probe.write_bytes(b"")
+        probe.unlink()
+    except OSError as error:
+        yield Advice(
+            what="backup store",
+            verdict="broken",
+            detail=f"{place} cannot be written ({error.strerror})",
+            todo="give the service's user the folder, or set PLUMCRATE_STATE_DIR",
+        )
+        return
+    usage = shutil.disk_usage(place)
+    detail = f"{place}: {usage.free / 1e9:.1f} GB free of {usage.total / 1e9:.1f} GB"
+    if usage.free < _LITTLE_SPACE:
+        yield Advice(
+            what="backup store", verdict="mind", detail=detail, todo="free some space, or delete old backups"
+        )
+    else:
+        yield Advice(what="backup store", verdict="fine", detail=detail)
+
+
+def _database(session: Session) -> Iterator[Advice]:
+    began = time.perf_counter()
+    number = int(session.execute(text("SHOW server_version_num")).scalar_one())
+    took = (time.perf_counter() - began) * 1000
+    version = session.execute(text("SHOW server_version")).scalar_one()
+    detail = f"PostgreSQL {version}, answers in {took:.1f} ms"
+    if number < _OLDEST_POSTGRES:
+        yield Advice(what="database", verdict="mind", detail=detail, todo="version 14 or newer is supported")
+    else:
+        yield Advice(what="database", verdict="fine", detail=detail)
+    synced = session.execute(text("SHOW synchronous_commit")).scalar_one()
+    fsync = session.execute(text("SHOW fsync")).scalar_one()
+    if fsync != "on" or synced == "off":
+        yield Advice(
+            what="durability",
+            verdict="mind",
+            detail=f"fsync is {fsync}, synchronous_commit is {synced}: a power cut may lose records",
+            todo="set both on in postgresql.conf",
+        )
+
+
+def _clock(session: Session) -> Iterator[Advice]:
+    theirs = float(session.execute(text("SELECT extract(epoch FROM clock_timestamp())")).scalar_one())
+    apart = abs(time.time() - theirs)
+    if apart > 5:
+        yield Advice(
+            what="clock",
+            verdict="mind",
+            detail=f"the service's and the database's clocks are {apart:.0f} s apart: schedules, ages of "
+            "backups and signed webhooks go by them",
+            todo="set both by network time",
+        )
+    else:
+        yield Advice(what="clock", verdict="fine", detail=f"{apart * 1000:.0f} ms from the database's")
+
+
+def _workers(session: Session) -> Iterator[Advice]:
+    rows = session.scalars(
+        select(WorkerRow).where(WorkerRow.heard_at > func.now() - timedelta(seconds=SILENT_AFTER))
+    ).all()
+    if not rows:
+        yield Advice(
+            what="workers",
+            verdict="broken",
+            detail="none is alive: surveys and runs wait",
+            todo="start one: python -m plumcrate.work",
+        )
+        return
+    names = ", ".join(f"{row.host} ({row.children} at a time)" for row in rows)
+    other = sorted({row.version for row in rows} - {__version__})
+    if other:
+        yield Advice(
+            what="workers",
+            verdict="mind",
+            detail=f"{names}; some are of version {other[0]}, the service is {__version__}",
+            todo="start them again after the update",
+        )
+    else:
+        yield Advice(what="workers", verdict="fine", detail=names)
+
+
+def _library(session: Session, settings: Settings, library: Library) -> Iterator[Advice]:
+    what = f"library {library.slug}"
+    root = Path(library.root)
+    if not root.is_dir():
+        yield Advice(
+            what=what, verdict="broken", detail=f"{root} is not there",
+            todo="mount it, or disconnect the library",
+        )  # fmt: skip
+        return
+    folder = Folder(root)
+    try:
+        exchanged = _exchange_works(folder)
+    except StorageError as error:
+        yield Advice(
+            what=what,
+            verdict="broken",
+            detail=str(error),
+            todo="give the service's user the right to write there",
+        )
+        return
+    owned = _owner_can_be_kept(session, library, folder)
+    free = shutil.disk_usage(root).free
+    detail = (
+        f"{root}: files can be {'exchanged' if exchanged else 'replaced'} at once, {free / 1e9:.1f} GB free"
+    )
+    if not exchanged:
+        yield Advice(
+            what=what,
+            verdict="mind",
+            detail=f"{detail}; this file system cannot exchange two names, so changes are made by replacing",
+            todo="nothing; a file system such as ext4, XFS or Btrfs is safer still",
+        )
+    elif free < _LITTLE_SPACE:
+        yield Advice(what=what, verdict="mind", detail=detail, todo="free some space for copies")
+    elif not owned:
+        yield Advice(
+            what=what,
+            verdict="mind",
+            detail=f"{detail}; its files belong to another user, and treated files would belong to ours",
+            todo="run the worker as their owner, or as root",
+        )
+    else:
+        yield Advice(what=what, verdict="fine", detail=detail)
+    yield from _store(session, settings, library)
+    yield from _watches(library, session)
+
+
+def _exchange_works(folder: Folder) -> bool:
+    """Whether two names can be exchanged at once here. Raises StorageError when nothing can be written."""
+    one, other = folder.staged_name("x"), folder.staged_name("x")
+    folder.stage(one, b"one")
+    try:
+        folder.stage(other, b"other")
+        return folder.can_exchange(one, other)
+    finally:
+        folder.remove(one)
+        folder.remove(other)
+
+
+def _owner_can_be_kept(session: Session, library: Library, folder: Folder) -> bool:
+    if os.geteuid() == 0:
+        return True
+    path = session.scalar(select(File.path).where(File.library_id == library.id).limit(1))
+    try:
+        return path is None or folder.stat(path).st_uid == os.geteuid()
+    except StorageError:
+        return True
+
+
+def _store(session: Session, settings: Settings, library: Library) -> Iterator[Advice]:
+    upkeep = upkeep_of(library)
+    held = int(
+        session.scalar(select(func.coalesce(func.sum(Backup.size), 0)).where(Backup.library_id == library.id))
+        or 0
+    )
+    if not upkeep.backups:
+        yield Advice(
+            what=f"backups of {library.slug}",
+            verdict="mind",
+            detail="off: nothing that is not exact can be undone or made again",
+            todo="turn them on in the library's settings",
+        )
+    elif upkeep.backups_limit is not None and held > upkeep.backups_limit * 0.9:
+        yield Advice(
+            what=f"backups of {library.slug}",
+            verdict="mind",
+            detail=f"{held / 1e9:.2f} GB of a limit of {upkeep.backups_limit / 1e9:.2f} GB",
+            todo="raise the limit, or delete old backups",
+        )
+    else:
+        yield Advice(what=f"backups of {library.slug}", verdict="fine", detail=f"{held / 1e6:,.1f} MB")
+
+
+def _watches(library: Library, session: Session) -> Iterator[Advice]:
+    limit_file = Path("/proc/sys/fs/inotify/max_user_watches")
+    if not upkeep_of(library).watch or not limit_file.exists():
+        return
+    limit = int(limit_file.read_text())
+    query = select(func.count(File.folder.distinct())).where(File.library_id == library.id)
+    folders = session.scalar(query) or 0
+    if folders > limit * 0.8:
+        yield Advice(
+            what=f"watching {library.slug}",
+            verdict="mind",
+            detail=f"{folders:,} folders of {limit:,} that the system lets be watched",
+            todo="raise fs.inotify.max_user_watches, or survey by schedule instead",
+        )
+    else:
+        yield Advice(what=f"watching {library.slug}", verdict="fine", detail=f"{folders:,} folders")

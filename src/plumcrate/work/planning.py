@@ -1,0 +1,134 @@
+"""Saying beforehand what a recipe would do: to a whole library, or to one picture's files."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import ColumnElement, and_, case, func, literal, or_, select
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.orm import Session
+
+from plumcrate.contract import Effect, FileState, Level, MetadataKind, Plan, RecipeSettings
+from plumcrate.contract import Effort as WireEffort
+from plumcrate.records.tables import File, Library, Picture, RecipeVersion
+
+from .decision import Variant, variant_of, variants
+
+#: Files that are there.
+PRESENT = File.state != FileState.GONE
+
+
+def settings_of(row: RecipeVersion) -> RecipeSettings:
+    return RecipeSettings.model_validate(row.settings)
+
+
+def left_alone(found: list[Variant], number: ColumnElement[int]) -> ColumnElement[bool]:
+    """Whether the variant with a number leaves files alone."""
+    return number.in_([index for index, variant in enumerate(found) if variant.recipe is None])
+
+
+def settled(found: list[Variant], number: ColumnElement[int]) -> ColumnElement[bool]:
+    """Whether a file was last treated just as the variant with a number says."""
+    treating = [
+        (number == index, literal(variant.key, JSONB)) for index, variant in enumerate(found) if variant.key
+    ]
+    return func.coalesce(File.recipe == case(*treating), False)
+
+
+#: Treated so that pixels changed, without a backup to start from again.
+NO_ORIGINAL = and_(
+    File.treated_at.is_not(None),
+    File.before_sha256.is_(None),
+    File.sha256.is_not(None),
+    File.level != "exact",
+)
+
+
+def effect(session: Session, library: Library, settings: RecipeSettings, max_megapixels: float) -> Effect:
+    """How many files a recipe would treat, make again, pass over and leave alone."""
+    found = variants(settings, library.surveyed_at, max_megapixels)
+    number = variant_of(found)
+    status = case(
+        (left_alone(found, number), "left_out"),
+        (settled(found, number), "settled"),
+        (NO_ORIGINAL, "without_backup"),
+        (File.recipe.is_(None), "new"),
+        else_="again",
+    )
+    decided = (
+        select(number.label("number"), status.label("status"))
+        .select_from(File)
+        .join(Picture, Picture.id == File.picture_id)
+        .where(File.library_id == library.id, PRESENT, or_(File.state != FileState.UNREADABLE))
+        .subquery()
+    )
+    rows = session.execute(
+        select(decided.c.number, decided.c.status, func.count()).group_by(decided.c.number, decided.c.status)
+    ).all()
+    counts: dict[str, int] = {}
+    by_rule: dict[str, int] = {rule.name: 0 for rule in settings.rules}
+    for index, kind, files in rows:
+        counts[kind] = counts.get(kind, 0) + files
+        rule = found[index].rule
+        if rule is not None:
+            by_rule[rule] += files
+    return Effect(
+        files=sum(counts.values()),
+        new=counts.get("new", 0),
+        again=counts.get("again", 0),
+        settled=counts.get("settled", 0),
+        left_out=counts.get("left_out", 0),
+        without_backup=counts.get("without_backup", 0),
+        by_rule=by_rule,
+    )
+
+
+def plan(
+    session: Session, library: Library, settings: RecipeSettings, picture_id: int, max_megapixels: float
+) -> list[Plan]:
+    """What would happen to each file of one picture, the original first."""
+    found = variants(settings, library.surveyed_at, max_megapixels)
+    number = variant_of(found)
+    rows = session.execute(
+        select(File.path, File.recipe.is_(None), number, settled(found, number), NO_ORIGINAL)
+        .join(Picture, Picture.id == File.picture_id)
+        .where(File.picture_id == picture_id, PRESENT)
+        .order_by(File.role, File.width.desc(), File.path)
+    ).all()
+    return [_plan(path, found[index], new, done, lost) for path, new, index, done, lost in rows]
+
+
+def _plan(path: str, variant: Variant, new: bool, done: bool, lost: bool) -> Plan:
+    recipe = variant.recipe
+    if recipe is None:
+        return Plan(
+            path=path,
+            rule=variant.rule,
+            verdict="leave",
+            because=variant.because,
+            level=None,
+            webp=False,
+            avif=False,
+        )
+    because = variant.because
+    values: dict[str, Any] = {"verdict": "treat" if new else "again"}
+    if done:
+        values["verdict"] = "settled"
+        because += "; it was treated just so already"
+    elif lost:
+        values["verdict"] = "leave"
+        because = "it was changed before and has no backup to start from"
+    elif not new:
+        because += "; it was treated otherwise before and is made again from its backup"
+    return Plan(
+        path=path,
+        rule=variant.rule,
+        because=because,
+        level=Level(recipe.level),
+        webp=recipe.webp,
+        avif=recipe.avif,
+        largest=recipe.largest,
+        metadata=[kind for kind in MetadataKind if str(kind) in recipe.metadata],
+        effort=WireEffort(recipe.effort),
+        **values,
+    )

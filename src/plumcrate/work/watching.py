@@ -1,0 +1,107 @@
+"""Watching libraries' folders: what the system tells about changes becomes arrivals.
+
+One worker watches a library, under a lock. Watching begins with a survey, which finds what changed
+while nobody watched.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from pathlib import Path
+
+import structlog
+from sqlalchemy import select
+from sqlalchemy.exc import OperationalError
+from watchfiles import Change, awatch
+
+from plumcrate.contract import SurveyState
+from plumcrate.records.database import Database
+from plumcrate.records.tables import Library, Survey
+
+from .intake import is_picture, tell
+from .locks import WATCH_LOCK
+from .queue import Queue
+from .runs import start_survey, upkeep_of
+
+log = structlog.get_logger()
+
+
+class Watcher:
+    """Keeps one watch for each library that wants it."""
+
+    def __init__(self, database: Database, queue: Queue) -> None:
+        self._database, self._queue = database, queue
+        self._tasks: dict[int, asyncio.Task[None]] = {}
+
+    async def tend(self) -> None:
+        """Starts and ends watches as the libraries' settings say."""
+        wanted = await asyncio.to_thread(self._wanted)
+        for library_id, task in list(self._tasks.items()):
+            if library_id not in wanted or task.done():
+                task.cancel()
+                await asyncio.gather(task, return_exceptions=True)
+                del self._tasks[library_id]
+        for library_id, library in wanted.items():
+            if library_id not in self._tasks:
+                self._tasks[library_id] = asyncio.create_task(self._watch(library))
+
+    async def close(self) -> None:
+        for task in self._tasks.values():
+            task.cancel()
+        await asyncio.gather(*self._tasks.values(), return_exceptions=True)
+
+    def _wanted(self) -> dict[int, Library]:
+        with self._database.begin() as session:
+            rows = session.scalars(select(Library))
+            return {row.id: row for row in rows if upkeep_of(row).watch and Path(row.root).is_dir()}
+
+    async def _watch(self, library: Library) -> None:
+        with contextlib.ExitStack() as held:
+            lock = self._database.advisory_lock(WATCH_LOCK, library.id)
+            if not await asyncio.to_thread(held.enter_context, lock):
+                await asyncio.sleep(5.0)  # another worker watches it
+                return
+            root = Path(library.root)
+
+            def ours(change: Change, path: str) -> bool:
+                inside = Path(path).relative_to(root).as_posix()
+                return is_picture(inside) or ("." not in Path(path).name)
+
+            try:
+                changes = awatch(root, watch_filter=ours, step=100, debounce=400, rust_timeout=5000)
+                found = asyncio.ensure_future(anext(changes))
+                await asyncio.sleep(0.5)  # it watches by now, so nothing falls between it and the survey
+                await asyncio.to_thread(self._look_once, library.id)
+                log.info("watching", library=library.slug)
+                while True:
+                    paths = [Path(path).relative_to(root).as_posix() for _, path in await found]
+                    await asyncio.to_thread(self._tell, library.id, paths)
+                    found = asyncio.ensure_future(anext(changes))
+            except StopAsyncIteration:
+                return
+            except OSError as error:
+                log.warning("a folder cannot be watched", library=library.slug, reason=str(error))
+                await asyncio.sleep(30.0)
+            except OperationalError:
+                await asyncio.sleep(2.0)
+
+    def _look_once(self, library_id: int) -> None:
+        with self._database.begin() as session:
+            open_survey = session.scalar(
+                select(Survey.id).where(
+                    Survey.library_id == library_id,
+                    Survey.state.in_([SurveyState.WAITING, SurveyState.RUNNING]),
+                )
+            )
+            if open_survey is None:
+                survey = Survey(library_id=library_id)
+                session.add(survey)
+                session.flush()
+                start_survey(session, self._queue, survey)
+
+    def _tell(self, library_id: int, paths: list[str]) -> None:
+        with self._database.begin() as session:
+            library = session.get(Library, library_id)
+            if library is not None:
+                tell(session, library, paths)
