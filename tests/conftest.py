@@ -126,6 +126,7 @@ class Service:
             "PLUMCRATE_PORT": str(self.port),
             "PLUMCRATE_CHILDREN": "2",
             "PLUMCRATE_MAX_MEGAPIXELS": "60",
+            "PLUMCRATE_RETRY_SECONDS": "[0.5, 0.5, 0.5, 2, 4, 8]",
         }
         with (self.state / f"{name}.log").open("ab") as log:
             self.processes[name] = subprocess.Popen(

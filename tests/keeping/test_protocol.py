@@ -10,21 +10,25 @@ import os
 import signal
 import subprocess
 import sys
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
 from conftest import add_library
 from sqlalchemy import func, select
+from sqlalchemy.exc import OperationalError
 
 from plumcrate.keeping import keeper as keeper_module
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
 from plumcrate.keeping.journal import Note
 from plumcrate.keeping.keeper import Keeper, Overtaken
+from plumcrate.keeping.prune import finish_pruning, prune
 from plumcrate.keeping.recovery import recover
 from plumcrate.keeping.steps import Step
+from plumcrate.keeping.verify import verify
 from plumcrate.records.database import Database
-from plumcrate.records.tables import Copy, File, Journal, Ledger, Picture
+from plumcrate.records.tables import Backup, Copy, File, Journal, Ledger, Picture
 from plumcrate.storage.folder import STAGED_PREFIX, Folder, StorageError
 
 OLD, NEW, COPY = b"the old bytes, long and heavy", b"new bytes", b"a copy"
@@ -35,6 +39,7 @@ from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
 from plumcrate.keeping.journal import Note
 from plumcrate.keeping.keeper import Keeper
+from plumcrate.keeping.prune import prune
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File
 from plumcrate.storage.folder import Folder
@@ -51,6 +56,10 @@ if what == "replace":
     keeper.replace(file, b"the old bytes, long and heavy", b"new bytes", Note())
 elif what == "copy":
     keeper.write_copy(file, "webp", b"a copy", "made for a test", Note())
+elif what == "withdraw":
+    keeper.withdraw(file, b"the old bytes, long and heavy", Note())
+elif what == "prune":
+    prune(keeper, None, needed_too=True, note="a test")
 else:
     keeper.restore(file, Note())
 print("lived")
@@ -116,7 +125,7 @@ def place(database: Database, tmp_path: Path) -> Place:
     return Place(database, tmp_path)
 
 
-@pytest.mark.parametrize("step", list(Step))
+@pytest.mark.parametrize("step", list(Step)[: list(Step).index(Step.MARKED)])
 def test_killed_while_replacing(place: Place, step: Step) -> None:
     place.killed_at("replace", step)
     recover(place.keeper)
@@ -242,3 +251,169 @@ def test_the_ledger_tells_the_story(place: Place) -> None:
         keeper_module.RESTORE,
         keeper_module.DROP_COPY,
     ]
+
+
+@pytest.mark.parametrize(
+    "step",
+    [Step.BACKED_UP, Step.JOURNALLED, Step.EXCHANGED, Step.CHECKED, Step.CLEANED, Step.RECORDED],
+)
+def test_killed_while_a_first_file_makes_way(place: Place, step: Step) -> None:
+    place.killed_at("withdraw", step)
+    recover(place.keeper)
+    here = (place.root / "a.jpg").exists()
+    if here:
+        assert place.bytes() == OLD
+        place.check()
+        place.keeper.withdraw(place.file, OLD, Note())
+    assert os.listdir(place.root) == []
+    assert place.file.state == "removed"
+    assert place.keeper.backups.get(hashlib.sha256(OLD).digest()) == OLD
+    place.killed_at("restore", Step.STAGED)
+    recover(place.keeper)
+    assert os.listdir(place.root) == []
+    place.keeper.restore(place.file, Note())
+    place.check()
+    assert (place.bytes(), place.file.state) == (OLD, "new")
+
+
+def test_a_first_file_never_comes_back_over_somebody_elses(place: Place) -> None:
+    place.keeper.withdraw(place.file, OLD, Note())
+    (place.root / "a.jpg").write_bytes(b"theirs")
+    with pytest.raises(Overtaken):
+        place.keeper.restore(place.file, Note())
+    assert place.bytes() == b"theirs"
+    place.keeper.restore(place.file, Note(), overwrite=True)
+    assert place.bytes() == OLD
+    assert place.keeper.backups.get(hashlib.sha256(b"theirs").digest()) == b"theirs"
+
+
+@pytest.mark.parametrize("step", [Step.MARKED, Step.DELETED])
+def test_killed_while_pruning(place: Place, step: Step) -> None:
+    place.keeper.replace(place.file, OLD, NEW, Note())
+    place.killed_at("prune", step)
+    finish_pruning(place.keeper)
+    assert place.bytes() == NEW
+    assert (place.file.before_sha256, list(place.keeper.backups.all())) == (None, [])
+    with place.database.begin() as session:
+        assert session.scalar(select(func.count()).select_from(Backup)) == 0
+    with pytest.raises(StorageError) as caught:
+        place.keeper.restore(place.file, Note())
+    assert caught.value.code == "no-backup"
+
+
+def test_pruning_spares_the_only_original_unless_told_otherwise(place: Place) -> None:
+    place.keeper.replace(place.file, OLD, NEW, Note())
+    place.keeper.back_up(b"of nobody", hashlib.sha256(b"of nobody").digest())
+    done = prune(place.keeper, None, needed_too=False, note="")
+    assert (done.backups, done.needed, done.left) == (1, 0, 1)
+    assert prune(place.keeper, datetime.now(UTC) - timedelta(days=1), needed_too=True, note="").backups == 0
+    place.keeper.restore(place.file, Note())
+    assert place.bytes() == OLD
+    assert prune(place.keeper, None, needed_too=False, note="").backups == 1
+
+
+def test_a_backup_that_a_change_relies_on_is_not_pruned_away(
+    place: Place, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Pruning at every step of a replacement: the change goes through with its backup, or not at all."""
+    for moment in (Step.BACKED_UP, Step.JOURNALLED, Step.STAGED, Step.EXCHANGED, Step.CLEANED):
+
+        def meddle(step: Step, moment: Step = moment) -> None:
+            if step is moment:
+                monkeypatch.setattr(steps, "observer", lambda _: None)
+                prune(place.keeper, None, needed_too=False, note="")
+
+        monkeypatch.setattr(steps, "observer", meddle)
+        if moment is Step.BACKED_UP:
+            with pytest.raises(StorageError, match="deleted meanwhile"):
+                place.keeper.replace(place.file, OLD, NEW, Note())
+            assert place.bytes() == OLD
+            continue
+        place.keeper.replace(place.file, OLD, NEW, Note())
+        place.check()
+        place.keeper.restore(place.file, Note())
+        assert place.bytes() == OLD
+
+
+def test_without_backups_nothing_can_be_put_back_and_that_is_said(place: Place) -> None:
+    place.keeper.replace(place.file, OLD, NEW, Note(), backup=False)
+    assert (place.bytes(), place.file.before_sha256, list(place.keeper.backups.all())) == (NEW, None, [])
+    with pytest.raises(StorageError, match="has no backup"):
+        place.keeper.restore(place.file, Note(), overwrite=True)
+    assert place.bytes() == NEW
+
+
+def test_a_store_that_is_full_by_its_limit_changes_nothing(place: Place) -> None:
+    with pytest.raises(StorageError) as caught:
+        place.keeper.replace(place.file, OLD, NEW, Note(), store_limit=len(OLD) - 1)
+    assert caught.value.code == "backups-full"
+    assert place.bytes() == OLD
+    place.check()
+    place.keeper.replace(place.file, OLD, NEW, Note(), store_limit=len(OLD))
+    place.check()
+
+
+def test_mode_attributes_and_time_are_kept(place: Place) -> None:
+    path = place.root / "a.jpg"
+    path.chmod(0o640)
+    try:
+        os.setxattr(path, "user.caption", b"the lamp")
+    except OSError:
+        pytest.skip("this file system has no extended attributes")
+    os.utime(path, ns=(10**18, 10**18))
+    place.keeper.replace(place.file, OLD, NEW, Note(), keep_times=True)
+    facts = path.stat()
+    assert (facts.st_mode & 0o777, facts.st_mtime_ns) == (0o640, 10**18)
+    assert os.getxattr(path, "user.caption") == b"the lamp"
+
+
+def test_a_hard_link_keeps_the_old_bytes_under_its_other_name(place: Place) -> None:
+    os.link(place.root / "a.jpg", place.root / "b.jpg")
+    place.keeper.replace(place.file, OLD, NEW, Note())
+    assert (place.bytes(), (place.root / "b.jpg").read_bytes()) == (NEW, OLD)
+    with place.database.begin() as session:
+        assert session.scalars(select(Ledger)).one().detail["links"] == 2
+
+
+def mended(place: Place, *, mend: bool) -> dict[str, bool]:
+    *_, report = verify(place.keeper, mend=mend)
+    assert report.differences == len(report.findings)
+    return {finding.what: finding.mended for finding in report.findings}
+
+
+def test_verify_finds_every_difference_and_mends_what_needs_no_choice(place: Place) -> None:
+    place.keeper.replace(place.file, OLD, NEW, Note())
+    place.keeper.write_copy(place.file, "webp", COPY, "", Note())
+    assert mended(place, mend=True) == {}
+    os.utime(place.root / "a.jpg", ns=(5, 5))
+    (place.root / "a.jpg.webp").unlink()
+    (place.root / f"{STAGED_PREFIX}0123").write_bytes(b"left over")
+    stray = hashlib.sha256(b"no record").digest()
+    place.keeper.backups.put(b"no record", stray)
+    found = {"time-changed": False, "copy-missing": False, "stray": False, "backup-unknown": False}
+    assert mended(place, mend=False) == found
+    assert mended(place, mend=True) == dict.fromkeys(found, True)
+    assert mended(place, mend=True) == {}
+    place.check()
+    (place.root / "a.jpg").write_bytes(b"an editor's")
+    place.keeper.backups.delete(hashlib.sha256(OLD).digest())
+    assert mended(place, mend=True) == {"file-changed": False, "backup-missing": False}
+    (place.root / "a.jpg").write_bytes(OLD)
+    assert mended(place, mend=True) == {"file-changed": False, "backup-missing": True}
+    assert place.keeper.backups.get(hashlib.sha256(OLD).digest()) == OLD
+
+
+def test_a_lost_database_connection_leaves_a_change_that_recovery_ends(
+    place: Place, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(place.keeper, "_finish_exchange", _away)
+    with pytest.raises(OperationalError):
+        place.keeper.replace(place.file, OLD, NEW, Note())
+    monkeypatch.undo()
+    assert place.bytes() == NEW
+    recover(place.keeper)
+    place.check()
+
+
+def _away(_: Journal) -> None:
+    raise OperationalError("UPDATE files", {}, Exception("server closed the connection unexpectedly"))

@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/checks/{check_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One check */
+        get: operations["check_api_v1_checks__check_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -61,6 +78,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/forecasts/{forecast_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One forecast */
+        get: operations["one_forecast_api_v1_forecasts__forecast_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/health": {
         parameters: {
             query?: never;
@@ -75,6 +109,26 @@ export interface paths {
         get: operations["health_api_v1_health_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hooks/{slug}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Hear of new, changed and deleted files
+         * @description Signed by the Standard Webhooks scheme. A message that was taken in before changes nothing.
+         */
+        post: operations["take_hook_api_v1_hooks__slug__post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -162,6 +216,86 @@ export interface paths {
         patch: operations["change_api_v1_libraries__slug__patch"];
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/backups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the backups hold */
+        get: operations["backups_api_v1_libraries__slug__backups_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/backups/prune": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Delete backups
+         * @description Deletes backups by age, or all. Those that are the only original of a treated file stay unless
+         *     ``needed_too`` says otherwise; a file without a backup can never be put back.
+         */
+        post: operations["prune_backups_api_v1_libraries__slug__backups_prune_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The latest checks */
+        get: operations["checks_api_v1_libraries__slug__checks_get"];
+        put?: never;
+        /**
+         * Compare library, backups and records
+         * @description Reads every treated file, copy and backup, and mends differences when asked to.
+         */
+        post: operations["start_check_api_v1_libraries__slug__checks_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/files/{path}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Upload a picture
+         * @description The request's body is the file. ``at-once`` answers when the light file is in place, or when the
+         *     time to wait is over; its copies follow. A name that is taken is refused.
+         */
+        put: operations["upload_api_v1_libraries__slug__files__path__put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/libraries/{slug}/folders": {
         parameters: {
             query?: never;
@@ -179,6 +313,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/forecasts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The latest forecasts */
+        get: operations["forecasts_api_v1_libraries__slug__forecasts_get"];
+        put?: never;
+        /**
+         * Forecast the saving
+         * @description Treats a sample in memory for a while and reckons the rest. Nothing is written to the library.
+         */
+        post: operations["start_forecast_api_v1_libraries__slug__forecasts_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/hook-secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a secret for webhooks
+         * @description The secret is shown this once; a former one is worth nothing from now on.
+         */
+        post: operations["hook_secret_api_v1_libraries__slug__hook_secret_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/libraries/{slug}/pictures": {
         parameters: {
             query?: never;
@@ -188,6 +363,64 @@ export interface paths {
         };
         /** List pictures */
         get: operations["pictures_api_v1_libraries__slug__pictures_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/recipe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The recipe in use */
+        get: operations["recipe_api_v1_libraries__slug__recipe_get"];
+        /**
+         * Save a new version of the recipe
+         * @description Nothing is treated by saving. Settings that are the same make no new version.
+         */
+        put: operations["save_api_v1_libraries__slug__recipe_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/recipe/effect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a recipe would do
+         * @description Counts the files that these settings would treat, make again, pass over and leave alone.
+         */
+        post: operations["the_effect_api_v1_libraries__slug__recipe_effect_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/recipes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All versions of the recipe, the latest first */
+        get: operations["versions_api_v1_libraries__slug__recipes_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -231,6 +464,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/machine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Check the machine
+         * @description Formats, disks, permissions, database, clock, workers: each fine, or what to do.
+         */
+        get: operations["machine_api_v1_machine_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pictures/{picture_id}": {
         parameters: {
             query?: never;
@@ -240,6 +493,46 @@ export interface paths {
         };
         /** One picture, its files and history */
         get: operations["picture_api_v1_pictures__picture_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{picture_id}/own": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Give one picture its own level
+         * @description A level for this picture alone, or ``leave`` to leave it alone for ever; the next run goes by it.
+         */
+        put: operations["own_api_v1_pictures__picture_id__own_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{picture_id}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What would happen to one picture
+         * @description Which rule applies to each of its files and what a run would do; nothing is done.
+         */
+        get: operations["the_plan_api_v1_pictures__picture_id__plan_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -387,6 +680,172 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * Advice
+         * @description One line of the check of the machine.
+         */
+        Advice: {
+            /** Detail */
+            detail: string;
+            /**
+             * Todo
+             * @default
+             */
+            todo: string;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "fine" | "mind" | "broken";
+            /** What */
+            what: string;
+        };
+        /**
+         * Backups
+         * @description What a library's backup store holds.
+         */
+        Backups: {
+            /** Backups */
+            backups: number;
+            /** Bytes */
+            bytes: number;
+            /**
+             * Bytes Free
+             * @description Free on the disk of the store.
+             */
+            bytes_free: number | null;
+            /** Bytes Needed */
+            bytes_needed: number;
+            /** Folder */
+            folder: string;
+            /**
+             * Needed
+             * @description Backups that are the only original of a treated file.
+             */
+            needed: number;
+            /** Oldest At */
+            oldest_at: string | null;
+        };
+        /**
+         * Check
+         * @description A comparison of every file, copy and backup with the records, byte for byte.
+         */
+        Check: {
+            /**
+             * Backups
+             * @default 0
+             */
+            backups: number;
+            /**
+             * Copies
+             * @default 0
+             */
+            copies: number;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Differences
+             * @default 0
+             */
+            differences: number;
+            /**
+             * Files
+             * @description Treated files that were read and hashed.
+             * @default 0
+             */
+            files: number;
+            /**
+             * Findings
+             * @description The first 500.
+             */
+            findings: components["schemas"]["Finding"][];
+            /** Finished At */
+            finished_at: string | null;
+            /** Id */
+            id: number;
+            /** Library */
+            library: string;
+            /** Mend */
+            mend: boolean;
+            /**
+             * Mended
+             * @default 0
+             */
+            mended: number;
+            /** Reason */
+            reason: string | null;
+            state: components["schemas"]["JobState"];
+        };
+        /** CheckRequest */
+        CheckRequest: {
+            /**
+             * Mend
+             * @description Also mend what can be mended without a choice.
+             * @default false
+             */
+            mend?: boolean;
+        };
+        /**
+         * Conversions
+         * @description Other formats for the file itself, where they are a good deal smaller.
+         */
+        "Conversions-Input": {
+            /**
+             * @description Keep the first file under its name, or remove it: pages that refer to it must then be sent to the new name. Its backup stays.
+             * @default keep
+             */
+            first_file?: components["schemas"]["FirstFile"];
+            /**
+             * Flat To Png
+             * @description JPEGs of few colours.
+             * @default false
+             */
+            flat_to_png?: boolean;
+            /**
+             * Gif To Png
+             * @description GIFs that do not move.
+             * @default false
+             */
+            gif_to_png?: boolean;
+            /**
+             * Photographs To Jpeg
+             * @description Opaque photographic PNGs.
+             * @default false
+             */
+            photographs_to_jpeg?: boolean;
+        };
+        /**
+         * Conversions
+         * @description Other formats for the file itself, where they are a good deal smaller.
+         */
+        "Conversions-Output": {
+            /**
+             * @description Keep the first file under its name, or remove it: pages that refer to it must then be sent to the new name. Its backup stays.
+             * @default keep
+             */
+            first_file: components["schemas"]["FirstFile"];
+            /**
+             * Flat To Png
+             * @description JPEGs of few colours.
+             * @default false
+             */
+            flat_to_png: boolean;
+            /**
+             * Gif To Png
+             * @description GIFs that do not move.
+             * @default false
+             */
+            gif_to_png: boolean;
+            /**
+             * Photographs To Jpeg
+             * @description Opaque photographic PNGs.
+             * @default false
+             */
+            photographs_to_jpeg: boolean;
+        };
+        /**
          * Copy
          * @description A WebP or AVIF beside a file.
          */
@@ -402,6 +861,52 @@ export interface components {
             /** Size */
             size: number;
         };
+        /**
+         * Effect
+         * @description What a recipe would do to a library, in files, before it does anything.
+         */
+        Effect: {
+            /**
+             * Again
+             * @description Treated otherwise before: would be made again, from their backups.
+             */
+            again: number;
+            /**
+             * By Rule
+             * @description Files each rule decides about; the rest follow the recipe.
+             */
+            by_rule: {
+                [key: string]: number;
+            };
+            /** Files */
+            files: number;
+            /**
+             * Left Out
+             * @description Left alone by a rule or by the recipe.
+             */
+            left_out: number;
+            /**
+             * New
+             * @description Not treated yet, and would be.
+             */
+            new: number;
+            /**
+             * Settled
+             * @description Treated just so already.
+             */
+            settled: number;
+            /**
+             * Without Backup
+             * @description Treated otherwise, but without a backup to start from.
+             */
+            without_backup: number;
+        };
+        /**
+         * Effort
+         * @description How long to look for the smallest file.
+         * @enum {string}
+         */
+        Effort: "quick" | "normal" | "thorough";
         /**
          * File
          * @description One file of a picture: the original or a rendition.
@@ -459,7 +964,86 @@ export interface components {
          * @description Where a file stands.
          * @enum {string}
          */
-        FileState: "new" | "lighter" | "kept" | "left-alone" | "unreadable" | "failed" | "gone";
+        FileState: "new" | "lighter" | "kept" | "left-alone" | "unreadable" | "failed" | "removed" | "gone";
+        /**
+         * Finding
+         * @description One difference between disk and records.
+         */
+        Finding: {
+            /** Detail */
+            detail: string;
+            /**
+             * Mended
+             * @default false
+             */
+            mended: boolean;
+            /** Path */
+            path: string;
+            /** What */
+            what: string;
+        };
+        /**
+         * FirstFile
+         * @description What becomes of a file that was written in another format.
+         * @enum {string}
+         */
+        FirstFile: "keep" | "remove";
+        /**
+         * FixedQuality
+         * @description An encoder quality instead of the level's promise; null leaves the promise in force.
+         */
+        "FixedQuality-Input": {
+            /** Avif */
+            avif?: number | null;
+            /** Jpeg */
+            jpeg?: number | null;
+            /** Webp */
+            webp?: number | null;
+        };
+        /**
+         * FixedQuality
+         * @description An encoder quality instead of the level's promise; null leaves the promise in force.
+         */
+        "FixedQuality-Output": {
+            /** Avif */
+            avif: number | null;
+            /** Jpeg */
+            jpeg: number | null;
+            /** Webp */
+            webp: number | null;
+        };
+        /**
+         * Forecast
+         * @description What treating a library is expected to save. Nothing is written for it.
+         */
+        Forecast: {
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Finished At */
+            finished_at: string | null;
+            /** Id */
+            id: number;
+            /** Library */
+            library: string;
+            /** Reason */
+            reason: string | null;
+            /** Recipe Version */
+            recipe_version: number | null;
+            result: components["schemas"]["Outlook"] | null;
+            state: components["schemas"]["JobState"];
+        };
+        /** ForecastRequest */
+        ForecastRequest: {
+            /**
+             * Seconds
+             * @description How long to sample.
+             * @default 60
+             */
+            seconds?: number;
+        };
         /** HTTPValidationError */
         HTTPValidationError: {
             /** Detail */
@@ -480,6 +1064,51 @@ export interface components {
              */
             workers: number;
         };
+        /** HookAnswer */
+        HookAnswer: {
+            /** Repeated */
+            repeated: boolean;
+            /** Taken */
+            taken: number;
+        };
+        /**
+         * HookSecret
+         * @description The secret with which a site signs its webhooks; shown once.
+         */
+        HookSecret: {
+            /** Secret */
+            secret: string;
+            /** Url */
+            url: string;
+        };
+        /**
+         * How
+         * @description What a rule does otherwise than the recipe; null keeps the recipe's setting.
+         */
+        "How-Input": {
+            /** Avif */
+            avif?: boolean | null;
+            effort?: components["schemas"]["Effort"] | null;
+            level?: components["schemas"]["Level"] | null;
+            /** Metadata */
+            metadata?: components["schemas"]["MetadataKind"][] | null;
+            /** Webp */
+            webp?: boolean | null;
+        };
+        /**
+         * How
+         * @description What a rule does otherwise than the recipe; null keeps the recipe's setting.
+         */
+        "How-Output": {
+            /** Avif */
+            avif: boolean | null;
+            effort: components["schemas"]["Effort"] | null;
+            level: components["schemas"]["Level"] | null;
+            /** Metadata */
+            metadata: components["schemas"]["MetadataKind"][] | null;
+            /** Webp */
+            webp: boolean | null;
+        };
         /**
          * Item
          * @description One file of a run and what became of it.
@@ -497,6 +1126,11 @@ export interface components {
             finished_at: string | null;
             /** Id */
             id: number;
+            /**
+             * Not Before
+             * @description When it is tried again by itself.
+             */
+            not_before: string | null;
             /** Outputs */
             outputs: components["schemas"]["OutputReport"][];
             /** Path */
@@ -520,6 +1154,11 @@ export interface components {
          */
         ItemState: "waiting" | "queued" | "working" | "done" | "passed" | "failed";
         /**
+         * JobState
+         * @enum {string}
+         */
+        JobState: "waiting" | "running" | "finished" | "failed";
+        /**
          * Key
          * @description A key for a machine. The key itself is shown only once, when it is made.
          */
@@ -542,7 +1181,51 @@ export interface components {
             /** Name */
             name: string;
             /** @default treat */
-            role: components["schemas"]["Role"];
+            role?: components["schemas"]["Role"];
+        };
+        /**
+         * Largest
+         * @description The width and height that originals are fitted into, in pixels; 0 for no limit.
+         */
+        "Largest-Input": {
+            /**
+             * Existing
+             * @description Also originals that were there before the first survey.
+             * @default true
+             */
+            existing?: boolean;
+            /**
+             * Height
+             * @default 0
+             */
+            height?: number;
+            /**
+             * Width
+             * @default 0
+             */
+            width?: number;
+        };
+        /**
+         * Largest
+         * @description The width and height that originals are fitted into, in pixels; 0 for no limit.
+         */
+        "Largest-Output": {
+            /**
+             * Existing
+             * @description Also originals that were there before the first survey.
+             * @default true
+             */
+            existing: boolean;
+            /**
+             * Height
+             * @default 0
+             */
+            height: number;
+            /**
+             * Width
+             * @default 0
+             */
+            width: number;
         };
         /**
          * LedgerEntry
@@ -648,6 +1331,7 @@ export interface components {
              */
             files_unreadable: number;
             last_survey: components["schemas"]["Survey"] | null;
+            /** @description Of the recipe in use; its rules may say otherwise. */
             level: components["schemas"]["Level"];
             /** Name */
             name: string;
@@ -659,27 +1343,31 @@ export interface components {
              * @default 0
              */
             pictures: number;
+            /** Recipe Version */
+            recipe_version: number;
             /** Root */
             root: string;
             /** Slug */
             slug: string;
+            upkeep: components["schemas"]["Upkeep-Output"];
+            /**
+             * Warnings
+             * @description What an administrator must know.
+             */
+            warnings: string[];
             /** Webp */
             webp: boolean;
         };
         /**
          * LibraryChange
-         * @description New settings; what is left out stays as it is.
+         * @description New settings; what is left out stays as it is. How pictures are treated is in the recipe.
          */
         LibraryChange: {
-            /** Avif */
-            avif?: boolean | null;
-            level?: components["schemas"]["Level"] | null;
             /** Name */
             name?: string | null;
             /** Patterns */
             patterns?: string[] | null;
-            /** Webp */
-            webp?: boolean | null;
+            upkeep?: components["schemas"]["Upkeep-Input"] | null;
         };
         /**
          * LibraryRequest
@@ -690,9 +1378,9 @@ export interface components {
              * Avif
              * @default true
              */
-            avif: boolean;
+            avif?: boolean;
             /** @default everyday */
-            level: components["schemas"]["Level"];
+            level?: components["schemas"]["Level"];
             /** Name */
             name: string;
             /**
@@ -711,8 +1399,33 @@ export interface components {
              * Webp
              * @default true
              */
-            webp: boolean;
+            webp?: boolean;
         };
+        /**
+         * Machine
+         * @description Whether everything is there; the worst line decides.
+         */
+        Machine: {
+            /** Lines */
+            lines: components["schemas"]["Advice"][];
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "fine" | "mind" | "broken";
+        };
+        /**
+         * MetadataKind
+         * @description What a file says about itself, by kind. What affects looks always stays.
+         * @enum {string}
+         */
+        MetadataKind: "rights" | "time" | "place" | "camera" | "rest";
+        /**
+         * NewFiles
+         * @description When a new or changed file is treated.
+         * @enum {string}
+         */
+        NewFiles: "at-once" | "background" | "by-hand";
         /** NewKey */
         NewKey: {
             /**
@@ -729,6 +1442,45 @@ export interface components {
             role: components["schemas"]["Role"];
             /** Secret */
             secret: string;
+        };
+        /**
+         * Outlook
+         * @description What was found from the sample. All sizes in bytes, over all files the recipe would treat.
+         */
+        Outlook: {
+            /**
+             * Actual After
+             * @default 0
+             */
+            actual_after: number;
+            /**
+             * Actual Before
+             * @default 0
+             */
+            actual_before: number;
+            /**
+             * Actual Files
+             * @description Files treated with this recipe since.
+             * @default 0
+             */
+            actual_files: number;
+            /**
+             * Actual Lightest
+             * @default 0
+             */
+            actual_lightest: number;
+            bytes_after: components["schemas"]["Range"];
+            /** Bytes Before */
+            bytes_before: number;
+            bytes_lightest: components["schemas"]["Range"];
+            /** Files */
+            files: number;
+            /** Sampled Bytes */
+            sampled_bytes: number;
+            /** Sampled Files */
+            sampled_files: number;
+            /** Seconds */
+            seconds: number;
         };
         /**
          * OutputReport
@@ -750,6 +1502,14 @@ export interface components {
             size: number;
             /** Verdict */
             verdict: string;
+        };
+        /**
+         * OwnRequest
+         * @description A level for one picture alone, or ``leave``; null follows the recipe again.
+         */
+        OwnRequest: {
+            /** Own */
+            own: ("exact" | "gallery" | "everyday" | "lean" | "leave") | null;
         };
         /** Page[Item] */
         Page_Item_: {
@@ -816,6 +1576,11 @@ export interface components {
              * @description The file to show for the picture.
              */
             original_id: number;
+            /**
+             * Own
+             * @description A level of its own, or leave: left alone for ever.
+             */
+            own: string | null;
             /** Path */
             path: string;
             /** Reason */
@@ -860,6 +1625,11 @@ export interface components {
              * @description The file to show for the picture.
              */
             original_id: number;
+            /**
+             * Own
+             * @description A level of its own, or leave: left alone for ever.
+             */
+            own: string | null;
             /** Path */
             path: string;
             /** Reason */
@@ -879,11 +1649,260 @@ export interface components {
          */
         PictureSort: "path" | "saved" | "size" | "score";
         /**
+         * Plan
+         * @description What would happen to one file: the first half of a treatment.
+         */
+        Plan: {
+            /** Avif */
+            avif: boolean;
+            /** Because */
+            because: string;
+            effort: components["schemas"]["Effort"] | null;
+            /**
+             * Largest
+             * @default [
+             *       0,
+             *       0
+             *     ]
+             */
+            largest: [
+                number,
+                number
+            ];
+            level: components["schemas"]["Level"] | null;
+            /** Metadata */
+            metadata: components["schemas"]["MetadataKind"][];
+            /** Path */
+            path: string;
+            /**
+             * Rule
+             * @description The rule that decides; null for the recipe itself.
+             */
+            rule: string | null;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "treat" | "again" | "settled" | "leave";
+            /** Webp */
+            webp: boolean;
+        };
+        /**
+         * PruneRequest
+         * @description Which backups to delete. ``confirm`` must be the library's short name.
+         */
+        PruneRequest: {
+            /** Confirm */
+            confirm: string;
+            /**
+             * Needed Too
+             * @description Also the only original of a treated file, which can then never be restored.
+             * @default false
+             */
+            needed_too?: boolean;
+            /**
+             * Older Than Days
+             * @description Null: of any age.
+             */
+            older_than_days?: number | null;
+        };
+        /** Pruned */
+        Pruned: {
+            /** Backups */
+            backups: number;
+            /** Bytes */
+            bytes: number;
+            /**
+             * Left
+             * @description Backups that stay because a treated file needs them.
+             */
+            left: number;
+            /**
+             * Needed
+             * @description How many of them were the only original of a treated file.
+             */
+            needed: number;
+        };
+        /**
+         * Range
+         * @description An expectation and the interval that holds it nine times in ten.
+         */
+        Range: {
+            /** Expected */
+            expected: number;
+            /** High */
+            high: number;
+            /** Low */
+            low: number;
+        };
+        /**
+         * Recipe
+         * @description One saved version of a library's recipe.
+         */
+        Recipe: {
+            /** By */
+            by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Library */
+            library: string;
+            settings: components["schemas"]["RecipeSettings-Output"];
+            /** Version */
+            version: number;
+        };
+        /**
+         * RecipeSettings
+         * @description Everything that decides what a treated file looks like.
+         */
+        "RecipeSettings-Input": {
+            /**
+             * Avif
+             * @default true
+             */
+            avif?: boolean;
+            /**
+             * Chosen Sizes
+             * @description Such as 300x200.
+             */
+            chosen_sizes?: string[];
+            /**
+             * Clear Hidden
+             * @description Clear the colour under full transparency.
+             * @default true
+             */
+            clear_hidden?: boolean;
+            conversions?: components["schemas"]["Conversions-Input"];
+            /** @default normal */
+            effort?: components["schemas"]["Effort"];
+            fixed_quality?: components["schemas"]["FixedQuality-Input"];
+            /**
+             * Keep Larger Copies
+             * @description Keep copies that are no smaller than the file.
+             * @default false
+             */
+            keep_larger_copies?: boolean;
+            largest?: components["schemas"]["Largest-Input"];
+            /** @default everyday */
+            level?: components["schemas"]["Level"];
+            /** Metadata */
+            metadata?: components["schemas"]["MetadataKind"][];
+            /**
+             * Originals
+             * @default true
+             */
+            originals?: boolean;
+            /**
+             * Renditions
+             * @default all
+             * @enum {string}
+             */
+            renditions?: "all" | "none" | "chosen";
+            /** Rules */
+            rules?: components["schemas"]["Rule-Input"][];
+            sharpening?: components["schemas"]["Sharpening-Input"];
+            /**
+             * Webp
+             * @default true
+             */
+            webp?: boolean;
+        };
+        /**
+         * RecipeSettings
+         * @description Everything that decides what a treated file looks like.
+         */
+        "RecipeSettings-Output": {
+            /**
+             * Avif
+             * @default true
+             */
+            avif: boolean;
+            /**
+             * Chosen Sizes
+             * @description Such as 300x200.
+             */
+            chosen_sizes: string[];
+            /**
+             * Clear Hidden
+             * @description Clear the colour under full transparency.
+             * @default true
+             */
+            clear_hidden: boolean;
+            conversions: components["schemas"]["Conversions-Output"];
+            /** @default normal */
+            effort: components["schemas"]["Effort"];
+            fixed_quality: components["schemas"]["FixedQuality-Output"];
+            /**
+             * Keep Larger Copies
+             * @description Keep copies that are no smaller than the file.
+             * @default false
+             */
+            keep_larger_copies: boolean;
+            largest: components["schemas"]["Largest-Output"];
+            /** @default everyday */
+            level: components["schemas"]["Level"];
+            /** Metadata */
+            metadata: components["schemas"]["MetadataKind"][];
+            /**
+             * Originals
+             * @default true
+             */
+            originals: boolean;
+            /**
+             * Renditions
+             * @default all
+             * @enum {string}
+             */
+            renditions: "all" | "none" | "chosen";
+            /** Rules */
+            rules: components["schemas"]["Rule-Output"][];
+            sharpening: components["schemas"]["Sharpening-Output"];
+            /**
+             * Webp
+             * @default true
+             */
+            webp: boolean;
+        };
+        /**
          * Role
          * @description What somebody may do: look; also treat and restore; also administer.
          * @enum {string}
          */
         Role: "look" | "treat" | "administer";
+        /**
+         * Rule
+         * @description The first rule that fits a file decides about it.
+         */
+        "Rule-Input": {
+            how?: components["schemas"]["How-Input"];
+            /**
+             * Leave
+             * @description Leave such files alone.
+             * @default false
+             */
+            leave?: boolean;
+            /** Name */
+            name: string;
+            when?: components["schemas"]["When-Input"];
+        };
+        /**
+         * Rule
+         * @description The first rule that fits a file decides about it.
+         */
+        "Rule-Output": {
+            how: components["schemas"]["How-Output"];
+            /**
+             * Leave
+             * @description Leave such files alone.
+             * @default false
+             */
+            leave: boolean;
+            /** Name */
+            name: string;
+            when: components["schemas"]["When-Output"];
+        };
         /**
          * Run
          * @description A run and how far it is. Counts are of files.
@@ -913,6 +1932,12 @@ export interface components {
             created_at: string;
             /** Done */
             done: number;
+            /**
+             * Elsewhere
+             * @description Files that another open run has still to do.
+             * @default 0
+             */
+            elsewhere: number;
             /** Failed */
             failed: number;
             /** Files */
@@ -929,6 +1954,12 @@ export interface components {
             kind: components["schemas"]["RunKind"];
             /** Left */
             left: number;
+            /**
+             * Left Out
+             * @description Files that the recipe or a rule leaves alone.
+             * @default 0
+             */
+            left_out: number;
             level: components["schemas"]["Level"] | null;
             /** Library */
             library: string;
@@ -947,8 +1978,18 @@ export interface components {
              * @description Over the last minute of work.
              */
             megapixels_per_second: number | null;
+            origin: components["schemas"]["RunOrigin"];
             /** Passed */
             passed: number;
+            /**
+             * Proof
+             * @description Handing back: what was compared, byte for byte, at the end.
+             */
+            proof: {
+                [key: string]: number | string;
+            } | null;
+            /** Recipe Version */
+            recipe_version: number | null;
             scope: components["schemas"]["Scope-Output"];
             /**
              * Seconds Left
@@ -956,6 +1997,11 @@ export interface components {
              */
             seconds_left: number | null;
             state: components["schemas"]["RunState"];
+            /**
+             * Waits For
+             * @description Why it does not go on just now.
+             */
+            waits_for: string | null;
             /** Webp */
             webp: boolean;
         };
@@ -963,25 +2009,48 @@ export interface components {
          * RunKind
          * @enum {string}
          */
-        RunKind: "treat" | "restore";
+        RunKind: "treat" | "restore" | "hand-back";
+        /**
+         * RunOrigin
+         * @description Who asked for a run.
+         * @enum {string}
+         */
+        RunOrigin: "person" | "arrival" | "schedule";
         /**
          * RunRequest
-         * @description Something to do to many files. Level and copies default to the library's settings.
+         * @description Something to do to many files. Level and copies default to the library's recipe.
          */
         RunRequest: {
             /** Avif */
             avif?: boolean | null;
             /**
+             * Confirm
+             * @description Handing back: the library's short name.
+             */
+            confirm?: string | null;
+            /**
+             * First
+             * @description Before all that waits, also when it is many pictures.
+             * @default false
+             */
+            first?: boolean;
+            /**
              * Force
              * @description Also files already treated with the same settings.
              * @default false
              */
-            force: boolean;
+            force?: boolean;
             /** @default treat */
-            kind: components["schemas"]["RunKind"];
+            kind?: components["schemas"]["RunKind"];
             level?: components["schemas"]["Level"] | null;
             /** Library */
             library: string;
+            /**
+             * Overwrite
+             * @description Restoring: also files that somebody changed since; their version is backed up.
+             * @default false
+             */
+            overwrite?: boolean;
             scope?: components["schemas"]["Scope-Input"];
             /** Webp */
             webp?: boolean | null;
@@ -1022,23 +2091,97 @@ export interface components {
         };
         /**
          * Scope
-         * @description Which files: all, one folder with what is under it, or single pictures.
+         * @description Which files: all, one folder with what is under it, single pictures, or those of another run.
          */
         "Scope-Input": {
+            /**
+             * Failed Of
+             * @description The files that failed in this run.
+             */
+            failed_of?: number | null;
             /** Folder */
             folder?: string | null;
             /** Pictures */
             pictures?: number[] | null;
+            /**
+             * Run
+             * @description The files of this run.
+             */
+            run?: number | null;
+            /**
+             * Untreated
+             * @description Only files that no run has dealt with.
+             * @default false
+             */
+            untreated?: boolean;
         };
         /**
          * Scope
-         * @description Which files: all, one folder with what is under it, or single pictures.
+         * @description Which files: all, one folder with what is under it, single pictures, or those of another run.
          */
         "Scope-Output": {
+            /**
+             * Failed Of
+             * @description The files that failed in this run.
+             */
+            failed_of: number | null;
             /** Folder */
             folder: string | null;
             /** Pictures */
             pictures: number[] | null;
+            /**
+             * Run
+             * @description The files of this run.
+             */
+            run: number | null;
+            /**
+             * Untreated
+             * @description Only files that no run has dealt with.
+             * @default false
+             */
+            untreated: boolean;
+        };
+        /**
+         * Sharpening
+         * @description Unsharp masking after a picture was made smaller; amount 0 is off.
+         */
+        "Sharpening-Input": {
+            /**
+             * Amount
+             * @default 0
+             */
+            amount?: number;
+            /**
+             * Radius
+             * @default 0.6
+             */
+            radius?: number;
+            /**
+             * Threshold
+             * @default 2
+             */
+            threshold?: number;
+        };
+        /**
+         * Sharpening
+         * @description Unsharp masking after a picture was made smaller; amount 0 is off.
+         */
+        "Sharpening-Output": {
+            /**
+             * Amount
+             * @default 0
+             */
+            amount: number;
+            /**
+             * Radius
+             * @default 0.6
+             */
+            radius: number;
+            /**
+             * Threshold
+             * @default 2
+             */
+            threshold: number;
         };
         /** SignIn */
         SignIn: {
@@ -1120,6 +2263,155 @@ export interface components {
          * @enum {string}
          */
         SurveyState: "waiting" | "running" | "finished" | "failed";
+        /**
+         * Upkeep
+         * @description What happens by itself. Schedules are five cron fields: minute, hour, day, month, weekday.
+         */
+        "Upkeep-Input": {
+            /**
+             * Backups
+             * @description Without backups nothing that is not exact can be undone or made again.
+             * @default true
+             */
+            backups?: boolean;
+            /**
+             * Backups Limit
+             * @description Bytes; treating stops with a clear reason when the store is so large.
+             */
+            backups_limit?: number | null;
+            /**
+             * Hours
+             * @description Hours in which bulk runs may work, such as 22:00-06:00; none given: always.
+             */
+            hours?: string[];
+            /**
+             * Keep Backups Days
+             * @description Backups older than this are deleted, also those that are in use.
+             */
+            keep_backups_days?: number | null;
+            /**
+             * Keep Times
+             * @description Treated files keep the time of their last change.
+             * @default false
+             */
+            keep_times?: boolean;
+            /** @default by-hand */
+            new_files?: components["schemas"]["NewFiles"];
+            /** Run Schedule */
+            run_schedule?: string | null;
+            /**
+             * Settle Seconds
+             * @description A file is taken in when it has not changed for so long.
+             * @default 2
+             */
+            settle_seconds?: number;
+            /**
+             * Share
+             * @description Percent of the workers that bulk runs may use.
+             * @default 100
+             */
+            share?: number;
+            /** Survey Schedule */
+            survey_schedule?: string | null;
+            /**
+             * Time Zone
+             * @default UTC
+             */
+            time_zone?: string;
+            /**
+             * Watch
+             * @description Notice new and changed files as they are written.
+             * @default false
+             */
+            watch?: boolean;
+        };
+        /**
+         * Upkeep
+         * @description What happens by itself. Schedules are five cron fields: minute, hour, day, month, weekday.
+         */
+        "Upkeep-Output": {
+            /**
+             * Backups
+             * @description Without backups nothing that is not exact can be undone or made again.
+             * @default true
+             */
+            backups: boolean;
+            /**
+             * Backups Limit
+             * @description Bytes; treating stops with a clear reason when the store is so large.
+             */
+            backups_limit: number | null;
+            /**
+             * Hours
+             * @description Hours in which bulk runs may work, such as 22:00-06:00; none given: always.
+             */
+            hours: string[];
+            /**
+             * Keep Backups Days
+             * @description Backups older than this are deleted, also those that are in use.
+             */
+            keep_backups_days: number | null;
+            /**
+             * Keep Times
+             * @description Treated files keep the time of their last change.
+             * @default false
+             */
+            keep_times: boolean;
+            /** @default by-hand */
+            new_files: components["schemas"]["NewFiles"];
+            /** Run Schedule */
+            run_schedule: string | null;
+            /**
+             * Settle Seconds
+             * @description A file is taken in when it has not changed for so long.
+             * @default 2
+             */
+            settle_seconds: number;
+            /**
+             * Share
+             * @description Percent of the workers that bulk runs may use.
+             * @default 100
+             */
+            share: number;
+            /** Survey Schedule */
+            survey_schedule: string | null;
+            /**
+             * Time Zone
+             * @default UTC
+             */
+            time_zone: string;
+            /**
+             * Watch
+             * @description Notice new and changed files as they are written.
+             * @default false
+             */
+            watch: boolean;
+        };
+        /**
+         * Uploaded
+         * @description What became of an upload so far. ``light``: the light file is in place, its copies follow.
+         */
+        Uploaded: {
+            /** File Id */
+            file_id: number;
+            /** Path */
+            path: string;
+            /** Picture Id */
+            picture_id: number;
+            /** Reason */
+            reason: string | null;
+            /** Run Id */
+            run_id: number | null;
+            /** Size Before */
+            size_before: number;
+            /** Size Now */
+            size_now: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "light" | "waiting" | "done" | "failed" | "not-treated";
+        };
         /** ValidationError */
         ValidationError: {
             /** Context */
@@ -1139,6 +2431,94 @@ export interface components {
          * @enum {string}
          */
         Version: "now" | "before" | "webp" | "avif";
+        /**
+         * When
+         * @description What a rule is about. All that is given must hold; null means any.
+         */
+        "When-Input": {
+            /** Animated */
+            animated?: boolean | null;
+            /**
+             * Folder
+             * @description This folder and what is under it.
+             */
+            folder?: string | null;
+            /** Formats */
+            formats?: string[] | null;
+            /**
+             * Larger Than
+             * @description Bytes.
+             */
+            larger_than?: number | null;
+            /**
+             * Longest Side Over
+             * @description Pixels.
+             */
+            longest_side_over?: number | null;
+            /**
+             * Longest Side Under
+             * @description Pixels.
+             */
+            longest_side_under?: number | null;
+            /**
+             * Name
+             * @description A file name with * and ?, in any case.
+             */
+            name?: string | null;
+            /** Role */
+            role?: ("original" | "rendition") | null;
+            /**
+             * Smaller Than
+             * @description Bytes.
+             */
+            smaller_than?: number | null;
+            /** Transparent */
+            transparent?: boolean | null;
+        };
+        /**
+         * When
+         * @description What a rule is about. All that is given must hold; null means any.
+         */
+        "When-Output": {
+            /** Animated */
+            animated: boolean | null;
+            /**
+             * Folder
+             * @description This folder and what is under it.
+             */
+            folder: string | null;
+            /** Formats */
+            formats: string[] | null;
+            /**
+             * Larger Than
+             * @description Bytes.
+             */
+            larger_than: number | null;
+            /**
+             * Longest Side Over
+             * @description Pixels.
+             */
+            longest_side_over: number | null;
+            /**
+             * Longest Side Under
+             * @description Pixels.
+             */
+            longest_side_under: number | null;
+            /**
+             * Name
+             * @description A file name with * and ?, in any case.
+             */
+            name: string | null;
+            /** Role */
+            role: ("original" | "rendition") | null;
+            /**
+             * Smaller Than
+             * @description Bytes.
+             */
+            smaller_than: number | null;
+            /** Transparent */
+            transparent: boolean | null;
+        };
     };
     responses: never;
     parameters: never;
@@ -1148,6 +2528,37 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    check_api_v1_checks__check_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                check_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Check"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     events_api_v1_events_get: {
         parameters: {
             query?: never;
@@ -1232,6 +2643,37 @@ export interface operations {
             };
         };
     };
+    one_forecast_api_v1_forecasts__forecast_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                forecast_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forecast"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     health_api_v1_health_get: {
         parameters: {
             query?: never;
@@ -1248,6 +2690,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Health"];
+                };
+            };
+        };
+    };
+    take_hook_api_v1_hooks__slug__post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HookAnswer"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
                 };
             };
         };
@@ -1482,6 +2955,174 @@ export interface operations {
             };
         };
     };
+    backups_api_v1_libraries__slug__backups_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backups"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    prune_backups_api_v1_libraries__slug__backups_prune_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PruneRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pruned"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    checks_api_v1_libraries__slug__checks_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Check"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    start_check_api_v1_libraries__slug__checks_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Check"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    upload_api_v1_libraries__slug__files__path__put: {
+        parameters: {
+            query?: {
+                treat?: components["schemas"]["NewFiles"];
+                /** @description Seconds to wait for the light file. */
+                wait?: number;
+            };
+            header?: never;
+            path: {
+                slug: string;
+                path: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Uploaded"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
     the_folders_api_v1_libraries__slug__folders_get: {
         parameters: {
             query?: never;
@@ -1500,6 +3141,103 @@ export interface operations {
                 };
                 content: {
                     "application/json": string[];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    forecasts_api_v1_libraries__slug__forecasts_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forecast"][];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    start_forecast_api_v1_libraries__slug__forecasts_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForecastRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forecast"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    hook_secret_api_v1_libraries__slug__hook_secret_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HookSecret"];
                 };
             };
             /** @description Validation Error */
@@ -1539,6 +3277,138 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Picture_"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    recipe_api_v1_libraries__slug__recipe_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recipe"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    save_api_v1_libraries__slug__recipe_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecipeSettings-Input"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recipe"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    the_effect_api_v1_libraries__slug__recipe_effect_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecipeSettings-Input"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effect"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    versions_api_v1_libraries__slug__recipes_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recipe"][];
                 };
             };
             /** @description Validation Error */
@@ -1645,6 +3515,26 @@ export interface operations {
             };
         };
     };
+    machine_api_v1_machine_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Machine"];
+                };
+            };
+        };
+    };
     picture_api_v1_pictures__picture_id__get: {
         parameters: {
             query?: never;
@@ -1663,6 +3553,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PictureDetail"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    own_api_v1_pictures__picture_id__own_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                picture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PictureDetail"];
+                };
+            };
+            /** @description Validation Error */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HTTPValidationError"];
+                };
+            };
+        };
+    };
+    the_plan_api_v1_pictures__picture_id__plan_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                picture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"][];
                 };
             };
             /** @description Validation Error */

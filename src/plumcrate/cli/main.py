@@ -15,7 +15,7 @@ from rich.console import Console
 from plumcrate import __version__
 from plumcrate.client import ProblemError, UnreachableError
 
-from .commands import libraries, pictures, runs, trial
+from .commands import care, libraries, pictures, recipes, runs, trial
 from .config import ConfigError
 
 PARTLY, WRONG, UNREACHABLE, REFUSED, INTERRUPTED = 1, 2, 3, 4, 130
@@ -30,7 +30,7 @@ def build_parser() -> argparse.ArgumentParser:
     )
     parser.add_argument("--version", action="version", version=f"plumcrate {__version__}")
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True)
-    for module in (libraries, runs, pictures, trial):
+    for module in (libraries, recipes, runs, pictures, care, trial):
         module.add_commands(commands)
     return parser
 

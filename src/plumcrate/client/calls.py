@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, Generic, TypeVar
+from urllib.parse import quote
 
 from pydantic import BaseModel, TypeAdapter
 
@@ -24,6 +25,7 @@ class Call(Generic[T]):
     answer: TypeAdapter[T]
     params: Params | None = None
     body: BaseModel | None = None
+    content: bytes | None = None
 
 
 def _get(path: str, answer: type[T], **params: Any) -> Call[T]:
@@ -101,3 +103,69 @@ def change_run(run_id: int, action: str) -> Call[contract.Run]:
 
 def make_key(request: contract.KeyRequest) -> Call[contract.NewKey]:
     return Call("POST", "/keys", TypeAdapter(contract.NewKey), body=request)
+
+
+def recipe(slug: str) -> Call[contract.Recipe]:
+    return _get(f"/libraries/{slug}/recipe", contract.Recipe)
+
+
+def recipes(slug: str) -> Call[list[contract.Recipe]]:
+    return _get(f"/libraries/{slug}/recipes", list[contract.Recipe])
+
+
+def save_recipe(slug: str, settings: contract.RecipeSettings) -> Call[contract.Recipe]:
+    return Call("PUT", f"/libraries/{slug}/recipe", TypeAdapter(contract.Recipe), body=settings)
+
+
+def effect(slug: str, settings: contract.RecipeSettings) -> Call[contract.Effect]:
+    return Call("POST", f"/libraries/{slug}/recipe/effect", TypeAdapter(contract.Effect), body=settings)
+
+
+def set_own(picture_id: int, request: contract.OwnRequest) -> Call[contract.PictureDetail]:
+    return Call("PUT", f"/pictures/{picture_id}/own", TypeAdapter(contract.PictureDetail), body=request)
+
+
+def plan(picture_id: int) -> Call[list[contract.Plan]]:
+    return _get(f"/pictures/{picture_id}/plan", list[contract.Plan])
+
+
+def backups(slug: str) -> Call[contract.Backups]:
+    return _get(f"/libraries/{slug}/backups", contract.Backups)
+
+
+def prune(slug: str, request: contract.PruneRequest) -> Call[contract.Pruned]:
+    return Call("POST", f"/libraries/{slug}/backups/prune", TypeAdapter(contract.Pruned), body=request)
+
+
+def start_check(slug: str, request: contract.CheckRequest) -> Call[contract.Check]:
+    return Call("POST", f"/libraries/{slug}/checks", TypeAdapter(contract.Check), body=request)
+
+
+def check(check_id: int) -> Call[contract.Check]:
+    return _get(f"/checks/{check_id}", contract.Check)
+
+
+def start_forecast(slug: str, request: contract.ForecastRequest) -> Call[contract.Forecast]:
+    return Call("POST", f"/libraries/{slug}/forecasts", TypeAdapter(contract.Forecast), body=request)
+
+
+def forecast(forecast_id: int) -> Call[contract.Forecast]:
+    return _get(f"/forecasts/{forecast_id}", contract.Forecast)
+
+
+def forecasts(slug: str) -> Call[list[contract.Forecast]]:
+    return _get(f"/libraries/{slug}/forecasts", list[contract.Forecast])
+
+
+def machine() -> Call[contract.Machine]:
+    return _get("/machine", contract.Machine)
+
+
+def hook_secret(slug: str) -> Call[contract.HookSecret]:
+    return Call("POST", f"/libraries/{slug}/hook-secret", TypeAdapter(contract.HookSecret))
+
+
+def upload(slug: str, path: str, data: bytes, treat: str, wait: float) -> Call[contract.Uploaded]:
+    params = {"treat": treat, "wait": wait}
+    address = f"/libraries/{slug}/files/{quote(path)}"
+    return Call("PUT", address, TypeAdapter(contract.Uploaded), params, content=data)

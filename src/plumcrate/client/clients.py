@@ -13,24 +13,41 @@ import httpx
 from pydantic import ValidationError
 
 from plumcrate.contract import (
+    Backups,
+    Check,
+    CheckRequest,
+    Effect,
+    Forecast,
+    ForecastRequest,
     Health,
+    HookSecret,
     Item,
+    JobState,
     KeyRequest,
     Library,
     LibraryChange,
     LibraryRequest,
+    Machine,
+    NewFiles,
     NewKey,
+    OwnRequest,
     Page,
     Person,
     Picture,
     PictureDetail,
+    Plan,
     Problem,
+    Pruned,
+    PruneRequest,
+    Recipe,
+    RecipeSettings,
     Run,
     RunRequest,
     RunState,
     Savings,
     Survey,
     SurveyState,
+    Uploaded,
 )
 
 from . import calls
@@ -40,6 +57,7 @@ from .errors import ProblemError, UnreachableError
 T = TypeVar("T")
 
 _ENDED = (RunState.FINISHED, RunState.STOPPED)
+_JOB_ENDED = (JobState.FINISHED, JobState.FAILED)
 _SURVEYED = (SurveyState.FINISHED, SurveyState.FAILED)
 _POLL = 0.5
 
@@ -51,7 +69,8 @@ def _options(url: str, key: str, timeout: float) -> dict[str, Any]:
 
 def _request(call: Call[Any]) -> dict[str, Any]:
     body = call.body.model_dump(mode="json", exclude_unset=True) if call.body is not None else None
-    return {"method": call.method, "url": call.path, "params": call.params, "json": body}
+    request = {"method": call.method, "url": call.path, "params": call.params}
+    return request | ({"content": call.content} if call.content is not None else {"json": body})
 
 
 def _read(call: Call[T], response: httpx.Response) -> T:
@@ -194,6 +213,72 @@ class Client:
     def make_key(self, request: KeyRequest) -> NewKey:
         return self._send(calls.make_key(request))
 
+    def recipe(self, slug: str) -> Recipe:
+        """The recipe in use."""
+        return self._send(calls.recipe(slug))
+
+    def recipes(self, slug: str) -> list[Recipe]:
+        """All versions of the recipe, the latest first."""
+        return self._send(calls.recipes(slug))
+
+    def save_recipe(self, slug: str, settings: RecipeSettings) -> Recipe:
+        return self._send(calls.save_recipe(slug, settings))
+
+    def effect(self, slug: str, settings: RecipeSettings) -> Effect:
+        """How many files these settings would treat, make again and leave alone."""
+        return self._send(calls.effect(slug, settings))
+
+    def set_own(self, picture_id: int, request: OwnRequest) -> PictureDetail:
+        return self._send(calls.set_own(picture_id, request))
+
+    def plan(self, picture_id: int) -> list[Plan]:
+        """What a run would do to each file of a picture."""
+        return self._send(calls.plan(picture_id))
+
+    def backups(self, slug: str) -> Backups:
+        return self._send(calls.backups(slug))
+
+    def prune(self, slug: str, request: PruneRequest) -> Pruned:
+        return self._send(calls.prune(slug, request))
+
+    def start_check(self, slug: str, request: CheckRequest) -> Check:
+        return self._send(calls.start_check(slug, request))
+
+    def check(self, check_id: int) -> Check:
+        return self._send(calls.check(check_id))
+
+    def start_forecast(self, slug: str, request: ForecastRequest) -> Forecast:
+        return self._send(calls.start_forecast(slug, request))
+
+    def forecast(self, forecast_id: int) -> Forecast:
+        return self._send(calls.forecast(forecast_id))
+
+    def forecasts(self, slug: str) -> list[Forecast]:
+        return self._send(calls.forecasts(slug))
+
+    def machine(self) -> Machine:
+        return self._send(calls.machine())
+
+    def hook_secret(self, slug: str) -> HookSecret:
+        """Makes a secret for webhooks; a former one is worth nothing then."""
+        return self._send(calls.hook_secret(slug))
+
+    def upload(
+        self, slug: str, path: str, data: bytes, treat: NewFiles = NewFiles.AT_ONCE, wait: float = 20.0
+    ) -> Uploaded:
+        """Puts a new picture into a library; waits up to ``wait`` seconds for its light form."""
+        return self._send(calls.upload(slug, path, data, str(treat), wait))
+
+    def wait_for_check(self, check_id: int) -> Check:
+        while (check := self.check(check_id)).state not in _JOB_ENDED:
+            time.sleep(_POLL)
+        return check
+
+    def wait_for_forecast(self, forecast_id: int) -> Forecast:
+        while (forecast := self.forecast(forecast_id)).state not in _JOB_ENDED:
+            time.sleep(_POLL)
+        return forecast
+
     def events(self) -> Iterator[tuple[str, dict[str, Any]]]:
         """The event stream: pairs of ``run``, ``survey`` or ``item`` and its data, until closed."""
         try:
@@ -317,6 +402,66 @@ class AsyncClient:
 
     async def make_key(self, request: KeyRequest) -> NewKey:
         return await self._send(calls.make_key(request))
+
+    async def recipe(self, slug: str) -> Recipe:
+        return await self._send(calls.recipe(slug))
+
+    async def recipes(self, slug: str) -> list[Recipe]:
+        return await self._send(calls.recipes(slug))
+
+    async def save_recipe(self, slug: str, settings: RecipeSettings) -> Recipe:
+        return await self._send(calls.save_recipe(slug, settings))
+
+    async def effect(self, slug: str, settings: RecipeSettings) -> Effect:
+        return await self._send(calls.effect(slug, settings))
+
+    async def set_own(self, picture_id: int, request: OwnRequest) -> PictureDetail:
+        return await self._send(calls.set_own(picture_id, request))
+
+    async def plan(self, picture_id: int) -> list[Plan]:
+        return await self._send(calls.plan(picture_id))
+
+    async def backups(self, slug: str) -> Backups:
+        return await self._send(calls.backups(slug))
+
+    async def prune(self, slug: str, request: PruneRequest) -> Pruned:
+        return await self._send(calls.prune(slug, request))
+
+    async def start_check(self, slug: str, request: CheckRequest) -> Check:
+        return await self._send(calls.start_check(slug, request))
+
+    async def check(self, check_id: int) -> Check:
+        return await self._send(calls.check(check_id))
+
+    async def start_forecast(self, slug: str, request: ForecastRequest) -> Forecast:
+        return await self._send(calls.start_forecast(slug, request))
+
+    async def forecast(self, forecast_id: int) -> Forecast:
+        return await self._send(calls.forecast(forecast_id))
+
+    async def forecasts(self, slug: str) -> list[Forecast]:
+        return await self._send(calls.forecasts(slug))
+
+    async def machine(self) -> Machine:
+        return await self._send(calls.machine())
+
+    async def hook_secret(self, slug: str) -> HookSecret:
+        return await self._send(calls.hook_secret(slug))
+
+    async def upload(
+        self, slug: str, path: str, data: bytes, treat: NewFiles = NewFiles.AT_ONCE, wait: float = 20.0
+    ) -> Uploaded:
+        return await self._send(calls.upload(slug, path, data, str(treat), wait))
+
+    async def wait_for_check(self, check_id: int) -> Check:
+        while (check := await self.check(check_id)).state not in _JOB_ENDED:
+            await asyncio.sleep(_POLL)
+        return check
+
+    async def wait_for_forecast(self, forecast_id: int) -> Forecast:
+        while (forecast := await self.forecast(forecast_id)).state not in _JOB_ENDED:
+            await asyncio.sleep(_POLL)
+        return forecast
 
 
 def _events(lines: Iterator[str]) -> Iterator[tuple[str, dict[str, Any]]]:

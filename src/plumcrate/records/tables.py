@@ -38,9 +38,9 @@ class Base(DeclarativeBase):
         int: BigInteger,
         str: Text,
         datetime: DateTime(timezone=True),
-        dict[str, Any]: JSONB,
-        list[str]: JSONB,
-        list[Any]: JSONB,
+        dict[str, Any]: JSONB(none_as_null=True),
+        list[str]: JSONB(none_as_null=True),
+        list[Any]: JSONB(none_as_null=True),
         bytes: LargeBinary,
         bool: Boolean,
     }

@@ -146,7 +146,7 @@ class Folder:
         try:
             return hashlib.sha256(self.read(path)).digest()
         except StorageError as error:
-            if error.code == "gone":
+            if error.code in ("gone", "name-too-long"):
                 return None
             raise
 

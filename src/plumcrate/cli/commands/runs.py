@@ -26,11 +26,16 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     run.add_argument("--level", choices=[str(level) for level in Level], help="default: the library's")
     run.add_argument("--no-webp", action="store_true", help="write no WebP copies")
     run.add_argument("--no-avif", action="store_true", help="write no AVIF copies")
+    run.add_argument("--untreated", action="store_true", help="only files that no run has dealt with")
+    run.add_argument("--failed-of", type=int, metavar="RUN", help="only the files that failed in this run")
+    run.add_argument("--first", action="store_true", help="before all that waits")
     run.add_argument("--force", action="store_true", help="also files already treated with these settings")
     run.set_defaults(command=_run)
 
     restore = add(commands, "restore", "put originals back and remove our copies")
     _add_scope(restore)
+    restore.add_argument("--run", type=int, help="the files of this run")
+    restore.add_argument("--overwrite", action="store_true", help="also files that somebody changed since")
     restore.add_argument("--all", action="store_true", help="the whole library")
     restore.set_defaults(command=_restore)
 
@@ -65,12 +70,18 @@ def _add_scope(parser: argparse.ArgumentParser) -> None:
 def _scope(service: Client, options: argparse.Namespace) -> Scope:
     if options.picture:
         return Scope(pictures=[find(service, options.library, one) for one in options.picture])
-    return Scope(folder=options.folder)
+    if getattr(options, "run", None) is not None:
+        return Scope(run=options.run)
+    if getattr(options, "failed_of", None) is not None:
+        return Scope(failed_of=options.failed_of)
+    return Scope(folder=options.folder, untreated=getattr(options, "untreated", False))
 
 
 def _run(options: argparse.Namespace) -> int:
     with client() as service:
-        request = RunRequest(library=options.library, scope=_scope(service, options), force=options.force)
+        request = RunRequest(
+            library=options.library, scope=_scope(service, options), force=options.force, first=options.first
+        )
         if options.level:
             request.level = Level(options.level)
         if options.no_webp:
@@ -81,11 +92,16 @@ def _run(options: argparse.Namespace) -> int:
 
 
 def _restore(options: argparse.Namespace) -> int:
-    if not (options.all or options.folder or options.picture):
-        console.print("plumcrate: say what to restore: --picture, --folder or --all", style=CLAY)
+    if not (options.all or options.folder or options.picture or options.run):
+        console.print("plumcrate: say what to restore: --picture, --folder, --run or --all", style=CLAY)
         return 2
     with client() as service:
-        request = RunRequest(library=options.library, kind=RunKind.RESTORE, scope=_scope(service, options))
+        request = RunRequest(
+            library=options.library,
+            kind=RunKind.RESTORE,
+            scope=_scope(service, options),
+            overwrite=options.overwrite,
+        )
         return _started(service, service.start_run(request), options)
 
 
@@ -98,7 +114,7 @@ def _started(service: Client, run: Run, options: argparse.Namespace) -> int:
                 f"Run {run.id} has started: {run.files:,} files. Follow it: plumcrate watch {run.id}"
             )
         return 0
-    return _follow(service, run.id, options.json)
+    return follow_run(service, run.id, options.json)
 
 
 def _watch(options: argparse.Namespace) -> int:
@@ -110,10 +126,10 @@ def _watch(options: argparse.Namespace) -> int:
                 console.print("There has been no run yet. Next: plumcrate run LIBRARY")
                 return 0
             number = latest[0].id
-        return _follow(service, number, options.json)
+        return follow_run(service, number, options.json)
 
 
-def _follow(service: Client, run_id: int, as_json: bool) -> int:
+def follow_run(service: Client, run_id: int, as_json: bool) -> int:
     """Shows a run until it ends; leaving with Ctrl-C leaves the run running."""
     if as_json:
         run = service.wait_for_run(run_id)
@@ -168,6 +184,8 @@ def _progress(run: Run, landed: deque[Item]) -> Group:
 
 
 def _rate(run: Run) -> str:
+    if run.waits_for:
+        return f"Waiting for {run.waits_for}."
     if run.megapixels_per_second is None or run.state in _ENDED:
         return ""
     return f"{run.megapixels_per_second:.1f} megapixels a second, about {duration(run.seconds_left)} left."
@@ -190,7 +208,10 @@ def _landed(item: Item) -> Text:
 def _print_end(service: Client, run: Run) -> None:
     console.print(
         f"Run {run.id} has {run.state}: {run.done:,} files done, {run.passed:,} left as they were, "
-        f"{run.failed:,} failed" + (f", {run.already:,} already treated." if run.already else ".")
+        f"{run.failed:,} failed"
+        + (f", {run.already:,} already treated." if run.already else ".")
+        + (f" {run.left_out:,} are left alone by the recipe." if run.left_out else "")
+        + (f" {run.elsewhere:,} are left to another run." if run.elsewhere else "")
     )
     if run.done and run.kind is RunKind.TREAT:
         console.print(

@@ -63,6 +63,7 @@ def upgrade() -> None:
     op.add_column("pictures", sa.Column("own", sa.Text(), nullable=True))
     op.add_column("files", sa.Column("folder", sa.Text(), server_default="", nullable=False))
     op.execute("UPDATE files SET folder = regexp_replace(path, '/?[^/]*$', '')")
+    op.execute("UPDATE files SET recipe = NULL WHERE recipe = 'null'::jsonb")
     op.add_column("files", _flag("transparent"))
     op.add_column("files", _flag("animated"))
     op.add_column("files", sa.Column("seen_at", TIME, server_default=sa.text("now()"), nullable=False))
