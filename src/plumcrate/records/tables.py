@@ -142,9 +142,9 @@ class Picture(Base):
         UniqueConstraint("library_id", "path"),
         Index("ix_pictures_library_id_state", "library_id", "state"),
         Index("ix_pictures_library_id_folder", "library_id", "folder"),
-        Index("ix_pictures_library_id_score", "library_id", "score"),
-        Index("ix_pictures_saved", "library_id", text("(bytes_before - bytes_now)")),
-        Index("ix_pictures_size", "library_id", "bytes_now"),
+        Index("ix_pictures_library_id_score", "library_id", "score", "id"),
+        Index("ix_pictures_saved", "library_id", text("(bytes_before - bytes_now)"), "id"),
+        Index("ix_pictures_size", "library_id", "bytes_now", "id"),
     )
 
 
@@ -299,15 +299,18 @@ class Run(Base):
     )
 
 
+_FINISHED = text("finished_at IS NOT NULL")
+
+
 class Item(Base):
-    """One file of a run."""
+    """One file of a run. Half a million are made at once, so what refers to them is kept small."""
 
     __tablename__ = "run_items"
 
     id: Mapped[int] = _id()
-    run_id: Mapped[int] = mapped_column(ForeignKey("runs.id", ondelete="CASCADE"))
+    run_id: Mapped[int]
     picture_id: Mapped[int]
-    file_id: Mapped[int] = mapped_column(ForeignKey("files.id", ondelete="CASCADE"), index=True)
+    file_id: Mapped[int]
     path: Mapped[str]
     state: Mapped[str] = mapped_column(default=ItemState.WAITING)
     code: Mapped[str | None]
@@ -328,11 +331,32 @@ class Item(Base):
     finished_at: Mapped[datetime | None]
 
     __table_args__ = (
-        UniqueConstraint("run_id", "file_id"),
-        Index("ix_run_items_run_id_state", "run_id", "state", "id"),
-        Index("ix_run_items_run_id_picture_id", "run_id", "picture_id"),
-        Index("ix_run_items_run_id_finished_at", "run_id", "finished_at"),
+        Index("ix_run_items_waiting", "run_id", "id", postgresql_where=text("state = 'waiting'")),
+        Index(
+            "ix_run_items_in_flight", "run_id", "id", postgresql_where=text("state IN ('queued', 'working')")
+        ),
+        Index(
+            "ix_run_items_failed", "run_id", "finished_at", "id", postgresql_where=text("state = 'failed'")
+        ),
+        Index("ix_run_items_finished", "run_id", "finished_at", "id", postgresql_where=_FINISHED),
+        Index("ix_run_items_open_file", "file_id", postgresql_where=text("finished_at IS NULL")),
     )
+
+
+class Tally(Base):
+    """Changes of totals: the sum of a noun's rows is its total. Written by the database's triggers."""
+
+    __tablename__ = "tallies"
+
+    library_id: Mapped[int] = mapped_column(
+        ForeignKey("libraries.id", ondelete="CASCADE"), primary_key=True, index=True
+    )
+    noun: Mapped[str] = mapped_column(primary_key=True)
+    state: Mapped[str] = mapped_column(primary_key=True)
+    rows: Mapped[int] = mapped_column(default=0)
+    bytes_before: Mapped[int] = mapped_column(default=0)
+    bytes_now: Mapped[int] = mapped_column(default=0)
+    bytes_lightest: Mapped[int] = mapped_column(default=0)
 
 
 class Check(Base):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import structlog
 from sqlalchemy import func, select
@@ -22,7 +22,7 @@ from plumcrate.contract import (
     RunState,
     Scope,
 )
-from plumcrate.imaging import ImagingError, Recipe
+from plumcrate.imaging import ImagingError
 from plumcrate.imaging.errors import LeftAlone
 from plumcrate.keeping.backups import BackupStore
 from plumcrate.keeping.journal import Note
@@ -44,6 +44,9 @@ from .runs import MOST_ATTEMPTS, create_run, upkeep_of, variants_of
 from .sandbox import Sandbox, SandboxError
 from .survey import survey
 from .treating import Order, Outcome, first_light, treat_file
+
+if TYPE_CHECKING:
+    from plumcrate.imaging import Recipe
 
 log = structlog.get_logger()
 

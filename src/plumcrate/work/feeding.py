@@ -26,6 +26,7 @@ from plumcrate.contract import (
     Upkeep,
 )
 from plumcrate.records.database import notify
+from plumcrate.records.queries.tallies import fold
 from plumcrate.records.tables import Check, Forecast, Item, Library, Run, Survey, WorkerRow
 
 from .queue import BULK, CHECK_LIBRARY, FINISH_HAND_BACK, FORECAST, QUIET, SURVEY, TREAT_PICTURE, Queue
@@ -52,6 +53,7 @@ def feed(
     libraries = {library.id: library for library in session.scalars(select(Library))}
     for library in libraries.values():
         start_what_is_due(session, queue, library, now, max_megapixels)
+    fold(session)
     running = session.scalars(
         select(Run).where(Run.state == RunState.RUNNING).order_by(Run.priority.desc(), Run.id)
     ).all()

@@ -15,12 +15,13 @@ from collections import defaultdict
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from sqlalchemy import and_, select
 
 from plumcrate.contract import Outlook, Range, RecipeSettings
-from plumcrate.imaging import ImagingError, Recipe, Treatment
+from plumcrate.imaging import ImagingError
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File, Library, Picture
@@ -31,13 +32,16 @@ from .planning import NO_ORIGINAL, PRESENT, left_alone
 from .sandbox import SandboxError
 from .treating import source_of
 
+if TYPE_CHECKING:
+    from plumcrate.imaging import Recipe, Treatment
+
 _ROUNDS = 2000
 #: Borders between sizes of files, in bytes.
 _SIZES = (20_000, 100_000, 400_000, 1_500_000, 6_000_000)
 #: At least so many files of a stratum are looked at, as far as time goes.
 _LEAST = 2
 
-TreatIt = Callable[[bytes, Recipe, float], Treatment]
+TreatIt = Callable[[bytes, "Recipe", float], "Treatment"]
 
 
 @dataclass(frozen=True, slots=True)

@@ -90,16 +90,17 @@ def create_run(
     session.add(run)
     session.flush()
     where = _where(library, request.scope)
-    pictures = session.scalar(_joined(func.count(File.picture_id.distinct())).where(where)) or 0
     if priority is None:
-        priority = SINGLE_REQUEST if request.first or pictures <= _FEW else BULK
+        some = session.scalars(_joined(File.picture_id).where(where).distinct().limit(_FEW + 1)).all()
+        priority = SINGLE_REQUEST if request.first or len(some) <= _FEW else BULK
     run.priority = priority
-    if priority > BULK or not treating:
-        _take_over(session, run, where)
-        free: ColumnElement[bool] = literal(True)
-    else:
-        free = ~_open_elsewhere()
-        run.elsewhere = session.scalar(_joined(func.count()).where(where, ~free)) or 0
+    free: ColumnElement[bool] = literal(True)
+    if _others_open(session, run):
+        if priority > BULK or not treating:
+            _take_over(session, run, where)
+        else:
+            free = ~_open_elsewhere()
+            run.elsewhere = session.scalar(_joined(func.count()).where(where, ~free)) or 0
     if treating:
         _add_treatments(session, run, library, settings, and_(where, free), max_megapixels)
     else:
@@ -131,6 +132,11 @@ def _where(library: Library, scope: Scope) -> ColumnElement[bool]:
         if number is not None:
             conditions.append(File.id.in_(select(Item.file_id).where(Item.run_id == number, condition)))
     return and_(*conditions)
+
+
+def _others_open(session: Session, run: Run) -> bool:
+    others = select(Run.id).where(Run.library_id == run.library_id, Run.state.in_(OPEN), Run.id != run.id)
+    return session.scalar(others.limit(1)) is not None
 
 
 def _open_elsewhere() -> ColumnElement[bool]:
@@ -222,7 +228,7 @@ def _add_items(
         "stage", "outputs",
     ]  # fmt: skip
     session.execute(
-        insert(Item).from_select(columns, row.where(where).order_by(Picture.path, File.role, File.path))
+        insert(Item).from_select(columns, row.where(where).order_by(File.picture_id, File.role, File.id))
     )
 
 

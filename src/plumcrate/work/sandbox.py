@@ -11,11 +11,14 @@ import os
 import resource
 from collections.abc import Callable
 from concurrent.futures import TimeoutError, wait
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from pebble import ProcessExpired, ProcessPool
 
-from plumcrate.imaging import ImagingError, Recipe, Treatment, treat
+from plumcrate.imaging import ImagingError
+
+if TYPE_CHECKING:
+    from plumcrate.imaging import Recipe, Treatment
 
 
 class SandboxError(Exception):
@@ -36,6 +39,8 @@ def _limit(memory_mb: int, urgent: bool) -> None:
 
 
 def _treat(data: bytes, recipe: Recipe) -> Treatment:
+    from plumcrate.imaging import treat  # the codecs belong into the children, not into the parent
+
     return treat(data, recipe)
 
 

@@ -298,6 +298,9 @@ class _Surveyor:
                 .values(surveyed_at=func.now())
             )
             notify(session, survey=self.survey_id)
+            if tally.new + tally.changed + tally.gone > _BATCH:
+                # Queries are planned by what the tables hold now, not by what they held before.
+                session.execute(text("ANALYZE files, pictures"))
             # The last ten surveys are enough of a history.
             latest = (
                 select(Survey.id)

@@ -5,16 +5,19 @@ from __future__ import annotations
 import hashlib
 from dataclasses import dataclass, replace
 from pathlib import PurePosixPath
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from plumcrate.contract import FileState, FirstFile, ItemState, RecipeSettings, Upkeep
-from plumcrate.imaging import Level, Output, Recipe, Treatment
+from plumcrate.imaging import Level
 from plumcrate.keeping.journal import Note
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.tables import File
 from plumcrate.storage.folder import StorageError
 
 from .sandbox import Sandbox
+
+if TYPE_CHECKING:
+    from plumcrate.imaging import Output, Recipe, Treatment
 
 #: Copies that could not be written for such a reason cost the copy, not the file.
 _NO_ROOM = ("name-taken", "name-too-long")

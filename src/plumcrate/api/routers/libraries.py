@@ -9,7 +9,7 @@ from pathlib import Path
 
 from croniter import croniter
 from fastapi import APIRouter
-from sqlalchemy import select
+from sqlalchemy import delete, select
 from sqlalchemy.orm import Session as OrmSession
 
 from plumcrate import contract
@@ -87,6 +87,8 @@ def disconnect(slug: str, person: Administering, session: Session) -> None:
         raise ApiError(
             "library-treated", "restore all its pictures first, so that every original is back in its place"
         )
+    runs = select(tables.Run.id).where(tables.Run.library_id == row.id)
+    session.execute(delete(tables.Item).where(tables.Item.run_id.in_(runs)))
     session.delete(row)
 
 

@@ -57,8 +57,8 @@ def items(
     offset: Offset = 0,
     limit: Limit = 60,
 ) -> contract.Page[contract.Item]:
-    the(session, tables.Run, run_id, "run")
-    return items_page(session, run_id, state or [], offset, limit)
+    row = the(session, tables.Run, run_id, "run")
+    return items_page(session, row, state or [], offset, limit)
 
 
 @router.post("/runs/{run_id}/retry", summary="Try failed files again")

@@ -7,15 +7,14 @@ from sqlalchemy.orm import Session
 
 from plumcrate import contract
 from plumcrate.contract import FileState
+from plumcrate.records.queries.tallies import total, totals
 from plumcrate.records.tables import (
-    Backup,
     Check,
     Copy,
     File,
     Forecast,
     Item,
     Library,
-    Picture,
     RecipeVersion,
     Run,
     Survey,
@@ -58,24 +57,9 @@ def latest_survey(session: Session, library_id: int) -> Survey | None:
 
 def library_view(session: Session, library: Library) -> contract.Library:
     """A library with its totals. Pictures count assets; files count originals and renditions."""
-    states = dict(
-        session.execute(
-            select(File.state, func.count()).where(File.library_id == library.id).group_by(File.state)
-        ).all()
-    )
-    present = Picture.library_id == library.id, Picture.state != FileState.GONE
-    sums = session.execute(
-        select(
-            func.count(),
-            func.coalesce(func.sum(Picture.bytes_before), 0),
-            func.coalesce(func.sum(Picture.bytes_now), 0),
-            func.coalesce(func.sum(Picture.bytes_lightest), 0),
-        ).where(*present)
-    ).one()
-    copies = session.scalar(select(func.count()).where(Copy.library_id == library.id))
-    backups = session.scalar(
-        select(func.coalesce(func.sum(Backup.size), 0)).where(Backup.library_id == library.id)
-    )
+    found = totals(session, library.id)
+    states = {state: value.rows for (noun, state), value in found.items() if noun == "file"}
+    pictures, copies, backups = (total(found, noun) for noun in ("picture", "copy", "backup"))
     survey = latest_survey(session, library.id)
     recipe = current_recipe(session, library.id)
     settings = contract.RecipeSettings.model_validate(recipe.settings)
@@ -91,38 +75,30 @@ def library_view(session: Session, library: Library) -> contract.Library:
         avif=settings.avif,
         patterns=library.patterns,
         upkeep=upkeep,
-        warnings=_warnings(session, library, upkeep),
+        warnings=_warnings(upkeep, total(found, "lost").rows),
         created_at=library.created_at,
-        pictures=sums[0],
+        pictures=pictures.rows,
         files=sum(count for state, count in states.items() if state != FileState.GONE),
         files_new=states.get(FileState.NEW, 0),
         files_treated=sum(states.get(state, 0) for state in settled),
         files_unreadable=states.get(FileState.UNREADABLE, 0),
         files_failed=states.get(FileState.FAILED, 0),
-        copies=copies or 0,
-        bytes_before=int(sums[1]),
-        bytes_now=int(sums[2]),
-        bytes_lightest=int(sums[3]),
-        bytes_backups=int(backups or 0),
+        copies=copies.rows,
+        bytes_before=pictures.bytes_before,
+        bytes_now=pictures.bytes_now,
+        bytes_lightest=pictures.bytes_lightest,
+        bytes_backups=backups.bytes_now,
         last_survey=survey_view(survey, library.slug) if survey else None,
     )
 
 
-def _warnings(session: Session, library: Library, upkeep: contract.Upkeep) -> list[str]:
+def _warnings(upkeep: contract.Upkeep, lost: int) -> list[str]:
     warnings = []
     if not upkeep.backups:
         warnings.append(
             "Backups are off: a file that is changed with loss from now on can never be put back "
             "or made again."
         )
-    lost = session.scalar(
-        select(func.count()).where(
-            File.library_id == library.id,
-            File.sha256.is_not(None),
-            File.before_sha256.is_(None),
-            File.state != FileState.GONE,
-        )
-    )
     if lost:
         warnings.append(f"{lost:,} treated files have no backup and cannot be put back.")
     if upkeep.keep_backups_days is not None:

@@ -9,12 +9,13 @@ from sqlalchemy.orm import Session
 
 from plumcrate import contract
 from plumcrate.contract import FileState, PictureSort
+from plumcrate.records.queries.tallies import total, totals
 from plumcrate.records.tables import File, Ledger, Library, Picture
 
 _ORDER: dict[PictureSort, tuple[UnaryExpression[Any], ...]] = {
     PictureSort.PATH: (Picture.path.asc(),),
-    PictureSort.SAVED: ((Picture.bytes_before - Picture.bytes_now).desc(), Picture.id.asc()),
-    PictureSort.SIZE: (Picture.bytes_now.desc(), Picture.id.asc()),
+    PictureSort.SAVED: ((Picture.bytes_before - Picture.bytes_now).desc(), Picture.id.desc()),
+    PictureSort.SIZE: (Picture.bytes_now.desc(), Picture.id.desc()),
     PictureSort.SCORE: (Picture.score.asc().nulls_last(), Picture.id.asc()),
 }
 
@@ -47,14 +48,21 @@ def pictures_page(
         if below:
             where.append((Picture.folder == below) | Picture.folder.startswith(below + "/", autoescape=True))
     if search:
-        where.append(Picture.path.icontains(search, autoescape=True))
+        where.append(Picture.path.ilike(f"%{_literal(search)}%", escape="\\"))
     if format:
         where.append(Picture.format == format)
-    total = session.scalar(select(func.count()).select_from(Picture).where(*where)) or 0
+    if states or folder or search or format:
+        count = session.scalar(select(func.count()).select_from(Picture).where(*where)) or 0
+    else:
+        count = total(totals(session, library.id), "picture").rows
     rows = session.scalars(select(Picture).where(*where).order_by(*_ORDER[sort]).offset(offset).limit(limit))
     views = [picture_view(row, library.slug) for row in rows]
-    following = offset + limit if offset + limit < total else None
-    return contract.Page[contract.Picture](rows=views, total=total, next=following)
+    following = offset + limit if offset + limit < count else None
+    return contract.Page[contract.Picture](rows=views, total=count, next=following)
+
+
+def _literal(search: str) -> str:
+    return search.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
 
 
 def folders(session: Session, library: Library) -> list[str]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from sqlalchemy import func, select, text
+from sqlalchemy import ColumnElement, func, select, text
 from sqlalchemy.orm import Session
 
 from plumcrate import contract
@@ -88,23 +88,66 @@ def item_view(item: Item) -> contract.Item:
 
 
 def items_page(
-    session: Session, run_id: int, states: list[ItemState], offset: int, limit: int
+    session: Session, run: Run, states: list[ItemState], offset: int, limit: int
 ) -> contract.Page[contract.Item]:
-    """Items of a run, the latest results first; those not yet finished in their order."""
-    where = [Item.run_id == run_id]
+    """Items of a run, the latest results first; those not yet finished after them in their order."""
+    where: list[ColumnElement[bool]] = [Item.run_id == run.id]
     if states:
         where.append(Item.state.in_([str(state) for state in states]))
-    total = session.scalar(select(func.count()).where(*where)) or 0
-    rows = session.scalars(
-        select(Item)
-        .where(*where)
-        .order_by(Item.finished_at.desc().nulls_last(), Item.id)
-        .offset(offset)
-        .limit(limit)
-    )
+    ended = _ended(run, states)
+    rows: list[Item] = []
+    if offset < ended:
+        latest = (
+            select(Item)
+            .where(*where, Item.finished_at.is_not(None))
+            .order_by(Item.finished_at.desc(), Item.id.desc())
+        )
+        rows += session.scalars(latest.offset(offset).limit(limit))
+    if len(rows) < limit and (not states or set(states) - _ENDED):
+        rows += _unended_items(session, run, states, max(0, offset - ended), limit - len(rows))
+    total = ended + _not_ended(session, run, states)
     views = [item_view(row) for row in rows]
     following = offset + limit if offset + limit < total else None
     return contract.Page[contract.Item](rows=views, total=total, next=following)
+
+
+def _unended_items(
+    session: Session, run: Run, states: list[ItemState], offset: int, limit: int
+) -> list[Item]:
+    """Those in hand first, then those in the queue, then those that wait."""
+    rows: list[Item] = []
+    for state in (ItemState.WORKING, ItemState.QUEUED, ItemState.WAITING):
+        if len(rows) < limit and (not states or state in states):
+            there = _not_ended(session, run, [state])
+            query = select(Item).where(Item.run_id == run.id, Item.state == state).order_by(Item.id)
+            rows += session.scalars(query.offset(offset).limit(limit - len(rows)))
+            offset = max(0, offset - there)
+    return rows
+
+
+_ENDED = {ItemState.DONE, ItemState.PASSED, ItemState.FAILED}
+
+
+def _ended(run: Run, states: list[ItemState]) -> int:
+    """How many items of these states have ended, by the run's counters; no states: all."""
+    counts = {ItemState.DONE: run.done, ItemState.PASSED: run.passed, ItemState.FAILED: run.failed}
+    return sum(count for state, count in counts.items() if not states or state in states)
+
+
+def _not_ended(session: Session, run: Run, states: list[ItemState]) -> int:
+    left = run.files - run.done - run.passed - run.failed
+    if not states:
+        return left
+    under_way = dict(
+        session.execute(
+            select(Item.state, func.count())
+            .where(Item.run_id == run.id, Item.state.in_([ItemState.QUEUED, ItemState.WORKING]))
+            .group_by(Item.state)
+        ).all()
+    )
+    counts = {ItemState(state): count for state, count in under_way.items()}
+    counts[ItemState.WAITING] = left - sum(under_way.values())
+    return sum(counts.get(state, 0) for state in set(states) - _ENDED)
 
 
 def end_item(session: Session, item: Item, state: ItemState, at: datetime) -> None:

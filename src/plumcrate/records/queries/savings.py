@@ -12,7 +12,9 @@ _SLATS = """
 SELECT {name} AS name, count(*) AS files, sum(f.size_before) AS before, sum(f.size_now) AS now,
     sum(least(f.size_now, c.size)) AS lightest
 FROM files f
-LEFT JOIN LATERAL (SELECT min(size) AS size FROM copies WHERE file_id = f.id) c ON true
+LEFT JOIN (
+    SELECT file_id, min(size) AS size FROM copies WHERE library_id = :library GROUP BY file_id
+) c ON c.file_id = f.id
 JOIN pictures p ON p.id = f.picture_id
 WHERE f.library_id = :library AND f.state <> 'gone' AND {where}
 GROUP BY 1 ORDER BY {order}

@@ -125,6 +125,101 @@ def upgrade() -> None:
         sa.Column("heard_at", TIME, server_default=sa.text("now()"), nullable=False),
     )  # fmt: skip
 
+    _indexes()
+    _tallies()
+
+
+def _indexes() -> None:
+    """Those that half a million files need; and none that only cost."""
+    op.drop_constraint("uq_run_items_run_id_file_id", "run_items")
+    for name in ("fk_run_items_file_id", "fk_run_items_run_id"):
+        op.drop_constraint(name, "run_items")
+    for name in ("file_id", "run_id_picture_id", "run_id_finished_at", "run_id_state"):
+        op.drop_index(f"ix_run_items_{name}", "run_items")
+    for name, columns, where in (
+        ("waiting", ["run_id", "id"], "state = 'waiting'"),
+        ("in_flight", ["run_id", "id"], "state IN ('queued', 'working')"),
+        ("failed", ["run_id", "finished_at", "id"], "state = 'failed'"),
+        ("finished", ["run_id", "finished_at", "id"], "finished_at IS NOT NULL"),
+        ("open_file", ["file_id"], "finished_at IS NULL"),
+    ):
+        op.create_index(f"ix_run_items_{name}", "run_items", columns, postgresql_where=sa.text(where))
+    op.drop_index("ix_pictures_saved", "pictures")
+    op.drop_index("ix_pictures_size", "pictures")
+    op.drop_index("ix_pictures_library_id_score", "pictures")
+    saved = sa.text("(bytes_before - bytes_now)")
+    op.create_index("ix_pictures_saved", "pictures", ["library_id", saved, "id"])
+    op.create_index("ix_pictures_size", "pictures", ["library_id", "bytes_now", "id"])
+    op.create_index("ix_pictures_library_id_score", "pictures", ["library_id", "score", "id"])
+    # Searching in paths is quick with the trigram extension, and works without it.
+    op.execute(
+        "DO $$ BEGIN CREATE EXTENSION IF NOT EXISTS pg_trgm; "
+        "CREATE INDEX ix_pictures_path_trgm ON pictures USING gin (path gin_trgm_ops); "
+        "EXCEPTION WHEN OTHERS THEN RAISE NOTICE 'no trigram index: %', SQLERRM; END $$"
+    )
+
+
+#: What is counted of each table: the noun, the expression of its state, a condition, three sums.
+_COUNTED = (
+    ("files", "file", "state", "true", "0", "0", "0"),
+    (
+        "files",
+        "lost",
+        "''",
+        "sha256 IS NOT NULL AND before_sha256 IS NULL AND state <> 'gone'",
+        "0",
+        "0",
+        "0",
+    ),
+    ("pictures", "picture", "state", "true", "bytes_before", "bytes_now", "bytes_lightest"),
+    ("copies", "copy", "kind", "true", "0", "size", "0"),
+    ("backups", "backup", "''", "pruned_at IS NULL", "0", "size", "0"),
+)
+
+
+def _tallies() -> None:
+    """Totals without counting: each statement that changes rows adds what it changed to a table of sums.
+
+    Only additions, so that workers never wait for each other; the feeder folds them together.
+    """
+    op.create_table(
+        "tallies",
+        _library(), sa.Column("noun", sa.Text(), nullable=False), sa.Column("state", sa.Text(), nullable=False),
+        *(_number(name) for name in ("rows", "bytes_before", "bytes_now", "bytes_lightest")),
+    )  # fmt: skip
+    op.create_index("ix_tallies_library_id", "tallies", ["library_id"])
+    for table in ("files", "pictures", "copies", "backups"):
+        counted = [one for one in _COUNTED if one[0] == table]
+        for event, sources in (
+            ("INSERT", [("fresh", "")]), ("UPDATE", [("former", "-"), ("fresh", "")]), ("DELETE", [("former", "-")]),
+        ):  # fmt: skip
+            parts = " UNION ALL ".join(
+                f"SELECT library_id, '{noun}' AS noun, {state} AS state, {sign}1 AS n, {sign}({before}) AS b, "
+                f"{sign}({now}) AS w, {sign}({lightest}) AS l FROM {source} WHERE {where}"
+                for _, noun, state, where, before, now, lightest in counted
+                for source, sign in sources
+            )
+            name = f"tally_{table}_{event.lower()}"
+            op.execute(
+                f"CREATE FUNCTION {name}() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN "
+                "INSERT INTO tallies SELECT library_id, noun, state, sum(n), sum(b), sum(w), sum(l) "
+                f"FROM ({parts}) changes WHERE EXISTS (SELECT 1 FROM libraries WHERE id = library_id) "
+                "GROUP BY 1, 2, 3 HAVING sum(n) <> 0 OR sum(b) <> 0 OR sum(w) <> 0 OR sum(l) <> 0; "
+                "RETURN NULL; END $$"
+            )
+            tables = " ".join(
+                f"{'NEW' if source == 'fresh' else 'OLD'} TABLE AS {source}" for source, _ in sources
+            )
+            op.execute(
+                f"CREATE TRIGGER {name} AFTER {event} ON {table} REFERENCING {tables} "
+                f"FOR EACH STATEMENT EXECUTE FUNCTION {name}()"
+            )
+        for _, noun, state, where, before, now, lightest in counted:
+            op.execute(
+                f"INSERT INTO tallies SELECT library_id, '{noun}', {state}, count(*), sum({before}), sum({now}), "
+                f"sum({lightest}) FROM {table} WHERE {where} GROUP BY 1, 2, 3"
+            )
+
 
 def downgrade() -> None:
     raise RuntimeError("versions of recipes do not fit the former tables: restore a dump instead")
