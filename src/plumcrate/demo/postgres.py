@@ -56,12 +56,13 @@ class PrivatePostgres:
         self.home = home
         self.data = home / "data"
         self._bin = binaries()
+        self._port: int | None = None
 
     def start(self) -> str:
         """Starts the server unless it runs; returns the address of the database ``plumcrate``."""
         password = self._create()
         if not self.running():
-            port = free_port()
+            port = self._port = self._port or free_port()
             options = f"-c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c port={port}"
             if self.fast:
                 options += " -c fsync=off -c synchronous_commit=off -c full_page_writes=off"
@@ -79,10 +80,10 @@ class PrivatePostgres:
         """Whether our server runs."""
         return self.data.exists() and self._run("pg_ctl", "-D", str(self.data), "status") == 0
 
-    def stop(self) -> None:
-        """Stops the server if it runs; its data stays."""
+    def stop(self, *, dead: bool = False) -> None:
+        """Stops the server if it runs; its data stays. ``dead``: as a power cut would."""
         if self.running():
-            self._run("pg_ctl", "-D", str(self.data), "-w", "-m", "fast", "stop")
+            self._run("pg_ctl", "-D", str(self.data), "-w", "-m", "immediate" if dead else "fast", "stop")
 
     def remove(self) -> None:
         """Stops the server and deletes its data."""

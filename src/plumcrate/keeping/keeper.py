@@ -15,11 +15,11 @@ from __future__ import annotations
 import hashlib
 from datetime import UTC, datetime
 
-from sqlalchemy import delete, func, select
+from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 
 from plumcrate.contract import FileState
-from plumcrate.records.tables import Backup, Copy, File, Journal, Ledger
+from plumcrate.records.tables import Backup, Copy, File, Journal
 from plumcrate.storage.folder import StorageError
 
 from .journal import COPY, DROP_COPY, PUT_BACK, REPLACE, RESTORE, WITHDRAW, Journalled, Note
@@ -62,12 +62,10 @@ class Keeper(Journalled):
         the file no longer holds ``before``.
         """
         before_sha = hashlib.sha256(before).digest()
-        original = file.before_sha256
-        if original is None or not self.backups.has(original):
-            original = None
-            if backup:
-                self.back_up(before, before_sha, store_limit)
-                original = before_sha
+        original = self._known_original(file, before_sha)
+        if original is None and backup:
+            self.back_up(before, before_sha, store_limit)
+            original = before_sha
         self._exchange(REPLACE, file, before_sha, after, note, keep_times, original)
 
     def restore(self, file: File, note: Note, *, overwrite: bool = False) -> None:
@@ -117,7 +115,7 @@ class Keeper(Journalled):
     def withdraw(self, file: File, current: bytes, note: Note) -> None:
         """Takes a first file away whose conversion is in place; its backup stays. Raises StorageError."""
         sha = hashlib.sha256(current).digest()
-        original = file.before_sha256
+        original = self._known_original(file, sha)
         if original is None:
             self.back_up(current, sha)
             original = sha
@@ -140,6 +138,14 @@ class Keeper(Journalled):
         passed(Step.CLEANED)
         self._finish_withdrawal(entry)
         passed(Step.RECORDED)
+
+    def _known_original(self, file: File, current: bytes) -> bytes | None:
+        """The backup that stands for a file whose bytes are ours or the original; None when they are
+        neither, as when somebody wrote them, or when there is no backup."""
+        original = file.before_sha256
+        if original is None or current not in (file.sha256, original) or not self.backups.has(original):
+            return None
+        return original
 
     def back_up(self, data: bytes, sha256: bytes, store_limit: int | None = None) -> None:
         """Makes a durable backup. Raises StorageError.
@@ -216,6 +222,13 @@ class Keeper(Journalled):
         See :mod:`.recovery` for the cases. Raises StorageError when the library cannot be reached;
         the journal row then stays open.
         """
+        if not self.folder.root.is_dir():
+            raise StorageError(
+                "folder-missing",
+                f"the folder {self.folder.root} is not there: {entry.path} is settled when it is back",
+            )
+        if entry.action == DROP_COPY:
+            return self._settle_drop(entry)
         if entry.action in (COPY, PUT_BACK):
             return self._settle_appearance(entry)
         if entry.action == WITHDRAW:
@@ -359,16 +372,21 @@ class Keeper(Journalled):
 
     def drop_copy(self, file: File, copy: Copy, note: Note) -> None:
         """Removes one copy, unless its bytes are no longer ours. Raises StorageError."""
-        current = self.folder.sha256(copy.path)
-        if current == copy.sha256:
-            self.folder.remove(copy.path)
+        entry = self.open_journal(DROP_COPY, file, copy.path, "", copy.sha256, None, note, copy=copy.id)
+        self._settle_drop(entry)
+
+    def _settle_drop(self, entry: Journal) -> bool:
+        current = self.folder.sha256(entry.path)
+        if current == entry.before_sha256:
+            self.folder.remove(entry.path)
+        passed(Step.CLEANED)
         with self.database.begin() as session:
-            session.execute(delete(Copy).where(Copy.id == copy.id))
-            session.add(
-                Ledger(
-                    library_id=self.library_id, picture_id=file.picture_id, file_id=file.id,
-                    run_id=note.run_id, action=DROP_COPY, path=copy.path, before_sha256=copy.sha256,
-                    bytes_before=copy.size, bytes_after=None,
-                    detail={} if current in (None, copy.sha256) else {"left": "changed by somebody else"},
-                )
-            )  # fmt: skip
+            copy = session.get(Copy, entry.detail["copy"])
+            if current not in (None, entry.before_sha256):
+                entry.detail = entry.detail | {"note": {"left": "changed by somebody else"}}
+            self.record(
+                session, entry, session.get_one(File, entry.file_id), copy.size if copy else None, None
+            )
+            if copy is not None:
+                session.delete(copy)
+        return True

@@ -11,6 +11,7 @@ P is the file's own name, T the staged name beside it. For an exchange:
 For a file that appears (a copy, an original put back): P ours means it happened; otherwise T is dropped.
 For a file withdrawn: P and T both gone means it happened; P gone while T is there means T gets its name
 back, to be withdrawn another time.
+For a copy that is dropped: if it is still ours it is removed, and in any case forgotten.
 Pruning: a backup marked as being deleted is deleted, unless it was needed again since.
 """
 
