@@ -17,16 +17,19 @@ NAMES = {
     "memory": "peak memory of one treatment, per megapixel",
     "priors": "fits what quality a picture will need; writes imaging/priors.json",
     "plots": "rate against score of every encoder, into docs/imaging",
-    "survey": "surveys of 20,000 files: first, and unchanged",
+    "scale": "a library of 200,000 files: surveys, run creation, queries, memory",
+    "faults": "kills at random points, full disks, a dead database: nothing lost or torn",
+    "load": "two workers, uploads during a run, the site's answers, twenty kills",
 }
 
 
 def main() -> int:
-    if len(sys.argv) != 2 or sys.argv[1] not in NAMES:
+    if len(sys.argv) < 2 or sys.argv[1] not in NAMES:
         for name, what in NAMES.items():
             print(f"  script/bench {name:8} {what}")
         return 0 if len(sys.argv) == 1 else 2
-    import_module(f"bench.{sys.argv[1]}").main()
+    name = sys.argv.pop(1)
+    import_module(f"bench.{name}").main()
     return 0
 
 

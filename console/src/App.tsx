@@ -12,9 +12,13 @@ import { Keep } from "./pages/Keep";
 import { Look } from "./pages/Look";
 import { SignIn } from "./pages/SignIn";
 import { Treat } from "./pages/Treat";
+import { TreatTabs } from "./parts/TreatTabs";
 
 const PicturePage = lazy(() => import("./pages/PicturePage").then((page) => ({ default: page.PicturePage })));
 const Review = lazy(() => import("./pages/Review").then((page) => ({ default: page.Review })));
+const MachinePage = lazy(() => import("./pages/MachinePage").then((page) => ({ default: page.MachinePage })));
+const RecipePage = lazy(() => import("./pages/RecipePage").then((page) => ({ default: page.RecipePage })));
+const UpkeepPage = lazy(() => import("./pages/UpkeepPage").then((page) => ({ default: page.UpkeepPage })));
 const RunPage = lazy(() => import("./pages/RunPage").then((page) => ({ default: page.RunPage })));
 
 export function App() {
@@ -32,6 +36,7 @@ export function App() {
   return (
     <Routes>
       <Route path="/connect" element={<Frame person={person.data}><Connect /></Frame>} />
+      <Route path="/machine" element={<Frame person={person.data}><Suspense fallback={<Shape className="h-96" />}><MachinePage /></Suspense></Frame>} />
       <Route path="/l/:slug/*" element={<InLibrary />} />
       <Route path="*" element={<Home />} />
     </Routes>
@@ -82,7 +87,9 @@ function InLibrary() {
       <Suspense fallback={<Shape className="h-96" />}>
       <Routes>
         <Route index element={<Look library={library} />} />
-        <Route path="treat" element={<Treat library={library} />} />
+        <Route path="treat" element={<><TreatTabs library={library} /><Treat library={library} /></>} />
+        <Route path="treat/recipe" element={<><TreatTabs library={library} /><RecipePage library={library} /></>} />
+        <Route path="treat/upkeep" element={<><TreatTabs library={library} /><UpkeepPage key={library.slug} library={library} /></>} />
         <Route path="treat/:run" element={<RunPage library={library} />} />
         <Route path="review" element={<Review library={library} />} />
         <Route path="review/:picture" element={<PicturePage library={library} />} />

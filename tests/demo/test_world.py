@@ -1,5 +1,6 @@
 """The made-up library: the same each time, honest texture, real metadata, all of the mess; and the site."""
 
+import base64
 import io
 import json
 import threading
@@ -11,6 +12,7 @@ from conftest import hashes, photograph
 from fastapi.testclient import TestClient
 from PIL import Image
 
+from plumcrate.api.routers.intake import _check_signature
 from plumcrate.demo.postgres import PrivatePostgres, free_port
 from plumcrate.demo.site import create_site
 from plumcrate.demo.world import Photo, build, drawings, photos
@@ -52,11 +54,12 @@ def test_photographs_have_texture_and_metadata(painted: Path) -> None:
 
 
 def test_an_upload_is_stored_by_month_with_its_sizes_and_the_webhook_is_called(tmp_path: Path) -> None:
-    heard: list[dict[str, str]] = []
+    heard: list[tuple[dict[str, str], bytes]] = []
 
     class Hook(BaseHTTPRequestHandler):
         def do_POST(self) -> None:
-            heard.append(json.loads(self.rfile.read(int(self.headers["Content-Length"]))))
+            body = self.rfile.read(int(self.headers["Content-Length"]))
+            heard.append(({name.lower(): value for name, value in self.headers.items()}, body))
             self.send_response(204)
             self.end_headers()
 
@@ -68,7 +71,10 @@ def test_an_upload_is_stored_by_month_with_its_sizes_and_the_webhook_is_called(t
     library = tmp_path / "library"
     library.mkdir()
     data = photograph(tmp_path / "a.jpg", 700, 400)
-    with TestClient(create_site(library, f"http://127.0.0.1:{server.server_port}/")) as browser:
+    hook = tmp_path / "hook.json"
+    secret = "whsec_" + base64.b64encode(b"k" * 32).decode()
+    hook.write_text(json.dumps({"url": f"http://127.0.0.1:{server.server_port}/", "secret": secret}))
+    with TestClient(create_site(library, hook)) as browser:
         for number in ("", "-2"):
             answer = browser.post(
                 "/upload", files={"file": ("Möwe am Turm.JPG", data)}, data={"answer": "json"}
@@ -83,8 +89,14 @@ def test_an_upload_is_stored_by_month_with_its_sizes_and_the_webhook_is_called(t
         assert browser.get("/visit").status_code == 200
         assert browser.get("/nothing").status_code == 404
     server.shutdown()
-    assert [one["type"] for one in heard] == ["upload", "upload"]
-    assert heard[1]["path"] == path
+    assert len(heard) == 2
+    headers, body = heard[1]
+    _check_signature(
+        secret, headers["webhook-id"], headers["webhook-timestamp"], headers["webhook-signature"], body
+    )
+    event = json.loads(body)
+    assert event["type"] == "media.created"
+    assert event["data"]["paths"][:2] == [path, path.replace(".jpg", "-640w.jpg")]
 
 
 def test_the_private_server_is_found_again_and_goes_without_a_trace(tmp_path: Path) -> None:

@@ -15,6 +15,17 @@ export type Item = Schemas["Item"];
 export type Savings = Schemas["Savings"];
 export type SlatFigures = Schemas["Slat"];
 export type Person = Schemas["Person"];
+export type Recipe = Schemas["Recipe"];
+export type RecipeSettings = Schemas["RecipeSettings-Output"];
+export type Rule = Schemas["Rule-Output"];
+export type Effect = Schemas["Effect"];
+export type Plan = Schemas["Plan"];
+export type Upkeep = Schemas["Upkeep-Output"];
+export type Backups = Schemas["Backups"];
+export type Check = Schemas["Check"];
+export type Forecast = Schemas["Forecast"];
+export type Machine = Schemas["Machine"];
+export type Pruned = Schemas["Pruned"];
 
 export class Problem extends Error {
   constructor(

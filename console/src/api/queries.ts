@@ -1,7 +1,7 @@
 /** Every question the console asks, by noun, and what a change makes stale. */
 
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { api, ask, type Library, type RunRequest } from "./client";
+import { api, ask, type Effect, type Library, type RecipeSettings, type RunRequest, type Upkeep } from "./client";
 
 export function usePerson() {
   return useQuery({
@@ -116,6 +116,129 @@ export function useStartSurvey(slug: string) {
       cache.setQueryData<Library[]>(["libraries"], (all) =>
         all?.map((one) => (one.slug === slug ? { ...one, last_survey: survey } : one)),
       );
+    },
+  });
+}
+
+export function useRecipe(slug: string) {
+  return useQuery({
+    queryKey: ["recipe", slug],
+    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/recipe", { params: { path: { slug } } })),
+  });
+}
+
+/** What settings would do; asked again as they change. */
+export function useEffectOf(slug: string, settings: RecipeSettings | undefined) {
+  return useQuery({
+    queryKey: ["effect", slug, settings],
+    enabled: settings !== undefined,
+    placeholderData: (former: Effect | undefined) => former,
+    queryFn: () =>
+      ask(api.POST("/api/v1/libraries/{slug}/recipe/effect", { params: { path: { slug } }, body: settings! })),
+  });
+}
+
+export function useSaveRecipe(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (body: RecipeSettings) =>
+      ask(api.PUT("/api/v1/libraries/{slug}/recipe", { params: { path: { slug } }, body })),
+    onSuccess: (recipe) => {
+      cache.setQueryData(["recipe", slug], recipe);
+      for (const noun of ["libraries", "effect", "plan"]) void cache.invalidateQueries({ queryKey: [noun] });
+    },
+  });
+}
+
+export function useChangeUpkeep(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (upkeep: Upkeep) =>
+      ask(api.PATCH("/api/v1/libraries/{slug}", { params: { path: { slug } }, body: { upkeep } })),
+    onSuccess: () => void cache.invalidateQueries({ queryKey: ["libraries"] }),
+  });
+}
+
+export function useHookSecret(slug: string) {
+  return useMutation({
+    mutationFn: () => ask(api.POST("/api/v1/libraries/{slug}/hook-secret", { params: { path: { slug } } })),
+  });
+}
+
+export function useBackups(slug: string) {
+  return useQuery({
+    queryKey: ["backups", slug],
+    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/backups", { params: { path: { slug } } })),
+  });
+}
+
+export function usePrune(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { older_than_days: number | null; needed_too: boolean; confirm: string }) =>
+      ask(api.POST("/api/v1/libraries/{slug}/backups/prune", { params: { path: { slug } }, body })),
+    onSuccess: () => {
+      for (const noun of ["backups", "libraries"]) void cache.invalidateQueries({ queryKey: [noun] });
+    },
+  });
+}
+
+const underWay = (jobs: { state: string }[] | undefined) =>
+  jobs?.some((job) => job.state === "waiting" || job.state === "running") ? 1000 : false;
+
+export function useChecks(slug: string) {
+  return useQuery({
+    queryKey: ["checks", slug],
+    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/checks", { params: { path: { slug } } })),
+    refetchInterval: (query) => underWay(query.state.data),
+  });
+}
+
+export function useStartCheck(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (mend: boolean) =>
+      ask(api.POST("/api/v1/libraries/{slug}/checks", { params: { path: { slug } }, body: { mend } })),
+    onSuccess: () => void cache.invalidateQueries({ queryKey: ["checks", slug] }),
+  });
+}
+
+export function useForecasts(slug: string) {
+  return useQuery({
+    queryKey: ["forecasts", slug],
+    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/forecasts", { params: { path: { slug } } })),
+    refetchInterval: (query) => underWay(query.state.data),
+  });
+}
+
+export function useStartForecast(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (seconds: number) =>
+      ask(api.POST("/api/v1/libraries/{slug}/forecasts", { params: { path: { slug } }, body: { seconds } })),
+    onSuccess: () => void cache.invalidateQueries({ queryKey: ["forecasts", slug] }),
+  });
+}
+
+export function useMachine() {
+  return useQuery({ queryKey: ["machine"], queryFn: () => ask(api.GET("/api/v1/machine")) });
+}
+
+export function usePlan(id: number) {
+  return useQuery({
+    queryKey: ["plan", id],
+    queryFn: () => ask(api.GET("/api/v1/pictures/{picture_id}/plan", { params: { path: { picture_id: id } } })),
+  });
+}
+
+export function useSetOwn(id: number) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (own: "exact" | "gallery" | "everyday" | "lean" | "leave" | null) =>
+      ask(api.PUT("/api/v1/pictures/{picture_id}/own", { params: { path: { picture_id: id } }, body: { own } })),
+    onSuccess: (picture) => {
+      cache.setQueryData(["picture", id], picture);
+      void cache.invalidateQueries({ queryKey: ["plan", id] });
     },
   });
 }

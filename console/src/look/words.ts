@@ -56,6 +56,7 @@ export const STATE_WORDS: Record<string, string> = {
   "left-alone": "left alone",
   unreadable: "cannot be read",
   failed: "failed",
+  removed: "converted, first file removed",
   gone: "gone",
 };
 

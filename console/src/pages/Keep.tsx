@@ -1,51 +1,181 @@
-/** What is kept safe: backups, and putting everything back. */
+/** What is kept safe: backups, checks against the records, putting back, handing back. */
 
-import { useState } from "react";
+import { useState, type ReactNode } from "react";
 import { useNavigate } from "react-router";
-import type { Library } from "../api/client";
-import { useStartRun } from "../api/queries";
-import { bytes, many } from "../look/words";
-import { Button, Card, Confirm, Figure, PageTitle } from "../parts/ui";
+import type { Backups, Check, Library } from "../api/client";
+import { useBackups, useChecks, usePrune, useStartCheck, useStartRun } from "../api/queries";
+import { bytes, count, many, when } from "../look/words";
+import { Button, Card, Confirm, ErrorNote, Field, Figure, INPUT, Mind, PageTitle, Shape, Tag, Tick } from "../parts/ui";
 
 export function Keep({ library }: { library: Library }) {
-  const navigate = useNavigate();
-  const start = useStartRun();
-  const [asking, setAsking] = useState(false);
-  const restore = () =>
-    start.mutate(
-      { library: library.slug, kind: "restore", scope: {}, force: false },
-      { onSuccess: (run) => void navigate(`/l/${library.slug}/treat/${run.id}`) },
-    );
   return (
     <>
       <PageTitle>Keep</PageTitle>
+      {library.warnings.length > 0 && (
+        <div className="mb-5 space-y-2">{library.warnings.map((one) => <Mind key={one}>{one}</Mind>)}</div>
+      )}
       <div className="grid gap-5 lg:grid-cols-2">
-        <Card title="Backups">
-          <Figure value={bytes(library.bytes_backups)} caption="held on the service’s disk, outside the library" />
-          <p className="mt-4">
-            Before a file is replaced, its bytes are written to the backup store under their SHA-256 hash and made durable.
-            The same bytes are stored once, however many files hold them. When a picture is treated again, it is made from
-            the backup, never from an earlier result.
-          </p>
-        </Card>
-        <Card title="Put everything back">
-          <p>
-            Every file that was made lighter gets exactly the bytes it had, and all {many(library.copies, "WebP and AVIF copy", "WebP and AVIF copies")} of ours are
-            removed. A file that somebody else has changed since is left as it is, and listed.
-          </p>
-          <Button look="danger" className="mt-4" disabled={library.files_treated === 0} onClick={() => setAsking(true)}>
-            Put everything back …
-          </Button>
-          {library.files_treated === 0 && <p className="mt-2 text-sm text-quiet">Nothing has been treated, so there is nothing to put back.</p>}
-        </Card>
+        <Store library={library} />
+        <Checks library={library} />
+        <PutBack library={library} />
+        <HandBack library={library} />
       </div>
-      <Confirm open={asking} onClose={() => setAsking(false)} title="Put everything back" word={library.slug} action="Put everything back" busy={start.isPending} error={start.error} onConfirm={restore}>
+    </>
+  );
+}
+
+function Store({ library }: { library: Library }) {
+  const backups = useBackups(library.slug);
+  const [asking, setAsking] = useState(false);
+  return (
+    <Card title="Backups">
+      {backups.isPending && <Shape className="h-24" />}
+      {backups.isError && <ErrorNote error={backups.error} again={() => void backups.refetch()} />}
+      {backups.data && (
+        <>
+          <div className="grid grid-cols-2 gap-4">
+            <Figure value={bytes(backups.data.bytes_needed)} caption={`${many(backups.data.needed, "backup")}: the only original of a treated file`} />
+            <Figure value={bytes(backups.data.bytes - backups.data.bytes_needed)} caption={`${many(backups.data.backups - backups.data.needed, "backup")} that no file needs`} />
+          </div>
+          <p className="mt-4 text-sm text-quiet">
+            In <code className="break-all font-mono text-xs">{backups.data.folder}</code>, by content, each stored once
+            {backups.data.oldest_at && `; the oldest is of ${when(backups.data.oldest_at)}`}
+            {backups.data.bytes_free != null && `; ${bytes(backups.data.bytes_free)} free on the disk`}.
+          </p>
+          <Button look="danger" className="mt-4" disabled={backups.data.backups === 0} onClick={() => setAsking(true)}>Delete backups …</Button>
+          {asking && <PruneDialog library={library} backups={backups.data} onClose={() => setAsking(false)} />}
+        </>
+      )}
+    </Card>
+  );
+}
+
+function PruneDialog({ library, backups, onClose }: { library: Library; backups: Backups; onClose: () => void }) {
+  const prune = usePrune(library.slug);
+  const [days, setDays] = useState("");
+  const [neededToo, setNeededToo] = useState(false);
+  const confirm = () =>
+    prune.mutate(
+      { older_than_days: days === "" ? null : Number(days), needed_too: neededToo, confirm: library.slug },
+      { onSuccess: onClose },
+    );
+  return (
+    <Confirm open onClose={onClose} title="Delete backups" word={library.slug} action="Delete" busy={prune.isPending} error={prune.error} onConfirm={confirm}>
+      <Field label="Only those older than, in days" hint="Empty: of any age.">
+        <input type="number" min={0} className={INPUT} value={days} onChange={(event) => setDays(event.target.value)} />
+      </Field>
+      <Tick label="Also the only originals of treated files" on={neededToo} onChange={setNeededToo} />
+      {neededToo ? (
+        <Mind>
+          Up to {many(backups.needed, "treated file")} ({bytes(backups.bytes_needed)} of originals) could never be put back
+          or made again. This cannot be undone.
+        </Mind>
+      ) : (
+        <p className="text-sm text-quiet">
+          Up to {many(backups.backups - backups.needed, "backup")}, {bytes(backups.bytes - backups.bytes_needed)}, that no
+          treated file needs. This cannot be undone.
+        </p>
+      )}
+    </Confirm>
+  );
+}
+
+function Checks({ library }: { library: Library }) {
+  const checks = useChecks(library.slug);
+  const start = useStartCheck(library.slug);
+  const latest = checks.data?.[0];
+  const busy = start.isPending || latest?.state === "waiting" || latest?.state === "running";
+  return (
+    <Card title="Is all as recorded?">
+      <p>Reads every treated file, copy and backup again and compares it with the records, byte for byte.</p>
+      <div className="mt-4 flex flex-wrap gap-2">
+        <Button busy={busy} onClick={() => start.mutate(false)}>{busy ? "Reading …" : "Compare"}</Button>
+        {latest?.state === "finished" && latest.differences > latest.mended && (
+          <Button look="main" onClick={() => start.mutate(true)}>Mend what can be mended</Button>
+        )}
+      </div>
+      {start.isError && <div className="mt-3"><ErrorNote error={start.error} /></div>}
+      {checks.isError && <div className="mt-3"><ErrorNote error={checks.error} /></div>}
+      {latest && <LatestCheck check={latest} />}
+    </Card>
+  );
+}
+
+function LatestCheck({ check }: { check: Check }) {
+  const read = `${count(check.files)} files, ${count(check.copies)} copies, ${count(check.backups)} backups`;
+  return (
+    <div className="mt-4 border-t border-line pt-3 text-sm">
+      <p>
+        <Tag state={check.state} /> {when(check.created_at)}: {read}
+      </p>
+      {check.reason && <p className="mt-1 text-clay">{check.reason}</p>}
+      {check.state === "finished" && (
+        <p className={check.differences ? "text-clay" : "text-leaf"}>
+          {check.differences ? `${many(check.differences, "difference")}, ${count(check.mended)} mended` : "All as recorded."}
+        </p>
+      )}
+      <ul className="mt-2 max-h-56 space-y-1 overflow-y-auto">
+        {check.findings.map((one) => (
+          <li key={`${one.what} ${one.path}`}>
+            <span className="break-all font-mono text-xs">{one.path}</span>
+            <span className="block text-quiet">{one.detail}{one.mended && <span className="text-leaf"> (mended)</span>}</span>
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}
+
+function PutBack({ library }: { library: Library }) {
+  return (
+    <Returning
+      library={library} kind="restore" title="Put everything back" action="Put everything back"
+      also={<p className="text-sm text-quiet">This can be undone by a new run, which takes its time.</p>}
+    >
+      Every file that was made lighter gets exactly the bytes it had, and all {many(library.copies, "copy", "copies")} of ours are
+      removed. A file that somebody else has changed since is left as it is, and listed.
+    </Returning>
+  );
+}
+
+function HandBack({ library }: { library: Library }) {
+  return (
+    <Returning
+      library={library} kind="hand-back" title="Hand the library back" action="Hand it back"
+      also={<p className="text-sm text-quiet">The backups stay until you delete them, so the proof can be repeated.</p>}
+    >
+      For when we part: everything is put back, then every original is read once more and compared with what it was, byte for
+      byte. The run ends with the proof.
+    </Returning>
+  );
+}
+
+function Returning({ library, kind, title, action, also, children }: {
+  library: Library; kind: "restore" | "hand-back"; title: string; action: string; also: ReactNode; children: ReactNode;
+}) {
+  const navigate = useNavigate();
+  const start = useStartRun();
+  const [asking, setAsking] = useState(false);
+  const [overwrite, setOverwrite] = useState(false);
+  const nothing = library.files_treated === 0;
+  const begin = () =>
+    start.mutate(
+      { library: library.slug, kind, overwrite, confirm: library.slug },
+      { onSuccess: (run) => void navigate(`/l/${library.slug}/treat/${run.id}`) },
+    );
+  return (
+    <Card title={title}>
+      <p>{children}</p>
+      <Button look="danger" className="mt-4" disabled={nothing} onClick={() => setAsking(true)}>{action} …</Button>
+      {nothing && <p className="mt-2 text-sm text-quiet">Nothing has been treated, so there is nothing to put back.</p>}
+      <Confirm open={asking} onClose={() => setAsking(false)} title={title} word={library.slug} action={action} busy={start.isPending} error={start.error} onConfirm={begin}>
         <p>
           {many(library.pictures, "picture")} in {many(library.files, "file")} go back to {bytes(library.bytes_before)};{" "}
           {many(library.copies, "copy", "copies")} are removed. The saving of {bytes(library.bytes_before - library.bytes_now)} is lost.
         </p>
-        <p className="text-sm text-quiet">This can be undone by a new run, which takes its time.</p>
+        <Tick label="Also files that somebody changed since" hint="Their version is backed up first." on={overwrite} onChange={setOverwrite} />
+        {also}
       </Confirm>
-    </>
+    </Card>
   );
 }

@@ -6,6 +6,7 @@ import { Link } from "react-router";
 import type { Library, Savings, SlatFigures } from "../api/client";
 import { useRuns, useSavings, useStartSurvey } from "../api/queries";
 import { bytes, count, many, saved, when } from "../look/words";
+import { ForecastCard } from "../parts/ForecastCard";
 import { Slat } from "../parts/Slat";
 import { Button, Card, Empty, ErrorNote, Figure, PageTitle, Shape } from "../parts/ui";
 
@@ -37,6 +38,7 @@ export function Look({ library }: { library: Library }) {
         <div className="grid gap-5 lg:grid-cols-3">
           <Weight library={library} />
           <Next library={library} />
+          <ForecastCard library={library} />
           {savings.isPending && <Shape className="h-64 lg:col-span-3" />}
           {savings.isError && <div className="lg:col-span-3"><ErrorNote error={savings.error} again={() => void savings.refetch()} /></div>}
           {savings.data && <Crates savings={savings.data} />}

@@ -3,11 +3,11 @@
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { contentUrl, type Library, type PictureDetail, type PictureFile } from "../api/client";
-import { usePicture, useStartRun } from "../api/queries";
+import { usePicture, usePlan, useSetOwn, useStartRun } from "../api/queries";
 import { bytes, count, LEVELS, many, points, saved, STATE_WORDS, when, type LevelName } from "../look/words";
 import { Compare, type Side } from "../parts/Compare";
 import { Slat } from "../parts/Slat";
-import { Button, Card, Confirm, ErrorNote, INLINE_INPUT, INPUT, PageTitle, Shape, Tag } from "../parts/ui";
+import { Button, Card, Confirm, ErrorNote, Field, INLINE_INPUT, INPUT, PageTitle, Shape, Tag } from "../parts/ui";
 
 export function PicturePage({ library }: { library: Library }) {
   const picture = usePicture(Number(useParams().picture));
@@ -31,7 +31,10 @@ function ThePicture({ library, picture }: { library: Library; picture: PictureDe
       <Comparison picture={picture} />
       <div className="mt-5 grid gap-5 lg:grid-cols-3">
         <Files picture={picture} />
-        <History picture={picture} />
+        <div className="space-y-5">
+          <ItsWay picture={picture} />
+          <History picture={picture} />
+        </div>
       </div>
     </>
   );
@@ -155,7 +158,47 @@ function Fact({ name, value, more }: { name: string; value: string; more?: strin
   );
 }
 
-const DONE: Record<string, string> = { replace: "made lighter", restore: "put back", copy: "copy written", "drop-copy": "copy removed" };
+const DONE: Record<string, string> = {
+  replace: "made lighter",
+  restore: "put back",
+  copy: "copy written",
+  "drop-copy": "copy removed",
+  withdraw: "first file removed",
+  "put-back": "first file put back",
+  prune: "backup deleted",
+};
+
+const OWN = ["exact", "gallery", "everyday", "lean", "leave"] as const;
+
+/** What a run would do to this picture, and its own level when it has one. */
+function ItsWay({ picture }: { picture: PictureDetail }) {
+  const plan = usePlan(picture.id);
+  const own = useSetOwn(picture.id);
+  return (
+    <Card title="What the next run does">
+      <Field label="This picture">
+        <select
+          className={INPUT}
+          value={picture.own ?? ""}
+          onChange={(event) => own.mutate(OWN.find((one) => one === event.target.value) ?? null)}
+        >
+          <option value="">follows the recipe</option>
+          {OWN.map((one) => <option key={one} value={one}>{one === "leave" ? "is left alone for ever" : `has its own level, ${LEVELS[one].name}`}</option>)}
+        </select>
+      </Field>
+      {own.isError && <ErrorNote error={own.error} />}
+      {plan.isError && <ErrorNote error={plan.error} />}
+      <ul className="mt-3 space-y-1.5 text-sm">
+        {plan.data?.map((one) => (
+          <li key={one.path}>
+            <span className="font-mono text-xs">{one.path.split("/").pop()}</span>
+            <span className="block text-quiet">{one.because}{one.level && one.verdict !== "settled" ? `, at ${LEVELS[one.level].name}` : ""}</span>
+          </li>
+        ))}
+      </ul>
+    </Card>
+  );
+}
 
 function History({ picture }: { picture: PictureDetail }) {
   return (

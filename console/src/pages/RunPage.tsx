@@ -57,7 +57,7 @@ function Progress({ run }: { run: Run }) {
   return (
     <Card
       className="lg:col-span-2"
-      title={treating ? `Treating at the level ${run.level}` : "Putting originals back"}
+      title={treating ? `Treating at the level ${run.level}` : run.kind === "restore" ? "Putting originals back" : "Handing the library back"}
       aside={run.finished_at ? `${when(run.created_at)}, took ${duration(between(run.created_at, run.finished_at))}` : `since ${when(run.created_at)}`}
     >
       <div role="progressbar" aria-valuenow={ended} aria-valuemin={0} aria-valuemax={run.files} aria-label="Files done" className="h-9 overflow-hidden rounded-[3px] border border-plum bg-sunken">
@@ -67,12 +67,16 @@ function Progress({ run }: { run: Run }) {
         <span>
           {count(ended)} of {many(run.files, "file")}: {count(run.done)} done, {count(run.passed)} left as they were, {count(run.failed)} failed
           {run.already > 0 && `; ${count(run.already)} more were treated before with the same settings`}
+          {run.left_out > 0 && `; ${count(run.left_out)} are left alone by the recipe`}
+          {run.elsewhere > 0 && `; ${count(run.elsewhere)} are left to another run`}
         </span>
         <span>
-          {run.state === "running" && run.megapixels_per_second != null &&
+          {run.waits_for && `Waiting for ${run.waits_for}`}
+          {run.state === "running" && !run.waits_for && run.megapixels_per_second != null &&
             `${run.megapixels_per_second.toFixed(1)} megapixels a second, about ${duration(run.seconds_left)} left`}
         </span>
       </div>
+      {run.proof && <Proof proof={run.proof} />}
       {treating && (
         <>
           <div className="mt-5"><Slat size="middle" before={run.bytes_before} now={run.bytes_after} lightest={run.bytes_lightest} /></div>
@@ -175,4 +179,19 @@ function ItemLink({ library, item }: { library: Library; item: Item }) {
 
 function between(start: string, end: string): number {
   return (Date.parse(end) - Date.parse(start)) / 1000;
+}
+
+/** What was compared, byte for byte, at the end of a hand-back. */
+function Proof({ proof }: { proof: Record<string, number | string> }) {
+  const complete = proof.verdict === "complete";
+  return (
+    <div className={`mt-5 rounded-[5px] border px-4 py-3 ${complete ? "border-leaf text-leaf" : "border-clay bg-clay-soft text-clay"}`}>
+      <p className="font-semibold">{complete ? "Handed back: every original is in its place." : "Not all could be handed back."}</p>
+      <p className="text-sm">
+        {count(Number(proof.originals_identical))} originals were read again and are byte for byte what they were,{" "}
+        {count(Number(proof.originals_differing))} differ; {count(Number(proof.still_treated))} files are still treated,{" "}
+        {count(Number(proof.copies_left))} files of ours are left.
+      </p>
+    </div>
+  );
 }

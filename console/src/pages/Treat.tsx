@@ -7,12 +7,11 @@ import { useFolders, useRuns, useStartRun } from "../api/queries";
 import { bytes, count, many, saved, when, type LevelName } from "../look/words";
 import { LevelChoice } from "../parts/LevelChoice";
 import { Slat } from "../parts/Slat";
-import { Button, Card, Empty, ErrorNote, Field, INPUT, PageTitle, Shape, Tag } from "../parts/ui";
+import { Button, Card, Empty, ErrorNote, Field, INPUT, Shape, Tag } from "../parts/ui";
 
 export function Treat({ library }: { library: Library }) {
   return (
     <>
-      <PageTitle>Treat</PageTitle>
       <div className="grid gap-5 lg:grid-cols-[minmax(0,26rem)_minmax(0,1fr)]">
         <StartRun library={library} />
         <Runs library={library} />
@@ -51,7 +50,10 @@ function StartRun({ library }: { library: Library }) {
           Start the run
         </Button>
         <p className="text-sm text-quiet">
-          Every file is backed up before it is replaced and can be put back. The run goes on when you close this page.
+          {library.upkeep.backups
+            ? "Every file is backed up before it is replaced and can be put back. "
+            : "Backups are off: what is changed with loss can never be put back. "}
+          The run goes on when you close this page.
         </p>
       </div>
     </Card>
@@ -78,16 +80,18 @@ function Runs({ library }: { library: Library }) {
   );
 }
 
+const FROM: Record<string, string> = { person: "", arrival: ", new files", schedule: ", by schedule" };
+
 function RunRow({ library, run }: { library: Library; run: Run }) {
   return (
     <Link to={`/l/${library.slug}/treat/${run.id}`} className="group grid gap-x-4 gap-y-1 py-3 sm:grid-cols-[1fr_14rem]">
       <div>
         <span className="font-semibold group-hover:text-plum group-hover:underline">
-          Run {run.id}: {run.kind === "treat" ? `treat, ${run.level}` : "restore"}
+          Run {run.id}: {run.kind === "treat" ? `treat, ${run.level}` : run.kind === "restore" ? "restore" : "hand back"}
         </span>{" "}
         <Tag state={run.state} />
         <div className="text-sm text-quiet">
-          {when(run.created_at)}, {many(run.files, "file")}
+          {when(run.created_at)}{FROM[run.origin]}, {many(run.files, "file")}
           {run.failed > 0 && <span className="text-clay">, {count(run.failed)} failed</span>}
           {run.scope.folder && `, folder ${run.scope.folder}`}
           {run.scope.pictures && `, ${many(run.scope.pictures.length, "chosen picture")}`}

@@ -1,7 +1,7 @@
 /** The frame round every page: the label of the crate, the way through the work, the run under way. */
 
 import { useQueryClient } from "@tanstack/react-query";
-import { ChevronsUpDown, LogOut, Moon, Plus, Search, Sun } from "lucide-react";
+import { ChevronsUpDown, LogOut, Moon, Plus, Search, Stethoscope, Sun } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import { useEffect, useState, type ReactNode } from "react";
 import { Link, NavLink, useNavigate } from "react-router";
@@ -12,7 +12,7 @@ import { Palette } from "./Palette";
 
 const WORK = [
   { to: "", name: "Look", hint: "what is there" },
-  { to: "treat", name: "Treat", hint: "runs" },
+  { to: "treat", name: "Treat", hint: "runs, the recipe, upkeep" },
   { to: "review", name: "Review", hint: "the pictures" },
   { to: "keep", name: "Keep", hint: "backups" },
 ];
@@ -136,6 +136,7 @@ function LibraryMenu({ library }: { library: Library | undefined }) {
 }
 
 function PersonMenu({ person }: { person: Person }) {
+  const navigate = useNavigate();
   const cache = useQueryClient();
   const signOut = async () => {
     await api.DELETE("/api/v1/session");
@@ -155,6 +156,9 @@ function PersonMenu({ person }: { person: Person }) {
             <div className="text-quiet">May {person.role}</div>
           </div>
           <DropdownMenu.Separator className="my-1 h-px bg-line" />
+          <DropdownMenu.Item className={ENTRY} onSelect={() => void navigate("/machine")}>
+            <Stethoscope size={16} /> Check the machine
+          </DropdownMenu.Item>
           <DropdownMenu.Item className={ENTRY} onSelect={() => void signOut()}>
             <LogOut size={16} /> Sign out
           </DropdownMenu.Item>

@@ -188,3 +188,39 @@ export function Tag({ state, children }: { state: string; children?: ReactNode }
     </span>
   );
 }
+
+/** A box to tick, with what it means. */
+export function Tick({ label, hint, on, onChange, disabled = false }: {
+  label: string; hint?: ReactNode; on: boolean; onChange: (on: boolean) => void; disabled?: boolean;
+}) {
+  return (
+    <label className={`flex items-start gap-2 text-sm ${disabled ? "opacity-55" : ""}`}>
+      <input type="checkbox" className="mt-0.5 h-4 w-4 shrink-0 accent-plum" checked={on} disabled={disabled} onChange={(event) => onChange(event.target.checked)} />
+      <span>
+        <span className="block font-semibold">{label}</span>
+        {hint !== undefined && <span className="block text-xs text-quiet">{hint}</span>}
+      </span>
+    </label>
+  );
+}
+
+/** A number that may be left empty. */
+export function NumberInput({ value, onChange, min = 0, max, unit, label, width = "w-28" }: {
+  value: number | null; onChange: (value: number | null) => void; min?: number; max?: number; unit?: string; label: string; width?: string;
+}) {
+  return (
+    <span className="inline-flex items-center gap-1.5">
+      <input
+        type="number" aria-label={label} min={min} max={max} value={value ?? ""} placeholder="–"
+        className={`${INLINE_INPUT} ${width} text-right tabular-nums`}
+        onChange={(event) => onChange(event.target.value === "" ? null : Number(event.target.value))}
+      />
+      {unit && <span className="text-sm text-quiet">{unit}</span>}
+    </span>
+  );
+}
+
+/** Something an administrator must know before going on. */
+export function Mind({ children }: { children: ReactNode }) {
+  return <p role="note" className="rounded-[5px] border border-clay bg-clay-soft px-4 py-2.5 text-sm text-clay">{children}</p>;
+}

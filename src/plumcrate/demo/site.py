@@ -6,9 +6,14 @@ year/month folders and derives sizes, and a webhook after each upload.
 
 from __future__ import annotations
 
+import base64
+import hmac
 import io
+import json
 import os
 import re
+import secrets
+import time
 import unicodedata
 from datetime import UTC, datetime
 from html import escape
@@ -41,8 +46,8 @@ _STYLE = (
 )
 
 
-def create_site(library: Path, webhook: str | None = None) -> FastAPI:
-    """The site's application, over a library folder. ``webhook`` is called after each upload."""
+def create_site(library: Path, hook: Path | None = None) -> FastAPI:
+    """The site's application, over a library folder. ``hook`` says where uploads are told."""
     app = FastAPI(title="Gannet Ledge Light Trust", docs_url=None, redoc_url=None, openapi_url=None)
 
     @app.get("/media/{path:path}")
@@ -63,12 +68,13 @@ def create_site(library: Path, webhook: str | None = None) -> FastAPI:
     ) -> Response:
         data = await file.read()
         try:
-            path = store(library, file.filename or "upload", data)
+            path, *sizes = store(library, file.filename or "upload", data)
         except OSError as error:
             raise HTTPException(422, f"this is not a picture the site can take: {error}") from None
         shown = path.relative_to(library).as_posix()
-        if webhook:
-            then.add_task(_call, webhook, shown)
+        if hook:
+            told = [one.relative_to(library).as_posix() for one in (path, *sizes)]
+            then.add_task(_call, hook, told)
         if answer == "json":
             return JSONResponse({"path": shown, "bytes": len(data)}, 201)
         return RedirectResponse("/", 303)
@@ -84,8 +90,10 @@ def create_site(library: Path, webhook: str | None = None) -> FastAPI:
     return app
 
 
-def store(library: Path, name: str, data: bytes) -> Path:
+def store(library: Path, name: str, data: bytes) -> list[Path]:
     """Stores an upload under its year and month with a free, plain name, and derives its sizes.
+
+    Returns the paths of all, the original first.
 
     Raises OSError when Pillow cannot read it.
     """
@@ -101,15 +109,23 @@ def store(library: Path, name: str, data: bytes) -> Path:
         number += 1
         path = folder / f"{stem}-{number}{suffix}"
     path.write_bytes(data)
-    derive(path, image)
-    return path
+    return [path, *derive(path, image)]
 
 
-def _call(webhook: str, path: str) -> None:
+def _call(hook: Path, paths: list[str]) -> None:
+    """Tells of new files, signed by the Standard Webhooks scheme. ``hook`` holds the address and secret."""
+    if not hook.exists():
+        return
+    facts = json.loads(hook.read_text())
+    body = json.dumps({"type": "media.created", "data": {"paths": paths}}).encode()
+    hook_id, stamp = f"msg_{secrets.token_hex(12)}", str(int(time.time()))
+    key = base64.b64decode(facts["secret"].removeprefix("whsec_"))
+    signature = base64.b64encode(hmac.digest(key, f"{hook_id}.{stamp}.".encode() + body, "sha256")).decode()
+    headers = {"webhook-id": hook_id, "webhook-timestamp": stamp, "webhook-signature": f"v1,{signature}"}
     try:
-        httpx.post(webhook, json={"type": "upload", "path": path}, timeout=5)
+        httpx.post(facts["url"], content=body, headers=headers, timeout=5).raise_for_status()
     except httpx.HTTPError as error:
-        print(f"the webhook {webhook} was not reached: {error}")
+        print(f"the webhook {facts['url']} was not taken: {error}")
 
 
 def _pictures(library: Path, subject: str, front: bool) -> str:
@@ -146,7 +162,9 @@ def _page(title: str, body: str) -> str:
 
 if __name__ == "__main__":
     uvicorn.run(
-        create_site(Path(os.environ["PLUMCRATE_SITE_LIBRARY"]), os.environ.get("PLUMCRATE_SITE_WEBHOOK")),
+        create_site(
+            Path(os.environ["PLUMCRATE_SITE_LIBRARY"]), Path(os.environ.get("PLUMCRATE_SITE_HOOK", "hook"))
+        ),
         host="127.0.0.1",
         port=int(os.environ.get("PLUMCRATE_SITE_PORT", "8030")),
         log_level="warning",

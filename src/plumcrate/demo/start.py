@@ -19,7 +19,7 @@ from sqlalchemy import select
 
 from plumcrate.api.auth import hash_password, new_key
 from plumcrate.client import Client, ClientError
-from plumcrate.contract import LibraryRequest, Role
+from plumcrate.contract import LibraryChange, LibraryRequest, NewFiles, Role, Upkeep
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Person
 
@@ -126,6 +126,7 @@ class Demo:
             "PLUMCRATE_STATE_DIR": str(self.home / "state"),
             "PLUMCRATE_PORT": str(facts["port"]),
             "PLUMCRATE_SITE_LIBRARY": str(self.library),
+            "PLUMCRATE_SITE_HOOK": str(self.home / "hook.json"),
             "PLUMCRATE_SITE_PORT": str(facts["site_port"]),
         }
         for name, module in (("service", "api"), ("worker", "work"), ("site", "demo.site")):
@@ -154,11 +155,16 @@ class Demo:
 
     def _connect(self, facts: dict[str, Any]) -> None:
         with self._client(facts) as client:
-            if any(library.slug == _LIBRARY for library in client.libraries()):
-                return
-            name = "Gannet Ledge Light Trust"
-            client.connect(LibraryRequest(name=name, slug=_LIBRARY, root=str(self.library)))
-            client.wait_for_survey(client.start_survey(_LIBRARY).id)
+            if not any(library.slug == _LIBRARY for library in client.libraries()):
+                name = "Gannet Ledge Light Trust"
+                client.connect(LibraryRequest(name=name, slug=_LIBRARY, root=str(self.library)))
+                client.wait_for_survey(client.start_survey(_LIBRARY).id)
+                # What the site's visitors upload is treated at once; the site tells of it.
+                upkeep = Upkeep(new_files=NewFiles.AT_ONCE)
+                client.change_library(_LIBRARY, LibraryChange(upkeep=upkeep))
+            hook = self.home / "hook.json"
+            if not hook.exists():
+                _write_private(hook, client.hook_secret(_LIBRARY).model_dump_json())
 
     def _client(self, facts: dict[str, Any]) -> Client:
         return Client(f"http://127.0.0.1:{facts['port']}", facts["key"])

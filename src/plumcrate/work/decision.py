@@ -50,7 +50,15 @@ class Variant:
     @property
     def key(self) -> dict[str, Any] | None:
         """What is kept with a treated file, to tell whether it was treated just so."""
-        return None if self.recipe is None else self.recipe.as_dict()
+        return None if self.recipe is None else key_of(self.recipe)
+
+
+def key_of(recipe: Recipe) -> dict[str, Any]:
+    """The level, and what differs from the usual: a setting that is new changes no former treatment."""
+    usual = Recipe().as_dict()
+    return {
+        name: value for name, value in recipe.as_dict().items() if name == "level" or value != usual[name]
+    }
 
 
 def core_recipe(settings: RecipeSettings, max_megapixels: float, how: How | None = None) -> Recipe:

@@ -36,6 +36,7 @@ from plumcrate.records.tables import Backup, Check, File, Forecast, Item, Journa
 from plumcrate.settings import Settings
 from plumcrate.storage.folder import Folder, StorageError
 
+from .decision import key_of
 from .forecast import forecast
 from .locks import LIBRARY_LOCK, PICTURE_LOCK
 from .looking_after import check_library, prove_hand_back
@@ -301,7 +302,7 @@ class Engine:
 def _settle(file: File, outcome: Outcome, recipe: Recipe | None) -> None:
     assert outcome.file is not None
     file.state, file.reason = outcome.file, outcome.reason
-    file.recipe = recipe.as_dict() if recipe is not None and outcome.settled else None
+    file.recipe = key_of(recipe) if recipe is not None and outcome.settled else None
     if outcome.item is ItemState.FAILED:
         return
     file.level = str(recipe.level) if recipe else None

@@ -1,0 +1,117 @@
+/** What happens by itself: new files, schedules, hours, and how backups are kept. */
+
+import { useState } from "react";
+import type { Library, Upkeep } from "../api/client";
+import { useChangeUpkeep, useHookSecret } from "../api/queries";
+import { Button, Card, ErrorNote, Field, INPUT, Mind, NumberInput, Tick } from "../parts/ui";
+
+const MODES = {
+  "at-once": ["At once", "served in light form within seconds, copies a little later"],
+  background: ["In the background", "behind everything else"],
+  "by-hand": ["By hand", "only listed, until somebody starts a run"],
+} as const;
+
+export function UpkeepPage({ library }: { library: Library }) {
+  const [upkeep, setUpkeep] = useState(library.upkeep);
+  const change = useChangeUpkeep(library.slug);
+  const set = (part: Partial<Upkeep>) => setUpkeep((now) => ({ ...now, ...part }));
+  const same = JSON.stringify(upkeep) === JSON.stringify(library.upkeep);
+  return (
+    <form
+      className="space-y-5"
+      onSubmit={(event) => {
+        event.preventDefault();
+        change.mutate(upkeep);
+      }}
+    >
+      <div className="grid gap-5 lg:grid-cols-2">
+        <NewFiles library={library} upkeep={upkeep} set={set} />
+        <Card title="When, and how much of the machine">
+          <div className="space-y-4">
+            <Field label="Hours for bulk runs" hint="Such as 22:00-06:00, with commas between. Empty: always. Uploads and single pictures do not wait.">
+              <input className={INPUT} defaultValue={upkeep.hours.join(", ")} onChange={(event) => set({ hours: event.target.value.split(/[\s,]+/).filter(Boolean) })} />
+            </Field>
+            <Field label="Time zone">
+              <input className={INPUT} value={upkeep.time_zone} onChange={(event) => set({ time_zone: event.target.value })} />
+            </Field>
+            <Field label={`Share of the workers for bulk runs: ${upkeep.share} %`}>
+              <input type="range" min={10} max={100} step={5} className="w-full accent-plum" value={upkeep.share} onChange={(event) => set({ share: Number(event.target.value) })} />
+            </Field>
+            <Field label="Survey by schedule" hint="Minute, hour, day, month, weekday: 0 * * * * is every hour. Empty: never.">
+              <input className={`${INPUT} font-mono`} value={upkeep.survey_schedule ?? ""} placeholder="never" onChange={(event) => set({ survey_schedule: event.target.value || null })} />
+            </Field>
+            <Field label="Run by schedule" hint="30 2 * * * is every night at half past two.">
+              <input className={`${INPUT} font-mono`} value={upkeep.run_schedule ?? ""} placeholder="never" onChange={(event) => set({ run_schedule: event.target.value || null })} />
+            </Field>
+          </div>
+        </Card>
+        <Card title="Backups" className="lg:col-span-2">
+          <div className="grid gap-4 sm:grid-cols-2">
+            <Tick label="Back up every file before it is changed" hint="Needed to put a file back, and to treat it again without a second loss." on={upkeep.backups} onChange={(backups) => set({ backups })} />
+            <Tick label="Keep the time of the last change" hint="Otherwise treated files look new to caches and other tools, as they are." on={upkeep.keep_times} onChange={(keep_times) => set({ keep_times })} />
+            <div>
+              <span className="mb-1 block text-sm font-semibold">Delete backups after</span>
+              <NumberInput label="Days to keep backups" min={1} unit="days; empty: keep them" value={upkeep.keep_backups_days} onChange={(keep_backups_days) => set({ keep_backups_days })} />
+            </div>
+            <div>
+              <span className="mb-1 block text-sm font-semibold">Largest size of the store</span>
+              <NumberInput label="Largest size of the backups, gigabytes" min={1} unit="GB; empty: no limit" value={upkeep.backups_limit == null ? null : upkeep.backups_limit / 1e9} onChange={(value) => set({ backups_limit: value == null ? null : Math.round(value * 1e9) })} />
+            </div>
+          </div>
+          <div className="mt-4 space-y-2">
+            {!upkeep.backups && <Mind>Without backups nothing that is not exact can be put back or made again: a run at any level but Exact is final.</Mind>}
+            {upkeep.keep_backups_days != null && <Mind>Backups older than {upkeep.keep_backups_days} days are deleted even when they are the only original of a treated file. It then stays as it is for ever.</Mind>}
+          </div>
+        </Card>
+      </div>
+      {change.isError && <ErrorNote error={change.error} />}
+      <div className="flex gap-2">
+        <Button type="submit" look="main" disabled={same} busy={change.isPending}>Save</Button>
+        {!same && <Button onClick={() => setUpkeep(library.upkeep)}>Discard</Button>}
+        {same && change.isSuccess && <span className="self-center text-sm text-leaf">Saved.</span>}
+      </div>
+    </form>
+  );
+}
+
+function NewFiles({ library, upkeep, set }: { library: Library; upkeep: Upkeep; set: (part: Partial<Upkeep>) => void }) {
+  const hook = useHookSecret(library.slug);
+  return (
+    <Card title="New and changed files">
+      <fieldset className="space-y-2">
+        <legend className="mb-1 text-sm font-semibold">Treat them</legend>
+        {(Object.keys(MODES) as (keyof typeof MODES)[]).map((mode) => (
+          <label key={mode} className="flex items-start gap-2 text-sm">
+            <input type="radio" name="mode" className="mt-0.5 h-4 w-4 accent-plum" checked={upkeep.new_files === mode} onChange={() => set({ new_files: mode })} />
+            <span>
+              <span className="block font-semibold">{MODES[mode][0]}</span>
+              <span className="block text-xs text-quiet">{MODES[mode][1]}</span>
+            </span>
+          </label>
+        ))}
+      </fieldset>
+      <div className="mt-4 space-y-4">
+        <Tick label="Watch the folder" hint="Notice files as they are written. Our own writing is passed over." on={upkeep.watch} onChange={(watch) => set({ watch })} />
+        <div>
+          <span className="mb-1 block text-sm font-semibold">A file is whole when it has not changed for</span>
+          <NumberInput label="Seconds to settle" unit="seconds" value={upkeep.settle_seconds} onChange={(settle_seconds) => set({ settle_seconds: settle_seconds ?? 2 })} />
+        </div>
+        <div>
+          <span className="mb-1 block text-sm font-semibold">Webhooks</span>
+          <p className="mb-2 text-sm text-quiet">The site can tell of uploads itself, signed by the Standard Webhooks scheme.</p>
+          {hook.data ? (
+            <dl className="space-y-1 text-sm">
+              <dt className="text-quiet">Send to</dt>
+              <dd className="break-all font-mono text-xs">{hook.data.url}</dd>
+              <dt className="text-quiet">Signed with this secret, shown only now</dt>
+              <dd className="break-all font-mono text-xs">{hook.data.secret}</dd>
+            </dl>
+          ) : (
+            <Button busy={hook.isPending} onClick={() => hook.mutate()}>Make a secret</Button>
+          )}
+          {hook.isError && <div className="mt-2"><ErrorNote error={hook.error} /></div>}
+        </div>
+      </div>
+    </Card>
+  );
+}

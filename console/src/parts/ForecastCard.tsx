@@ -1,0 +1,63 @@
+/** What a run is expected to save, from a sample treated in memory; and how right that was. */
+
+import type { Forecast, Library } from "../api/client";
+import { useForecasts, useStartForecast } from "../api/queries";
+import { bytes, count, many, saved } from "../look/words";
+import { Button, Card, ErrorNote } from "./ui";
+
+export function ForecastCard({ library }: { library: Library }) {
+  const forecasts = useForecasts(library.slug);
+  const start = useStartForecast(library.slug);
+  const latest = forecasts.data?.[0];
+  const busy = start.isPending || latest?.state === "waiting" || latest?.state === "running";
+  if (library.files_new === 0 && !latest) return null;
+  return (
+    <Card
+      className="lg:col-span-3"
+      title="Forecast"
+      aside={<Button busy={busy} onClick={() => start.mutate(60)}>{busy ? "Treating a sample in memory …" : latest ? "Forecast again" : "Forecast the saving"}</Button>}
+    >
+      {start.isError && <ErrorNote error={start.error} />}
+      {forecasts.isError && <ErrorNote error={forecasts.error} again={() => void forecasts.refetch()} />}
+      {!latest && <p className="text-quiet">Treats a sample for a minute, in memory only, and reckons the rest from it. Nothing in the library is touched.</p>}
+      {latest?.state === "failed" && <ErrorNote error={new Error(latest.reason ?? "the forecast failed")} />}
+      {latest?.result && <Outlook result={latest.result} />}
+    </Card>
+  );
+}
+
+function Outlook({ result }: { result: NonNullable<Forecast["result"]> }) {
+  const full = Math.max(result.bytes_before, 1);
+  const share = (value: number) => `${Math.min(100, (100 * value) / full)}%`;
+  const actual = result.actual_files > 0 && result.actual_before > 0;
+  const lines = [
+    { name: "the files themselves", range: result.bytes_after, was: result.actual_after },
+    { name: "what a modern browser fetches", range: result.bytes_lightest, was: result.actual_lightest },
+  ];
+  return (
+    <>
+      <div className="space-y-4">
+        {lines.map(({ name, range, was }) => (
+          <div key={name}>
+            <div className="flex flex-wrap justify-between gap-x-4 text-sm">
+              <span>{name}: about <strong>{bytes(range.expected)}</strong>, <strong className="text-leaf">{saved(result.bytes_before, range.expected)}</strong></span>
+              <span className="text-quiet">nine times in ten between {bytes(range.low)} and {bytes(range.high)}</span>
+            </div>
+            <div role="img" aria-label={`${bytes(result.bytes_before)} before, about ${bytes(range.expected)} after`} className="hollow relative mt-1 h-5 overflow-hidden rounded-[3px] border border-slate">
+              <div className="expected h-full" style={{ width: share(range.expected) }} />
+              <div className="absolute inset-y-0 bg-plum/35" style={{ left: share(range.low), width: `calc(${share(range.high)} - ${share(range.low)})` }} aria-hidden />
+            </div>
+            {actual && (
+              <p className="mt-1 text-xs text-quiet">
+                So far {many(result.actual_files, "file")} treated: {saved(result.actual_before, was)} of {bytes(result.actual_before)}; the forecast said {saved(result.bytes_before, range.expected)} for all.
+              </p>
+            )}
+          </div>
+        ))}
+      </div>
+      <p className="mt-3 text-sm text-quiet">
+        An estimate for {many(result.files, "file")} of {bytes(result.bytes_before)}, from {count(result.sampled_files)} of them ({bytes(result.sampled_bytes)}) treated in {Math.round(result.seconds)} s.
+      </p>
+    </>
+  );
+}
