@@ -21,7 +21,7 @@ from tempfile import TemporaryDirectory
 
 from rich.console import Console
 from rich.table import Table
-from sqlalchemy import func, select
+from sqlalchemy import func, select, text
 
 from plumcrate.contract import FileState, RecipeSettings
 from plumcrate.demo.postgres import PrivatePostgres
@@ -214,6 +214,7 @@ def kills(place: Place, count: int, table: Table) -> None:
     wrong: list[str] = []
     for number in range(count):
         where[killed(place, chance)] += 1
+        _wait_until_alone(place.database)
         keeper = place.keeper()
         recover(keeper)
         finish_pruning(keeper)
@@ -227,6 +228,18 @@ def kills(place: Place, count: int, table: Table) -> None:
     table.add_row("killed at a random moment", f"{where['at a random moment']:,}", _verdict(wrong))
     for problem in wrong[:10]:
         print(problem, file=sys.stderr)
+
+
+def _wait_until_alone(database: Database) -> None:
+    """The server may still be busy with the last statement of a client that is dead."""
+    others = (
+        "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()"
+    )
+    while True:
+        with database.begin() as session:
+            if not session.execute(text(others)).scalar_one():
+                return
+        time.sleep(0.02)
 
 
 def full_disk(home: Path, database: Database, table: Table) -> None:

@@ -1,10 +1,11 @@
 """The promises of a treatment: smaller or untouched, at the promised score, turned and coloured as before."""
 
 import io
+import struct
 
 import numpy as np
 import pytest
-from PIL import Image
+from PIL import Image, ImageCms
 
 from plumcrate.contract import Level as WireLevel
 from plumcrate.demo.painter.drawings import DRAWINGS, flashing_light
@@ -13,6 +14,7 @@ from plumcrate.demo.painter.scenes import SCENES
 from plumcrate.demo.world import camera_metadata, mess
 from plumcrate.imaging import (
     Effort,
+    FixedQuality,
     ImagingError,
     Kind,
     Level,
@@ -24,6 +26,7 @@ from plumcrate.imaging import (
     treat,
 )
 from plumcrate.imaging.errors import Damaged, LeftAlone, NotAPicture, TooLarge
+from plumcrate.imaging.kinds import EVERYTHING
 from plumcrate.imaging.pixels import Pixels, decode
 from plumcrate.imaging.png import read_png
 from plumcrate.imaging.png.picture import same_pixels
@@ -260,3 +263,84 @@ def test_printing_colours_stay_in_the_file_and_copies_are_for_screens() -> None:
     for copy in treatment.copies:
         assert copy.data is not None
         assert Judge(shown).score(decode(copy.data)) >= TARGETS[Level.LEAN] - TOLERANCE
+
+
+def wide_profile() -> bytes:
+    """A display profile with wider primaries than sRGB (ICC.1:2001-04, matrix and gamma 2.2)."""
+
+    def fixed(*values: float) -> bytes:
+        return b"".join(struct.pack(">i", round(value * 65536)) for value in values)
+
+    tags = {
+        b"desc": b"desc\0\0\0\0" + struct.pack(">I", 5) + b"wide\0" + b"\0" * 78,
+        b"wtpt": b"XYZ \0\0\0\0" + fixed(0.9642, 1.0, 0.8249),
+        b"rXYZ": b"XYZ \0\0\0\0" + fixed(0.5151, 0.2412, -0.0011),
+        b"gXYZ": b"XYZ \0\0\0\0" + fixed(0.2919, 0.6922, 0.0419),
+        b"bXYZ": b"XYZ \0\0\0\0" + fixed(0.1572, 0.0666, 0.7841),
+    }
+    for name in (b"rTRC", b"gTRC", b"bTRC"):
+        tags[name] = b"curv\0\0\0\0" + struct.pack(">IH", 1, round(2.2 * 256)) + b"\0\0"
+    place, table, body = 132 + 12 * len(tags), struct.pack(">I", len(tags)), b""
+    for name, data in tags.items():
+        data += b"\0" * (-len(data) % 4)
+        table += name + struct.pack(">II", place + len(body), len(data))
+        body += data
+    head = struct.pack(">I4sI4s4s4s", place + len(body), b"none", 0x02400000, b"mntr", b"RGB ", b"XYZ ")
+    head += b"\0" * 12 + b"acsp" + b"\0" * 28 + fixed(0.9642, 1.0, 0.8249)
+    return head.ljust(128, b"\0") + table + body
+
+
+@pytest.mark.parametrize("vivid", [False, True])
+def test_a_wide_profile_is_left_out_of_copies_only_where_no_colour_is_lost(vivid: bool) -> None:
+    scene = SCENES["headland"](np.random.default_rng(3), 320, 200, 3).clip(0, 1)
+    scene = 0.25 + 0.5 * scene
+    if vivid:
+        scene[40:90, 40:90] = (1.0, 0.0, 0.0)
+    out = io.BytesIO()
+    image = Image.fromarray((scene * 255).astype("uint8"))
+    image.save(out, "JPEG", quality=95, icc_profile=wide_profile())
+    treatment = treat(out.getvalue(), Recipe(webp=True, avif=False, keep_larger_copies=True))
+    assert treatment.main.data is not None
+    assert Image.open(io.BytesIO(treatment.main.data)).info["icc_profile"] == wide_profile()
+    (webp,) = treatment.copies
+    assert webp.data is not None
+    shown = Image.open(io.BytesIO(webp.data))
+    assert ("icc_profile" in shown.info) is vivid
+    if not vivid:
+        theirs = ImageCms.ImageCmsProfile(io.BytesIO(wide_profile()))
+        wanted = ImageCms.profileToProfile(Image.open(out), theirs, ImageCms.createProfile("sRGB"), 1, "RGB")
+        assert wanted is not None
+        apart = np.asarray(wanted).astype(int) - np.asarray(shown.convert("RGB"))
+        assert np.abs(apart).mean() < 4
+        assert np.abs(np.asarray(wanted).astype(int) - np.asarray(image)).mean() > 2, "it is another picture"
+
+
+def test_a_webp_that_is_written_again_keeps_its_metadata_by_kind() -> None:
+    scene = SCENES["headland"](np.random.default_rng(4), 640, 400, 4).clip(0, 1)
+    out = io.BytesIO()
+    Image.fromarray((scene * 255).astype("uint8")).save(
+        out, "WEBP", lossless=True, exif=camera_metadata(1, 1), icc_profile=wide_profile()
+    )
+    for keep, kept in ((EVERYTHING, True), (frozenset({Kind.RIGHTS}), False)):
+        main = treat(out.getvalue(), Recipe(avif=False, metadata=keep)).main
+        assert main.data is not None
+        shown = Image.open(io.BytesIO(main.data))
+        exif = shown.getexif()
+        assert (0x0110 in exif) is kept, "the camera"
+        assert 0x8298 in exif, "the rights"
+        assert shown.info["icc_profile"] == wide_profile()
+
+
+@pytest.mark.parametrize("quality", [60, 85])
+def test_a_fixed_quality_takes_the_place_of_the_promise(quality: int) -> None:
+    scene = SCENES["headland"](np.random.default_rng(5), 320, 240, 5).clip(0, 1)
+    out = io.BytesIO()
+    Image.fromarray((scene * 255).astype("uint8")).save(out, "JPEG", quality=97)
+    fixed = FixedQuality(jpeg=quality, webp=quality, avif=quality)
+    treatment = treat(out.getvalue(), Recipe(fixed=fixed, keep_larger_copies=True))
+    sizes = [one.size for one in (treatment.main, *treatment.copies)]
+    assert all(one.data for one in (treatment.main, *treatment.copies))
+    assert f"quality {quality}" in treatment.copies[0].how
+    plain = io.BytesIO()
+    Image.open(out).save(plain, "JPEG", quality=quality)
+    assert 0.45 < sizes[0] / len(plain.getvalue()) < 1.15, "about what the usual quality means"

@@ -15,7 +15,7 @@ from ..aim import NEAR_ENOUGH, Attempt, Knob, Landing, aim
 from ..errors import Damaged, LeftAlone, MoreDataNeeded
 from ..identification import Facts, identify
 from ..kinds import Kind
-from ..metadata import exif
+from ..metadata import exif, xmp
 from ..pixels import Pixels, decode, open_picture, to_pixels
 from ..png import PngError, read_png
 from ..png.picture import PngFile
@@ -29,6 +29,11 @@ from .outcome import Output, Tried, Verdict
 _GUARD_STEP, _GUARD_TURNS = 4.0, 2
 #: How far beyond the limit of the mean single patches may be.
 _WORST = 12.0
+
+
+#: What rounding alone does to values on the way to another profile and back.
+_MEAN_ROUNDING, _MOST_ROUNDING = 0.6, 4
+_RELATIVE = ImageCms.Intent.RELATIVE_COLORIMETRIC
 
 
 def colour_limit(target: float) -> float:
@@ -123,7 +128,7 @@ class Case:
     @cached_property
     def upright(self) -> Image.Image:
         """The picture in RGB or RGBA with its orientation applied, for copies."""
-        image = self._on_screen() if self.printing else self.image
+        image = self._on_screen() if self.printing else self.in_srgb or self.image
         if self.facts.orientation != 1 and self.facts.format != "avif":
             turned = Image.Image.transpose
             method = _TURNS[self.facts.orientation]
@@ -137,11 +142,51 @@ class Case:
 
     @cached_property
     def upright_pixels(self) -> Pixels:
-        return to_pixels(self.upright) if self.facts.orientation != 1 or self.printing else self.pixels
+        other = self.facts.orientation != 1 or self.printing or self.in_srgb is not None
+        return to_pixels(self.upright) if other else self.pixels
 
     @cached_property
     def upright_judge(self) -> Judge:
         return Judge(self.upright_pixels) if self.upright_pixels is not self.pixels else self.judge
+
+    @cached_property
+    def in_srgb(self) -> Image.Image | None:
+        """The picture in sRGB when nothing is lost by the conversion, so that copies need no profile.
+
+        None when there is no other profile, or when colours would be clipped: the way back must lead to
+        nearly the same values.
+        """
+        profile = self.image.info.get("icc_profile")
+        for_copies = self.facts.format not in ("webp", "avif") and self.image.mode in ("RGB", "RGBA")
+        if not profile or not for_copies or _is_srgb(profile):
+            return None
+        colours = self.image.convert("RGB")
+        try:
+            theirs, srgb = ImageCms.ImageCmsProfile(io.BytesIO(profile)), ImageCms.createProfile("sRGB")
+            ours = ImageCms.profileToProfile(colours, theirs, srgb, _RELATIVE, "RGB")
+            back = ImageCms.profileToProfile(ours, srgb, theirs, _RELATIVE, "RGB") if ours else None
+        except (ImageCms.PyCMSError, OSError):
+            return None
+        if ours is None or back is None:
+            return None
+        apart = np.abs(np.asarray(back).astype(np.int16) - np.asarray(colours))
+        if apart.mean() > _MEAN_ROUNDING or apart.max() > _MOST_ROUNDING:
+            return None
+        if self.image.mode == "RGBA":
+            ours.putalpha(self.image.getchannel("A"))
+        return ours
+
+    @cached_property
+    def file_extras(self) -> codecs.Extras:
+        """What a WebP or AVIF file that is written again keeps: its profile, and metadata by kind."""
+        out: codecs.Extras = {}
+        info, keep = self.image.info, self.recipe.metadata
+        if info.get("icc_profile"):
+            out["icc_profile"] = info["icc_profile"]
+        block = info.get("exif") or b""
+        tiff = exif.kept(block[6:] if block.startswith(b"Exif\0\0") else block, keep) if block else b""
+        packet = xmp.kept(info["xmp"], keep) if info.get("xmp") else b""
+        return out | {name: data for name, data in (("exif", tiff), ("xmp", packet)) if data}
 
     @cached_property
     def copy_extras(self) -> codecs.Extras:
@@ -149,7 +194,11 @@ class Case:
         out: codecs.Extras = {}
         profile = self.image.info.get("icc_profile")
         # A grey profile does not fit the three channels that copies store; printing colours were converted.
-        if profile and not self.printing and self.facts.colour != "grey" and not _is_srgb(profile):
+        if (
+            profile
+            and not (self.printing or self.facts.colour == "grey" or _is_srgb(profile))
+            and not self.in_srgb
+        ):
             out["icc_profile"] = profile
         block = self.image.info.get("exif")
         if block and Kind.RIGHTS in self.recipe.metadata:

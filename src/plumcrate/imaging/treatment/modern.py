@@ -27,28 +27,28 @@ def webp_copy(case: Case, limit: int) -> Output:
     """``limit``: bytes that a copy must stay below to be of use."""
     if max(case.upright.size) > codecs.WEBP_LIMIT:
         return Output("webp", "not-possible")
-    return _within(webp(case, limit), limit)
+    return _within(webp(case, case.copy_extras, limit), limit)
 
 
-def webp(case: Case, limit: int) -> Output:
+def webp(case: Case, extras: codecs.Extras, limit: int) -> Output:
     """The smallest WebP that keeps the promise: lossless, or lossy at the target."""
     candidates: list[Output] = []
     if case.facts.format != "jpeg" or case.recipe.target is None:
-        data = codecs.encode_webp_lossless(case.upright, case.copy_extras, case.recipe.effort)
+        data = codecs.encode_webp_lossless(case.upright, extras, case.recipe.effort)
         if decode(data).same_as(case.upright_pixels):
             candidates.append(chosen("webp", data, 100.0, "lossless"))
     if case.recipe.target is not None:
         cap = min([limit, *(one.size for one in candidates)])
-        candidates.append(_lossy_webp(case, cap))
+        candidates.append(_lossy_webp(case, extras, cap))
     reached = [one for one in candidates if one.data is not None]
     return lightest(reached) if reached else candidates[-1] if candidates else Output("webp", "not-possible")
 
 
-def _lossy_webp(case: Case, cap: int) -> Output:
+def _lossy_webp(case: Case, extras: codecs.Extras, cap: int) -> Output:
     image = codecs.for_half_chroma(case.upright)
     effort = case.recipe.effort
     landing = case.aim(
-        lambda quality: codecs.encode_webp(image, quality, case.copy_extras, effort),
+        lambda quality: codecs.encode_webp(image, quality, extras, effort),
         codecs.WEBP, cap=cap, first=case.first("webp", codecs.WEBP), upright=True,
     )  # fmt: skip
     return case.landed("webp", landing, lambda quality: f"quality {quality}", cap)
@@ -58,16 +58,16 @@ def avif_copy(case: Case, limit: int) -> Output:
     """``limit``: bytes that a copy must stay below to be of use."""
     if case.recipe.target is None:
         return Output("avif", "not-possible")
-    return _within(avif(case, limit), limit)
+    return _within(avif(case, case.copy_extras, limit), limit)
 
 
-def avif(case: Case, limit: int) -> Output:
+def avif(case: Case, extras: codecs.Extras, limit: int) -> Output:
     """AVIF at the target; with full chroma where that is smaller or half cannot reach it."""
     assert case.recipe.target is not None
     full = case.recipe.target >= _FULL_CHROMA_FROM
     outputs = []
     for subsampling in ("4:4:4",) if full else ("4:2:0", "4:4:4"):
-        landing = _aimed_avif(case, subsampling, limit)
+        landing = _aimed_avif(case, extras, subsampling, limit)
         output = case.landed(
             "avif", landing, lambda quality, s=subsampling: f"quality {quality}, {s}", limit  # type: ignore[misc]
         )  # fmt: skip
@@ -81,13 +81,13 @@ def avif(case: Case, limit: int) -> Output:
     )
 
 
-def _aimed_avif(case: Case, subsampling: str, limit: int) -> Landing:
+def _aimed_avif(case: Case, extras: codecs.Extras, subsampling: str, limit: int) -> Landing:
     """Probes at a fast speed, then goes on at the recipe's from where the probe came down."""
     speed, target = case.recipe.avif_speed, case.recipe.target
     assert target is not None
 
     def encode(quality: int, speed: int) -> bytes:
-        return codecs.encode_avif(case.upright, quality, speed, subsampling, case.copy_extras)
+        return codecs.encode_avif(case.upright, quality, speed, subsampling, extras)
 
     # Slower encodes are smaller, so a probe may be larger than the limit without being hopeless.
     quick = speed >= codecs.AVIF_PROBE_SPEED
@@ -128,6 +128,7 @@ def treat_modern(case: Case) -> Output:
         return Output(kind, "not-possible")
     if case.recipe.effort is Effort.QUICK and not lossless:
         return Output(kind, "not-possible")
-    output = webp(case, len(case.data)) if kind == "webp" else avif(case, len(case.data))
+    limit, extras = len(case.data), case.file_extras
+    output = webp(case, extras, limit) if kind == "webp" else avif(case, extras, limit)
     gain = case.recipe.least_gain if output.score == 100.0 else _REAL_GAIN
     return case.checked_orientation(case.worth_it(output, gain))
