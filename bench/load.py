@@ -18,7 +18,7 @@ import httpx
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.contract import NewFiles, RunKind, RunRequest
+from plumcrate.contract import NewFiles, RunKind, RunRequest, Scope
 from plumcrate.demo.postgres import free_port
 
 from .corpus import as_uploaded, photo, wallpapers
@@ -69,11 +69,10 @@ def _two_workers(table: Table) -> None:
 
 
 def _warm(bench: Stand) -> None:
-    """One exact treatment, so that the children have loaded their kernels."""
-    picture = bench.client.pictures("l", limit=4).rows
-    for one in picture:
-        request = RunRequest(library="l", scope={"pictures": [one.id]})  # type: ignore[arg-type]
-        bench.client.wait_for_run(bench.client.start_run(request).id)
+    """A small run in which every child takes part, so that all have loaded their kernels."""
+    some = [one.id for one in bench.client.pictures("l", limit=6).rows]
+    request = RunRequest(library="l", scope=Scope(pictures=some))
+    bench.client.wait_for_run(bench.client.start_run(request).id)
     _restored(bench)
 
 

@@ -32,6 +32,13 @@ def sign_in(page: Page, url: str, password: str) -> None:
     page.get_by_role("heading", name="The whole library").wait_for()
 
 
+#: Shows the demonstration's folder as if it lay where a server's would.
+PLACES = """here => {
+  const walk = document.createTreeWalker(document.body, NodeFilter.SHOW_TEXT);
+  while (walk.nextNode()) walk.currentNode.data = walk.currentNode.data.replaceAll(here, "/srv/plum-crate");
+}"""
+
+
 def settle(page: Page) -> None:
     page.wait_for_load_state("load")
     page.evaluate("document.fonts.ready")
@@ -71,7 +78,10 @@ def main() -> None:
         "treat": "/l/gannet-ledge/treat",
         "run": "/l/gannet-ledge/treat/1",
         "review": "/l/gannet-ledge/review?sort=saved",
+        "recipe": "/l/gannet-ledge/treat/recipe",
+        "upkeep": "/l/gannet-ledge/treat/upkeep",
         "keep": "/l/gannet-ledge/keep",
+        "machine": "/machine",
         "connect": "/connect",
     }
     with sync_playwright() as playwright:
@@ -87,6 +97,7 @@ def main() -> None:
             if wanted(name):
                 page.goto(url + path)
                 settle(page)
+                page.evaluate(PLACES, str(HERE))
                 page.screenshot(path=options.out / f"{name}.png")
         page.goto(url + "/l/gannet-ledge/review?search=IMG_2041")
         page.get_by_role("link", name="IMG_2041").first.click()

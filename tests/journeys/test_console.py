@@ -4,9 +4,13 @@ import os
 from collections.abc import Iterator
 from pathlib import Path
 
+import numpy as np
 import pytest
-from conftest import EMAIL, PASSWORD, Service, hashes
+from conftest import EMAIL, PASSWORD, Service, hashes, photograph
 from playwright.sync_api import Page, expect, sync_playwright
+
+from plumcrate.contract import LibraryRequest
+from plumcrate.demo.painter.drawings import DRAWINGS
 
 CHROMIUM = [
     "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--disable-background-networking",
@@ -103,6 +107,75 @@ def test_the_whole_journey(service: Service, library: Path, page: Page) -> None:
     assert not faults
 
 
+def test_a_recipe_is_tried_saved_and_checked_after(service: Service, tmp_path: Path, page: Page) -> None:
+    """A rule shows what it would do before it is saved; forecast, run, check and hand-back follow."""
+    root = tmp_path / "ledge"
+    for number in range(3):
+        photograph(root / f"2025/p{number}.jpg", seed=number)
+    DRAWINGS["logo"](np.random.default_rng(1), 300, 200).save(root / "logo.png")
+    before = hashes(root)
+    service.start_worker()
+    client = service.client
+    client.connect(LibraryRequest(name="Ledge", root=str(root)))
+    client.wait_for_survey(client.start_survey("ledge").id)
+    page.context.clear_cookies()
+    page.set_viewport_size({"width": 1280, "height": 800})
+    page.goto(service.url)
+    page.get_by_label("E-mail address").fill(EMAIL)
+    page.get_by_label("Password").fill(PASSWORD)
+    page.keyboard.press("Enter")
+    page.get_by_role("button", name="Forecast the saving").click()
+    expect(page.get_by_text("An estimate for 4 files")).to_be_visible(timeout=60_000)
+
+    page.goto(f"{service.url}/l/ledge/treat/recipe")
+    page.get_by_role("button", name="Add a rule").click()
+    page.get_by_label("Name of the rule").fill("drawings")
+    page.get_by_label("Format").select_option("png")
+    outcome = page.get_by_role("complementary")
+    expect(outcome.get_by_text("rule “drawings”").locator("..")).to_contain_text("1")
+    expect(outcome.get_by_text("left alone").locator("..")).to_contain_text("1")
+    page.get_by_label("AVIF").first.uncheck()
+    page.get_by_label("Place").uncheck()
+    page.get_by_role("button", name="Save as version 2").click()
+    expect(page.get_by_text("version 2, saved by The keeper")).to_be_visible()
+    saved = client.recipe("ledge").settings
+    assert (saved.avif, [rule.name for rule in saved.rules], "place" in saved.metadata) == (
+        False,
+        ["drawings"],
+        False,
+    )
+
+    page.get_by_role("link", name="Runs").click()
+    page.get_by_role("button", name="Start the run").click()
+    expect(page.get_by_text("1 are left alone by the recipe")).to_be_visible(timeout=60_000)
+    expect(page.get_by_text("finished", exact=True)).to_be_visible(timeout=60_000)
+    page.get_by_role("link", name="Keep").click()
+    page.get_by_role("button", name="Compare").click()
+    expect(page.get_by_text("All as recorded.")).to_be_visible(timeout=30_000)
+    next(root.rglob("*.webp")).unlink()
+    page.get_by_role("button", name="Compare").click()
+    page.get_by_role("button", name="Mend what can be mended").click()
+    expect(page.get_by_text("1 difference, 1 mended")).to_be_visible(timeout=30_000)
+
+    page.get_by_role("link", name="Treat", exact=True).click()
+    page.get_by_role("link", name="Upkeep").click()
+    page.get_by_label("Back up every file").uncheck()
+    expect(page.get_by_role("note").first).to_contain_text("Without backups nothing that is not exact")
+    page.get_by_label("Hours for bulk runs").fill("25:00-26:00")
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_role("alert")).to_contain_text("are no hours")
+    page.get_by_role("button", name="Discard").click()
+
+    page.get_by_role("link", name="Keep").click()
+    page.get_by_role("button", name="Hand it back").click()
+    page.get_by_label("Type ledge to confirm").fill("ledge")
+    page.get_by_role("dialog").get_by_role("button", name="Hand it back").click()
+    expect(page.get_by_text("Handed back: every original is in its place.")).to_be_visible(timeout=60_000)
+    assert hashes(root) == before
+    page.goto(f"{service.url}/machine")
+    expect(page.get_by_text("library ledge")).to_be_visible()
+
+
 def library_pictures(service: Service) -> list[object]:
     """Waits for the survey that the console started; the pictures it found."""
     survey = service.client.library("gannet-ledge").last_survey
@@ -136,7 +209,7 @@ def test_empty_error_narrow_and_dark(service: Service, tmp_path: Path, page: Pag
     page.get_by_role("button", name="Use dark colours").click()
     assert page.evaluate("getComputedStyle(document.documentElement).backgroundColor") == "rgb(24, 16, 25)"
     page.set_viewport_size({"width": 390, "height": 844})
-    for path in ("", "/treat", "/review", "/keep"):
+    for path in ("", "/treat", "/treat/recipe", "/treat/upkeep", "/review", "/keep", "/../../machine"):
         page.goto(f"{service.url}/l/empty{path}")
         expect(page.get_by_role("heading", level=1)).to_be_visible()
         assert page.evaluate("document.documentElement.scrollWidth") <= 390, f"{path} scrolls sideways"

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from enum import StrEnum
 from typing import Literal, Self
-from zoneinfo import ZoneInfo, available_timezones
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import ConfigDict, Field, field_validator, model_validator
 
@@ -60,9 +60,10 @@ class Upkeep(Message):
 
     @model_validator(mode="after")
     def _zone_is_known(self) -> Self:
-        if self.time_zone not in available_timezones():
-            raise ValueError(f"{self.time_zone!r} is no time zone: give one such as Europe/London")
-        ZoneInfo(self.time_zone)
+        try:
+            ZoneInfo(self.time_zone)
+        except (ValueError, OSError, ZoneInfoNotFoundError):
+            raise ValueError(f"{self.time_zone!r} is no time zone: give one such as Europe/London") from None
         return self
 
 

@@ -41,19 +41,27 @@ _AHEAD = 4
 
 
 def feed(
-    session: Session, queue: Queue, children: int, max_megapixels: float, now: datetime | None = None
+    session: Session,
+    queue: Queue,
+    children: int,
+    max_megapixels: float,
+    now: datetime | None = None,
+    *,
+    thorough: bool = True,
 ) -> None:
     """One round; the caller holds the feeder's lock. ``children``: of all workers together.
 
-    Puts back what a dead worker left, starts what is due, tops up each running run, ends those done.
+    Tops up each running run and ends those done. A ``thorough`` round also puts back what a dead worker
+    left, starts what is due and folds the totals.
     """
     now = now or datetime.now(UTC)
-    _put_back_lost(session)
-    _restart_lost_jobs(session, queue)
     libraries = {library.id: library for library in session.scalars(select(Library))}
-    for library in libraries.values():
-        start_what_is_due(session, queue, library, now, max_megapixels)
-    fold(session)
+    if thorough:
+        _put_back_lost(session)
+        _restart_lost_jobs(session, queue)
+        for library in libraries.values():
+            start_what_is_due(session, queue, library, now, max_megapixels)
+        fold(session)
     running = session.scalars(
         select(Run).where(Run.state == RunState.RUNNING).order_by(Run.priority.desc(), Run.id)
     ).all()

@@ -34,8 +34,8 @@ from .watching import Watcher
 
 log = structlog.get_logger()
 
-_FEED_EVERY = 0.4
-_RESCUE_EVERY = 3.0
+_FEED_EVERY = 0.5
+_RESCUE_EVERY = 2.0
 _HEARTBEAT = 1.0
 _TEND_EVERY = 5.0
 _DATABASE_ERRORS = (OperationalError, psycopg.OperationalError, procrastinate.exceptions.ConnectorException)
@@ -129,15 +129,16 @@ class Worker:
     async def _feed(self, app: procrastinate.App) -> None:
         rescued = 0.0
         while True:
-            await asyncio.to_thread(self._feed_once)
-            if time.monotonic() - rescued > _RESCUE_EVERY:
+            thorough = time.monotonic() - rescued > _RESCUE_EVERY
+            await asyncio.to_thread(self._feed_once, thorough)
+            if thorough:
                 rescued = time.monotonic()
                 for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=SILENT_AFTER):
                     log.info("taking over a dead worker's job", job=job.id)
                     await app.job_manager.retry_job(job)
             await asyncio.sleep(_FEED_EVERY)
 
-    def _feed_once(self) -> None:
+    def _feed_once(self, thorough: bool) -> None:
         row = WorkerRow(
             id=self.name, host=socket.gethostname(), pid=os.getpid(),
             children=self.settings.children, version=__version__,
@@ -147,7 +148,7 @@ class Worker:
         with self.database.advisory_lock(*FEEDER_LOCK) as free:
             if free:
                 with self.database.begin() as session:
-                    feed(session, self.queue, children, self.settings.max_megapixels)
+                    feed(session, self.queue, children, self.settings.max_megapixels, thorough=thorough)
         self._take_in()
 
     def _take_in(self) -> None:
