@@ -149,7 +149,7 @@ def test_a_recipe_is_tried_saved_and_checked_after(service: Service, tmp_path: P
     page.get_by_role("button", name="Start the run").click()
     expect(page.get_by_text("1 are left alone by the recipe")).to_be_visible(timeout=60_000)
     expect(page.get_by_text("finished", exact=True)).to_be_visible(timeout=60_000)
-    page.get_by_role("link", name="Keep").click()
+    page.get_by_role("link", name="Keep", exact=True).click()
     page.get_by_role("button", name="Compare").click()
     expect(page.get_by_text("All as recorded.")).to_be_visible(timeout=30_000)
     next(root.rglob("*.webp")).unlink()
@@ -166,7 +166,7 @@ def test_a_recipe_is_tried_saved_and_checked_after(service: Service, tmp_path: P
     expect(page.get_by_role("alert")).to_contain_text("are no hours")
     page.get_by_role("button", name="Discard").click()
 
-    page.get_by_role("link", name="Keep").click()
+    page.get_by_role("link", name="Keep", exact=True).click()
     page.get_by_role("button", name="Hand it back").click()
     page.get_by_label("Type ledge to confirm").fill("ledge")
     page.get_by_role("dialog").get_by_role("button", name="Hand it back").click()
@@ -209,7 +209,7 @@ def test_empty_error_narrow_and_dark(service: Service, tmp_path: Path, page: Pag
     page.get_by_role("button", name="Use dark colours").click()
     assert page.evaluate("getComputedStyle(document.documentElement).backgroundColor") == "rgb(24, 16, 25)"
     page.set_viewport_size({"width": 390, "height": 844})
-    for path in ("", "/treat", "/treat/recipe", "/treat/upkeep", "/review", "/keep", "/../../machine"):
+    for path in ("/../../machine", "", "/treat", "/treat/recipe", "/treat/upkeep", "/review", "/keep"):
         page.goto(f"{service.url}/l/empty{path}")
         expect(page.get_by_role("heading", level=1)).to_be_visible()
         assert page.evaluate("document.documentElement.scrollWidth") <= 390, f"{path} scrolls sideways"

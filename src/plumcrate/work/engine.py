@@ -151,7 +151,7 @@ class Engine:
         try:
             outlook = forecast(
                 self.database, self.keeper(library), library, settings, number=forecast_id,
-                seconds=row.settings["seconds"], treat=self.sandbox.treat,
+                seconds=row.settings["seconds"], measure=self.sandbox.measure,
                 at_a_time=self.settings.children, max_megapixels=self.settings.max_megapixels,
             )  # fmt: skip
             values = {"state": JobState.FINISHED, "result": outlook.model_dump()}
