@@ -15,9 +15,10 @@ from plumcrate.keeping.journal import Note
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File, Picture, Survey
-from plumcrate.storage.folder import Folder
+from plumcrate.storage.folder import Entry, Folder
 from plumcrate.storage.grouping import USUAL_PATTERNS
-from plumcrate.work.survey import survey
+from plumcrate.work.families import settle_families
+from plumcrate.work.survey import identified, survey
 
 
 @pytest.fixture
@@ -115,3 +116,44 @@ def test_a_missing_or_empty_folder_loses_no_record(
     library.mkdir()
     assert "is it mounted" in look().reason
     assert all(file.state != FileState.GONE for file in files(database).values())
+
+
+def test_a_file_that_is_found_twice_at_once_is_one_row(
+    database: Database, library: Path, look: Callable[[], Survey]
+) -> None:
+    look()
+    found = files(database)
+    folder_of = next(file.folder for file in found.values() if file.folder and file.format == "jpeg")
+    some = [path for path, file in found.items() if file.folder == folder_of]
+    folder = Folder(library)
+    arrivals = []
+    for path in some:
+        facts = folder.stat(path)
+        arrivals.append(identified(folder, Entry(path, facts.st_size, facts.st_mtime_ns)))
+    with database.begin() as session:
+        settle_families(session, 1, list(USUAL_PATTERNS), {folder_of}, arrivals)
+    assert {path: file.id for path, file in files(database).items()} == {
+        path: file.id for path, file in found.items()
+    }
+
+
+def test_a_folder_that_was_away_comes_back_treated(
+    database: Database, library: Path, look: Callable[[], Survey], tmp_path: Path
+) -> None:
+    look()
+    file = next(one for one in files(database).values() if one.format == "jpeg" and one.folder)
+    folder = library / file.folder
+    kept = keeper(database, library, tmp_path)
+    original = kept.folder.read(file.path)
+    kept.replace(file, original, b"light bytes", Note())
+    folder.rename(tmp_path / "away")
+    assert look().files_gone > 0
+    assert files(database)[file.path].state == FileState.GONE
+    (tmp_path / "away").rename(folder)
+    look()
+    back = files(database)[file.path]
+    assert (back.state, back.before_sha256 is not None) == (FileState.LIGHTER, True), (
+        "it is not a new original"
+    )
+    kept.restore(back, Note())
+    assert kept.folder.read(file.path) == original

@@ -9,7 +9,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from sqlalchemy import insert, select, update
+from sqlalchemy import select, update
+from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import FileRole, FileState
@@ -69,7 +70,8 @@ def settle_families(
         values["picture_id"] = pictures[renditions.get(path, path)]
         concerned.add(values["picture_id"])
     for batch in _batches(arrivals):
-        session.execute(insert(File), batch)
+        # A survey and an arrival may find the same file at the same time: one row is enough.
+        session.execute(insert(File).on_conflict_do_nothing(), batch)
     moves = []
     for row in ours:
         wanted = FileRole.RENDITION if row.path in renditions else FileRole.ORIGINAL
@@ -90,17 +92,21 @@ def _paths(arrivals: list[dict[str, Any]]) -> list[str]:
 
 def _pictures(session: Session, library_id: int, homes: set[str]) -> dict[str, int]:
     """The picture of each original's path; new ones are made."""
+    found = _known_pictures(session, library_id, homes)
+    missing = homes - found.keys()
+    for batch in _batches([_picture_row(library_id, path) for path in sorted(missing)]):
+        session.execute(insert(Picture).on_conflict_do_nothing(), batch)
+    return found | _known_pictures(session, library_id, missing)
+
+
+def _known_pictures(session: Session, library_id: int, homes: set[str]) -> dict[str, int]:
     found: dict[str, int] = {}
     wanted = sorted(homes)
     for start in range(0, len(wanted), _BATCH):
-        part = wanted[start : start + _BATCH]
         query = select(Picture.path, Picture.id).where(
-            Picture.library_id == library_id, Picture.path.in_(part)
+            Picture.library_id == library_id, Picture.path.in_(wanted[start : start + _BATCH])
         )
         found |= dict(session.execute(query).all())
-    missing = [_picture_row(library_id, path) for path in wanted if path not in found]
-    for batch in _batches(missing):
-        found |= dict(session.execute(insert(Picture).returning(Picture.path, Picture.id), batch).all())
     return found
 
 

@@ -10,6 +10,8 @@ import secrets
 import signal
 import socket
 import time
+from collections.abc import Callable
+from typing import Any
 
 import procrastinate
 import psycopg
@@ -130,13 +132,22 @@ class Worker:
         rescued = 0.0
         while True:
             thorough = time.monotonic() - rescued > _RESCUE_EVERY
-            await asyncio.to_thread(self._feed_once, thorough)
+            await asyncio.to_thread(self._guarded, "a round of the feeder", self._feed_once, thorough)
             if thorough:
                 rescued = time.monotonic()
                 for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=SILENT_AFTER):
                     log.info("taking over a dead worker's job", job=job.id)
                     await app.job_manager.retry_job(job)
             await asyncio.sleep(_FEED_EVERY)
+
+    def _guarded(self, what: str, work: Callable[..., None], *arguments: Any) -> None:
+        """A fault of ours in one round must not end the worker; a lost database is waited for above."""
+        try:
+            work(*arguments)
+        except _DATABASE_ERRORS:
+            raise
+        except Exception:
+            log.exception(f"{what} failed; the next comes in its time")
 
     def _feed_once(self, thorough: bool) -> None:
         row = WorkerRow(
@@ -176,7 +187,7 @@ class Worker:
         """What is looked after now and then: watches, and backups that grew old."""
         while True:
             await self.watcher.tend()
-            await asyncio.to_thread(self._retain)
+            await asyncio.to_thread(self._guarded, "looking after backups", self._retain)
             await asyncio.sleep(_TEND_EVERY)
 
     def _retain(self) -> None:
