@@ -32,7 +32,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        app.state.sandbox = Sandbox(2, settings.child_memory_mb, settings.seconds_per_megapixel)
+        app.state.sandbox = Sandbox(2, settings.child_memory_mb, settings.seconds_per_megapixel, urgent=True)
         hub.start()
         yield
         await hub.stop()
