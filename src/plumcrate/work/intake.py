@@ -24,19 +24,24 @@ from plumcrate.storage.folder import Entry, StorageError
 
 from .decision import below
 from .families import reach, settle_families
+from .locks import PICTURE_LOCK
 from .runs import take_in, upkeep_of
-from .survey import DELETED, ENDINGS, Change, identified, known_files, look_at
+from .survey import DELETED, ENDINGS, Busy, Change, Known, identified, known_files, look_at
 
 _MOST = 5_000
 
 
 @dataclass(slots=True)
 class Taken:
-    """What a round of intake found. ``pictures`` of new and changed files; ``runs`` started for them."""
+    """What a round of intake found. ``pictures`` of new and changed files; ``runs`` started for them.
+
+    ``busy`` paths belong to pictures that a run is at; they are looked at again.
+    """
 
     pictures: list[int] = field(default_factory=list)
     gone: int = 0
     runs: list[int] = field(default_factory=list)
+    busy: dict[str, NewFiles] = field(default_factory=dict)
 
 
 def is_picture(path: str) -> bool:
@@ -94,6 +99,8 @@ def take_in_settled(database: Database, keeper: Keeper, library: Library, max_me
                     Arrival.library_id == library.id, tuple_(Arrival.path, Arrival.changed_at).in_(done)
                 )
             )
+        for path, mode in taken.busy.items():
+            tell(session, library, [path], mode)
     return taken
 
 
@@ -139,22 +146,29 @@ def _take(
         record = known.get(path)
         size, mtime_ns = _facts(keeper, path)
         if size < 0:
-            if record is not None and record.state not in (FileState.GONE, FileState.REMOVED):
+            if record is None or record.state in (FileState.GONE, FileState.REMOVED):
+                continue
+            if _drop_copies(database, keeper, record):
                 gone.append(record.id)
                 touched.add(record.picture_id)
+            else:
+                taken.busy[path] = mode
         elif path in copies or not is_picture(path):
             continue
         elif record is None:
             arrivals.append(identified(keeper.folder, Entry(path, size, mtime_ns)))
             anew.append(path)
         else:
-            change = look_at(database, keeper, Entry(path, size, mtime_ns), record)
+            try:
+                change = look_at(database, keeper, Entry(path, size, mtime_ns), record)
+            except Busy:
+                taken.busy[path] = mode
+                continue
             if change is not None:
                 changes.append(change)
                 touched.add(record.picture_id)
                 if change.anew:
                     anew.append(path)
-    _drop_copies(database, keeper, gone)
     taken.gone += len(gone)
     if not (arrivals or changes or gone):
         return
@@ -212,9 +226,14 @@ def _folders_about(session: Session, library: Library, folders: set[str]) -> set
     return found
 
 
-def _drop_copies(database: Database, keeper: Keeper, file_ids: list[int]) -> None:
-    """The copies of files that somebody deleted go too; the backups stay for their term."""
-    with database.begin() as session:
-        files = list(session.scalars(select(File).where(File.id.in_(file_ids)))) if file_ids else []
-    for file in files:
-        keeper.drop_copies(file, DELETED)
+def _drop_copies(database: Database, keeper: Keeper, known: Known) -> bool:
+    """The copies of a file that somebody deleted go too; its backup stays for its term.
+
+    False when a run is at the picture, and may be writing copies.
+    """
+    with database.advisory_lock(PICTURE_LOCK, known.picture_id) as free:
+        if free:
+            with database.begin() as session:
+                file = session.get_one(File, known.id)
+            keeper.drop_copies(file, DELETED)
+        return free

@@ -198,7 +198,10 @@ class _Surveyor:
                 arrivals.append(identified(self.keeper.folder, entry))
                 self.stale.add(entry.path.rpartition("/")[0])
                 continue
-            change = look_at(self.database, self.keeper, entry, record)
+            try:
+                change = look_at(self.database, self.keeper, entry, record)
+            except Busy:
+                continue  # a run is at it; the next survey sees what came of it
             if change is not None:
                 changes.append(change)
                 touched.add(record.picture_id)
@@ -206,7 +209,8 @@ class _Surveyor:
                     self.stale.add(entry.path.rpartition("/")[0])
         lasting = (FileState.GONE, FileState.REMOVED)
         gone = {path: one for path, one in known.items() if path not in seen and one.state not in lasting}
-        self._drop_copies_of_gone([one.id for one in gone.values()])
+        busy = self._drop_copies_of_gone([one.id for one in gone.values()])
+        gone = {path: one for path, one in gone.items() if one.id not in busy}
         self.stale |= {path.rpartition("/")[0] for path in gone}
         with self.database.begin() as session:
             for change in changes:
@@ -231,15 +235,22 @@ class _Surveyor:
             )
             notify(session, survey=self.survey_id)
 
-    def _drop_copies_of_gone(self, file_ids: list[int]) -> None:
+    def _drop_copies_of_gone(self, file_ids: list[int]) -> set[int]:
+        """Returns those that a run is at just now; the next survey sees what came of it."""
         if not file_ids:
-            return
+            return set()
         with self.database.begin() as session:
             files = list(
                 session.scalars(select(File).where(File.id.in_(file_ids), File.id.in_(select(Copy.file_id))))
             )
+        busy: set[int] = set()
         for file in files:
-            self.keeper.drop_copies(file, DELETED)
+            with self.database.advisory_lock(PICTURE_LOCK, file.picture_id) as free:
+                if free:
+                    self.keeper.drop_copies(file, DELETED)
+                else:
+                    busy.add(file.id)
+        return busy
 
     def _vanished_folders(self) -> None:
         """Files of folders that are not there any more are gone; of folders that cannot be listed, not.
@@ -344,16 +355,22 @@ def known_files(session: Session, library_id: int, which: Any) -> dict[str, Know
     return {row.path: Known(*row[1:]) for row in rows}
 
 
-def look_at(database: Database, keeper: Keeper, entry: Entry, known: Known) -> Change | None:
-    """What must be recorded about a known file; None when nothing has changed, or a run is at it.
+class Busy(Exception):
+    """A run is at the picture just now."""
 
-    Raises StorageError.
+
+def look_at(database: Database, keeper: Keeper, entry: Entry, known: Known) -> Change | None:
+    """What must be recorded about a known file; None when nothing has changed.
+
+    Raises StorageError, and :class:`Busy`.
     """
     away = known.state in (FileState.GONE, FileState.REMOVED)
     if (known.size, known.mtime_ns) == (entry.size, entry.mtime_ns) and not away:
         return None
     with database.advisory_lock(PICTURE_LOCK, known.picture_id) as free:
-        return _look_closer(database, keeper, entry, known) if free else None
+        if not free:
+            raise Busy
+        return _look_closer(database, keeper, entry, known)
 
 
 def _look_closer(database: Database, keeper: Keeper, entry: Entry, known: Known) -> Change | None:
