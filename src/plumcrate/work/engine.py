@@ -223,7 +223,8 @@ class Engine:
                 )
             if order is None:
                 outcome = self._restore(keeper, run, file)
-            elif run.priority >= NEW_UPLOAD and item.stage == 0:
+            elif run.priority >= NEW_UPLOAD and item.stage == 0 and order.upkeep.backups:
+                # Two stages need the backup: without one the copies must come from this one reading.
                 treat_file(keeper, self.express, file, first_light(order), copies=False)
                 self._next_stage(item_id)
                 return

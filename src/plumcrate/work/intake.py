@@ -19,7 +19,7 @@ from sqlalchemy.orm import Session
 from plumcrate.contract import FileState, NewFiles
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.database import Database
-from plumcrate.records.tables import Arrival, Copy, File, Library
+from plumcrate.records.tables import Arrival, Copy, File, Journal, Library
 from plumcrate.storage.folder import Entry, StorageError
 
 from .decision import below
@@ -137,6 +137,11 @@ def _take(
         copies = set(
             session.scalars(select(Copy.path).where(Copy.library_id == library.id, Copy.path.in_(paths)))
         )
+        changing = set(
+            session.scalars(
+                select(Journal.path).where(Journal.library_id == library.id, Journal.path.in_(paths))
+            )
+        )
     arrivals: list[dict[str, Any]] = []
     changes: list[Change] = []
     gone: list[int] = []
@@ -145,7 +150,9 @@ def _take(
     for path in paths:
         record = known.get(path)
         size, mtime_ns = _facts(keeper, path)
-        if size < 0:
+        if path in changing:  # ours, and about to be recorded
+            taken.busy[path] = mode
+        elif size < 0:
             if record is None or record.state in (FileState.GONE, FileState.REMOVED):
                 continue
             if _drop_copies(database, keeper, record):

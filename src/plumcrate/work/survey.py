@@ -27,7 +27,7 @@ from plumcrate.imaging.identification import EXTENSIONS, identify
 from plumcrate.keeping.journal import Note
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.database import Database, notify
-from plumcrate.records.tables import Copy, File, Library, Survey
+from plumcrate.records.tables import Copy, File, Journal, Library, Survey
 from plumcrate.storage.folder import Entry, Folder, Skipped, StorageError
 
 from .families import ancestors, reach, settle_families
@@ -184,6 +184,7 @@ class _Surveyor:
                     .where(File.library_id == self.library_id, File.folder.in_(batch.folders))
                 )
             )
+            changing = set(session.scalars(select(Journal.path).where(Journal.library_id == self.library_id)))
         arrivals: list[dict[str, Any]] = []
         changes: list[Change] = []
         touched: set[int] = set()
@@ -195,6 +196,8 @@ class _Surveyor:
             seen.add(entry.path)
             record = known.get(entry.path)
             if record is None:
+                if entry.path in changing:
+                    continue  # a copy of ours that is about to be recorded
                 arrivals.append(identified(self.keeper.folder, entry))
                 self.stale.add(entry.path.rpartition("/")[0])
                 continue
