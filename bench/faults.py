@@ -19,6 +19,8 @@ from contextlib import suppress
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+from plumcrate.keeping.journal import Note
+from plumcrate.storage.folder import Folder, StorageError
 from rich.console import Console
 from rich.table import Table
 from sqlalchemy import func, select, text
@@ -27,7 +29,6 @@ from plumcrate.contract import FileState, RecipeSettings
 from plumcrate.demo.postgres import PrivatePostgres
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
-from plumcrate.keeping.journal import Note
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.prune import finish_pruning, prune
 from plumcrate.keeping.recovery import recover
@@ -35,7 +36,6 @@ from plumcrate.keeping.steps import Step
 from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import new_library
 from plumcrate.records.tables import Copy, File, Journal, Picture
-from plumcrate.storage.folder import Folder, StorageError
 
 _FILES = 8
 _ACTIONS = ("replace", "copy", "convert", "restore", "prune", "hand back")

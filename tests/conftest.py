@@ -27,6 +27,7 @@ from plumcrate.demo.world import build
 from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import new_library
 from plumcrate.records.tables import Person
+from plumcrate.storage.names import MARK_NAME
 
 PASSWORD = "a lamp in every window"
 EMAIL = "keeper@gannetledge.example"
@@ -84,11 +85,11 @@ def add_library(database: Database, root: Path, patterns: Sequence[str] = (), **
 
 
 def hashes(root: Path) -> dict[str, str]:
-    """Every file below a folder, by relative path, with the hash of its bytes."""
+    """Every file below a folder but the library's mark, by relative path, with the hash of its bytes."""
     return {
         path.relative_to(root).as_posix(): hashlib.sha256(path.read_bytes()).hexdigest()
         for path in root.rglob("*")
-        if path.is_file()
+        if path.is_file() and path.name != MARK_NAME
     }
 
 

@@ -25,15 +25,22 @@ class Settings(BaseSettings):
         description="Pictures treated at a time by one worker process.",
     )
     max_megapixels: float = Field(200.0, gt=0, description="Larger pictures are declined.")
+    max_file_mb: int = Field(300, gt=0, description="Larger files are left alone, and never read whole.")
     max_upload_mb: int = Field(200, gt=0, description="Larger uploads through the API are refused.")
-    seconds_per_megapixel: float = Field(20.0, gt=0, description="Time limit for one picture, plus 60 s.")
+    seconds_per_megapixel: float = Field(
+        20.0, gt=0, description="Processor time that one picture may use, plus 60 s."
+    )
     child_memory_mb: int = Field(6000, ge=500, description="Address space of one child process.")
     retry_seconds: list[float] = Field(
         [15.0, 120.0, 900.0], description="Waits before a file with a passing fault is tried again."
     )
     secure_cookies: bool = Field(False, description="Set where the console is served over HTTPS.")
+    trusted_proxies: list[str] = Field(
+        [], description="Addresses of proxies whose X-Forwarded-For and -Proto are believed."
+    )
+    allowed_hosts: list[str] = Field(
+        ["*"], description="Host names under which the service answers; * for any."
+    )
+    most_connections: int = Field(500, ge=10, description="Open at a time; more are closed at once.")
+    most_connections_each: int = Field(100, ge=5, description="Open at a time from one address.")
     session_days: int = Field(14, ge=1)
-
-    def backups_of(self, slug: str) -> Path:
-        """The backup store of one library."""
-        return self.state_dir / "backups" / slug

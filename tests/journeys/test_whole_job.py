@@ -24,7 +24,7 @@ from plumcrate.contract import (
     Scope,
 )
 from plumcrate.imaging import identify, score
-from plumcrate.storage.folder import STAGED_PREFIX
+from plumcrate.storage.names import STAGED_PREFIX
 
 EXPECTED_FAILURES = {
     "2025/10/truncated-upload.jpg": "does not decode to its end",

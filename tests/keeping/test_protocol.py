@@ -10,26 +10,26 @@ import os
 import signal
 import subprocess
 import sys
-from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
 from conftest import add_library
-from sqlalchemy import func, select
+from sqlalchemy import func, select, true
 from sqlalchemy.exc import OperationalError
 
-from plumcrate.keeping import keeper as keeper_module
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
-from plumcrate.keeping.journal import Note
-from plumcrate.keeping.keeper import Keeper, Overtaken
-from plumcrate.keeping.prune import finish_pruning, prune
+from plumcrate.keeping.changes import Note, Overtaken, Replace
+from plumcrate.keeping.keeper import Keeper
+from plumcrate.keeping.prune import Which, finish_pruning, older_than, prune
 from plumcrate.keeping.recovery import recover
 from plumcrate.keeping.steps import Step
 from plumcrate.keeping.verify import verify
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Backup, Copy, File, Journal, Ledger, Picture
-from plumcrate.storage.folder import STAGED_PREFIX, Folder, StorageError
+from plumcrate.storage.errors import StorageError
+from plumcrate.storage.local import LocalStore
+from plumcrate.storage.names import MARK_NAME, STAGED_PREFIX
 
 OLD, NEW, COPY = b"the old bytes, long and heavy", b"new bytes", b"a copy"
 KILLED = """
@@ -37,15 +37,16 @@ import os, signal, sys
 from pathlib import Path
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
-from plumcrate.keeping.journal import Note
+from plumcrate.keeping.changes import Note
 from plumcrate.keeping.keeper import Keeper
-from plumcrate.keeping.prune import prune
+from plumcrate.keeping.prune import Which, prune
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File
-from plumcrate.storage.folder import Folder
+from plumcrate.storage.local import LocalStore
+from sqlalchemy import true
 url, root, store, what, step = sys.argv[1:]
 database = Database(url)
-keeper = Keeper(database, 1, Folder(root), BackupStore(Path(store)))
+keeper = Keeper(database, 1, LocalStore(root), BackupStore(Path(store)))
 def observe(passed):
     if passed == step:
         os.kill(os.getpid(), signal.SIGKILL)
@@ -59,7 +60,7 @@ elif what == "copy":
 elif what == "withdraw":
     keeper.withdraw(file, b"the old bytes, long and heavy", Note())
 elif what == "prune":
-    prune(keeper, None, needed_too=True, note="a test")
+    prune(keeper, Which(true(), orphans=True, needed=True), note="a test")
 else:
     keeper.restore(file, Note())
 print("lived")
@@ -85,12 +86,15 @@ class Place:
                     mtime_ns=10**18, mtime_ns_before=10**18,
                 )
             )  # fmt: skip
-        self.keeper = Keeper(database, 1, Folder(self.root), BackupStore(self.store))
+        self.keeper = Keeper(database, 1, LocalStore(self.root), BackupStore(self.store))
 
     @property
     def file(self) -> File:
         with self.database.begin() as session:
             return session.get_one(File, 1)
+
+    def names(self) -> list[str]:
+        return sorted(set(os.listdir(self.root)) - {MARK_NAME})
 
     def bytes(self) -> bytes:
         return (self.root / "a.jpg").read_bytes()
@@ -159,7 +163,7 @@ def test_killed_while_restoring(place: Place, step: Step) -> None:
     place.keeper.restore(place.file, Note())
     place.check()
     assert place.bytes() == OLD
-    assert os.listdir(place.root) == ["a.jpg"]
+    assert place.names() == ["a.jpg"]
     assert (place.root / "a.jpg").stat().st_mtime_ns == 10**18
 
 
@@ -172,7 +176,7 @@ def test_somebody_writes_in_between(place: Place, monkeypatch: pytest.MonkeyPatc
     with pytest.raises(Overtaken, match="somebody else"):
         place.keeper.replace(place.file, OLD, NEW, Note())
     assert place.bytes() == b"from somebody else"
-    assert os.listdir(place.root) == ["a.jpg"]
+    assert place.names() == ["a.jpg"]
     assert place.keeper.backups.get(hashlib.sha256(OLD).digest()) == OLD
 
 
@@ -185,7 +189,10 @@ def test_somebody_changed_a_treated_file_so_restore_leaves_it(place: Place) -> N
 
 
 #: What the calls of fsync are for, in order, when a first file is replaced.
-SYNCS = ("backup folder", "backup file", "backup name", "staged file", "library folder")
+SYNCS = (
+    "mark", "mark's name", "backup store", "backup folder", "backup file", "backup name", "staged file",
+    "library folder",
+)  # fmt: skip
 
 
 @pytest.mark.parametrize("moment", SYNCS)
@@ -246,10 +253,10 @@ def test_the_ledger_tells_the_story(place: Place) -> None:
     with place.database.begin() as session:
         actions = list(session.scalars(select(Ledger.action).order_by(Ledger.id)))
     assert actions == [
-        keeper_module.REPLACE,
-        keeper_module.COPY,
-        keeper_module.RESTORE,
-        keeper_module.DROP_COPY,
+        "replace",
+        "copy",
+        "restore",
+        "drop-copy",
     ]
 
 
@@ -265,12 +272,12 @@ def test_killed_while_a_first_file_makes_way(place: Place, step: Step) -> None:
         assert place.bytes() == OLD
         place.check()
         place.keeper.withdraw(place.file, OLD, Note())
-    assert os.listdir(place.root) == []
+    assert place.names() == []
     assert place.file.state == "removed"
     assert place.keeper.backups.get(hashlib.sha256(OLD).digest()) == OLD
     place.killed_at("restore", Step.STAGED)
     recover(place.keeper)
-    assert os.listdir(place.root) == []
+    assert place.names() == []
     place.keeper.restore(place.file, Note())
     place.check()
     assert (place.bytes(), place.file.state) == (OLD, "new")
@@ -304,12 +311,14 @@ def test_killed_while_pruning(place: Place, step: Step) -> None:
 def test_pruning_spares_the_only_original_unless_told_otherwise(place: Place) -> None:
     place.keeper.replace(place.file, OLD, NEW, Note())
     place.keeper.back_up(b"of nobody", hashlib.sha256(b"of nobody").digest())
-    done = prune(place.keeper, None, needed_too=False, note="")
+    done = prune(place.keeper, Which(true()), note="")
+    assert (done.backups, done.needed, done.left) == (0, 0, 2), "nobody has seen its bytes since"
+    done = prune(place.keeper, Which(true(), orphans=True), note="")
     assert (done.backups, done.needed, done.left) == (1, 0, 1)
-    assert prune(place.keeper, datetime.now(UTC) - timedelta(days=1), needed_too=True, note="").backups == 0
+    assert prune(place.keeper, Which(older_than(1), needed=True), note="").backups == 0
     place.keeper.restore(place.file, Note())
     assert place.bytes() == OLD
-    assert prune(place.keeper, None, needed_too=False, note="").backups == 1
+    assert prune(place.keeper, Which(true()), note="").backups == 1
 
 
 def test_a_backup_that_a_change_relies_on_is_not_pruned_away(
@@ -321,7 +330,7 @@ def test_a_backup_that_a_change_relies_on_is_not_pruned_away(
         def meddle(step: Step, moment: Step = moment) -> None:
             if step is moment:
                 monkeypatch.setattr(steps, "observer", lambda _: None)
-                prune(place.keeper, None, needed_too=False, note="")
+                prune(place.keeper, Which(true(), orphans=True), note="")
 
         monkeypatch.setattr(steps, "observer", meddle)
         if moment is Step.BACKED_UP:
@@ -406,7 +415,7 @@ def test_verify_finds_every_difference_and_mends_what_needs_no_choice(place: Pla
 def test_a_lost_database_connection_leaves_a_change_that_recovery_ends(
     place: Place, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(place.keeper, "_finish_exchange", _away)
+    monkeypatch.setattr(Replace, "finish", _away)
     with pytest.raises(OperationalError):
         place.keeper.replace(place.file, OLD, NEW, Note())
     monkeypatch.undo()
@@ -415,5 +424,5 @@ def test_a_lost_database_connection_leaves_a_change_that_recovery_ends(
     place.check()
 
 
-def _away(_: Journal) -> None:
+def _away(*_: object) -> None:
     raise OperationalError("UPDATE files", {}, Exception("server closed the connection unexpectedly"))

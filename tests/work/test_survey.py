@@ -10,15 +10,17 @@ from conftest import add_library, photograph
 from sqlalchemy import select
 
 from plumcrate.contract import FileRole, FileState, SurveyState
-from plumcrate.keeping.backups import BackupStore
-from plumcrate.keeping.journal import Note
+from plumcrate.keeping.changes import Note
 from plumcrate.keeping.keeper import Keeper
+from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
-from plumcrate.records.tables import File, Picture, Survey
-from plumcrate.storage.folder import Entry, Folder
+from plumcrate.records.tables import File, Library, Picture, Survey
 from plumcrate.storage.grouping import USUAL_PATTERNS
+from plumcrate.storage.local import LocalStore
+from plumcrate.storage.store import Entry
 from plumcrate.work.families import settle_families
-from plumcrate.work.survey import identified, survey
+from plumcrate.work.reading import identified, no_treatment
+from plumcrate.work.survey import survey
 
 
 @pytest.fixture
@@ -37,7 +39,9 @@ def look(database: Database, library: Path, tmp_path: Path) -> Callable[[], Surv
 
 
 def keeper(database: Database, library: Path, tmp_path: Path) -> Keeper:
-    return Keeper(database, 1, Folder(library), BackupStore(tmp_path / "backups"))
+    with database.begin() as session:
+        row = session.get_one(Library, 1)
+    return Keeper.of(database, row, StateFolder(database, tmp_path / "state"))
 
 
 def files(database: Database) -> dict[str, File]:
@@ -125,11 +129,11 @@ def test_a_file_that_is_found_twice_at_once_is_one_row(
     found = files(database)
     folder_of = next(file.folder for file in found.values() if file.folder and file.format == "jpeg")
     some = [path for path, file in found.items() if file.folder == folder_of]
-    folder = Folder(library)
+    folder = LocalStore(library)
     arrivals = []
     for path in some:
-        facts = folder.stat(path)
-        arrivals.append(identified(folder, Entry(path, facts.st_size, facts.st_mtime_ns)))
+        facts = folder.facts(path)
+        arrivals.append(no_treatment() | identified(folder, Entry(path, facts.size, facts.mtime_ns)))
     with database.begin() as session:
         settle_families(session, 1, list(USUAL_PATTERNS), {folder_of}, arrivals)
     assert {path: file.id for path, file in files(database).items()} == {
@@ -144,7 +148,7 @@ def test_a_folder_that_was_away_comes_back_treated(
     file = next(one for one in files(database).values() if one.format == "jpeg" and one.folder)
     folder = library / file.folder
     kept = keeper(database, library, tmp_path)
-    original = kept.folder.read(file.path)
+    original = kept.store.read(file.path)
     kept.replace(file, original, b"light bytes", Note())
     folder.rename(tmp_path / "away")
     assert look().files_gone > 0
@@ -156,4 +160,4 @@ def test_a_folder_that_was_away_comes_back_treated(
         "it is not a new original"
     )
     kept.restore(back, Note())
-    assert kept.folder.read(file.path) == original
+    assert kept.store.read(file.path) == original

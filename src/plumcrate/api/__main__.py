@@ -2,26 +2,45 @@
 
 from __future__ import annotations
 
+import structlog
 import uvicorn
 
+from plumcrate import logs
+from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
 from plumcrate.settings import Settings
+from plumcrate.storage.errors import StorageError
 
 from .app import create_app
+from .connections import bounded
+
+log = structlog.get_logger()
 
 
 def main() -> None:
     """Brings the tables up to date, then serves until told to stop."""
+    logs.configure()
     settings = Settings()
     database = Database(settings.database_url)
     database.migrate()
+    try:
+        StateFolder(database, settings.state_dir).check()
+    except StorageError as error:
+        log.error("the state folder is not there; nothing is changed until it is", reason=str(error))
     database.close()
     uvicorn.run(
         create_app(settings),
         host=settings.host,
         port=settings.port,
+        http=bounded(settings.most_connections, settings.most_connections_each),
+        ws="none",
         log_level="warning",
+        server_header=False,
+        proxy_headers=bool(settings.trusted_proxies),
+        forwarded_allow_ips=settings.trusted_proxies,
         timeout_graceful_shutdown=3,
+        timeout_keep_alive=15,
+        backlog=512,
     )
 
 

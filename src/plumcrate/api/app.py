@@ -6,11 +6,13 @@ from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
 
+import anyio
 from fastapi import APIRouter, FastAPI, Response
-from fastapi.responses import FileResponse
+from fastapi.responses import FileResponse, HTMLResponse
 from fastapi.staticfiles import StaticFiles
 
 from plumcrate import __version__
+from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
 from plumcrate.settings import Settings
 from plumcrate.work.queue import Queue
@@ -19,40 +21,63 @@ from plumcrate.work.sandbox import Sandbox
 from . import problems
 from .auth import Attempts
 from .events import Hub
+from .gate import API, Gate
 from .routers import care, intake, libraries, people, pictures, recipes, runs
 
 _STATIC = Path(__file__).parent / "static"
+#: No request of a person takes so long; what does, is ended by the database.
+_SECONDS = 30
+_PAGE_POLICY = (
+    "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; object-src 'none'; "
+    "frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
+)
+_DOCS = f"""<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><title>Plum Crate: interface</title>
+<link rel="icon" href="data:,"><link rel="stylesheet" href="/interface/swagger-ui.css"></head>
+<body><div id="interface" data-document="{API}/openapi.json"></div>
+<script src="/interface/swagger-ui-bundle.js"></script>
+<script src="/interface/start.js"></script></body></html>
+"""
 
 
 def create_app(settings: Settings | None = None) -> FastAPI:
     """The ASGI application. Without ``settings`` they come from the environment."""
     settings = settings or Settings()
-    database = Database(settings.database_url)
+    database = Database(settings.database_url, pool_size=20, seconds=_SECONDS)
+    monitor = Database(settings.database_url, pool_size=2, seconds=5)
     hub = Hub(database)
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         app.state.sandbox = Sandbox(2, settings.child_memory_mb, settings.seconds_per_megapixel, urgent=True)
+        # What waits for a child, for the disk or for a monitor has threads of its own.
+        app.state.preview_threads = anyio.CapacityLimiter(4)
+        app.state.upload_threads = anyio.CapacityLimiter(2)
+        app.state.health_threads = anyio.CapacityLimiter(2)
         hub.start()
         yield
         await hub.stop()
         app.state.sandbox.close()
         database.close()
+        monitor.close()
 
     app = FastAPI(
         title="Plum Crate",
         version=__version__,
         description="Makes a media library light, and keeps it light.",
-        docs_url="/api/v1/docs",
-        openapi_url="/api/v1/openapi.json",
+        docs_url=None,
+        openapi_url=f"{API}/openapi.json",
         redoc_url=None,
         lifespan=lifespan,
     )
     app.state.settings, app.state.database, app.state.hub = settings, database, hub
+    app.state.monitor = monitor
+    app.state.state_folder = StateFolder(database, settings.state_dir)
     app.state.queue = Queue(settings.database_url)
     app.state.attempts = Attempts()
     problems.install(app)
-    api = APIRouter(prefix="/api/v1")
+    app.add_middleware(Gate, settings=settings)
+    api = APIRouter(prefix=API)
     for module in (people, libraries, recipes, pictures, runs, intake, care):
         api.include_router(module.router)
     app.include_router(api)
@@ -61,6 +86,11 @@ def create_app(settings: Settings | None = None) -> FastAPI:
 
 
 def _serve_console(app: FastAPI) -> None:
+    @app.get(f"{API}/docs", include_in_schema=False)
+    def docs() -> Response:
+        """The interface's description, drawn by scripts that come from here."""
+        return HTMLResponse(_DOCS, headers={"Content-Security-Policy": _PAGE_POLICY})
+
     if not _STATIC.is_dir():
         return
     app.mount("/assets", StaticFiles(directory=_STATIC / "assets"), name="assets")
@@ -70,14 +100,8 @@ def _serve_console(app: FastAPI) -> None:
         """The console's page for every address that is not the API's; it routes by itself."""
         if path.startswith("api/"):
             return problems.respond("not-found", "no resource has this address")
-        wanted = (_STATIC / path).resolve()
-        if path and wanted.is_file() and wanted.is_relative_to(_STATIC):
+        wanted = (_STATIC / path).resolve() if len(path) < 200 else _STATIC
+        if path and wanted.is_relative_to(_STATIC) and wanted.is_file():
             return FileResponse(wanted)
-        headers = {
-            "Cache-Control": "no-cache",
-            "Content-Security-Policy": "default-src 'self'; img-src 'self' data: blob:; "
-            "style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'",
-            "X-Content-Type-Options": "nosniff",
-            "Referrer-Policy": "same-origin",
-        }
+        headers = {"Cache-Control": "no-cache", "Content-Security-Policy": _PAGE_POLICY}
         return FileResponse(_STATIC / "index.html", headers=headers)

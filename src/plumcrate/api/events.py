@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from typing import Any
 
 import psycopg
@@ -15,14 +15,19 @@ from sse_starlette import ServerSentEvent
 
 from plumcrate.records.database import CHANNEL, Database
 from plumcrate.records.queries.libraries import survey_view
-from plumcrate.records.queries.runs import run_view
-from plumcrate.records.tables import Library, Run, Survey
+from plumcrate.records.queries.runs import item_view, run_view
+from plumcrate.records.tables import Item, Library, Run, Survey
 
 log = structlog.get_logger()
 
 #: Progress of one run or survey is sent at most so often, in seconds.
 _GATHER = 0.25
 _BACKLOG = 500
+_MOST_CHANGED = 5_000
+#: Whether a reader may still read is asked so often, in seconds.
+_ASK_EVERY = 5.0
+#: So many read at a time.
+MOST_READERS = 200
 
 
 class Hub:
@@ -49,34 +54,44 @@ class Hub:
                 async with connection:
                     await connection.execute(f"LISTEN {CHANNEL}")
                     async for notice in connection.notifies():
-                        self._heard(json.loads(notice.payload))
-            except psycopg.OperationalError:
+                        self._heard(notice.payload)
+            except psycopg.Error as error:
+                log.warning("listening was cut off; trying again", reason=str(error).splitlines()[:1])
                 await asyncio.sleep(1.0)
 
-    def _heard(self, payload: dict[str, Any]) -> None:
-        if "item" in payload:
-            self._send("item", payload["item"])
-        for noun in ("run", "survey"):
-            if noun in payload:
-                self._changed.add((noun, int(payload[noun])))
+    def _heard(self, payload: str) -> None:
+        try:
+            told = json.loads(payload)
+            changed = {(noun, int(told[noun])) for noun in ("run", "survey", "item") if noun in told}
+        except (ValueError, TypeError):
+            log.warning("a notification that makes no sense", payload=payload[:200])
+            return
+        if len(self._changed) < _MOST_CHANGED:
+            self._changed |= changed
 
     async def _tell(self) -> None:
         while True:
             await asyncio.sleep(_GATHER)
             changed, self._changed = self._changed, set()
-            if not self._streams:
+            if not self._streams or not changed:
                 continue
-            for noun, number in changed:
-                try:
-                    view = await asyncio.to_thread(self._view, noun, number)
-                except SQLAlchemyError:
-                    log.warning("an event was not sent: the database does not answer", noun=noun, id=number)
-                    continue
-                if view is not None:
-                    self._send(noun, view)
+            try:
+                views = await asyncio.to_thread(self._views, sorted(changed))
+            except SQLAlchemyError:
+                log.warning("events were not sent: the database does not answer", number=len(changed))
+                continue
+            for noun, view in views:
+                self._send(noun, view)
+
+    def _views(self, changed: list[tuple[str, int]]) -> list[tuple[str, dict[str, Any]]]:
+        found = ((noun, self._view(noun, number)) for noun, number in changed)
+        return [(noun, view) for noun, view in found if view is not None]
 
     def _view(self, noun: str, number: int) -> dict[str, Any] | None:
         with self._database.begin() as session:
+            if noun == "item":
+                item = session.get(Item, number)
+                return item_view(item).model_dump(mode="json", exclude={"outputs"}) if item else None
             if noun == "run":
                 run = session.get(Run, number)
                 return run_view(session, run).model_dump(mode="json") if run else None
@@ -92,12 +107,26 @@ class Hub:
             with contextlib.suppress(asyncio.QueueFull):  # a slow reader misses steps, never the end state
                 stream.put_nowait(message)
 
-    async def stream(self) -> AsyncIterator[ServerSentEvent]:
-        """Events from now on, for one reader."""
+    @property
+    def readers(self) -> int:
+        return len(self._streams)
+
+    async def stream(self, allowed: Callable[[], bool]) -> AsyncIterator[ServerSentEvent]:
+        """Events from now on, for one reader, for as long as ``allowed`` says so."""
         queue: asyncio.Queue[ServerSentEvent] = asyncio.Queue(_BACKLOG)
         self._streams.add(queue)
         try:
+            loop = asyncio.get_running_loop()
+            asked = loop.time()
             while True:
-                yield await queue.get()
+                message = None
+                with contextlib.suppress(TimeoutError):
+                    message = await asyncio.wait_for(queue.get(), _ASK_EVERY)
+                if loop.time() - asked > _ASK_EVERY:
+                    asked = loop.time()
+                    if not await asyncio.to_thread(allowed):
+                        return
+                if message is not None:
+                    yield message
         finally:
             self._streams.discard(queue)

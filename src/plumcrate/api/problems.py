@@ -1,28 +1,42 @@
-"""Errors to machines: RFC 9457 problem details with stable types. See docs/api.md for the list."""
+"""Errors to machines: RFC 9457 problem details with stable types. See docs/developers.md for the list."""
 
 from __future__ import annotations
 
+from typing import Any
+
 import structlog
-from fastapi import FastAPI, Request
+from fastapi import FastAPI, HTTPException, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
-from sqlalchemy.exc import OperationalError
-from starlette.exceptions import HTTPException
+from psycopg import Error as PsycopgError
+from sqlalchemy.exc import SQLAlchemyError
+from starlette.exceptions import HTTPException as StarletteError
 
 from plumcrate.contract import Problem
-from plumcrate.storage.folder import StorageError
+from plumcrate.records.database import conflicted, lost_connection, sqlstate
+from plumcrate.storage.errors import StorageError
 from plumcrate.work.runs import RunError
 
 log = structlog.get_logger()
 
+MEDIA_TYPE = "application/problem+json"
+DATABASE_AWAY = "PostgreSQL does not answer; nothing was changed. Try again in a moment"
+
 #: Every problem type, with its title and status.
 PROBLEMS: dict[str, tuple[str, int]] = {
+    "bad-address": ("The address cannot be read", 400),
+    "bad-body": ("The body cannot be read", 400),
+    "other-host": ("The host name is not served here", 400),
     "not-signed-in": ("You are not signed in", 401),
     "wrong-sign-in": ("The address or the password is wrong", 401),
+    "bad-signature": ("The signature does not fit", 401),
     "too-many-attempts": ("Too many attempts to sign in", 429),
+    "too-many": ("You have too much under way", 429),
     "not-allowed": ("Your role does not allow this", 403),
     "foreign-origin": ("The request came from another site", 403),
     "not-found": ("There is no such thing", 404),
+    "not-possible-here": ("This address does not do that", 405),
+    "too-slow": ("The request came too slowly", 408),
     "invalid-request": ("The request does not fit", 422),
     "folder-missing": ("The folder is not there", 422),
     "folder-unreadable": ("The folder cannot be read", 422),
@@ -30,31 +44,67 @@ PROBLEMS: dict[str, tuple[str, int]] = {
     "library-overlaps": ("The folder belongs to another library", 409),
     "slug-taken": ("The short name is taken", 409),
     "library-treated": ("The library still holds what we made", 409),
+    "library-busy": ("The library is being worked on", 409),
     "survey-open": ("A survey is already under way", 409),
+    "check-open": ("A check is already under way", 409),
+    "forecast-open": ("A forecast is already under way", 409),
     "not-confirmed": ("The confirmation is missing", 422),
     "name-taken": ("The name is taken", 409),
     "not-a-picture": ("The file is not a picture", 422),
     "too-large": ("The file is too large", 413),
-    "bad-signature": ("The signature does not fit", 401),
-    "too-old": ("The message is too old, or from the future", 401),
-    "no-hook": ("The library takes no webhooks yet", 404),
     "run-ended": ("The run has ended", 409),
+    "ended": ("It has ended", 409),
     "no-version": ("There is no such version of the file", 404),
     "cannot-show": ("The picture cannot be shown", 422),
     "storage": ("The library's files cannot be reached", 503),
     "database": ("The database does not answer", 503),
+    "busy": ("The service has too much to do", 503),
     "internal": ("Something went wrong inside the service", 500),
 }
 
+SECURITY_HEADERS = {
+    "X-Content-Type-Options": "nosniff",
+    "X-Frame-Options": "DENY",
+    "Referrer-Policy": "same-origin",
+    "Cross-Origin-Opener-Policy": "same-origin",
+    "Cross-Origin-Resource-Policy": "same-origin",
+    "Permissions-Policy": "camera=(), geolocation=(), microphone=()",
+    # For answers that say nothing themselves: they are data, not pages.
+    "Content-Security-Policy": "default-src 'none'; frame-ancestors 'none'",
+}
 
-class ApiError(Exception):
+#: What any operation may answer besides its own, for the interface's description.
+RESPONSES: dict[int | str, dict[str, Any]] = {
+    status: {
+        "description": description,
+        "content": {MEDIA_TYPE: {"schema": {"$ref": "#/components/schemas/Problem"}}},
+    }
+    for status, description in {
+        400: "The request cannot be read.",
+        401: "Nobody has signed in.",
+        403: "The role, or where the request came from, does not allow it.",
+        404: "There is no such thing.",
+        408: "The request came too slowly.",
+        409: "It does not fit what is under way.",
+        413: "The body is too large.",
+        422: "The request does not fit.",
+        429: "Too much at a time.",
+        503: "The database or the library's files cannot be reached, or there is too much to do.",
+    }.items()
+}
+
+
+class ApiError(HTTPException):
     """A problem to answer with. ``code`` is a key of :data:`PROBLEMS`."""
 
     def __init__(self, code: str, detail: str, **more: object) -> None:
-        super().__init__(detail)
+        super().__init__(PROBLEMS[code][1], detail)
         self.code = code
-        self.detail = detail
+        self.detail: str = detail
         self.more = more
+
+    def __str__(self) -> str:
+        return self.detail
 
 
 def respond(code: str, detail: str, **more: object) -> JSONResponse:
@@ -62,8 +112,10 @@ def respond(code: str, detail: str, **more: object) -> JSONResponse:
     problem = Problem.model_validate(
         {"type": f"urn:plumcrate:problem:{code}", "title": title, "status": status, "detail": detail, **more}
     )
-    headers = {"WWW-Authenticate": "Bearer"} if status == 401 else None
-    return JSONResponse(problem.model_dump(), status, headers=headers, media_type="application/problem+json")
+    headers = {"WWW-Authenticate": "Bearer"} if status == 401 else {}
+    if status in (408, 413):
+        headers["Connection"] = "close"  # what is left of the body is not read
+    return JSONResponse(problem.model_dump(), status, headers=headers or None, media_type=MEDIA_TYPE)
 
 
 def install(app: FastAPI) -> None:
@@ -79,32 +131,58 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(StorageError)
     def _storage(_: Request, error: StorageError) -> JSONResponse:
-        return respond("storage", str(error), reason=error.code)
+        return respond(_STORAGE.get(error.code, "storage"), str(error), reason=error.code)
 
     @app.exception_handler(RequestValidationError)
     def _invalid(_: Request, error: RequestValidationError) -> JSONResponse:
         places = [
-            {"where": ".".join(str(part) for part in fault["loc"]), "what": fault["msg"]}
-            for fault in error.errors()
+            {"where": _plain(".".join(str(part) for part in fault["loc"])), "what": _plain(fault["msg"])}
+            for fault in error.errors()[:20]
         ]
         detail = "; ".join(f"{place['where']}: {place['what']}" for place in places)
         return respond("invalid-request", detail, errors=places)
 
-    @app.exception_handler(HTTPException)
-    def _http(_: Request, error: HTTPException) -> JSONResponse:
-        if error.status_code == 404:
-            return respond("not-found", "no page or resource has this address")
+    @app.exception_handler(StarletteError)
+    def _http(_: Request, error: StarletteError) -> JSONResponse:
+        code = {404: "not-found", 405: "not-possible-here", 400: "bad-body"}.get(error.status_code)
+        if code is not None:
+            detail = {"not-found": "no page or resource has this address"}.get(code, str(error.detail))
+            answer = respond(code, detail)
+            answer.headers.update(error.headers or {})
+            return answer
         problem = Problem(type="about:blank", title=str(error.detail), status=error.status_code)
-        return JSONResponse(
-            problem.model_dump(), error.status_code, error.headers, media_type="application/problem+json"
-        )
+        return JSONResponse(problem.model_dump(), error.status_code, error.headers, media_type=MEDIA_TYPE)
 
-    @app.exception_handler(OperationalError)
-    def _database(_: Request, error: OperationalError) -> JSONResponse:
-        log.error("the database does not answer", reason=str(error.orig).splitlines()[0])
-        return respond("database", "PostgreSQL does not answer; nothing was changed. Try again in a moment")
+    for kind in (SQLAlchemyError, PsycopgError):
+        app.add_exception_handler(kind, _database)
 
     @app.exception_handler(Exception)
     def _any(_: Request, error: Exception) -> JSONResponse:
-        log.exception("unexpected error", exc_info=error)
-        return respond("internal", "the service's log says more; nothing was changed by this request")
+        log.error("unexpected error", exc_info=error)
+        answer = respond("internal", "the service's log says more; nothing was changed by this request")
+        answer.headers.update(SECURITY_HEADERS)  # this answer is made outside the gate
+        return answer
+
+
+_STORAGE = {"name-taken": "name-taken", "bad-name": "invalid-request", "gone": "not-found"}
+
+
+def _database(_: Request, error: Exception) -> JSONResponse:
+    """What PostgreSQL refused, told from what it could not be asked."""
+    state = sqlstate(error)
+    if lost_connection(error):
+        log.error("the database does not answer", reason=str(error).splitlines()[:1])
+        return respond("database", DATABASE_AWAY)
+    if conflicted(error) or state == "57014":
+        return respond("busy", "the database has too much to do; nothing was changed. Try again in a moment")
+    if state is not None and state.startswith("22"):
+        return respond("invalid-request", "a value does not fit what is kept of it")
+    if state is not None and state.startswith("23"):
+        return respond("library-busy", "it changed meanwhile; nothing was done. Look again, then try again")
+    log.error("the database refused a statement", exc_info=error)
+    return respond("internal", "the service's log says more; nothing was changed by this request")
+
+
+def _plain(text: str) -> str:
+    """Bounded, and encodable whatever a request held."""
+    return text.encode("utf-8", "replace").decode()[:500]

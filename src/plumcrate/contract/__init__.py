@@ -10,12 +10,16 @@ from .checks import (
     ForecastRequest,
     JobState,
     Machine,
+    Orphan,
     Outlook,
     Pruned,
     PruneRequest,
+    PutBackRequest,
     Range,
+    Recognised,
+    RecogniseRequest,
 )
-from .common import Level, Page, Problem
+from .common import Id, Level, Page, Problem
 from .libraries import Library, LibraryChange, LibraryRequest, Survey, SurveyState
 from .people import Health, Key, KeyRequest, NewKey, Person, Role, SignIn
 from .pictures import (
@@ -81,6 +85,7 @@ __all__ = [
     "HookEvent",
     "HookSecret",
     "How",
+    "Id",
     "Item",
     "ItemState",
     "JobState",
@@ -96,6 +101,7 @@ __all__ = [
     "MetadataKind",
     "NewFiles",
     "NewKey",
+    "Orphan",
     "Outlook",
     "OutputReport",
     "OwnRequest",
@@ -108,9 +114,12 @@ __all__ = [
     "Problem",
     "PruneRequest",
     "Pruned",
+    "PutBackRequest",
     "Range",
     "Recipe",
     "RecipeSettings",
+    "RecogniseRequest",
+    "Recognised",
     "Role",
     "Rule",
     "Run",

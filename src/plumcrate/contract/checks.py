@@ -16,6 +16,7 @@ class JobState(StrEnum):
     RUNNING = "running"
     FINISHED = "finished"
     FAILED = "failed"
+    STOPPED = "stopped"
 
 
 class CheckRequest(Message):
@@ -56,6 +57,10 @@ class Backups(Message):
     bytes: int
     needed: int = Field(description="Backups that are the only original of a treated file.")
     bytes_needed: int
+    orphaned: int = Field(
+        0, description="Backups whose file was deleted, moved away or overwritten by somebody."
+    )
+    bytes_orphaned: int = 0
     oldest_at: datetime | None
     folder: str
     bytes_free: int | None = Field(description="Free on the disk of the store.")
@@ -64,7 +69,10 @@ class Backups(Message):
 class PruneRequest(Message):
     """Which backups to delete. ``confirm`` must be the library's short name."""
 
-    older_than_days: int | None = Field(None, ge=0, description="Null: of any age.")
+    older_than_days: int | None = Field(None, ge=0, le=36_500, description="Null: of any age.")
+    orphans_too: bool = Field(
+        False, description="Also those whose file was deleted, moved away or overwritten by somebody."
+    )
     needed_too: bool = Field(
         False, description="Also the only original of a treated file, which can then never be restored."
     )
@@ -75,7 +83,40 @@ class Pruned(Message):
     backups: int
     bytes: int
     needed: int = Field(description="How many of them were the only original of a treated file.")
-    left: int = Field(description="Backups that stay because a treated file needs them.")
+    left: int = Field(description="Backups that stay: needed by a treated file, or orphaned.")
+
+
+class Orphan(Message):
+    """A backup whose file was deleted, moved away or overwritten. ``path`` is where the file was."""
+
+    id: int
+    path: str
+    size: int
+    created_at: datetime
+
+
+class PutBackRequest(Message):
+    """Where an orphaned backup is to be put, relative to the library; its former path when left out."""
+
+    path: str | None = Field(None, max_length=2000)
+
+
+class Recognised(Message):
+    """What came of saying that a library's folder is the right one, as it is.
+
+    ``closed``: changes that could not be settled and are given up; ``gone``: files of theirs that are not
+    there. Originals of all of them stay among the backups.
+    """
+
+    marked: bool
+    closed: int
+    gone: int
+
+
+class RecogniseRequest(Message):
+    """``confirm`` must be the library's short name."""
+
+    confirm: str
 
 
 class ForecastRequest(Message):

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import unicodedata
 from enum import StrEnum
-from typing import Generic, TypeVar
+from typing import Annotated, Any, Generic, TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 T = TypeVar("T")
+
+#: A number that a record may have.
+Id = Annotated[int, Field(ge=1, le=2**63 - 1)]
 
 
 class Message(BaseModel):
@@ -16,6 +20,29 @@ class Message(BaseModel):
     model_config = ConfigDict(
         extra="forbid", from_attributes=True, json_schema_serialization_defaults_required=True
     )
+
+    @model_validator(mode="before")
+    @classmethod
+    def _text_is_text(cls, values: Any) -> Any:
+        """No NUL, other control character or lone surrogate in any text, however deep."""
+        if isinstance(values, dict):
+            for name, value in values.items():
+                _refuse_odd_text(name)
+                _refuse_odd_text(value)
+        return values
+
+
+def _refuse_odd_text(value: Any) -> None:
+    if isinstance(value, str):
+        if any(unicodedata.category(sign) in ("Cc", "Cs") and sign not in "\n\t" for sign in value):
+            raise ValueError("text holds a control character or is not valid Unicode")
+    elif isinstance(value, dict):
+        for name, below in value.items():
+            _refuse_odd_text(name)
+            _refuse_odd_text(below)
+    elif isinstance(value, list | tuple):
+        for below in value:
+            _refuse_odd_text(below)
 
 
 class Level(StrEnum):

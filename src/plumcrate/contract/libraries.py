@@ -40,7 +40,9 @@ class LibraryRequest(Message):
     """A folder tree to connect."""
 
     name: str = Field(min_length=1, max_length=120)
-    root: str = Field(min_length=1, description="Absolute path of the folder, as the service sees it.")
+    root: str = Field(
+        min_length=1, max_length=4000, description="Absolute path of the folder, as the service sees it."
+    )
     slug: str | None = Field(None, pattern=r"^[a-z0-9](?:[a-z0-9-]{0,60}[a-z0-9])?$")
     level: Level = Level.EVERYDAY
     webp: bool = True
@@ -73,6 +75,7 @@ class Library(Message):
     avif: bool
     patterns: list[str]
     upkeep: Upkeep
+    at_rest: bool = Field(False, description="Handed back: nothing is treated by itself until a person does.")
     created_at: datetime
     pictures: int = Field(0, description="Pictures: an original with its renditions counts once.")
     files: int = Field(0, description="Files of originals and renditions; our copies not counted.")

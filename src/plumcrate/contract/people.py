@@ -19,8 +19,8 @@ class Role(StrEnum):
 
 
 class SignIn(Message):
-    email: str
-    password: str
+    email: str = Field(max_length=320)
+    password: str = Field(max_length=1000)
 
 
 class Person(Message):

@@ -64,6 +64,7 @@ class File(Message):
     how: str | None = None
     treated_at: datetime | None = None
     has_backup: bool = False
+    held: bool = Field(False, description="Put back by a person: not treated again by itself.")
     copies: list[Copy] = Field(default_factory=list)
 
 

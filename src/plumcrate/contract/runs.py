@@ -8,7 +8,7 @@ from typing import Self
 
 from pydantic import Field, model_validator
 
-from .common import Level, Message
+from .common import Id, Level, Message
 
 
 class RunKind(StrEnum):
@@ -46,10 +46,10 @@ class ItemState(StrEnum):
 class Scope(Message):
     """Which files: all, one folder with what is under it, single pictures, or those of another run."""
 
-    folder: str | None = None
-    pictures: list[int] | None = Field(default=None, max_length=100_000)
-    run: int | None = Field(None, description="The files of this run.")
-    failed_of: int | None = Field(None, description="The files that failed in this run.")
+    folder: str | None = Field(None, max_length=2000)
+    pictures: list[Id] | None = Field(default=None, max_length=100_000)
+    run: Id | None = Field(None, description="The files of this run.")
+    failed_of: Id | None = Field(None, description="The files that failed in this run.")
     untreated: bool = Field(False, description="Only files that no run has dealt with.")
 
     @model_validator(mode="after")
@@ -63,7 +63,7 @@ class Scope(Message):
 class RunRequest(Message):
     """Something to do to many files. Level and copies default to the library's recipe."""
 
-    library: str
+    library: str = Field(max_length=100)
     kind: RunKind = RunKind.TREAT
     level: Level | None = None
     webp: bool | None = None

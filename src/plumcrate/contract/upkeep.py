@@ -44,7 +44,13 @@ class Upkeep(Message):
     )
     keep_times: bool = Field(False, description="Treated files keep the time of their last change.")
     keep_backups_days: int | None = Field(
-        None, ge=1, description="Backups older than this are deleted, also those that are in use."
+        None, ge=1, le=36_500, description="Backups older than this are deleted, also those that are in use."
+    )
+    keep_orphans_days: int | None = Field(
+        None,
+        ge=1,
+        le=36_500,
+        description="Backups of files that were deleted or overwritten are deleted after so many days.",
     )
     backups_limit: int | None = Field(
         None, ge=1, description="Bytes; treating stops with a clear reason when the store is so large."

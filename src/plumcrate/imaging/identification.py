@@ -14,6 +14,9 @@ from typing import Literal
 
 from .errors import Damaged, MoreDataNeeded, NotAPicture
 
+#: A header that states longer sides is damaged, or made to harm.
+MOST_SIDE = 1_000_000
+
 Format = Literal["jpeg", "png", "gif", "webp", "avif", "heif", "tiff", "bmp", "svg", "pdf"]
 
 #: File-name endings by format; the first is the usual one.
@@ -80,6 +83,13 @@ def identify(data: bytes) -> Facts:
     :class:`MoreDataNeeded` when the header goes on beyond ``data``, :class:`Damaged` when it
     contradicts its own format.
     """
+    facts = _identify(data)
+    if max(facts.width, facts.height) > MOST_SIDE:
+        raise Damaged(f"its header states {facts.width:,} × {facts.height:,} pixels, which no picture has")
+    return facts
+
+
+def _identify(data: bytes) -> Facts:
     if not data:
         raise NotAPicture("the file is empty")
     try:
@@ -100,7 +110,7 @@ def identify(data: bytes) -> Facts:
             if width <= 0 or height == 0:
                 raise Damaged("the BMP states an impossible width or height")
             return Facts("bmp", width, abs(height))
-    except (struct.error, IndexError):
+    except (struct.error, IndexError, ValueError):
         raise MoreDataNeeded("the header is cut short") from None
     if data[:5] == b"%PDF-":
         return Facts("pdf", 0, 0)
@@ -133,8 +143,7 @@ def exif_orientation(tiff: bytes) -> int:
 def _jpeg(data: bytes) -> Facts:
     position, orientation = 2, 1
     while True:
-        while data[position] != 0xFF:  # stray bytes between segments: tolerated, as browsers do
-            position += 1
+        position = data.index(b"\xff", position)  # stray bytes between segments: tolerated, as browsers do
         while data[position] == 0xFF:
             position += 1
         marker = data[position]
@@ -245,7 +254,7 @@ def _webp(data: bytes) -> Facts:
 
 def _isobmff(data: bytes) -> Facts:
     (size,) = struct.unpack_from(">I", data, 0)
-    brands = {data[8:12]} | {data[at : at + 4] for at in range(16, min(size, len(data)), 4)}
+    brands = {data[8:12]} | {data[at : at + 4] for at in range(16, min(size, len(data), 4096), 4)}
     if brands & {b"avif", b"avis"}:
         kind: Format = "avif"
     elif brands & {b"heic", b"heix", b"mif1", b"heim"}:

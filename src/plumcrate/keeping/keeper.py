@@ -1,46 +1,120 @@
-"""The change protocol: how a file is replaced, given a copy, or restored, without ever losing one.
+"""The keeper of a library: changes its files without ever losing one.
 
 For a replacement: the backup is durable, then the journal row is committed, then the new bytes are
-staged in the same folder, then both names are exchanged at once and what came out is hashed. If it
-is not what was read, somebody wrote in between: the names are exchanged back. The exchanged-out
-file, which the backup holds, is dropped; then ledger, file record and journal are closed in one
-transaction.
-
-What survives what: a process killed at any step leaves either the old or the new bytes under the
-name, with the backup in the store whenever they are the new ones; see :mod:`.recovery`.
+staged in the same folder, then both names are exchanged at once, then what came out is hashed once
+nobody has it open for writing. Ledger and file record follow in one transaction; only then is the
+exchanged-out file deleted. The classes of :mod:`.changes` hold the steps, :mod:`.recovery` what is done
+after a crash.
 """
 
 from __future__ import annotations
 
-import hashlib
-from datetime import UTC, datetime
+from pathlib import Path
 
 from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 
 from plumcrate.contract import FileState
-from plumcrate.records.tables import Backup, Copy, File, Journal
-from plumcrate.storage.folder import StorageError
+from plumcrate.records.database import Database
+from plumcrate.records.tables import Backup, Copy, File, Library, Result
+from plumcrate.storage.errors import NotThere, StorageError
+from plumcrate.storage.local import LocalStore
+from plumcrate.storage.store import NO_FILE, Store
 
-from .journal import COPY, DROP_COPY, PUT_BACK, REPLACE, RESTORE, WITHDRAW, Journalled, Note
+from .backups import BackupStore
+from .changes import (
+    DropCopy,
+    Note,
+    Overtaken,
+    PutBack,
+    Replace,
+    Restore,
+    Upload,
+    Withdraw,
+    WriteCopy,
+)
+from .changes.appear import name_taken
+from .changes.base import GRACE, backup_stands, sha_of
+from .state import StateFolder
 from .steps import Step, passed
 
-#: Kinds of copies that stand for a first file in another format.
-CONVERTED = ("jpeg", "png")
+_SAMPLE = 50
 
 
-class Overtaken(StorageError):
-    """Somebody else changed the file meanwhile; what they wrote was left in place."""
+class Keeper:
+    """Changes the files of one library. The caller holds the picture's lock.
 
-    def __init__(self, path: str) -> None:
-        super().__init__(
-            "changed-outside",
-            f"{path} was changed by somebody else meanwhile; their version was left in place: survey again",
-        )
+    ``grace``: where the system does not tell who has a file open, in seconds, see :mod:`.changes`.
+    """
 
+    def __init__(
+        self,
+        database: Database,
+        library_id: int,
+        store: Store,
+        backups: BackupStore,
+        *,
+        grace: float = GRACE,
+    ) -> None:
+        self.database = database
+        self.library_id = library_id
+        self.store = store
+        self.backups = backups
+        self.grace = grace
 
-class Keeper(Journalled):
-    """Changes the files of one library. The caller holds the picture's lock."""
+    @classmethod
+    def of(cls, database: Database, library: Library, state: StateFolder) -> Keeper:
+        """The keeper of a connected library, which is entered only under its own mark."""
+        mark = library.mark if library.marked_at else None
+        backups = BackupStore(state.backups_of(library.slug), state.check)
+        return cls(database, library.id, LocalStore(Path(library.root), mark), backups)
+
+    # -- identity ----------------------------------------------------------------------------
+
+    def be_marked(self) -> None:
+        """Before a change: the store bears its mark. Raises NotThere when it cannot be the right one."""
+        if self.store.mark is not None:
+            return
+        with self.database.begin() as session:
+            library = session.get_one(Library, self.library_id)
+            known = list(
+                session.scalars(
+                    select(File.path)
+                    .where(File.library_id == self.library_id, File.state != FileState.GONE)
+                    .order_by(File.id)
+                    .limit(_SAMPLE)
+                )
+            )
+        if library.marked_at is None:
+            self._refuse_another(library, known)
+            self.store.write_mark(library.mark)
+            with self.database.begin() as session:
+                row = session.get_one(Library, self.library_id)
+                row.marked_at, row.device = func.now(), self.store.device()
+        self.store.mark = library.mark
+        with self.store.visit():
+            return
+
+    def _refuse_another(self, library: Library, known: list[str]) -> None:
+        borne = self.store.read_mark()
+        if borne not in (None, library.mark):
+            raise NotThere(
+                f"the folder {self.store.label} bears the mark of another library or installation: two must "
+                "not treat the same files"
+            )
+        if known and not any(self.store.taken(path) for path in known):
+            raise NotThere(
+                f"none of the files known in {self.store.label} is there: is the right volume mounted? "
+                "Nothing is changed until it is back"
+            )
+
+    def unmark(self) -> None:
+        """At the end of a hand-back: the folder is as it was, and bears nothing of ours."""
+        with self.database.begin() as session:
+            row = session.get_one(Library, self.library_id, with_for_update=True)
+            if row.marked_at is not None:
+                row.marked_at = None
+                self.store.remove_mark()
 
     # -- the file itself ---------------------------------------------------------------------
 
@@ -59,245 +133,122 @@ class Keeper(Journalled):
 
         Without ``backup`` nothing keeps the bytes of a file that has none yet. ``store_limit`` is the
         size in bytes that the library's backups may reach. Raises StorageError; :class:`Overtaken` when
-        the file no longer holds ``before``.
+        the file no longer holds ``before``, :class:`InUse` when somebody has it open for writing.
         """
-        before_sha = hashlib.sha256(before).digest()
-        original = self._known_original(file, before_sha)
-        if original is None and backup:
-            self.back_up(before, before_sha, store_limit)
-            original = before_sha
-        self._exchange(REPLACE, file, before_sha, after, note, keep_times, original)
+        self.be_marked()
+        with self.store.visit():
+            before_sha = sha_of(before)
+            original = self._known_original(file, before_sha)
+            if original == before_sha or (original is None and backup):
+                # A backup that is there already is read: it may be all that is left in a moment.
+                self.back_up(before, before_sha, file.path, store_limit)
+                original = before_sha
+            detail = dict(note.detail)
+            links = self.store.facts(file.path).links
+            if links > 1:
+                detail["links"] = links  # the other names keep the old bytes
+            result = Result(
+                library_id=self.library_id, sha256=sha_of(after), size=len(after), kind="file",
+                original_sha256=original, made=note.made,
+            )  # fmt: skip
+            change = Replace.begin(
+                self, file.path, Note(note.run_id, note.score, detail), file=file, before=before_sha,
+                after=result.sha256, result=result, original=original.hex() if original else None,
+            )  # fmt: skip
+            change.perform(after, keep_times=keep_times)
 
-    def restore(self, file: File, note: Note, *, overwrite: bool = False) -> None:
+    def restore(self, file: File, note: Note, *, overwrite: bool = False, hold: bool = False) -> None:
         """Puts the backup back and removes our copies. Raises StorageError.
 
         A file that somebody changed since is not overwritten (:class:`Overtaken`) unless the caller says
-        so; their version is then backed up first.
+        so; their version is then backed up first. ``hold``: it is not treated again by itself.
         """
-        if file.before_sha256 is not None:
-            self._put_original(file, note, overwrite)
-            self.folder.set_mtime(file.path, file.mtime_ns_before)
-        elif file.sha256 is not None:
-            raise StorageError(
-                "no-backup",
-                f"{file.path} has no backup: it was treated without one, or its backup was deleted; "
-                "it stays as it is",
-            )
-        self.drop_copies(file, note)
-        facts = self.folder.stat(file.path)
+        self.be_marked()
+        with self.store.visit():
+            if file.before_sha256 is not None:
+                self._put_original(file, note, overwrite)
+                self.store.set_mtime(file.path, file.mtime_ns_before)
+            elif file.sha256 is not None:
+                raise StorageError(
+                    "no-backup",
+                    f"{file.path} has no backup: it was treated without one, or its backup was deleted; "
+                    "it stays as it is",
+                )
+            self.drop_copies(file, note)
+            facts = self.store.facts(file.path)
         with self.database.begin() as session:
             row = session.get_one(File, file.id)
-            row.state, row.reason = FileState.NEW, None
+            row.state, row.reason, row.held = FileState.NEW, None, hold
             row.sha256 = row.before_sha256 = row.score = row.level = row.recipe = row.how = None
             row.treated_at = None
-            row.size_now = row.size_before = facts.st_size
-            row.mtime_ns = row.mtime_ns_before = facts.st_mtime_ns
+            row.size_now = row.size_before = facts.size
+            row.mtime_ns = row.mtime_ns_before = facts.mtime_ns
 
     def _put_original(self, file: File, note: Note, overwrite: bool) -> None:
         assert file.before_sha256 is not None
-        current = self.folder.sha256(file.path)
+        current = self.store.sha256(file.path)
         if current == file.before_sha256:
             return
-        if current is None and file.state != FileState.REMOVED:
-            raise StorageError("gone", f"{file.path} is not there any more; its backup is kept")
+        if current is None and file.state not in (FileState.REMOVED, FileState.GONE):
+            raise StorageError(
+                "gone", f"{file.path} is not there any more; its backup is kept: survey, then look at Keep"
+            )
         if current is not None and current != file.sha256:
-            if not overwrite:
+            if not overwrite or current == NO_FILE:
                 raise Overtaken(file.path)
-            theirs = self.folder.read(file.path)
-            current = hashlib.sha256(theirs).digest()
-            self.back_up(theirs, current)
+            theirs = self.store.read(file.path)
+            current = sha_of(theirs)
+            self.back_up(theirs, current, file.path)
         data = self.backups.get(file.before_sha256)
         if current is not None:
-            self._exchange(RESTORE, file, current, data, note, False, None)
+            change = Restore.begin(
+                self, file.path, note, file=file, before=current, after=file.before_sha256,
+            )  # fmt: skip
+            change.perform(data)
         else:
-            self._appear(PUT_BACK, file, file.path, data, note)
+            self._put_back(file.path, data, note, file)
+
+    def _put_back(self, path: str, data: bytes, note: Note, file: File | None = None) -> None:
+        if self.store.taken(path):
+            raise name_taken(path)
+        PutBack.begin(self, path, note, file=file, after=sha_of(data)).perform(data)
+
+    def put_back_as(self, sha256: bytes, path: str, note: Note) -> None:
+        """Puts a backup into the library under a name that is free. Raises StorageError."""
+        self.be_marked()
+        with self.store.visit():
+            data = self.backups.get(sha256)
+            self.store.make_folder(path.rpartition("/")[0])
+            self._put_back(path, data, note)
+
+    def upload(self, path: str, data: bytes, note: Note) -> None:
+        """Puts a new file into the library under a name that is free. Raises StorageError."""
+        self.be_marked()
+        with self.store.visit():
+            self.store.make_folder(path.rpartition("/")[0])
+            if self.store.taken(path):
+                raise StorageError("name-taken", f"{path} is there already; nothing was written")
+            Upload.begin(self, path, note, after=sha_of(data)).perform(data)
 
     def withdraw(self, file: File, current: bytes, note: Note) -> None:
         """Takes a first file away whose conversion is in place; its backup stays. Raises StorageError."""
-        sha = hashlib.sha256(current).digest()
-        original = self._known_original(file, sha)
-        if original is None:
-            self.back_up(current, sha)
-            original = sha
-        staged = self.folder.staged_name(file.path)
-        entry = self.open_journal(WITHDRAW, file, file.path, staged, sha, None, note, original=original.hex())
-        try:
-            self._rely_on(original)
-            self.folder.withdraw(file.path, staged)
-        except StorageError:
-            if not self.settle(entry):
-                raise
-            return
-        passed(Step.EXCHANGED)
-        if self.folder.sha256(staged) != sha:
-            self.folder.publish(staged, file.path)
-            self.settle(entry)
-            raise Overtaken(file.path)
-        passed(Step.CHECKED)
-        self.folder.remove(staged)
-        passed(Step.CLEANED)
-        self._finish_withdrawal(entry)
-        passed(Step.RECORDED)
-
-    def _known_original(self, file: File, current: bytes) -> bytes | None:
-        """The backup that stands for a file whose bytes are ours or the original; None when they are
-        neither, as when somebody wrote them, or when there is no backup."""
-        original = file.before_sha256
-        if original is None or current not in (file.sha256, original) or not self.backups.has(original):
-            return None
-        return original
-
-    def back_up(self, data: bytes, sha256: bytes, store_limit: int | None = None) -> None:
-        """Makes a durable backup. Raises StorageError.
-
-        The row is locked until the bytes are durable, so that pruning cannot delete them meanwhile.
-        """
-        with self.database.begin() as session:
-            if store_limit is not None:
-                held = select(func.coalesce(func.sum(Backup.size), 0)).where(
-                    Backup.library_id == self.library_id, Backup.sha256 != sha256
+        self.be_marked()
+        with self.store.visit():
+            sha = sha_of(current)
+            original = self._known_original(file, sha)
+            if original is None or original == sha:
+                self.back_up(current, sha, file.path)
+                original = sha
+            elif not self.backups.sound(original):
+                raise StorageError(
+                    "backup-damaged", f"the backup of {file.path} is damaged, so the file was left in place"
                 )
-                if int(session.scalar(held) or 0) + len(data) > store_limit:
-                    raise StorageError(
-                        "backups-full",
-                        f"the backups have reached their limit of {store_limit / 1e9:.1f} GB: raise it, or "
-                        "delete old backups; nothing was changed",
-                    )
-            session.execute(
-                insert(Backup)
-                .values(library_id=self.library_id, sha256=sha256, size=len(data))
-                .on_conflict_do_update(index_elements=["library_id", "sha256"], set_={"pruned_at": None})
-            )
-            self.backups.put(data, sha256)
-        passed(Step.BACKED_UP)
+            change = Withdraw.begin(
+                self, file.path, note, file=file, before=sha, original=original.hex(),
+            )  # fmt: skip
+            change.perform()
 
-    def _rely_on(self, original: bytes | None) -> None:
-        if original is not None and not self.backup_stands(original):
-            raise StorageError("backup-missing", "the backup was deleted meanwhile; nothing was changed")
-
-    def _exchange(
-        self,
-        action: str,
-        file: File,
-        before_sha: bytes,
-        after: bytes,
-        note: Note,
-        keep_times: bool,
-        original: bytes | None,
-    ) -> None:
-        staged = self.folder.staged_name(file.path)
-        after_sha = hashlib.sha256(after).digest()
-        links = self.folder.stat(file.path).st_nlink
-        if links > 1:
-            note.detail["links"] = links  # the other names keep the old bytes
-        entry = self.open_journal(
-            action, file, file.path, staged, before_sha, after_sha, note,
-            original=original.hex() if original else None,
-        )  # fmt: skip
-        try:
-            self._rely_on(original)
-            self.folder.stage(staged, after, file.path, keep_times=keep_times)
-            passed(Step.STAGED)
-            self.folder.exchange(file.path, staged)
-        except StorageError:
-            # The disk may have failed before the exchange or just after it: the hashes tell.
-            if not self.settle(entry):
-                raise
-            return
-        passed(Step.EXCHANGED)
-        if self.folder.sha256(staged) != before_sha:
-            self.settle(entry)
-            raise Overtaken(file.path)
-        passed(Step.CHECKED)
-        self.folder.remove(staged)
-        passed(Step.CLEANED)
-        self._finish_exchange(entry)
-        passed(Step.RECORDED)
-
-    # -- settling ----------------------------------------------------------------------------
-
-    def settle(self, entry: Journal) -> bool:
-        """Finishes or undoes an open change by hash alone; says whether it was finished.
-
-        See :mod:`.recovery` for the cases. Raises StorageError when the library cannot be reached;
-        the journal row then stays open.
-        """
-        if not self.folder.root.is_dir():
-            raise StorageError(
-                "folder-missing",
-                f"the folder {self.folder.root} is not there: {entry.path} is settled when it is back",
-            )
-        if entry.action == DROP_COPY:
-            return self._settle_drop(entry)
-        if entry.action in (COPY, PUT_BACK):
-            return self._settle_appearance(entry)
-        if entry.action == WITHDRAW:
-            return self._settle_withdrawal(entry)
-        folder = self.folder
-        here, staged = folder.sha256(entry.path), folder.sha256(entry.staged)
-        done = here == entry.after_sha256 and staged in (None, entry.before_sha256, entry.after_sha256)
-        if not done and here == entry.after_sha256:
-            folder.exchange(entry.path, entry.staged)
-        elif here is None and staged == entry.before_sha256:
-            folder.publish(entry.staged, entry.path)
-        folder.remove(entry.staged)
-        if done:
-            self._finish_exchange(entry)
-        else:
-            self.drop_journal(entry.id)
-        return done
-
-    def _settle_appearance(self, entry: Journal) -> bool:
-        done = self.folder.sha256(entry.path) == entry.after_sha256
-        self.folder.remove(entry.staged)
-        if done:
-            self._finish_appearance(entry)
-        else:
-            self.drop_journal(entry.id)
-        return done
-
-    def _settle_withdrawal(self, entry: Journal) -> bool:
-        here, staged = self.folder.sha256(entry.path), self.folder.sha256(entry.staged)
-        if here is None and staged is not None:
-            self.folder.publish(entry.staged, entry.path)
-        self.folder.remove(entry.staged)
-        done = here is None and staged is None
-        if done:
-            self._finish_withdrawal(entry)
-        else:
-            self.drop_journal(entry.id)
-        return done
-
-    def _finish_exchange(self, entry: Journal) -> None:
-        """Records an exchange that has happened: file record, ledger, journal, in one transaction."""
-        facts = self.folder.stat(entry.path)
-        with self.database.begin() as session:
-            file = session.get_one(File, entry.file_id)
-            size_before = file.size_now
-            file.size_now, file.mtime_ns = facts.st_size, facts.st_mtime_ns
-            if entry.action == REPLACE:
-                original = entry.detail.get("original")
-                file.sha256 = entry.after_sha256
-                file.before_sha256 = bytes.fromhex(original) if original else None
-                file.state = FileState.LIGHTER
-                file.score = entry.detail.get("score")
-                file.treated_at = datetime.now(UTC)
-            else:
-                file.sha256 = None
-            self.record(session, entry, file, size_before, facts.st_size)
-
-    def _finish_withdrawal(self, entry: Journal) -> None:
-        with self.database.begin() as session:
-            file = session.get_one(File, entry.file_id)
-            size_before = file.size_now
-            # What stands for the file from now on is its conversion.
-            file.size_now = next((one.size for one in file.copies if one.kind in CONVERTED), 0)
-            file.state, file.treated_at = FileState.REMOVED, datetime.now(UTC)
-            file.before_sha256 = bytes.fromhex(entry.detail["original"])
-            file.sha256 = entry.before_sha256
-            self.record(session, entry, file, size_before, None)
-
-    # -- files that appear: copies, and originals that take their name back ------------------------
+    # -- copies --------------------------------------------------------------------------------
 
     def write_copy(
         self, file: File, kind: str, data: bytes, how: str, note: Note, path: str | None = None
@@ -307,62 +258,25 @@ class Keeper(Journalled):
         ``path`` is its name when it is not the file's with the kind behind it. Raises StorageError, with
         the code ``name-taken`` when somebody else's file has the name.
         """
+        self.be_marked()
         path = path or f"{file.path}.{kind}"
-        sha = hashlib.sha256(data).digest()
-        former = next((copy for copy in file.copies if copy.kind == kind), None)
-        if former is not None:
-            if former.sha256 == sha and former.path == path and self.folder.sha256(path) == sha:
-                return
-            self.drop_copy(file, former, note)
-        self._appear(COPY, file, path, data, note, kind=kind, how=how)
-
-    def _appear(self, action: str, file: File, path: str, data: bytes, note: Note, **extra: str) -> None:
-        taken = StorageError("name-taken", f"{path} is somebody else's file, so nothing was written there")
-        if self.folder.exists(path):
-            raise taken
-        staged = self.folder.staged_name(path)
-        sha = hashlib.sha256(data).digest()
-        entry = self.open_journal(action, file, path, staged, None, sha, note, **extra)
-        try:
-            self.folder.stage(staged, data, file.path if action == COPY else None)
-            passed(Step.STAGED)
-            published = self.folder.publish(staged, path)
-        except StorageError:
-            if not self.settle(entry):
-                raise
-            return
-        if not published:
-            self.settle(entry)
-            raise taken
-        passed(Step.EXCHANGED)
-        self._finish_appearance(entry)
-        passed(Step.RECORDED)
-
-    def _finish_appearance(self, entry: Journal) -> None:
-        """Records a copy, or an original, that has its name."""
-        facts = self.folder.stat(entry.path)
-        with self.database.begin() as session:
-            file = session.get_one(File, entry.file_id)
-            if entry.action == PUT_BACK:
-                file.sha256, file.state = None, FileState.NEW
-                file.size_now, file.mtime_ns = facts.st_size, facts.st_mtime_ns
-            else:
-                values = {
-                    "library_id": self.library_id,
-                    "file_id": entry.file_id,
-                    "kind": entry.detail["kind"],
-                    "path": entry.path,
-                    "size": facts.st_size,
-                    "sha256": entry.after_sha256,
-                    "score": entry.detail.get("score"),
-                    "how": entry.detail.get("how", ""),
-                }
-                session.execute(
-                    insert(Copy)
-                    .values(**values)
-                    .on_conflict_do_update(index_elements=["file_id", "kind"], set_=values)
-                )
-            self.record(session, entry, file, None, facts.st_size)
+        sha = sha_of(data)
+        with self.store.visit():
+            former = next((copy for copy in file.copies if copy.kind == kind), None)
+            if former is not None:
+                if former.sha256 == sha and former.path == path and self.store.sha256(path) == sha:
+                    return
+                self.drop_copy(file, former, note)
+            if self.store.taken(path):
+                raise name_taken(path)
+            result = Result(
+                library_id=self.library_id, sha256=sha, size=len(data), kind=kind,
+                original_sha256=file.before_sha256, made={},
+            )  # fmt: skip
+            change = WriteCopy.begin(
+                self, path, note, file=file, after=sha, result=result, kind=kind, how=how
+            )
+            change.perform(data, file.path)
 
     def drop_copies(self, file: File, note: Note, *, keep: frozenset[str] = frozenset()) -> None:
         """Removes our copies of a file, except the kinds to keep. Raises StorageError."""
@@ -372,21 +286,50 @@ class Keeper(Journalled):
 
     def drop_copy(self, file: File, copy: Copy, note: Note) -> None:
         """Removes one copy, unless its bytes are no longer ours. Raises StorageError."""
-        entry = self.open_journal(DROP_COPY, file, copy.path, "", copy.sha256, None, note, copy=copy.id)
-        self._settle_drop(entry)
+        self.be_marked()
+        with self.store.visit():
+            DropCopy.begin(self, copy.path, note, file=file, before=copy.sha256, copy_id=copy.id).perform()
 
-    def _settle_drop(self, entry: Journal) -> bool:
-        current = self.folder.sha256(entry.path)
-        if current == entry.before_sha256:
-            self.folder.remove(entry.path)
-        passed(Step.CLEANED)
+    # -- backups -------------------------------------------------------------------------------
+
+    def _known_original(self, file: File, current: bytes) -> bytes | None:
+        """The backup that stands for a file whose bytes are ours or the original; None when they are
+        neither, as when somebody wrote them, or when there is no backup."""
+        original = file.before_sha256
+        if original is None or current not in (file.sha256, original) or not self.backups.has(original):
+            return None
+        return original
+
+    def back_up(self, data: bytes, sha256: bytes, path: str = "", store_limit: int | None = None) -> None:
+        """Makes a durable backup, or makes sure that the one there is sound. Raises StorageError.
+
+        The row is locked until the bytes are durable, so that pruning cannot delete them meanwhile.
+        """
         with self.database.begin() as session:
-            copy = session.get(Copy, entry.detail["copy"])
-            if current not in (None, entry.before_sha256):
-                entry.detail = entry.detail | {"note": {"left": "changed by somebody else"}}
-            self.record(
-                session, entry, session.get_one(File, entry.file_id), copy.size if copy else None, None
+            ours = Backup.library_id == self.library_id, Backup.sha256 == sha256
+            if store_limit is not None and session.scalar(select(Backup.id).where(*ours)) is None:
+                held = select(func.coalesce(func.sum(Backup.size), 0)).where(
+                    Backup.library_id == self.library_id
+                )
+                if int(session.scalar(held) or 0) + len(data) > store_limit:
+                    raise StorageError(
+                        "backups-full",
+                        f"the backups have reached their limit of {store_limit / 1e9:.1f} GB: raise it, or "
+                        "delete old backups; nothing was changed",
+                    )
+            day = select(Library.days_seen).where(Library.id == self.library_id).scalar_subquery()
+            session.execute(
+                insert(Backup)
+                .values(library_id=self.library_id, sha256=sha256, size=len(data), path=path, born_day=day)
+                .on_conflict_do_update(
+                    index_elements=["library_id", "sha256"], set_={"pruned_at": None, "seen_at": None}
+                )
             )
-            if copy is not None:
-                session.delete(copy)
-        return True
+            self.backups.put(data, sha256)
+        passed(Step.BACKED_UP)
+
+    def rely_on(self, original: bytes) -> None:
+        """Raises StorageError when a backup is not on record, or is being deleted."""
+        with self.database.begin() as session:
+            if not backup_stands(session, self.library_id, original):
+                raise StorageError("backup-missing", "the backup was deleted meanwhile; nothing was changed")

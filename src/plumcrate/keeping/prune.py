@@ -1,4 +1,8 @@
-"""Deleting backups. One that is the only original of a treated file goes only when that is said.
+"""Deleting backups. What must not go by mistake goes only when that is said.
+
+A backup is *needed* while it is the only original of a treated file that stands in the library. It is
+*orphaned* when its file was deleted, moved away or overwritten by somebody, and the original's bytes
+have not been seen in the library since. Otherwise it is *spare*: the original stands in the library.
 
 A backup is first marked in the records, where a file that needed it also loses its claim; then it is
 deleted from the store under the lock of its row; then the row goes. A process killed in between leaves
@@ -7,28 +11,35 @@ marked rows, which :func:`finish_pruning` ends.
 
 from __future__ import annotations
 
-from datetime import datetime
+from dataclasses import dataclass
+from datetime import timedelta
 
-from sqlalchemy import ColumnElement, exists, func, select, update
+from sqlalchemy import ColumnElement, and_, exists, func, or_, select, true, update
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import FileState, Pruned
-from plumcrate.records.tables import Backup, File, Journal, Ledger
+from plumcrate.records.tables import Backup, File, Journal, Ledger, Library
 
-from .journal import PRUNE
 from .keeper import Keeper
 from .steps import Step, passed
 
+PRUNE = "prune"
 
-def needed() -> ColumnElement[bool]:
-    """Whether a backup is the only original of a file, or part of a change that is under way."""
-    claimed = exists(
+
+def claimed() -> ColumnElement[bool]:
+    """Whether a backup is the only original of a file that is there, or part of a change under way."""
+    by_file = exists(
         select(1)
         .where(File.library_id == Backup.library_id, File.before_sha256 == Backup.sha256)
         .where(File.state != FileState.GONE)
         .correlate(Backup)
     )
-    return claimed | in_a_change()
+    return by_file | in_a_change()
+
+
+def orphaned() -> ColumnElement[bool]:
+    """Whether a backup's file is gone or overwritten, and its bytes were not seen since."""
+    return and_(Backup.seen_at.is_(None), ~claimed())
 
 
 def in_a_change() -> ColumnElement[bool]:
@@ -36,56 +47,85 @@ def in_a_change() -> ColumnElement[bool]:
     original = Journal.detail["original"].astext == func.encode(Backup.sha256, "hex")
     return exists(
         select(1)
-        .where(Journal.library_id == Backup.library_id, original | (Journal.before_sha256 == Backup.sha256))
+        .where(Journal.library_id == Backup.library_id)
+        .where(or_(original, Journal.before_sha256 == Backup.sha256, Journal.after_sha256 == Backup.sha256))
         .correlate(Backup)
     )
 
 
-def prune(keeper: Keeper, before: datetime | None, *, needed_too: bool, note: str) -> Pruned:
-    """Deletes the backups of a library that were made before a moment, or all.
+def older_than(days: int | None) -> ColumnElement[bool]:
+    """Whether a backup has been kept for so many days, both by the database's clock and by days seen.
 
-    ``needed_too``: also those that are the only original of a treated file, which can then not be
-    restored any more; the ledger says so for each. Raises StorageError.
+    The days seen grow by at most one a day and never go back, so that no wrong clock makes a backup old.
     """
+    if days is None:
+        return true()
+    seen = select(Library.days_seen).where(Library.id == Backup.library_id).scalar_subquery()
+    return and_(Backup.created_at < func.now() - timedelta(days=days), seen - Backup.born_day >= days)
+
+
+@dataclass(frozen=True, slots=True)
+class Which:
+    """Which backups go: spare ones, and with them ``orphans`` and those that are ``needed``."""
+
+    age: ColumnElement[bool]
+    orphans: bool = False
+    needed: bool = False
+    spare: bool = True
+
+    def where(self) -> ColumnElement[bool]:
+        kinds = [and_(~claimed(), Backup.seen_at.is_not(None))] if self.spare else []
+        if self.orphans:
+            kinds.append(orphaned())
+        if self.needed:
+            kinds.append(and_(claimed(), ~in_a_change()))
+        return and_(self.age, or_(*kinds))
+
+
+def prune(keeper: Keeper, which: Which, *, note: str) -> Pruned:
+    """Deletes the backups of a library that are asked for.
+
+    Files whose only original goes can then not be restored any more; the ledger says so for each. Raises
+    StorageError, and NotThere when the state folder is not the right one.
+    """
+    keeper.backups.has(b"\0" * 32)  # nothing is marked while the store is away
     with keeper.database.begin() as session:
-        where = [Backup.library_id == keeper.library_id, Backup.pruned_at.is_(None)]
-        if before is not None:
-            where.append(Backup.created_at < before)
-        only = session.scalar(select(func.count()).where(*where, needed())) or 0
-        if needed_too:
-            where.append(~in_a_change())
-        else:
-            where.append(~needed())
+        ours = [Backup.library_id == keeper.library_id, Backup.pruned_at.is_(None)]
         rows = session.execute(
             update(Backup)
-            .where(*where)
+            .where(*ours, which.where())
             .values(pruned_at=func.now())
             .returning(Backup.sha256, Backup.size)
             .execution_options(synchronize_session=False)
         ).all()
         hashes = [row.sha256 for row in rows]
-        lost = _let_go(session, keeper.library_id, hashes, note) if needed_too else 0
+        lost = _let_go(session, keeper.library_id, hashes, note)
     passed(Step.MARKED)
     finish_pruning(keeper)
-    return Pruned(
-        backups=len(rows), bytes=sum(row.size for row in rows), needed=lost, left=0 if needed_too else only
-    )
+    with keeper.database.begin() as session:
+        left = session.scalar(select(func.count()).where(*ours, which.age, or_(claimed(), orphaned()))) or 0
+    return Pruned(backups=len(rows), bytes=sum(row.size for row in rows), needed=lost, left=left)
 
 
 def _let_go(session: Session, library_id: int, hashes: list[bytes], note: str) -> int:
-    """Files lose their claim to backups that go; says how many backups were claimed."""
-    claimed: set[bytes] = set()
+    """Files lose their claim to backups that go; says how many backups were claimed by files there."""
+    lost: set[bytes] = set()
     for start in range(0, len(hashes), 5000):
         files = session.execute(
-            update(File)
+            select(File.id, File.picture_id, File.path, File.before_sha256, File.state, File.size_before)
             .where(
                 File.library_id == library_id, File.before_sha256 == func.any(hashes[start : start + 5000])
             )
-            .values(before_sha256=None)
-            .returning(File.id, File.picture_id, File.path, File.sha256, File.state, File.size_before)
-            .execution_options(synchronize_session=False)
+            .order_by(File.id)
+            .with_for_update()
         ).all()
-        claimed.update(file.sha256 for file in files)
+        lost.update(file.before_sha256 for file in files if file.state != FileState.GONE)
+        session.execute(
+            update(File)
+            .where(File.id.in_([file.id for file in files]))
+            .values(before_sha256=None)
+            .execution_options(synchronize_session=False)
+        )
         session.add_all(
             Ledger(
                 library_id=library_id, picture_id=file.picture_id, file_id=file.id, action=PRUNE,
@@ -93,7 +133,7 @@ def _let_go(session: Session, library_id: int, hashes: list[bytes], note: str) -
             )
             for file in files
         )  # fmt: skip
-    return len(claimed)
+    return len(lost)
 
 
 def finish_pruning(keeper: Keeper) -> int:
@@ -109,7 +149,7 @@ def finish_pruning(keeper: Keeper) -> int:
             row = session.scalar(select(Backup).where(*marked).limit(1).with_for_update(skip_locked=True))
             if row is None:
                 return count
-            if session.scalar(select(needed()).where(Backup.id == row.id)):
+            if session.scalar(select(claimed()).where(Backup.id == row.id)):
                 row.pruned_at = None
                 continue
             keeper.backups.delete(row.sha256)

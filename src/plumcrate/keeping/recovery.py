@@ -1,48 +1,78 @@
 """After a crash: finishing or undoing every change whose journal row is still open, by hash alone.
 
-P is the file's own name, T the staged name beside it. For an exchange:
+P is the file's own name, T the hidden name beside it. For an exchange:
 
-* P new: it happened. If T holds the old bytes or is gone, the records are closed and T is dropped.
-  If T holds something else, somebody wrote just before the exchange: it is exchanged back.
-* P old: it never happened; T is dropped.
+* P new, T old or gone: it happened. The records are closed, then T is deleted.
+* P new, T anything else, or T open for writing: somebody wrote just before the exchange, or still does:
+  it is exchanged back.
+* P old: it never happened; T, which is ours, is deleted.
 * P missing while T holds the old bytes: T gets its name back.
-* anything else: somebody replaced P since; T, which is ours, is dropped and the journal closed.
+* P and T both missing: only when their folder is the very one in which the change began (its number on its
+  file system says so) was the file deleted, and the change is void. In any other folder nothing is
+  concluded, and the row stays open: a volume may be away, or the folder was moved.
+* anything else: somebody replaced P since; T is deleted, backed up first when nothing else keeps it.
 
-For a file that appears (a copy, an original put back): P ours means it happened; otherwise T is dropped.
-For a file withdrawn: P and T both gone means it happened; P gone while T is there means T gets its name
-back, to be withdrawn another time.
-For a copy that is dropped: if it is still ours it is removed, and in any case forgotten.
-Pruning: a backup marked as being deleted is deleted, unless it was needed again since.
+For a file that appears (a copy, an original put back, an upload): P ours means it happened; otherwise T is
+deleted. For one that leaves its name (withdrawn, a copy dropped): T there and not recorded yet means that T
+gets its name back, or that the copy, when it is still ours, goes. What is recorded and waits under T is
+deleted when its time has come, unless somebody wrote to it: then theirs takes the name again.
+
+Before any of it the store must bear the library's mark; without it nothing is looked at. A row that cannot
+be settled does not keep the others from it.
 """
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
+import structlog
 from sqlalchemy import select
 
 from plumcrate.records.tables import Journal
+from plumcrate.storage.errors import NotThere, StorageError
 
+from .changes import Settled, change_of
 from .keeper import Keeper
+
+log = structlog.get_logger()
 
 
 @dataclass(frozen=True, slots=True)
 class Recovered:
-    """How many open changes were finished and how many undone."""
+    """How many open changes were finished, how many undone, and how many stay open for now."""
 
     finished: int = 0
     undone: int = 0
+    open: int = 0
 
 
-def recover(keeper: Keeper, file_id: int | None = None) -> Recovered:
-    """Closes the open changes of a library, or of one file. The caller holds the lock(s).
+def recover(keeper: Keeper, file_id: int | None = None, *, entry_id: int | None = None) -> Recovered:
+    """Closes the open changes of a library, of one file, or one of them. The caller holds the lock(s).
 
-    Raises StorageError when the library cannot be reached; the journal then stays open.
+    Raises NotThere when the store is not the right one; the journal then stays open.
     """
     with keeper.database.begin() as session:
         query = select(Journal).where(Journal.library_id == keeper.library_id).order_by(Journal.id)
         if file_id is not None:
             query = query.where(Journal.file_id == file_id)
+        if entry_id is not None:
+            query = query.where(Journal.id == entry_id)
         entries = list(session.scalars(query))
-    finished = sum(keeper.settle(entry) for entry in entries)
-    return Recovered(finished, len(entries) - finished)
+    return settle_all(keeper, entries) if entries else Recovered()
+
+
+def settle_all(keeper: Keeper, entries: Sequence[Journal]) -> Recovered:
+    """Settles these rows, each by itself. Raises NotThere."""
+    keeper.be_marked()
+    counts = dict.fromkeys(Settled, 0)
+    with keeper.store.visit():
+        for entry in entries:
+            try:
+                counts[change_of(keeper, entry).settle()] += 1
+            except NotThere:
+                raise
+            except StorageError as error:
+                log.warning("a change stays open", path=entry.path, action=entry.action, reason=str(error))
+                counts[Settled.OPEN] += 1
+    return Recovered(counts[Settled.FINISHED], counts[Settled.UNDONE], counts[Settled.OPEN])

@@ -15,8 +15,9 @@ class Step(StrEnum):
     STAGED = "staged"
     EXCHANGED = "exchanged"
     CHECKED = "checked"
-    CLEANED = "cleaned"
     RECORDED = "recorded"
+    CLEANED = "cleaned"
+    CLOSED = "closed"
     MARKED = "marked"
     DELETED = "deleted"
 

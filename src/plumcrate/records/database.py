@@ -6,11 +6,13 @@ import json
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
 
+import psycopg
 from alembic import command
 from alembic.config import Config
 from sqlalchemy import Engine, create_engine, text
+from sqlalchemy.exc import DBAPIError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.orm import Session, sessionmaker
 
 #: The NOTIFY channel on which changes of runs and surveys are told.
@@ -22,14 +24,51 @@ def sqlalchemy_url(url: str) -> str:
     return url.replace("postgresql://", "postgresql+psycopg://", 1)
 
 
-class Database:
-    """An engine and its sessions. ``url`` is a ``postgresql://`` address."""
+#: Classes of SQLSTATE (PostgreSQL, Appendix A) that speak of the connection or the server, not of data:
+#: connection exception, insufficient resources, operator intervention, system error.
+_CONNECTION_CLASSES = ("08", "53", "57", "58")
+_CANCELLED = "57014"  # a statement of ours took too long: the server is well
+_CONFLICTS = ("40P01", "40001")
 
-    def __init__(self, url: str, *, pool_size: int = 10) -> None:
+
+def sqlstate(error: BaseException) -> str | None:
+    """The SQLSTATE of a database error; None when the server gave none."""
+    found = error.orig if isinstance(error, DBAPIError) else error
+    return getattr(found, "sqlstate", None)
+
+
+def lost_connection(error: BaseException) -> bool:
+    """Whether an error means that the database cannot be reached, rather than that it refused something."""
+    if isinstance(error, PoolTimeout):
+        return True
+    if not isinstance(error, DBAPIError | psycopg.Error):
+        return False
+    state = sqlstate(error)
+    if state is not None:
+        return state.startswith(_CONNECTION_CLASSES) and state != _CANCELLED
+    cause = error.orig if isinstance(error, DBAPIError) else error
+    return isinstance(cause, psycopg.OperationalError | psycopg.InterfaceError)
+
+
+def conflicted(error: BaseException) -> bool:
+    """Whether a transaction was undone because it met another one, and may be tried again."""
+    return sqlstate(error) in _CONFLICTS
+
+
+class Database:
+    """An engine and its sessions. ``url`` is a ``postgresql://`` address.
+
+    ``seconds``: how long a statement may take, and a transaction may stand idle; None for no limit.
+    """
+
+    def __init__(self, url: str, *, pool_size: int = 10, seconds: int | None = None) -> None:
         self.url = url
+        limits = "" if seconds is None else f"-c statement_timeout={seconds}s "
+        idle = 600 if seconds is None else seconds
         self.engine: Engine = create_engine(
-            sqlalchemy_url(url), pool_size=pool_size, max_overflow=10, pool_pre_ping=True
-        )
+            sqlalchemy_url(url), pool_size=pool_size, max_overflow=10, pool_pre_ping=True, pool_timeout=20,
+            connect_args={"options": f"{limits}-c idle_in_transaction_session_timeout={idle}s"},
+        )  # fmt: skip
         self._sessions = sessionmaker(self.engine, expire_on_commit=False)
 
     @contextmanager
@@ -66,9 +105,9 @@ class Database:
         self.engine.dispose()
 
 
-def notify(session: Session, **payload: Any) -> None:
-    """Tells all listeners, when the transaction commits."""
+def notify(session: Session, **payload: int) -> None:
+    """Tells all listeners, when the transaction commits: numbers only, since a notice holds 8,000 bytes."""
     session.execute(
         text("SELECT pg_notify(:channel, :payload)"),
-        {"channel": CHANNEL, "payload": json.dumps(payload, default=str)},
+        {"channel": CHANNEL, "payload": json.dumps(payload)},
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any
 
 from sqlalchemy import (
@@ -54,6 +54,12 @@ def _now() -> Mapped[datetime]:
     return mapped_column(server_default=func.now())
 
 
+def _one_open(table: str) -> Index:
+    """At most one of a library waits or runs at a time."""
+    where = text("state IN ('waiting', 'running')")
+    return Index(f"uq_{table}_open", "library_id", unique=True, postgresql_where=where)
+
+
 class Library(Base):
     __tablename__ = "libraries"
 
@@ -64,10 +70,27 @@ class Library(Base):
     patterns: Mapped[list[str]]
     upkeep: Mapped[dict[str, Any]] = mapped_column(default=dict)
     hook_secret: Mapped[str | None]
+    #: What its folder bears from the first change to the hand-back; ``marked_at`` says whether it does.
+    mark: Mapped[str] = mapped_column(server_default=text("gen_random_uuid()::text"))
+    marked_at: Mapped[datetime | None]
+    device: Mapped[str | None]
+    at_rest: Mapped[bool] = mapped_column(default=False)  # handed back: nothing is treated by itself
+    days_seen: Mapped[int] = mapped_column(default=0)  # never goes back, whatever the clock says
+    day_seen: Mapped[date | None]
     surveyed_at: Mapped[datetime | None]
     next_survey_at: Mapped[datetime | None]
     next_run_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = _now()
+
+
+class Installation(Base):
+    """One row: the mark that the state folder bears."""
+
+    __tablename__ = "installation"
+
+    id: Mapped[int] = mapped_column(BigInteger, primary_key=True, default=1, autoincrement=False)
+    state_mark: Mapped[str]
+    marked_at: Mapped[datetime | None]
 
 
 class RecipeVersion(Base):
@@ -104,15 +127,7 @@ class Survey(Base):
     started_at: Mapped[datetime | None]
     finished_at: Mapped[datetime | None]
 
-    __table_args__ = (
-        # At most one survey of a library waits or runs at a time.
-        Index(
-            "uq_surveys_open",
-            "library_id",
-            unique=True,
-            postgresql_where=text("state IN ('waiting', 'running')"),
-        ),
-    )
+    __table_args__ = (_one_open("surveys"),)
 
 
 class Picture(Base):
@@ -181,6 +196,7 @@ class File(Base):
     recipe: Mapped[dict[str, Any] | None]
     how: Mapped[str | None]
     treated_at: Mapped[datetime | None]
+    held: Mapped[bool] = mapped_column(default=False)  # put back by a person: not treated by itself
     copies: Mapped[list[Copy]] = relationship(
         back_populates="file", cascade="all, delete-orphan", order_by="Copy.kind", lazy="selectin"
     )
@@ -188,6 +204,30 @@ class File(Base):
     __table_args__ = (
         UniqueConstraint("library_id", "path"),
         Index("ix_files_library_id_folder", "library_id", "folder"),
+        Index("ix_files_original", "library_id", "before_sha256"),
+    )
+
+
+class Result(Base):
+    """Bytes that we made, for ever: by them a file of ours is known wherever it was moved.
+
+    ``kind`` is ``file`` for what took a file's place, else the copy's; ``original_sha256`` the original
+    that it was made from. ``made`` holds what the file's record says of the treatment.
+    """
+
+    __tablename__ = "results"
+
+    id: Mapped[int] = _id()
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"))
+    sha256: Mapped[bytes]
+    size: Mapped[int]
+    kind: Mapped[str]
+    original_sha256: Mapped[bytes | None]
+    made: Mapped[dict[str, Any]] = mapped_column(default=dict)
+
+    __table_args__ = (
+        UniqueConstraint("library_id", "sha256"),
+        Index("ix_results_size", "library_id", "size"),
     )
 
 
@@ -209,7 +249,11 @@ class Copy(Base):
 
 
 class Backup(Base):
-    """One durable backup in the store, by content; several files may share it."""
+    """One durable backup in the store, by content; several files may share it.
+
+    ``path`` is where its bytes were found first. ``seen_at``: since when the same bytes stand in the
+    library again, so that nobody needs the backup. ``born_day`` counts as :attr:`Library.days_seen`.
+    """
 
     __tablename__ = "backups"
 
@@ -219,25 +263,36 @@ class Backup(Base):
     size: Mapped[int]
     created_at: Mapped[datetime] = _now()
     pruned_at: Mapped[datetime | None]  # being deleted
+    path: Mapped[str] = mapped_column(default="")
+    seen_at: Mapped[datetime | None]
+    born_day: Mapped[int] = mapped_column(default=0)
 
-    __table_args__ = (UniqueConstraint("library_id", "sha256"),)
+    __table_args__ = (
+        UniqueConstraint("library_id", "sha256"),
+        Index("ix_backups_size", "library_id", "size"),
+    )
 
 
 class Journal(Base):
-    """A change that has begun and has not ended. Recovery finishes or undoes each, by hash alone."""
+    """A change that has begun and has not ended. Recovery finishes or undoes each, by hash alone.
+
+    ``staged`` is the hidden name that the change may use. ``detail`` is the payload of the change's class.
+    ``due_at``: not before then is it settled.
+    """
 
     __tablename__ = "journal"
 
     id: Mapped[int] = _id()
     library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"))
-    file_id: Mapped[int] = mapped_column(ForeignKey("files.id", ondelete="CASCADE"), index=True)
+    file_id: Mapped[int | None] = mapped_column(ForeignKey("files.id", ondelete="CASCADE"), index=True)
     action: Mapped[str]
     path: Mapped[str]
     staged: Mapped[str]
     before_sha256: Mapped[bytes | None]
-    after_sha256: Mapped[bytes]
+    after_sha256: Mapped[bytes | None]
     detail: Mapped[dict[str, Any]] = mapped_column(default=dict)
     opened_at: Mapped[datetime] = _now()
+    due_at: Mapped[datetime | None]
 
 
 class Ledger(Base):
@@ -247,8 +302,8 @@ class Ledger(Base):
 
     id: Mapped[int] = _id()
     library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), index=True)
-    picture_id: Mapped[int] = mapped_column(index=True)
-    file_id: Mapped[int]
+    picture_id: Mapped[int | None] = mapped_column(index=True)
+    file_id: Mapped[int | None]
     run_id: Mapped[int | None]
     at: Mapped[datetime] = _now()
     action: Mapped[str]
@@ -379,6 +434,8 @@ class Check(Base):
     created_at: Mapped[datetime] = _now()
     finished_at: Mapped[datetime | None]
 
+    __table_args__ = (_one_open("checks"),)
+
 
 class Forecast(Base):
     """What a recipe is expected to save, from a sample that was treated in memory."""
@@ -392,9 +449,12 @@ class Forecast(Base):
     settings: Mapped[dict[str, Any]]
     recipe_version: Mapped[int | None]
     result: Mapped[dict[str, Any] | None]
+    by: Mapped[str] = mapped_column(default="")
     job_id: Mapped[int | None]
     created_at: Mapped[datetime] = _now()
     finished_at: Mapped[datetime | None]
+
+    __table_args__ = (_one_open("forecasts"),)
 
 
 class HookDelivery(Base):

@@ -1,1 +1,1 @@
-"""Where a library's files live: listing, reading, replacing atomically, grouping derived sizes."""
+"""Where a library's files live, behind the small protocol :class:`~.store.Store`."""

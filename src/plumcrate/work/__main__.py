@@ -2,9 +2,11 @@
 
 import asyncio
 
+from plumcrate import logs
 from plumcrate.settings import Settings
 
 from .worker import Worker
 
 if __name__ == "__main__":
+    logs.configure()
     asyncio.run(Worker(Settings()).run())

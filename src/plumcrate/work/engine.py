@@ -6,8 +6,7 @@ from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING, Any
 
 import structlog
-from sqlalchemy import func, select
-from sqlalchemy.exc import OperationalError
+from sqlalchemy import func, literal, or_, select
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import (
@@ -24,21 +23,21 @@ from plumcrate.contract import (
 )
 from plumcrate.imaging import ImagingError
 from plumcrate.imaging.errors import LeftAlone
-from plumcrate.keeping.backups import BackupStore
-from plumcrate.keeping.journal import Note
+from plumcrate.keeping.changes import Note
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.prune import finish_pruning
 from plumcrate.keeping.recovery import recover
-from plumcrate.records.database import Database, notify
-from plumcrate.records.queries.runs import end_item, item_view
+from plumcrate.keeping.state import StateFolder
+from plumcrate.records.database import Database, lost_connection, notify
+from plumcrate.records.queries.runs import end_item
 from plumcrate.records.queries.sums import refresh_pictures
 from plumcrate.records.tables import Backup, Check, File, Forecast, Item, Journal, Library, Run, Survey
 from plumcrate.settings import Settings
-from plumcrate.storage.folder import Folder, StorageError
+from plumcrate.storage.errors import NotThere, StorageError
 
 from .decision import key_of
-from .forecast import forecast
-from .locks import LIBRARY_LOCK, PICTURE_LOCK
+from .forecast import Stopped, forecast
+from .locks import LIBRARY_LOCK, PATH_LOCK, PICTURE_LOCK, path_key
 from .looking_after import check_library, prove_hand_back
 from .queue import BULK, NEW_UPLOAD
 from .runs import MOST_ATTEMPTS, create_run, upkeep_of, variants_of
@@ -52,10 +51,17 @@ if TYPE_CHECKING:
 log = structlog.get_logger()
 
 #: Failures that pass by themselves, tried again after a while without anybody asking.
-_TRANSIENT = frozenset({"disk-full", "disk-error", "storage-error", "backup-missing", "backups-full"})
+_TRANSIENT = frozenset(
+    ("disk-full", "disk-error", "storage-error", "backup-missing", "backups-full", "in-use", "machine-busy")
+) | {"change-open"}
+#: A library or the state folder that is away is waited for, in so many seconds, however often.
+_AWAY_SECONDS = 15.0
+#: A change that has been open for so long, in seconds, was left by a process that died, or cannot be settled.
+_LEFT_OPEN = 30
 #: Failures that pass when somebody does something: the next run tries such a file again.
 _PASSING = _TRANSIENT | {
-    "no-permission", "read-only", "changed-outside", "stopped", "gone", "internal-error", "no-backup"
+    "no-permission", "read-only", "changed-outside", "stopped", "gone", "internal-error", "no-backup",
+    "not-a-file", "symbolic-link", "folder-is-link", "child-died", "out-of-memory", "backup-damaged",
 }  # fmt: skip
 
 
@@ -67,42 +73,64 @@ class Engine:
         self.database = database
         self.sandbox = sandbox
         self.express = express
+        self.state = StateFolder(database, settings.state_dir)
         self.stopping = False
 
     def keeper(self, library: Library) -> Keeper:
         """The keeper of a library's files."""
-        store = BackupStore(self.settings.backups_of(library.slug))
-        return Keeper(self.database, library.id, Folder(library.root), store)
+        return Keeper.of(self.database, library, self.state)
 
-    def recover_all(self) -> None:
-        """Settles every change that a dead process left open, where its picture is not locked."""
+    def why_away(self, library: Library) -> str | None:
+        """Why nothing can be done in a library now, in plain words; None when its folders are there."""
+        try:
+            keeper = self.keeper(library)
+            with keeper.store.visit():
+                self.state.check()
+        except StorageError as error:
+            return str(error)
+        return None
+
+    def recover_all(self, *, at_start: bool = False) -> None:
+        """Settles every change that a dead process left open, where its picture is not locked.
+
+        While others work, only those that have been open for a while, or whose time has come.
+        """
         with self.database.begin() as session:
             libraries = list(session.scalars(select(Library)))
         for library in libraries:
-            keeper = self.keeper(library)
-            with self.database.begin() as session:
-                rows = session.execute(
-                    select(Journal.file_id, File.picture_id)
-                    .join(File, File.id == Journal.file_id)
-                    .where(Journal.library_id == library.id)
-                    .distinct()
-                ).all()
-                marked = session.scalar(
-                    select(func.count()).where(Backup.library_id == library.id, Backup.pruned_at.is_not(None))
-                )
             try:
-                if marked:
-                    finish_pruning(keeper)
-                for file_id, picture_id in rows:
-                    with self.database.advisory_lock(PICTURE_LOCK, picture_id) as free:
-                        if free:
-                            outcome = recover(keeper, file_id)
-                            log.info(
-                                "recovered", library=library.slug,
-                                finished=outcome.finished, undone=outcome.undone,
-                            )  # fmt: skip
+                self._recover(library, at_start=at_start)
             except StorageError as error:
                 log.warning("recovery is waiting", library=library.slug, reason=str(error))
+            except Exception as error:
+                if lost_connection(error):
+                    raise
+                log.exception("recovery failed", library=library.slug)  # a library's fault is its own
+
+    def _recover(self, library: Library, *, at_start: bool) -> None:
+        keeper = self.keeper(library)
+        old = Journal.opened_at < func.now() - timedelta(seconds=_LEFT_OPEN)
+        ripe = func.coalesce(Journal.due_at <= func.now(), old)
+        with self.database.begin() as session:
+            rows = session.execute(
+                select(Journal.id, Journal.path, File.picture_id)
+                .outerjoin(File, File.id == Journal.file_id)
+                .where(Journal.library_id == library.id, or_(ripe, literal(at_start)))
+                .order_by(Journal.id)
+            ).all()
+            marked = session.scalar(
+                select(func.count()).where(Backup.library_id == library.id, Backup.pruned_at.is_not(None))
+            )
+        if marked:
+            finish_pruning(keeper)
+        for entry_id, path, picture_id in rows:
+            # An upload is no picture's yet.
+            upload = PATH_LOCK, path_key(library.id, path)
+            with self.database.advisory_lock(*((PICTURE_LOCK, picture_id) if picture_id else upload)) as free:
+                if free:
+                    outcome = recover(keeper, entry_id=entry_id)
+                    if outcome.finished or outcome.undone:
+                        log.info("recovered", library=library.slug, path=path, finished=outcome.finished)
 
     def run_survey(self, survey_id: int) -> None:
         """Carries out a survey, unless it has ended already."""
@@ -117,7 +145,8 @@ class Engine:
             survey(self.database, survey_id, self.keeper(library))
         with self.database.begin() as session:
             row = session.get_one(Survey, survey_id)
-            by_itself = upkeep_of(library).new_files is not NewFiles.BY_HAND
+            library = session.get_one(Library, library.id)
+            by_itself = upkeep_of(library).new_files is not NewFiles.BY_HAND and not library.at_rest
             if library.surveyed_at and by_itself and (row.files_new or row.files_changed):
                 request = RunRequest(library=library.slug, scope=Scope(untreated=True))
                 create_run(session, library, request, self.settings.max_megapixels, RunOrigin.ARRIVAL, BULK)
@@ -153,8 +182,12 @@ class Engine:
                 self.database, self.keeper(library), library, settings, number=forecast_id,
                 seconds=row.settings["seconds"], measure=self.sandbox.measure,
                 at_a_time=self.settings.children, max_megapixels=self.settings.max_megapixels,
+                most_bytes=self.settings.max_file_mb * 1_000_000,
+                stopped=lambda: self.stopping or self._was_stopped(forecast_id),
             )  # fmt: skip
             values = {"state": JobState.FINISHED, "result": outlook.model_dump()}
+        except Stopped:
+            return  # by a person, or the worker is ending and it begins again elsewhere
         except StorageError as error:
             values = {"state": JobState.FAILED, "reason": str(error)}
         with self.database.begin() as session:
@@ -162,6 +195,12 @@ class Engine:
             for name, value in (values | {"finished_at": datetime.now(UTC)}).items():
                 setattr(row, name, value)
             notify(session, forecast=forecast_id)
+
+    def _was_stopped(self, forecast_id: int) -> bool:
+        with self.database.begin() as session:
+            return (
+                session.scalar(select(Forecast.state).where(Forecast.id == forecast_id)) != JobState.RUNNING
+            )
 
     def treat_picture(self, run_id: int, picture_id: int) -> None:
         """Does all waiting items of one picture in a run; leaves them when the run is not running."""
@@ -195,10 +234,14 @@ class Engine:
     ) -> None:
         """Back in line, after a while when ``seconds`` are given, with what happened so far."""
         with self.database.begin() as session:
-            item = session.get_one(Item, item_id)
+            item = session.get_one(Item, item_id, with_for_update=True)
             if item.finished_at is None:
                 item.state, item.job_id = ItemState.WAITING, None
-                if seconds:
+                if seconds and code == "not-there":
+                    item.not_before = func.now() + timedelta(seconds=seconds)
+                    item.attempts -= 1
+                    item.code, item.reason = code, why
+                elif seconds:
                     item.not_before = func.now() + timedelta(seconds=seconds)
                     item.tries += 1
                     item.code, item.reason = code, f"{why}; it is tried again by itself"
@@ -217,6 +260,13 @@ class Engine:
             recover(keeper, file.id)
             with self.database.begin() as session:
                 file = session.get_one(File, file.id)
+                if session.scalar(
+                    select(Journal.id).where(Journal.file_id == file.id, Journal.action != "discard").limit(1)
+                ):
+                    raise StorageError(
+                        "change-open",
+                        f"the last change of {file.path} cannot be settled: is a volume or a folder away?",
+                    )
             if item.attempts > MOST_ATTEMPTS:
                 raise SandboxError(
                     "gave-up", f"the worker died on it {MOST_ATTEMPTS} times; it was left as it is"
@@ -234,8 +284,9 @@ class Engine:
             outcome = Outcome(ItemState.PASSED, FileState.LEFT_ALONE, error.code, str(error))
         except ImagingError as error:
             outcome = Outcome(ItemState.FAILED, FileState.UNREADABLE, error.code, str(error))
-        except OperationalError:
-            raise  # the database is away: the file's turn comes again
+        except NotThere as error:
+            self._put_back(item_id, seconds=_AWAY_SECONDS, code=error.code, why=str(error))
+            return
         except (SandboxError, StorageError) as error:
             if error.code == "stopped":
                 self._put_back(item_id)
@@ -248,6 +299,8 @@ class Engine:
             settled = error.code not in _PASSING
             outcome = Outcome(ItemState.FAILED, state, error.code, str(error), settled=settled)
         except Exception as error:
+            if lost_connection(error):
+                raise  # the database is away: the file's turn comes again
             log.exception("an item failed", item=item_id)
             reason = f"an internal error ({type(error).__name__}); the worker's log says more"
             outcome = Outcome(ItemState.FAILED, FileState.FAILED, "internal-error", reason, settled=False)
@@ -260,12 +313,13 @@ class Engine:
         variant = variants_of(session, run, self.settings.max_megapixels)[item.variant]
         assert variant.recipe is not None
         settings = RecipeSettings.model_validate(run.settings)
-        return Order(run.id, variant.recipe, settings, upkeep_of(library))
+        most_bytes = self.settings.max_file_mb * 1_000_000
+        return Order(run.id, variant.recipe, settings, upkeep_of(library), most_bytes)
 
     def _restore(self, keeper: Keeper, run: Run, file: File) -> Outcome:
         note = Note(run_id=run.id)
         try:
-            keeper.restore(file, note, overwrite=run.overwrite)
+            keeper.restore(file, note, overwrite=run.overwrite, hold=run.kind == RunKind.RESTORE)
         except StorageError as error:
             if run.kind == RunKind.HAND_BACK and error.code in ("no-backup", "gone"):
                 keeper.drop_copies(file, note)
@@ -295,9 +349,7 @@ class Engine:
                 item.bytes_lightest = min([file.size_now, *(copy.size for copy in file.copies)])
             end_item(session, item, outcome.item, datetime.now(UTC))
             refresh_pictures(session, [item.picture_id])
-            notify(
-                session, run=item.run_id, item=item_view(item).model_dump(mode="json", exclude={"outputs"})
-            )
+            notify(session, run=item.run_id, item=item.id)
 
 
 def _settle(file: File, outcome: Outcome, recipe: Recipe | None) -> None:

@@ -6,12 +6,13 @@ libraries get their fair share, and hours and shares of the machine are kept.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
 import structlog
-from croniter import croniter
+from croniter import CroniterError, croniter
 from sqlalchemy import func, or_, select, text, update
 from sqlalchemy.orm import Session
 
@@ -25,9 +26,9 @@ from plumcrate.contract import (
     SurveyState,
     Upkeep,
 )
-from plumcrate.records.database import notify
+from plumcrate.records.database import lost_connection, notify
 from plumcrate.records.queries.tallies import fold
-from plumcrate.records.tables import Check, Forecast, Item, Library, Run, Survey, WorkerRow
+from plumcrate.records.tables import Check, Forecast, Item, Journal, Library, Run, Survey, WorkerRow
 
 from .queue import BULK, CHECK_LIBRARY, FINISH_HAND_BACK, FORECAST, QUIET, SURVEY, TREAT_PICTURE, Queue
 from .runs import create_run, start_survey, upkeep_of
@@ -48,19 +49,28 @@ def feed(
     now: datetime | None = None,
     *,
     thorough: bool = True,
+    away: Mapping[int, str] | None = None,
 ) -> None:
     """One round; the caller holds the feeder's lock. ``children``: of all workers together.
 
     Tops up each running run and ends those done. A ``thorough`` round also puts back what a dead worker
-    left, starts what is due and folds the totals.
+    left, starts what is due and folds the totals. ``away``: libraries whose folder is not there, and why:
+    their runs wait.
     """
+    away = away or {}
     now = now or datetime.now(UTC)
     libraries = {library.id: library for library in session.scalars(select(Library))}
     if thorough:
         _put_back_lost(session)
         _restart_lost_jobs(session, queue)
         for library in libraries.values():
-            start_what_is_due(session, queue, library, now, max_megapixels)
+            try:
+                with session.begin_nested():
+                    start_what_is_due(session, queue, library, now, max_megapixels)
+            except Exception as error:
+                if lost_connection(error):
+                    raise
+                log.exception("nothing was started by schedule", library=library.slug)
         fold(session)
     running = session.scalars(
         select(Run).where(Run.state == RunState.RUNNING).order_by(Run.priority.desc(), Run.id)
@@ -68,17 +78,15 @@ def feed(
     bulk: dict[int, int] = {}  # pictures of bulk runs in flight, by library
     for run in running:
         upkeep = upkeep_of(libraries[run.library_id])
-        if run.priority > BULK:
-            _top_up(session, queue, run, _AHEAD * children, 0)
-            continue
-        waits_for = (
-            None
-            if _within_hours(upkeep, now)
-            else f"the hours {', '.join(upkeep.hours)} ({upkeep.time_zone})"
-        )
+        waits_for = away.get(run.library_id)
+        if waits_for is None and run.priority <= BULK and not _within_hours(upkeep, now):
+            waits_for = f"the hours {', '.join(upkeep.hours)} ({upkeep.time_zone})"
         if waits_for != run.waits_for:
             run.waits_for = waits_for
             notify(session, run=run.id)
+        if run.priority > BULK:
+            _top_up(session, queue, run, 0 if waits_for else _AHEAD * children, 0)
+            continue
         if upkeep.share < 100:
             most = max(1, children * upkeep.share // 100)
         else:
@@ -147,7 +155,7 @@ def start_what_is_due(
             start_survey(session, queue, survey)
             log.info("a survey starts by schedule", library=library.slug)
     library.next_run_at, due = _due(upkeep.run_schedule, library.next_run_at, upkeep, now)
-    if due:
+    if due and not library.at_rest:
         run = create_run(
             session, library, RunRequest(library=library.slug), max_megapixels, RunOrigin.SCHEDULE, BULK
         )
@@ -165,7 +173,10 @@ def _due(
     if next_at is not None and now < next_at:
         return next_at, False
     local = now.astimezone(ZoneInfo(upkeep.time_zone))
-    following: datetime = croniter(schedule, local).get_next(datetime)
+    try:
+        following: datetime = croniter(schedule, local).get_next(datetime)
+    except CroniterError:
+        return None, False  # a day that never comes, such as 30 February
     return following, next_at is not None
 
 
@@ -215,6 +226,9 @@ def _end_if_done(session: Session, queue: Queue, run: Run) -> None:
     if session.scalar(select(Item.id).where(Item.run_id == run.id, Item.finished_at.is_(None)).limit(1)):
         return  # some wait for their time
     if run.kind == RunKind.HAND_BACK and not run.proof:
+        due_later = Journal.library_id == run.library_id, Journal.due_at > func.now()
+        if session.scalar(select(Journal.id).where(*due_later).limit(1)):
+            return  # what was put aside is not gone yet
         proving = (
             "SELECT 1 FROM procrastinate_jobs WHERE task_name = :task AND status IN ('todo', 'doing') "
             "AND (args->>'run_id')::bigint = :run"
@@ -269,3 +283,4 @@ def start_job(session: Session, queue: Queue, row: Check | Forecast) -> None:
     session.flush()
     task, name = (CHECK_LIBRARY, "check_id") if isinstance(row, Check) else (FORECAST, "forecast_id")
     (row.job_id,) = queue.add(session, task, [{name: row.id}], QUIET)
+    session.flush()  # the row is often read anew next, and would forget the job

@@ -28,7 +28,7 @@ from plumcrate.imaging import ImagingError
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File, Library, Picture
-from plumcrate.storage.folder import StorageError
+from plumcrate.storage.errors import NotThere, StorageError
 
 from .decision import Variant, variant_of, variants
 from .planning import NO_ORIGINAL, PRESENT, left_alone
@@ -67,6 +67,10 @@ class _Seen:
     lightest: int
 
 
+class Stopped(Exception):
+    """Somebody stopped the work."""
+
+
 def forecast(
     database: Database,
     keeper: Keeper,
@@ -78,10 +82,13 @@ def forecast(
     measure: Measure,
     at_a_time: int,
     max_megapixels: float,
+    most_bytes: int = 300_000_000,
+    stopped: Callable[[], bool] = lambda: False,
 ) -> Outlook:
     """What treating the library's files with these settings is expected to leave. Writes nothing.
 
-    Sizes are against the originals, also of files that were treated already.
+    Sizes are against the originals, also of files that were treated already. Raises NotThere, and
+    :class:`Stopped` when somebody stopped it.
     """
     began = time.monotonic()
     found = variants(settings, library.surveyed_at, max_megapixels)
@@ -91,8 +98,10 @@ def forecast(
     seen: dict[_Key, list[_Seen]] = defaultdict(list)
 
     def one(key: _Key, candidate: _Candidate) -> None:
-        if time.monotonic() - began > seconds:
+        if time.monotonic() - began > seconds or candidate.size > most_bytes:
             return
+        if stopped():
+            raise Stopped
         recipe = found[candidate.variant].recipe
         assert recipe is not None
         result = _treated(database, keeper, candidate, recipe, measure)
@@ -156,12 +165,14 @@ def _treated(
     if file is None:
         return None
     try:
-        source = source_of(keeper, file, keeper.folder.read(file.path))
+        source = source_of(keeper, file, keeper.store.read(file.path))
         if source is None:
             return None
         return _Seen(*measure(source, recipe, candidate.megapixels))
     except (ImagingError, SandboxError):
         return _Seen(file.size_before, file.size_before, file.size_before)  # it would be left as it is
+    except NotThere:
+        raise
     except StorageError:
         return None
 

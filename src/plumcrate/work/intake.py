@@ -1,8 +1,9 @@
 """Taking in files one by one as they arrive: told by the watcher, a webhook, or an upload.
 
 What is told is a row for each path, so that a burst of thousands becomes one, and a restart forgets
-nothing. A path is looked at when its size and time have not changed for the library's settling time.
-What we wrote ourselves is as the records say, and so is not taken in again.
+nothing. A path is looked at when its size and time have not changed for the library's settling time; the
+reconciler says what became of it. What we wrote ourselves is as the records say, and so is not taken in
+again.
 """
 
 from __future__ import annotations
@@ -10,23 +11,21 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import timedelta
-from typing import Any
 
-from sqlalchemy import delete, func, select, tuple_, update
+from sqlalchemy import delete, func, select, tuple_
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import FileState, NewFiles
+from plumcrate.contract import NewFiles
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.database import Database
-from plumcrate.records.tables import Arrival, Copy, File, Journal, Library
-from plumcrate.storage.folder import Entry, StorageError
+from plumcrate.records.tables import Arrival, File, Library
+from plumcrate.storage.errors import NotThere, StorageError
+from plumcrate.storage.names import fault_of
 
-from .decision import below
-from .families import reach, settle_families
-from .locks import PICTURE_LOCK
+from .reading import is_picture
+from .reconciling import Reconciler, known_in
 from .runs import take_in, upkeep_of
-from .survey import DELETED, ENDINGS, Busy, Change, Known, identified, known_files, look_at
 
 _MOST = 5_000
 
@@ -40,21 +39,16 @@ class Taken:
 
     pictures: list[int] = field(default_factory=list)
     gone: int = 0
+    moved: int = 0
     runs: list[int] = field(default_factory=list)
     busy: dict[str, NewFiles] = field(default_factory=dict)
 
 
-def is_picture(path: str) -> bool:
-    """Whether a path is that of a picture that a library holds, by its name."""
-    name = path.rpartition("/")[2]
-    hidden = any(part.startswith(".") for part in path.split("/"))
-    return not hidden and "." in name and "." + name.rpartition(".")[2].lower() in ENDINGS
-
-
 def tell(session: Session, library: Library, paths: Iterable[str], mode: NewFiles | None = None) -> int:
-    """Notes that something happened at some paths; returns how many are pictures' or folders' names."""
+    """Notes that something happened at some paths; returns how many could be noted."""
     chosen = str(mode or upkeep_of(library).new_files)
-    rows = [{"library_id": library.id, "path": path, "mode": chosen} for path in sorted(set(paths))]
+    fit = sorted({path for path in paths if fault_of(path) is None})
+    rows = [{"library_id": library.id, "path": path, "mode": chosen} for path in fit]
     for start in range(0, len(rows), 2000):
         statement = insert(Arrival).values(rows[start : start + 2000])
         session.execute(
@@ -67,7 +61,15 @@ def tell(session: Session, library: Library, paths: Iterable[str], mode: NewFile
 
 
 def take_in_settled(database: Database, keeper: Keeper, library: Library, max_megapixels: float) -> Taken:
-    """Looks at the paths that have settled; the caller holds the library's intake lock."""
+    """Looks at the paths that have settled; the caller holds the library's intake lock.
+
+    Raises NotThere: then nothing is concluded, and the paths wait.
+    """
+    with keeper.store.visit():
+        return _take_in_settled(database, keeper, library, max_megapixels)
+
+
+def _take_in_settled(database: Database, keeper: Keeper, library: Library, max_megapixels: float) -> Taken:
     upkeep = upkeep_of(library)
     with database.begin() as session:
         due = Arrival.changed_at < func.now() - timedelta(seconds=upkeep.settle_seconds)
@@ -116,10 +118,12 @@ def take_in_now(
 def _facts(keeper: Keeper, path: str) -> tuple[int, int]:
     """Size and time of a path; -1 when nothing that we treat is there."""
     try:
-        facts = keeper.folder.stat(path)
+        facts = keeper.store.facts(path)
+    except NotThere:
+        raise
     except StorageError:
         return (-1, -1)
-    return facts.st_size, facts.st_mtime_ns
+    return facts.size, facts.mtime_ns
 
 
 def _take(
@@ -133,114 +137,33 @@ def _take(
 ) -> None:
     with database.begin() as session:
         paths = _with_folders(session, keeper, library, paths)
-        known = known_files(session, library.id, File.path.in_(paths))
-        copies = set(
-            session.scalars(select(Copy.path).where(Copy.library_id == library.id, Copy.path.in_(paths)))
-        )
-        changing = set(
-            session.scalars(
-                select(Journal.path).where(Journal.library_id == library.id, Journal.path.in_(paths))
-            )
-        )
-    arrivals: list[dict[str, Any]] = []
-    changes: list[Change] = []
-    gone: list[int] = []
-    touched: set[int] = set()
-    anew: list[str] = []
-    for path in paths:
-        record = known.get(path)
-        size, mtime_ns = _facts(keeper, path)
-        if path in changing:  # ours, and about to be recorded
-            taken.busy[path] = mode
-        elif size < 0:
-            if record is None or record.state in (FileState.GONE, FileState.REMOVED):
-                continue
-            if _drop_copies(database, keeper, record):
-                gone.append(record.id)
-                touched.add(record.picture_id)
-            else:
-                taken.busy[path] = mode
-        elif path in copies or not is_picture(path):
-            continue
-        elif record is None:
-            arrivals.append(identified(keeper.folder, Entry(path, size, mtime_ns)))
-            anew.append(path)
-        else:
-            try:
-                change = look_at(database, keeper, Entry(path, size, mtime_ns), record)
-            except Busy:
-                taken.busy[path] = mode
-                continue
-            if change is not None:
-                changes.append(change)
-                touched.add(record.picture_id)
-                if change.anew:
-                    anew.append(path)
-    taken.gone += len(gone)
-    if not (arrivals or changes or gone):
+    found = Reconciler(database, keeper, library).look(dict.fromkeys(paths))
+    taken.busy |= dict.fromkeys(found.busy, mode)
+    taken.gone += found.gone
+    taken.moved += found.moved
+    if not found.anew:
         return
     with database.begin() as session:
-        for change in changes:
-            change.apply(session)
-        if gone:
-            session.execute(update(File).where(File.id.in_(gone)).values(state=FileState.GONE))
-        folders = _folders_about(session, library, {path.rpartition("/")[0] for path in paths})
-        settle_families(session, library.id, library.patterns, folders, arrivals, touched)
-        if not anew:
-            return
         ids = list(
             session.scalars(
-                select(File.picture_id).where(File.library_id == library.id, File.path.in_(anew)).distinct()
+                select(File.picture_id)
+                .where(File.library_id == library.id, File.path.in_(found.anew))
+                .distinct()
             )
         )
         taken.pictures += ids
-        if mode is not NewFiles.BY_HAND:
-            library = session.merge(library, load=False)
-            taken.runs.append(take_in(session, library, ids, mode is NewFiles.AT_ONCE, max_megapixels).id)
+        current = session.get_one(Library, library.id)
+        if mode is not NewFiles.BY_HAND and not current.at_rest:
+            taken.runs.append(take_in(session, current, ids, mode is NewFiles.AT_ONCE, max_megapixels).id)
 
 
 def _with_folders(session: Session, keeper: Keeper, library: Library, paths: list[str]) -> list[str]:
     """The paths, with what is in those that are folders, or were."""
-    found = [path for path in paths if is_picture(path)]
-    for path in set(paths) - set(found):
-        if path.rpartition("/")[2].startswith("."):
+    found = {path for path in paths if is_picture(path)}
+    for path in set(paths) - found:
+        if any(part.startswith(".") for part in path.split("/")):
             continue
-        if (keeper.folder.root / path).is_dir():
-            found += [entry.path for entry in keeper.folder.walk(path) if isinstance(entry, Entry)]
-        else:
-            found += session.scalars(
-                select(File.path).where(
-                    File.library_id == library.id, below(File.folder, path), File.state != FileState.GONE
-                )
-            )
-    return sorted(set(found))
-
-
-def _folders_about(session: Session, library: Library, folders: set[str]) -> set[str]:
-    """Folders, with those below them in which renditions of their files may lie."""
-    levels = reach(library.patterns)
-    if not levels:
-        return folders
-    found = set(folders)
-    for folder in session.scalars(select(File.folder).where(File.library_id == library.id).distinct()):
-        parent = folder
-        for _ in range(levels):
-            if not parent:
-                break
-            parent = parent.rpartition("/")[0]
-            if parent in folders:
-                found.add(folder)
-    return found
-
-
-def _drop_copies(database: Database, keeper: Keeper, known: Known) -> bool:
-    """The copies of a file that somebody deleted go too; its backup stays for its term.
-
-    False when a run is at the picture, and may be writing copies.
-    """
-    with database.advisory_lock(PICTURE_LOCK, known.picture_id) as free:
-        if free:
-            with database.begin() as session:
-                file = session.get_one(File, known.id)
-            keeper.drop_copies(file, DELETED)
-        return free
+        for _, listing in keeper.store.walk(path):
+            found |= {entry.path for entry in listing.files if is_picture(entry.path)}
+        found |= set(known_in(session, library.id, path))
+    return sorted(found)

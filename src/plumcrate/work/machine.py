@@ -7,7 +7,7 @@ import platform
 import secrets
 import shutil
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from datetime import timedelta
 from pathlib import Path
 
@@ -18,10 +18,12 @@ from sqlalchemy.orm import Session
 
 from plumcrate import __version__
 from plumcrate.contract import Advice, Machine
+from plumcrate.keeping.keeper import Keeper
+from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Backup, File, Library, WorkerRow
-from plumcrate.settings import Settings
-from plumcrate.storage.folder import Folder, StorageError
+from plumcrate.storage.errors import StorageError
+from plumcrate.storage.store import Store, Writers
 
 from .feeding import SILENT_AFTER
 from .runs import upkeep_of
@@ -31,14 +33,18 @@ _LITTLE_SPACE = 2_000_000_000
 _ORDER = ("fine", "mind", "broken")
 
 
-def examine(settings: Settings, database: Database) -> Machine:
-    """Looks at everything that treating needs. Writes only a staged file in each library, and removes it."""
-    lines = [*_codecs(), *_kernels(), *_state_folder(settings)]
+def examine(state: StateFolder, database: Database, holds: Mapping[str, bool]) -> Machine:
+    """Looks at everything that treating needs. Writes only hidden files in each library, and removes them.
+
+    ``holds``: what shuts in the child processes, see :func:`.containment.shut_in`.
+    """
+    lines = [*_codecs(), *_kernels(), *_containment(holds)]
     try:
+        lines += _state_folder(state)
         with database.begin() as session:
             lines += [*_database(session), *_clock(session), *_workers(session)]
             for library in session.scalars(select(Library).order_by(Library.name)):
-                lines += _library(session, settings, library)
+                lines += _library(session, state, library)
     except SQLAlchemyError as error:
         reason = str(getattr(error, "orig", error)).splitlines()[0]
         lines.append(
@@ -77,13 +83,20 @@ def _kernels() -> Iterator[Advice]:
     yield Advice(what="Python", verdict="fine", detail=detail)
 
 
-def _state_folder(settings: Settings) -> Iterator[Advice]:
-    place = settings.state_dir
+def _state_folder(state: StateFolder) -> Iterator[Advice]:
+    place = state.path
     try:
-        place.mkdir(parents=True, exist_ok=True)
+        state.check()
         probe = place / f".probe-{secrets.token_hex(4)}"
         probe.write_bytes(b"")
         probe.unlink()
+        usage = shutil.disk_usage(place)
+    except StorageError as error:
+        yield Advice(
+            what="backup store", verdict="broken", detail=str(error),
+            todo="mount the right volume, or set PLUMCRATE_STATE_DIR",
+        )  # fmt: skip
+        return
     except OSError as error:
         yield Advice(
             what="backup store",
@@ -92,7 +105,6 @@ def _state_folder(settings: Settings) -> Iterator[Advice]:
             todo="give the service's user the folder, or set PLUMCRATE_STATE_DIR",
         )
         return
-    usage = shutil.disk_usage(place)
     detail = f"{place}: {usage.free / 1e9:.1f} GB free of {usage.total / 1e9:.1f} GB"
     if usage.free < _LITTLE_SPACE:
         yield Advice(
@@ -100,6 +112,35 @@ def _state_folder(settings: Settings) -> Iterator[Advice]:
         )
     else:
         yield Advice(what="backup store", verdict="fine", detail=detail)
+
+
+#: What shuts children in, in plain words, and what to do where it is missing.
+_CONTAINMENT = {
+    "privileges": ("no new privileges", "use a kernel newer than 3.5"),
+    "network": ("no network", "allow name spaces or install libseccomp2"),
+    "files": ("no files", "use a kernel with Landlock (5.13 or newer)"),
+    "calls": ("few system calls", "install libseccomp2"),
+    "user": ("not as root", "start the service as a user of its own"),
+}
+
+
+def _containment(holds: Mapping[str, bool]) -> Iterator[Advice]:
+    """Whether pictures are decoded by processes that can do no harm."""
+    if not holds:
+        yield Advice(
+            what="containment", verdict="broken", detail="no child process could be started",
+            todo="look into the service's log",
+        )  # fmt: skip
+        return
+    held = ", ".join(words for name, (words, _) in _CONTAINMENT.items() if holds.get(name))
+    missing = [(words, todo) for name, (words, todo) in _CONTAINMENT.items() if not holds.get(name)]
+    detail = f"pictures are decoded in processes of their own: {held or 'not shut in'}"
+    if missing:
+        detail += f"; not here: {', '.join(words for words, _ in missing)}"
+        todo = "; ".join(dict.fromkeys(todo for _, todo in missing))
+        yield Advice(what="containment", verdict="mind", detail=detail, todo=todo)
+    else:
+        yield Advice(what="containment", verdict="fine", detail=detail)
 
 
 def _database(session: Session) -> Iterator[Advice]:
@@ -163,30 +204,25 @@ def _workers(session: Session) -> Iterator[Advice]:
         yield Advice(what="workers", verdict="fine", detail=names)
 
 
-def _library(session: Session, settings: Settings, library: Library) -> Iterator[Advice]:
+def _library(session: Session, state: StateFolder, library: Library) -> Iterator[Advice]:
     what = f"library {library.slug}"
-    root = Path(library.root)
-    if not root.is_dir():
-        yield Advice(
-            what=what, verdict="broken", detail=f"{root} is not there",
-            todo="mount it, or disconnect the library",
-        )  # fmt: skip
-        return
-    folder = Folder(root)
+    keeper = Keeper.of(state.database, library, state)
     try:
-        exchanged = _exchange_works(folder)
+        with keeper.store.visit():
+            exchanged, tells = _try_out(keeper.store)
+            free = keeper.store.room()
     except StorageError as error:
-        yield Advice(
-            what=what,
-            verdict="broken",
-            detail=str(error),
-            todo="give the service's user the right to write there",
-        )
+        todo = "give the service's user the right to write there"
+        if error.code == "not-there":
+            todo = (
+                f"mount it. If this is the right folder, say so: plumcrate libraries recognise {library.slug}"
+            )
+        yield Advice(what=what, verdict="broken", detail=str(error), todo=todo)
         return
-    owned = _owner_can_be_kept(session, library, folder)
-    free = shutil.disk_usage(root).free
+    owned = _owner_can_be_kept(session, library, keeper)
     detail = (
-        f"{root}: files can be {'exchanged' if exchanged else 'replaced'} at once, {free / 1e9:.1f} GB free"
+        f"{library.root}: files can be {'exchanged' if exchanged else 'replaced'} at once, "
+        f"{free / 1e9:.1f} GB free"
     )
     if not exchanged:
         yield Advice(
@@ -194,6 +230,14 @@ def _library(session: Session, settings: Settings, library: Library) -> Iterator
             verdict="mind",
             detail=f"{detail}; this file system cannot exchange two names, so changes are made by replacing",
             todo="nothing; a file system such as ext4, XFS or Btrfs is safer still",
+        )
+    elif not tells:
+        yield Advice(
+            what=what,
+            verdict="mind",
+            detail=f"{detail}; the system does not tell who has a file open, so replaced files are kept for "
+            "half a minute and looked at again",
+            todo="run the worker as the files' owner, or as root; on network file systems nothing",
         )
     elif free < _LITTLE_SPACE:
         yield Advice(what=what, verdict="mind", detail=detail, todo="free some space for copies")
@@ -206,33 +250,37 @@ def _library(session: Session, settings: Settings, library: Library) -> Iterator
         )
     else:
         yield Advice(what=what, verdict="fine", detail=detail)
-    yield from _store(session, settings, library)
+    yield from _store(session, library)
     yield from _watches(library, session)
 
 
-def _exchange_works(folder: Folder) -> bool:
-    """Whether two names can be exchanged at once here. Raises StorageError when nothing can be written."""
-    one, other = folder.staged_name("x"), folder.staged_name("x")
-    folder.stage(one, b"one")
+def _try_out(store: Store) -> tuple[bool, bool]:
+    """Whether two names can be exchanged at once, and whether the system tells who has a file open.
+
+    Raises StorageError when nothing can be written.
+    """
+    first, second = store.spare_name("x"), store.spare_name("x")
+    store.stage(first, b"first")
     try:
-        folder.stage(other, b"other")
-        return folder.can_exchange(one, other)
+        store.stage(second, b"second")
+        exchanged = store.can_exchange(first, second)
+        return exchanged, store.writers(first) is Writers.NONE
     finally:
-        folder.remove(one)
-        folder.remove(other)
+        store.discard(first)
+        store.discard(second)
 
 
-def _owner_can_be_kept(session: Session, library: Library, folder: Folder) -> bool:
+def _owner_can_be_kept(session: Session, library: Library, keeper: Keeper) -> bool:
     if os.geteuid() == 0:
         return True
     path = session.scalar(select(File.path).where(File.library_id == library.id).limit(1))
     try:
-        return path is None or folder.stat(path).st_uid == os.geteuid()
+        return path is None or keeper.store.facts(path).owner == os.geteuid()
     except StorageError:
         return True
 
 
-def _store(session: Session, settings: Settings, library: Library) -> Iterator[Advice]:
+def _store(session: Session, library: Library) -> Iterator[Advice]:
     upkeep = upkeep_of(library)
     held = int(
         session.scalar(select(func.coalesce(func.sum(Backup.size), 0)).where(Backup.library_id == library.id))

@@ -30,6 +30,7 @@ from plumcrate.records.queries.sums import refresh_pictures
 from plumcrate.records.tables import Copy, File, Item, Library, Picture, Run, Survey
 
 from .decision import Variant, below, variant_of, variants
+from .locks import RUNS_LOCK
 from .planning import PRESENT, left_alone, settings_of, settled
 from .queue import BULK, NEW_UPLOAD, RUN_SURVEY, SINGLE_REQUEST, SURVEY, Queue
 
@@ -64,6 +65,7 @@ def create_run(
 ) -> Run:
     """Makes a run and its items. Raises :class:`RunError`."""
     treating = request.kind is RunKind.TREAT
+    by_itself = origin is not RunOrigin.PERSON
     if request.kind is RunKind.HAND_BACK and request.confirm != library.slug:
         raise RunError(
             "not-confirmed", f"to hand the library back, confirm with its short name, {library.slug}"
@@ -86,10 +88,15 @@ def create_run(
         overwrite=request.overwrite,
     )
     # Runs of one library are made one at a time, so that none takes another's files.
-    session.execute(text("SELECT pg_advisory_xact_lock(727002, :id)"), {"id": library.id & 0x7FFFFFFF})
+    session.execute(select(func.pg_advisory_xact_lock(RUNS_LOCK, library.id & 0x7FFFFFFF)))
     session.add(run)
     session.flush()
     where = _where(library, request.scope)
+    if by_itself:
+        # What a person put back stays until a person says otherwise.
+        where = and_(where, ~File.held)
+    else:
+        library.at_rest = request.kind is RunKind.HAND_BACK or (library.at_rest and not treating)
     if priority is None:
         some = session.scalars(_joined(File.picture_id).where(where).distinct().limit(_FEW + 1)).all()
         priority = SINGLE_REQUEST if request.first or len(some) <= _FEW else BULK
@@ -268,7 +275,14 @@ def change_state(session: Session, run: Run, action: str) -> None:
 
 
 def retry_failed(session: Session, run: Run, item_ids: list[int] | None = None) -> int:
-    """Puts failed items back in line, all or some; returns how many."""
+    """Puts failed items back in line, all or some; returns how many.
+
+    Raises :class:`RunError` for a run that was stopped. A hand-back has to be proved again.
+    """
+    if run.state == RunState.STOPPED:
+        raise RunError("run-ended", f"run {run.id} was stopped for good; start a new one")
+    run.proof = None
+    session.flush()
     query = text(
         "WITH again AS (UPDATE run_items SET state = 'waiting', attempts = 0, tries = 0, code = NULL, "
         "reason = NULL, finished_at = NULL, not_before = NULL WHERE run_id = :run AND state = 'failed' "

@@ -1,24 +1,55 @@
-"""Child processes in which strangers' files are decoded, with limits of time and memory.
+"""Child processes in which strangers' files are decoded, shut in and limited in time and memory.
 
-A child that crashes, hangs or eats memory costs one picture and gives a plain reason.
+A child that crashes, hangs or eats memory costs one picture and gives a plain reason. Its time is the
+processor's, so that a busy machine does not make a healthy picture fail; by the clock there is only a far
+backstop, and what meets it is tried again.
 """
 
 from __future__ import annotations
 
-import io
-import multiprocessing
+import contextlib
+import json
 import os
+import pickle
+import queue
 import resource
-from collections.abc import Callable
-from concurrent.futures import TimeoutError, wait
+import signal
+import socket
+import subprocess
+import sys
+import threading
+import time
+from multiprocessing.connection import Connection
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from pebble import ProcessExpired, ProcessPool
-
-from plumcrate.imaging import ImagingError
+from .child import SAMPLE
+from .wire import Nonsense, as_error, as_treatment
 
 if TYPE_CHECKING:
     from plumcrate.imaging import Recipe, Treatment
+
+#: A child is replaced after so many pictures.
+_MOST_TASKS = 200
+#: By the clock a picture may take so many times its processor time, and so many seconds more.
+_PATIENCE, _BACKSTOP = 20.0, 600.0
+_MOST_HEAD, _MOST_BLOB = 4_000_000, 2_000_000_000
+_TICKS = os.sysconf("SC_CLK_TCK")
+
+#: All that a child knows of our environment.
+_ENVIRONMENT = {
+    "LANG": "C.UTF-8",
+    "PATH": "/usr/bin:/bin",
+    "OMP_NUM_THREADS": "1",
+    "NUMBA_NUM_THREADS": "1",
+    "OPENBLAS_NUM_THREADS": "1",
+    "PYTHONHASHSEED": "0",
+    "SVT_LOG": "0",
+}
+
+
+#: Where compiled code and libraries are.
+_KEPT = ("NUMBA_CACHE_DIR", "LD_LIBRARY_PATH")
 
 
 class SandboxError(Exception):
@@ -29,153 +60,238 @@ class SandboxError(Exception):
         self.code = code
 
 
-def _limit(memory_mb: int, urgent: bool) -> None:
-    """Runs in each new child: less priority than the host's other work, a cap on memory."""
-    os.nice(5 if urgent else 19)
-    for name in ("OMP_NUM_THREADS", "NUMBA_NUM_THREADS", "OPENBLAS_NUM_THREADS"):
-        os.environ[name] = "1"
-    resource.setrlimit(resource.RLIMIT_AS, (memory_mb << 20, memory_mb << 20))
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+class _Child:
+    """One process, started when first used."""
 
+    def __init__(self, program: str, memory_mb: int, nice: int, *, contained: bool) -> None:
+        ours, theirs = socket.socketpair()
+        watch, held = os.pipe()
+        arguments = [str(theirs.fileno()), str(watch), str(nice), str(memory_mb), str(int(contained))]
+        kept = {
+            name: os.environ[name] for name in ("NUMBA_CACHE_DIR", "LD_LIBRARY_PATH") if name in os.environ
+        }
+        path = os.pathsep.join(part for part in sys.path if part)
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", program, *arguments],
+            env=_ENVIRONMENT | kept | {"PYTHONPATH": path}, cwd="/", pass_fds=(theirs.fileno(), watch),
+            stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+            start_new_session=True,
+        )  # fmt: skip
+        theirs.close()
+        os.close(watch)
+        self.socket, self._held = ours, held
+        self.connection = Connection(os.dup(ours.fileno()))
+        self.tasks = 0
+        self.holds: dict[str, bool] | None = None
 
-def _treat(data: bytes, recipe: Recipe) -> Treatment:
-    from plumcrate.imaging import treat  # the codecs belong into the children, not into the parent
+    def processor_seconds(self) -> float:
+        """What the process has used so far."""
+        try:
+            fields = Path(f"/proc/{self.process.pid}/stat").read_text().rpartition(")")[2].split()
+        except OSError:
+            return 0.0
+        return (int(fields[11]) + int(fields[12])) / _TICKS
 
-    return treat(data, recipe)
+    def allow(self, seconds: float) -> None:
+        """Lets the process use so many seconds of processor from now on; then the system ends it."""
+        limit = int(self.processor_seconds() + seconds) + 1
+        with contextlib.suppress(OSError):
+            resource.prlimit(self.process.pid, resource.RLIMIT_CPU, (limit, resource.RLIM_INFINITY))
 
+    def send(self, request: bytes, descriptor: int) -> None:
+        socket.send_fds(self.socket, [b"P"], [descriptor])
+        self.connection.send_bytes(request)
 
-#: A sample of a picture has at most so many pixels.
-_SAMPLE = 1_500_000
-
-
-def _measure(data: bytes, recipe: Recipe) -> tuple[int, int, int]:
-    """Bytes before, of the file itself after, and of the lightest of file and copies.
-
-    Of a large JPEG or PNG only the middle is treated, written as the whole was (a JPEG with its own
-    tables and sampling, on its own grid of blocks), and the whole is taken to fare alike.
-    """
-    from plumcrate.imaging import treat
-
-    sample = _middle(data)
-    treatment = treat(sample, recipe)
-    after = treatment.size_after
-    lightest = min([after, *(copy.size for copy in treatment.copies if copy.data is not None)])
-    scale = len(data) / len(sample)
-    return len(data), round(after * scale), round(lightest * scale)
-
-
-def _middle(data: bytes) -> bytes:
-    from PIL import Image
-    from PIL.JpegImagePlugin import get_sampling
-
-    try:
-        image: Any = Image.open(io.BytesIO(data))
-        pixels = image.width * image.height
-        jpeg = image.format == "JPEG" and image.mode in ("RGB", "L")
-        still_png = image.format == "PNG" and not getattr(image, "is_animated", False)
-        if pixels <= 2 * _SAMPLE or not (jpeg or still_png):
-            return data
-        part = (_SAMPLE / pixels) ** 0.5
-        width, height = (max(16, int(side * part) // 16 * 16) for side in image.size)
-        left, top = (image.width - width) // 32 * 16, (image.height - height) // 32 * 16
-        options: dict[str, Any] = {}
-        if jpeg:
-            options = {"qtables": image.quantization, "progressive": "progressive" in image.info}
-            options |= {"subsampling": get_sampling(image)} if image.mode == "RGB" else {}
-        out = io.BytesIO()
-        image.crop((left, top, left + width, top + height)).save(out, image.format, optimize=jpeg, **options)
-        return out.getvalue()
-    except (OSError, ValueError, SyntaxError):
-        return data  # whatever is wrong with it, treating the whole says it in its own words
-
-
-def _preview(data: bytes, width: int, pixels: int) -> bytes:
-    """A small WebP for the console, upright, at most ``width`` wide."""
-    from PIL import Image, ImageOps
-
-    from plumcrate.imaging.identification import identify
-    from plumcrate.imaging.pixels import open_picture
-    from plumcrate.imaging.recipe import Limits
-
-    image: Image.Image = open_picture(data, identify(data), Limits(pixels), at_least=(width, width))
-    image = ImageOps.exif_transpose(image)
-    image = image.convert("RGBA" if image.has_transparency_data else "RGB")
-    image.thumbnail((width, width * 2), reducing_gap=2.0)
-    out = io.BytesIO()
-    image.save(out, "WEBP", quality=80)
-    return out.getvalue()
+    def end(self) -> int | None:
+        """Ends the process; its exit code, negative for a signal."""
+        for close in (self.connection.close, self.socket.close, lambda: os.close(self._held)):
+            with contextlib.suppress(OSError):
+                close()
+        self._held = -1
+        if self.process.poll() is None:
+            self.process.kill()
+        return self.process.wait()
 
 
 class Sandbox:
-    """A pool of children. ``seconds_per_megapixel`` and 60 more are the time limit of a picture.
+    """A pool of children. A picture may use 60 s of processor and ``seconds_per_megapixel`` more.
 
-    ``urgent`` children go before others, and still behind the host's own work.
+    ``urgent`` children go before others, and still behind the host's own work. ``contained`` is only
+    switched off to measure what it costs; ``program`` is another module only in tests of the walls.
     """
 
     def __init__(
-        self, children: int, memory_mb: int, seconds_per_megapixel: float, *, urgent: bool = False
+        self,
+        children: int,
+        memory_mb: int,
+        seconds_per_megapixel: float,
+        *,
+        urgent: bool = False,
+        contained: bool = True,
+        backstop: float = _BACKSTOP,
+        program: str = "plumcrate.work.child",
     ) -> None:
+        self._program = program
         self._seconds_per_megapixel = seconds_per_megapixel
         self._memory_mb = memory_mb
+        self._nice = 5 if urgent else 19
+        self._contained = contained
+        self._backstop = backstop
         self._closed = False
-        self._pool = ProcessPool(
-            max_workers=children,
-            max_tasks=100,
-            initializer=_limit,
-            initargs=(memory_mb, urgent),
-            context=multiprocessing.get_context("forkserver"),
-        )
+        self._free: queue.LifoQueue[_Child | None] = queue.LifoQueue()
+        for _ in range(children):
+            self._free.put(None)
+        self._lock = threading.Lock()
+        self._alive: set[_Child] = set()
+        #: What shuts the children in on this machine, once one has started.
+        self.holds: dict[str, bool] | None = None
 
     def treat(self, data: bytes, recipe: Recipe, megapixels: float) -> Treatment:
         """:func:`plumcrate.imaging.treat` in a child. Raises ImagingError or SandboxError."""
-        result: Treatment = self._call(60 + self._seconds_per_megapixel * megapixels, _treat, data, recipe)
-        return result
+        seconds = 60 + self._seconds_per_megapixel * megapixels
+        return as_treatment(*self._call(seconds, data, "treat", recipe))
 
     def measure(self, data: bytes, recipe: Recipe, megapixels: float) -> tuple[int, int, int]:
         """What a treatment would save, from a part of a large picture: bytes before, after, lightest.
 
         Raises ImagingError or SandboxError.
         """
-        seconds = 60 + self._seconds_per_megapixel * min(megapixels, 2 * _SAMPLE / 1e6)
-        result: tuple[int, int, int] = self._call(seconds, _measure, data, recipe)
-        return result
+        seconds = 60 + self._seconds_per_megapixel * min(megapixels, 2 * SAMPLE / 1e6)
+        head, _ = self._call(seconds, data, "measure", recipe)
+        before, after, lightest = (int(size) for size in head["sizes"])
+        return before, after, lightest
 
     def preview(self, data: bytes, width: int, pixels: int) -> bytes:
         """A small WebP of a picture. Raises ImagingError or SandboxError."""
-        result: bytes = self._call(30, _preview, data, width, pixels)
-        return result
+        _, blobs = self._call(30, data, "preview", width, pixels)
+        return blobs[0]
 
-    def _call(self, seconds: float, function: Callable[..., Any], *arguments: Any) -> Any:
+    def format_of(self, data: bytes) -> str:
+        """The format of a file, by its header. Raises ImagingError or SandboxError."""
+        head, _ = self._call(10, data, "header")
+        return str(head["format"])
+
+    def ready(self) -> dict[str, bool]:
+        """Starts a child if none has; what shuts children in here. Raises SandboxError."""
+        if self.holds is None:
+            with contextlib.suppress(Exception):
+                self.format_of(b"GIF89a")
+        return self.holds or {}
+
+    # -- calls ---------------------------------------------------------------------------------
+
+    def _call(
+        self, seconds: float, data: bytes, name: str, *arguments: Any
+    ) -> tuple[dict[str, Any], list[bytes]]:
+        child = self._take()
         try:
-            future = self._pool.schedule(function, args=arguments, timeout=seconds)
-            # A pool that is stopped may leave its futures open, so nobody waits for one blindly.
-            while not wait([future], timeout=0.5).done:
-                if self._closed:
-                    raise SandboxError("stopped", "the worker was stopping")
-            return future.result()
-        except (ImagingError, SandboxError):
-            raise
-        except Exception as error:
+            head, blobs = self._ask(child, seconds, data, name, arguments)
+            child.tasks += 1
+        except BaseException as error:
+            with self._lock:
+                self._alive.discard(child)
+            code = child.end()
+            self._free.put(None)
             if self._closed:
                 raise SandboxError("stopped", "the worker was stopping") from None
-            raise self._explained(error, seconds) from error
+            if isinstance(error, EOFError | OSError):
+                raise self._ended(code, seconds) from None
+            raise
+        self._give_back(child)
+        if head.get("error"):
+            raise self._explained(head)
+        return head, blobs
 
-    def _explained(self, error: Exception, seconds: float) -> SandboxError:
+    def _take(self) -> _Child:
+        while True:
+            if self._closed:
+                raise SandboxError("stopped", "the worker was stopping")
+            with contextlib.suppress(queue.Empty):
+                return self._started(self._free.get(timeout=0.5))
+
+    def _started(self, child: _Child | None) -> _Child:
+        if child is not None and child.process.poll() is not None:
+            with self._lock:
+                self._alive.discard(child)
+            child.end()
+            child = None
+        if child is None:
+            child = _Child(self._program, self._memory_mb, self._nice, contained=self._contained)
+            with self._lock:
+                self._alive.add(child)
+        return child
+
+    def _give_back(self, child: _Child) -> None:
+        if child.tasks >= _MOST_TASKS:
+            with self._lock:
+                self._alive.discard(child)
+            child.end()
+            self._free.put(None)
+        else:
+            self._free.put(child)
+
+    def _ask(
+        self, child: _Child, seconds: float, data: bytes, name: str, arguments: tuple[Any, ...]
+    ) -> tuple[dict[str, Any], list[bytes]]:
+        deadline = time.monotonic() + seconds * _PATIENCE + self._backstop
+        child.allow(seconds + (30 if child.holds is None else 0))
+        if child.holds is None:
+            child.holds = dict(json.loads(self._frame(child, deadline, _MOST_HEAD))["holds"])
+            self.holds = child.holds
+        descriptor = os.memfd_create("picture", os.MFD_CLOEXEC)
+        try:
+            with open(descriptor, "wb", closefd=False) as file:
+                file.write(data or b"\0")
+            child.send(pickle.dumps((name, arguments)), descriptor)
+        finally:
+            os.close(descriptor)
+        head = json.loads(self._frame(child, deadline, _MOST_HEAD))
+        if not isinstance(head, dict) or not isinstance(head.get("blobs"), list):
+            raise SandboxError("child-died", "its child process answered nonsense; it was left as it is")
+        return head, [self._frame(child, deadline, _MOST_BLOB) for _ in head["blobs"][:16]]
+
+    def _frame(self, child: _Child, deadline: float, most: int) -> bytes:
+        while not child.connection.poll(0.25):
+            if self._closed:
+                raise EOFError
+            if time.monotonic() > deadline:
+                raise SandboxError(
+                    "machine-busy", "the machine gave it hardly any time for long; it was left as it is"
+                )
+        return child.connection.recv_bytes(most)
+
+    # -- plain words ---------------------------------------------------------------------------
+
+    def _explained(self, head: dict[str, Any]) -> Exception:
+        left = "it was left as it is"
+        if head.get("kind") == "imaging":
+            return as_error(head)
+        if head.get("kind") == "memory":
+            return SandboxError(
+                "out-of-memory", f"it needs more than the {self._memory_mb} MB a child may use; {left}"
+            )
+        said = str(head.get("message", ""))[:500]
+        return SandboxError("internal-error", f"an internal error ({said}); {left}")
+
+    def _ended(self, code: int | None, seconds: float) -> SandboxError:
         """What became of the child, in plain words."""
         left = "it was left as it is"
-        if isinstance(error, ProcessExpired):
-            reason = f"decoding it ended the child process (code {error.exitcode}); {left}"
-            return SandboxError("child-died", reason)
-        if isinstance(error, TimeoutError):
-            return SandboxError("took-too-long", f"it took longer than {seconds:.0f} s; {left}")
-        if isinstance(error, MemoryError):
-            reason = f"it needs more than the {self._memory_mb} MB a child may use; {left}"
-            return SandboxError("out-of-memory", reason)
-        # A fault of ours in the child: one picture, one plain line, with the kind for a report.
-        return SandboxError("internal-error", f"an internal error ({type(error).__name__}: {error}); {left}")
+        if code == -signal.SIGXCPU:
+            return SandboxError(
+                "took-too-long", f"it took longer than {seconds:.0f} s of processor time; {left}"
+            )
+        return SandboxError("child-died", f"decoding it ended the child process (code {code}); {left}")
 
     def close(self) -> None:
         """Ends every child at once; calls that wait for one raise ``stopped``."""
         self._closed = True
-        self._pool.stop()  # type: ignore[no-untyped-call]
-        self._pool.join()
+        with self._lock:
+            alive, self._alive = list(self._alive), set()
+        for child in alive:
+            with contextlib.suppress(OSError):
+                child.process.kill()
+        for child in alive:
+            child.process.wait()
+
+
+__all__ = ["Nonsense", "Sandbox", "SandboxError"]

@@ -9,11 +9,13 @@ from typing import TYPE_CHECKING, Any
 
 from plumcrate.contract import FileState, FirstFile, ItemState, RecipeSettings, Upkeep
 from plumcrate.imaging import Level
-from plumcrate.keeping.journal import Note
+from plumcrate.imaging.errors import LeftAlone
+from plumcrate.keeping.changes import Note
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.tables import File
-from plumcrate.storage.folder import StorageError
+from plumcrate.storage.errors import StorageError
 
+from .decision import key_of
 from .sandbox import Sandbox
 
 if TYPE_CHECKING:
@@ -44,12 +46,13 @@ class Outcome:
 
 @dataclass(frozen=True, slots=True)
 class Order:
-    """What is to be done to a file, for which run."""
+    """What is to be done to a file, for which run. ``most_bytes``: larger files are left alone."""
 
     run_id: int
     recipe: Recipe
     settings: RecipeSettings
     upkeep: Upkeep
+    most_bytes: int = 300_000_000
 
 
 def first_light(order: Order) -> Order:
@@ -60,7 +63,12 @@ def first_light(order: Order) -> Order:
 
 def treat_file(keeper: Keeper, sandbox: Sandbox, file: File, order: Order, *, copies: bool = True) -> Outcome:
     """Carries an order out. Raises ImagingError, SandboxError or StorageError."""
-    current = keeper.folder.read(file.path)
+    size = keeper.store.facts(file.path).size
+    if size > order.most_bytes:
+        raise LeftAlone(
+            f"its {size / 1e6:,.0f} MB are more than the {order.most_bytes / 1e6:,.0f} MB treated here"
+        )
+    current = keeper.store.read(file.path)
     source = source_of(keeper, file, current)
     if source is None:
         return Outcome(
@@ -70,8 +78,10 @@ def treat_file(keeper: Keeper, sandbox: Sandbox, file: File, order: Order, *, co
     treatment = sandbox.treat(source, order.recipe, file.width * file.height / 1e6)
     after = treatment.main.data if treatment.main.data is not None else source
     note = Note(
-        order.run_id, treatment.main.score if treatment.main.data else None, {"how": treatment.main.how}
-    )
+        order.run_id, treatment.main.score if treatment.main.data else None, {"how": treatment.main.how},
+        {"level": str(order.recipe.level), "recipe": key_of(order.recipe), "how": treatment.main.how,
+         "score": treatment.main.score},
+    )  # fmt: skip
     if after != current:
         if after == source:
             keeper.restore(file, note)  # the new recipe leaves the file itself as it first was
@@ -163,7 +173,7 @@ def _make_way(keeper: Keeper, order: Order, file: File, written: frozenset[str])
     file = _again(keeper, file)
     (kind,) = converted
     note = Note(order.run_id, detail={"now": converted_name(file.path, kind)})
-    keeper.withdraw(file, keeper.folder.read(file.path), note)
+    keeper.withdraw(file, keeper.store.read(file.path), note)
 
 
 def _again(keeper: Keeper, file: File) -> File:

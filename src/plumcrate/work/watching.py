@@ -8,30 +8,33 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+from collections.abc import Callable
 from pathlib import Path
 
 import structlog
 from sqlalchemy import select
-from sqlalchemy.exc import OperationalError
 from watchfiles import Change, awatch
 
 from plumcrate.contract import SurveyState
-from plumcrate.records.database import Database
+from plumcrate.keeping.keeper import Keeper
+from plumcrate.records.database import Database, lost_connection
 from plumcrate.records.tables import Library, Survey
+from plumcrate.storage.errors import StorageError
 
-from .intake import is_picture, tell
+from .intake import tell
 from .locks import WATCH_LOCK
 from .queue import Queue
+from .reading import is_picture
 from .runs import start_survey, upkeep_of
 
 log = structlog.get_logger()
 
 
 class Watcher:
-    """Keeps one watch for each library that wants it."""
+    """Keeps one watch for each library that wants it and whose folder is there."""
 
-    def __init__(self, database: Database, queue: Queue) -> None:
-        self._database, self._queue = database, queue
+    def __init__(self, database: Database, queue: Queue, keeper_of: Callable[[Library], Keeper]) -> None:
+        self._database, self._queue, self._keeper_of = database, queue, keeper_of
         self._tasks: dict[int, asyncio.Task[None]] = {}
 
     async def tend(self) -> None:
@@ -53,8 +56,15 @@ class Watcher:
 
     def _wanted(self) -> dict[int, Library]:
         with self._database.begin() as session:
-            rows = session.scalars(select(Library))
-            return {row.id: row for row in rows if upkeep_of(row).watch and Path(row.root).is_dir()}
+            rows = list(session.scalars(select(Library)))
+        return {row.id: row for row in rows if upkeep_of(row).watch and self._is_there(row)}
+
+    def _is_there(self, library: Library) -> bool:
+        try:
+            with self._keeper_of(library).store.visit():
+                return True
+        except StorageError:
+            return False
 
     async def _watch(self, library: Library) -> None:
         with contextlib.ExitStack() as held:
@@ -69,22 +79,29 @@ class Watcher:
                 return is_picture(inside) or ("." not in Path(path).name)
 
             try:
-                changes = awatch(root, watch_filter=ours, step=100, debounce=400, rust_timeout=5000)
+                changes = awatch(
+                    root, watch_filter=ours, step=100, debounce=400, rust_timeout=5000, yield_on_timeout=True
+                )
                 found = asyncio.ensure_future(anext(changes))
                 await asyncio.sleep(0.5)  # it watches by now, so nothing falls between it and the survey
                 await asyncio.to_thread(self._look_once, library.id)
                 log.info("watching", library=library.slug)
                 while True:
-                    paths = [Path(path).relative_to(root).as_posix() for _, path in await found]
-                    await asyncio.to_thread(self._tell, library.id, paths)
+                    seen = await found
+                    paths = [Path(path).relative_to(root).as_posix() for _, path in seen]
+                    if paths:
+                        await asyncio.to_thread(self._tell, library.id, paths)
+                    elif not await asyncio.to_thread(self._is_there, library):
+                        return  # another folder may stand there when it is back: it is watched anew
                     found = asyncio.ensure_future(anext(changes))
             except StopAsyncIteration:
                 return
-            except OSError as error:
-                log.warning("a folder cannot be watched", library=library.slug, reason=str(error))
+            except Exception as error:
+                if lost_connection(error):
+                    await asyncio.sleep(2.0)
+                    return
+                log.warning("a folder cannot be watched", library=library.slug, reason=str(error)[:300])
                 await asyncio.sleep(30.0)
-            except OperationalError:
-                await asyncio.sleep(2.0)
 
     def _look_once(self, library_id: int) -> None:
         with self._database.begin() as session:

@@ -14,16 +14,15 @@ from collections.abc import Callable
 from typing import Any
 
 import procrastinate
-import psycopg
 import structlog
 from sqlalchemy import select
-from sqlalchemy.exc import OperationalError
 
 from plumcrate import __version__
-from plumcrate.records.database import Database
-from plumcrate.records.tables import Arrival, Library, WorkerRow
+from plumcrate.contract import RunState
+from plumcrate.records.database import Database, lost_connection
+from plumcrate.records.tables import Arrival, Library, Run, WorkerRow
 from plumcrate.settings import Settings
-from plumcrate.storage.folder import StorageError
+from plumcrate.storage.errors import StorageError
 
 from .engine import Engine
 from .feeding import SILENT_AFTER, feed, hear_worker
@@ -40,7 +39,19 @@ _FEED_EVERY = 0.5
 _RESCUE_EVERY = 2.0
 _HEARTBEAT = 1.0
 _TEND_EVERY = 5.0
-_DATABASE_ERRORS = (OperationalError, psycopg.OperationalError, procrastinate.exceptions.ConnectorException)
+_RECOVER_EVERY = 10.0
+
+
+def _database_is_away(error: BaseException) -> bool:
+    """Also as procrastinate wraps it."""
+    chain: BaseException | None = error
+    while chain is not None:
+        if lost_connection(chain):
+            return True
+        if isinstance(chain, procrastinate.exceptions.ConnectorException) and chain.__cause__ is None:
+            return True
+        chain = chain.__cause__
+    return False
 
 
 class Worker:
@@ -54,9 +65,11 @@ class Worker:
         self.express = Sandbox(1, *limits, urgent=True)
         self.engine = Engine(settings, self.database, self.sandbox, self.express)
         self.queue = Queue(settings.database_url)
-        self.watcher = Watcher(self.database, self.queue)
+        self.watcher = Watcher(self.database, self.queue, self.engine.keeper)
         self.retention = Retention(self.database)
         self.name = f"{socket.gethostname()}:{os.getpid()}:{secrets.token_hex(4)}"
+        self._away: dict[int, str] = {}
+        self._recovered = time.monotonic()
         self._stopping = asyncio.Event()
 
     async def run(self) -> None:
@@ -66,10 +79,12 @@ class Worker:
             loop.add_signal_handler(number, self.stop)
         while not self._stopping.is_set():
             try:
-                await asyncio.to_thread(self.engine.recover_all)
+                await asyncio.to_thread(self.engine.recover_all, at_start=True)
                 await self._work()
-            except _DATABASE_ERRORS as error:
-                log.warning("the database does not answer; trying again", reason=str(error).splitlines()[0])
+            except Exception as error:
+                if not _database_is_away(error):
+                    raise
+                log.warning("the database does not answer; trying again", reason=str(error).splitlines()[:1])
                 await self._sleep(2.0)
         await self.watcher.close()
         for sandbox in (self.sandbox, self.express):
@@ -144,9 +159,9 @@ class Worker:
         """A fault of ours in one round must not end the worker; a lost database is waited for above."""
         try:
             work(*arguments)
-        except _DATABASE_ERRORS:
-            raise
-        except Exception:
+        except Exception as error:
+            if _database_is_away(error):
+                raise
             log.exception(f"{what} failed; the next comes in its time")
 
     def _feed_once(self, thorough: bool) -> None:
@@ -158,9 +173,22 @@ class Worker:
             children = hear_worker(session, row)
         with self.database.advisory_lock(*FEEDER_LOCK) as free:
             if free:
+                if thorough:
+                    self._away = self._libraries_away()
                 with self.database.begin() as session:
-                    feed(session, self.queue, children, self.settings.max_megapixels, thorough=thorough)
+                    feed(
+                        session, self.queue, children, self.settings.max_megapixels, thorough=thorough,
+                        away=self._away,
+                    )  # fmt: skip
         self._take_in()
+
+    def _libraries_away(self) -> dict[int, str]:
+        """Those with runs whose folder, or whose backups' folder, is not there: their runs wait."""
+        with self.database.begin() as session:
+            running = select(Run.library_id).where(Run.state == RunState.RUNNING)
+            libraries = list(session.scalars(select(Library).where(Library.id.in_(running))))
+        reasons = {library.id: self.engine.why_away(library) for library in libraries}
+        return {number: reason for number, reason in reasons.items() if reason is not None}
 
     def _take_in(self) -> None:
         with self.database.begin() as session:
@@ -177,6 +205,11 @@ class Worker:
                 except StorageError as error:
                     log.warning("intake is waiting", library=library.slug, reason=str(error))
                     continue
+                except Exception as error:
+                    if _database_is_away(error):
+                        raise
+                    log.exception("intake failed", library=library.slug)  # a library's fault is its own
+                    continue
                 if taken.pictures or taken.gone:
                     log.info(
                         "taken in", library=library.slug,
@@ -186,14 +219,19 @@ class Worker:
     async def _tend(self) -> None:
         """What is looked after now and then: watches, and backups that grew old."""
         while True:
-            await self.watcher.tend()
+            try:
+                await self.watcher.tend()
+            except Exception as error:
+                if _database_is_away(error):
+                    raise
+                log.exception("watching failed; it is tried again")
             await asyncio.to_thread(self._guarded, "looking after backups", self._retain)
+            if time.monotonic() - self._recovered > _RECOVER_EVERY:
+                self._recovered = time.monotonic()
+                await asyncio.to_thread(self._guarded, "settling what was left open", self.engine.recover_all)
             await asyncio.sleep(_TEND_EVERY)
 
     def _retain(self) -> None:
         with self.database.begin() as session:
             libraries = list(session.scalars(select(Library)))
-        try:
-            self.retention.tend({one.id: self.engine.keeper(one) for one in libraries}, libraries)
-        except StorageError as error:
-            log.warning("old backups were not deleted", reason=str(error))
+        self.retention.tend(self.engine.keeper, libraries)

@@ -2,18 +2,42 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import Annotated, TypeVar
+from collections.abc import Callable, Coroutine, Iterator
+from typing import Annotated, Any, TypeVar
 
-from fastapi import Depends, Query, Request
+from fastapi import APIRouter, Depends, Path, Query, Request, Response
+from fastapi.routing import APIRoute
 from sqlalchemy.orm import Session as OrmSession
 
-from plumcrate.api.problems import ApiError
-from plumcrate.records.database import Database
+from plumcrate.api.problems import RESPONSES, ApiError
+from plumcrate.keeping.state import StateFolder
+from plumcrate.records.database import Database, conflicted
 from plumcrate.records.queries.libraries import by_slug
 from plumcrate.records.tables import Base, Library
 from plumcrate.settings import Settings
 from plumcrate.work.queue import Queue
+
+
+class _Route(APIRoute):
+    """An operation that is done once more when PostgreSQL undid it because it met another one."""
+
+    def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
+        handler = super().get_route_handler()
+
+        async def handled(request: Request) -> Response:
+            try:
+                return await handler(request)
+            except Exception as error:
+                if not conflicted(error):
+                    raise
+                return await handler(request)
+
+        return handled
+
+
+def router_of(tag: str) -> APIRouter:
+    """A router whose operations say which problems they may answer with."""
+    return APIRouter(tags=[tag], route_class=_Route, responses=RESPONSES)
 
 
 def _session(request: Request) -> Iterator[OrmSession]:
@@ -36,11 +60,20 @@ def _queue(request: Request) -> Queue:
     return queue
 
 
+def _state(request: Request) -> StateFolder:
+    state: StateFolder = request.app.state.state_folder
+    return state
+
+
 # The transaction ends before the answer is sent, so that a client reads what it wrote.
 Session = Annotated[OrmSession, Depends(_session, scope="function")]
 TheSettings = Annotated[Settings, Depends(_settings)]
 TheDatabase = Annotated[Database, Depends(_database)]
+TheState = Annotated[StateFolder, Depends(_state)]
 TheQueue = Annotated[Queue, Depends(_queue)]
+#: A number that a record may have, in an address.
+Id = Annotated[int, Path(ge=1, le=2**63 - 1)]
+Slug = Annotated[str, Path(max_length=100)]
 Offset = Annotated[int, Query(ge=0, le=100_000_000)]
 Limit = Annotated[int, Query(ge=1, le=500)]
 

@@ -5,28 +5,32 @@ from __future__ import annotations
 import os
 import re
 import unicodedata
+from datetime import UTC, datetime
 from pathlib import Path
 
-from croniter import croniter
-from fastapi import APIRouter
-from sqlalchemy import delete, select
+from croniter import CroniterError, croniter
+from sqlalchemy import Select, delete, func, select
 from sqlalchemy.orm import Session as OrmSession
 
 from plumcrate import contract
 from plumcrate.api.auth import Administering, Looking, Treating
 from plumcrate.api.problems import ApiError
-from plumcrate.contract import SurveyState
+from plumcrate.contract import FileState, ItemState, RunState, SurveyState
+from plumcrate.keeping.keeper import Keeper
 from plumcrate.records import tables
 from plumcrate.records.database import notify
 from plumcrate.records.queries.libraries import library_view, new_library, survey_view
 from plumcrate.records.queries.savings import savings
 from plumcrate.settings import Settings
+from plumcrate.storage.errors import StorageError
 from plumcrate.storage.grouping import USUAL_PATTERNS, PatternError, compile_pattern
+from plumcrate.storage.names import shown
+from plumcrate.work.locks import CONNECT_LOCK, RUNS_LOCK
 from plumcrate.work.runs import start_survey
 
-from .deps import Session, TheQueue, TheSettings, the, the_library
+from .deps import Id, Session, Slug, TheDatabase, TheQueue, TheSettings, TheState, router_of, the, the_library
 
-router = APIRouter(tags=["libraries"])
+router = router_of("libraries")
 
 
 @router.get("/libraries", summary="List libraries")
@@ -40,6 +44,8 @@ def connect(
     body: contract.LibraryRequest, person: Administering, session: Session, service: TheSettings
 ) -> contract.Library:
     """Connects a folder tree. Nothing in it is touched; survey it next."""
+    # One at a time, so that no two overlap.
+    session.execute(select(func.pg_advisory_xact_lock(CONNECT_LOCK, 1)))
     root = _checked_root(session, body.root, service)
     slug = body.slug or _slug(body.name)
     if session.scalar(select(tables.Library.id).where(tables.Library.slug == slug)):
@@ -51,13 +57,13 @@ def connect(
 
 
 @router.get("/libraries/{slug}", summary="One library with its totals")
-def library(slug: str, person: Looking, session: Session) -> contract.Library:
+def library(slug: Slug, person: Looking, session: Session) -> contract.Library:
     return library_view(session, the_library(session, slug))
 
 
 @router.patch("/libraries/{slug}", summary="Change a library's settings")
 def change(
-    slug: str, body: contract.LibraryChange, person: Administering, session: Session
+    slug: Slug, body: contract.LibraryChange, person: Administering, session: Session
 ) -> contract.Library:
     row = the_library(session, slug)
     if body.name is not None:
@@ -75,25 +81,70 @@ def change(
 
 
 @router.delete("/libraries/{slug}", status_code=204, summary="Disconnect a library")
-def disconnect(slug: str, person: Administering, session: Session) -> None:
-    """Forgets the records. Refused while the library holds anything we made: restore all first."""
+def disconnect(
+    slug: Slug, person: Administering, session: Session, database: TheDatabase, state: TheState
+) -> None:
+    """Forgets the records. Refused while the library holds anything we made, and while anything is under
+    way in it: restore all first. Backups of files that were deleted stay on disk."""
     row = the_library(session, slug)
+    # Whoever begins a change or a run of the library waits for this row, or was here first and is seen.
+    session.execute(select(func.pg_advisory_xact_lock(RUNS_LOCK, row.id & 0x7FFFFFFF)))
+    session.execute(select(tables.Library.id).where(tables.Library.id == row.id).with_for_update())
+    _refuse_while_busy(session, row)
     treated = session.scalar(
         select(tables.File.id)
-        .where(tables.File.library_id == row.id, tables.File.before_sha256.is_not(None))
+        .where(
+            tables.File.library_id == row.id,
+            tables.File.before_sha256.is_not(None),
+            tables.File.state != FileState.GONE,
+        )
         .limit(1)
     ) or session.scalar(select(tables.Copy.id).where(tables.Copy.library_id == row.id).limit(1))
     if treated:
         raise ApiError(
             "library-treated", "restore all its pictures first, so that every original is back in its place"
         )
+    if row.marked_at is not None:
+        try:
+            Keeper.of(database, row, state).store.remove_mark()
+        except StorageError as error:
+            raise ApiError("storage", f"{error}: it cannot be left clean before it is back") from None
     runs = select(tables.Run.id).where(tables.Run.library_id == row.id)
     session.execute(delete(tables.Item).where(tables.Item.run_id.in_(runs)))
     session.delete(row)
 
 
+def _refuse_while_busy(session: OrmSession, library: tables.Library) -> None:
+    """Raises ApiError ``library-busy`` while a change, a run or a job of the library is open."""
+    runs = select(tables.Run.id).where(tables.Run.library_id == library.id)
+    under_way = {
+        "a change that is not settled": select(tables.Journal.id).where(
+            tables.Journal.library_id == library.id
+        ),
+        "a run": runs.where(tables.Run.state.in_([RunState.RUNNING, RunState.PAUSED])),
+        "a file in hand": select(tables.Item.id).where(
+            tables.Item.run_id.in_(runs), tables.Item.state == ItemState.WORKING
+        ),
+    }
+    for noun, table in (
+        ("a survey", tables.Survey),
+        ("a check", tables.Check),
+        ("a forecast", tables.Forecast),
+    ):
+        under_way[noun] = _open_jobs(table, library.id)
+    for noun, query in under_way.items():
+        if session.scalar(query.limit(1)) is not None:
+            raise ApiError("library-busy", f"{noun} is under way in {library.name}: stop it, or wait for it")
+
+
+def _open_jobs(
+    table: type[tables.Survey] | type[tables.Check] | type[tables.Forecast], library_id: int
+) -> Select[int]:
+    return select(table.id).where(table.library_id == library_id, table.state.in_(["waiting", "running"]))
+
+
 @router.post("/libraries/{slug}/surveys", status_code=202, summary="Start a survey")
-def survey(slug: str, person: Treating, session: Session, queue: TheQueue) -> contract.Survey:
+def survey(slug: Slug, person: Treating, session: Session, queue: TheQueue) -> contract.Survey:
     row = the_library(session, slug)
     session.execute(select(tables.Library.id).where(tables.Library.id == row.id).with_for_update())
     open_survey = session.scalar(
@@ -117,7 +168,7 @@ def survey(slug: str, person: Treating, session: Session, queue: TheQueue) -> co
 
 
 @router.get("/libraries/{slug}/surveys", summary="The latest surveys")
-def surveys(slug: str, person: Looking, session: Session) -> list[contract.Survey]:
+def surveys(slug: Slug, person: Looking, session: Session) -> list[contract.Survey]:
     row = the_library(session, slug)
     rows = session.scalars(
         select(tables.Survey)
@@ -129,23 +180,34 @@ def surveys(slug: str, person: Looking, session: Session) -> list[contract.Surve
 
 
 @router.get("/surveys/{survey_id}", summary="One survey")
-def one_survey(survey_id: int, person: Looking, session: Session) -> contract.Survey:
+def one_survey(survey_id: Id, person: Looking, session: Session) -> contract.Survey:
     row = the(session, tables.Survey, survey_id, "survey")
     return survey_view(row, session.get_one(tables.Library, row.library_id).slug)
 
 
 @router.get("/libraries/{slug}/savings", summary="What was saved")
-def the_savings(slug: str, person: Looking, session: Session) -> contract.Savings:
+def the_savings(slug: Slug, person: Looking, session: Session) -> contract.Savings:
     return savings(session, the_library(session, slug))
 
 
 def _check_schedules(upkeep: contract.Upkeep) -> None:
     for schedule in (upkeep.survey_schedule, upkeep.run_schedule):
-        if schedule is not None and not (len(schedule.split()) == 5 and croniter.is_valid(schedule)):
+        if schedule is not None and not _comes(schedule):
             raise ApiError(
                 "invalid-request",
                 f"{schedule!r} is no schedule: give minute, hour, day, month and weekday, such as 30 2 * * *",
             )
+
+
+def _comes(schedule: str) -> bool:
+    """Whether a schedule is one, and its time ever comes: 30 February does not."""
+    if len(schedule) > 200 or len(schedule.split()) != 5:
+        return False
+    try:
+        croniter(schedule, datetime.now(UTC)).get_next(datetime)
+    except (CroniterError, ValueError, ArithmeticError):
+        return False
+    return True
 
 
 def _checked_patterns(patterns: list[str] | None) -> list[str]:
@@ -163,7 +225,10 @@ def _checked_root(session: OrmSession, given: str, settings: Settings) -> Path:
     path = Path(given)
     if not path.is_absolute():
         raise ApiError("invalid-request", "give the folder's absolute path, as the service sees it")
-    root = Path(os.path.realpath(path))
+    try:
+        root = Path(os.path.realpath(path))
+    except (OSError, ValueError):
+        raise ApiError("folder-missing", f"{shown(given)} cannot be a folder") from None
     if not root.is_dir():
         raise ApiError("folder-missing", f"there is no folder {given} on the service's machine")
     if not os.access(root, os.R_OK | os.X_OK):

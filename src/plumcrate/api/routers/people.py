@@ -4,21 +4,23 @@ from __future__ import annotations
 
 from datetime import timedelta
 
-from fastapi import APIRouter, Request, Response
+import anyio.to_thread
+from fastapi import Request, Response
 from sqlalchemy import delete, func, select
 from sqlalchemy.exc import SQLAlchemyError
 
 from plumcrate import __version__, contract
 from plumcrate.api import auth
 from plumcrate.api.auth import Administering, Looking
-from plumcrate.api.problems import ApiError
 from plumcrate.records import tables
+from plumcrate.records.database import Database
 from plumcrate.work.feeding import SILENT_AFTER
 from plumcrate.work.machine import examine
+from plumcrate.work.sandbox import Sandbox
 
-from .deps import Session, TheSettings, the
+from .deps import Id, Session, TheSettings, TheState, router_of, the
 
-router = APIRouter(tags=["people"])
+router = router_of("people")
 
 
 @router.post("/session", summary="Sign in")
@@ -27,13 +29,12 @@ def sign_in(
 ) -> contract.Person:
     """Sets the session cookie. After ten failures an address has to wait five minutes."""
     address = request.client.host if request.client else "unknown"
+    account = body.email.strip().lower()
     attempts: auth.Attempts = request.app.state.attempts
-    attempts.check(address)
-    try:
-        return auth.sign_in(session, settings, response, body.email, body.password)
-    except ApiError:
-        attempts.failed(address)
-        raise
+    attempts.begin(address, account)
+    person = auth.sign_in(session, settings, response, account, body.password)
+    attempts.succeeded(address, account)
+    return person
 
 
 @router.get("/session", summary="Who am I")
@@ -60,16 +61,21 @@ def make_key(body: contract.KeyRequest, person: Administering, session: Session)
 
 
 @router.delete("/keys/{key_id}", status_code=204, summary="Revoke a key")
-def revoke_key(key_id: int, person: Administering, session: Session) -> None:
+def revoke_key(key_id: Id, person: Administering, session: Session) -> None:
     the(session, tables.Key, key_id, "key")
     session.execute(delete(tables.Key).where(tables.Key.id == key_id))
 
 
 @router.get("/health", summary="Health")
-def health(request: Request) -> contract.Health:
-    """Open to everybody, for monitors."""
+async def health(request: Request) -> contract.Health:
+    """Open to everybody, for monitors. It waits for nobody: it has a thread and a connection of its own."""
+    state = request.app.state
+    return await anyio.to_thread.run_sync(_health, state.monitor, limiter=state.health_threads)
+
+
+def _health(database: Database) -> contract.Health:
     try:
-        with request.app.state.database.begin() as session:
+        with database.begin() as session:
             alive = tables.WorkerRow.heard_at > func.now() - timedelta(seconds=SILENT_AFTER)
             workers = session.scalar(select(func.count()).where(alive)) or 0
     except SQLAlchemyError:
@@ -78,9 +84,10 @@ def health(request: Request) -> contract.Health:
 
 
 @router.get("/machine", summary="Check the machine")
-def machine(person: Looking, request: Request, settings: TheSettings) -> contract.Machine:
-    """Formats, disks, permissions, database, clock, workers: each fine, or what to do."""
-    return examine(settings, request.app.state.database)
+def machine(person: Looking, request: Request, state: TheState) -> contract.Machine:
+    """Formats, disks, permissions, database, clock, workers, containment: each fine, or what to do."""
+    sandbox: Sandbox = request.app.state.sandbox
+    return examine(state, request.app.state.database, sandbox.ready())
 
 
 def _key_view(row: tables.Key) -> contract.Key:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
 from sqlalchemy import select
 
 from plumcrate import contract
@@ -11,18 +10,18 @@ from plumcrate.records import tables
 from plumcrate.records.queries.libraries import current_recipe, recipe_view
 from plumcrate.work.planning import effect, settings_of
 
-from .deps import Session, TheSettings, the_library
+from .deps import Session, Slug, TheSettings, router_of, the_library
 
-router = APIRouter(tags=["recipes"])
+router = router_of("recipes")
 
 
 @router.get("/libraries/{slug}/recipe", summary="The recipe in use")
-def recipe(slug: str, person: Looking, session: Session) -> contract.Recipe:
+def recipe(slug: Slug, person: Looking, session: Session) -> contract.Recipe:
     return recipe_view(current_recipe(session, the_library(session, slug).id), slug)
 
 
 @router.get("/libraries/{slug}/recipes", summary="All versions of the recipe, the latest first")
-def versions(slug: str, person: Looking, session: Session) -> list[contract.Recipe]:
+def versions(slug: Slug, person: Looking, session: Session) -> list[contract.Recipe]:
     library = the_library(session, slug)
     query = select(tables.RecipeVersion).where(tables.RecipeVersion.library_id == library.id)
     rows = session.scalars(query.order_by(tables.RecipeVersion.version.desc()).limit(100))
@@ -31,7 +30,7 @@ def versions(slug: str, person: Looking, session: Session) -> list[contract.Reci
 
 @router.post("/libraries/{slug}/recipe/effect", summary="What a recipe would do")
 def the_effect(
-    slug: str, body: contract.RecipeSettings, person: Looking, session: Session, settings: TheSettings
+    slug: Slug, body: contract.RecipeSettings, person: Looking, session: Session, settings: TheSettings
 ) -> contract.Effect:
     """Counts the files that these settings would treat, make again, pass over and leave alone."""
     return effect(session, the_library(session, slug), body, settings.max_megapixels)
@@ -39,7 +38,7 @@ def the_effect(
 
 @router.put("/libraries/{slug}/recipe", summary="Save a new version of the recipe")
 def save(
-    slug: str, body: contract.RecipeSettings, person: Administering, session: Session
+    slug: Slug, body: contract.RecipeSettings, person: Administering, session: Session
 ) -> contract.Recipe:
     """Nothing is treated by saving. Settings that are the same make no new version."""
     library = the_library(session, slug)

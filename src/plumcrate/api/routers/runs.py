@@ -2,24 +2,28 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Query, Request
+from fastapi import Query, Request
 from sqlalchemy import select
 from sse_starlette import EventSourceResponse
 
 from plumcrate import contract
-from plumcrate.api.auth import Looking, Treating
-from plumcrate.api.events import Hub
+from plumcrate.api.auth import Looking, Treating, identify_person
+from plumcrate.api.events import MOST_READERS, Hub
 from plumcrate.api.problems import ApiError
 from plumcrate.contract import ItemState
 from plumcrate.records import tables
 from plumcrate.records.queries.runs import items_page, run_view
 from plumcrate.work.runs import change_state, create_run, retry_failed
 
-from .deps import Limit, Offset, Session, TheSettings, the, the_library
+from .deps import Id, Limit, Offset, Session, TheSettings, router_of, the, the_library
 
-router = APIRouter(tags=["runs"])
+router = router_of("runs")
+
+ItemIds = Annotated[list[contract.Id] | None, Query(max_length=10_000)]
+LibraryName = Annotated[str | None, Query(max_length=100)]
 
 
 @router.post("/runs", status_code=201, summary="Start a run")
@@ -35,7 +39,10 @@ def start(
 
 @router.get("/runs", summary="List runs, the latest first")
 def runs(
-    person: Looking, session: Session, library: str | None = None, limit: Limit = 30
+    person: Looking,
+    session: Session,
+    library: LibraryName = None,
+    limit: Limit = 30,
 ) -> list[contract.Run]:
     query = select(tables.Run).order_by(tables.Run.id.desc()).limit(limit)
     if library is not None:
@@ -44,13 +51,13 @@ def runs(
 
 
 @router.get("/runs/{run_id}", summary="One run")
-def run(run_id: int, person: Looking, session: Session) -> contract.Run:
+def run(run_id: Id, person: Looking, session: Session) -> contract.Run:
     return run_view(session, the(session, tables.Run, run_id, "run"))
 
 
 @router.get("/runs/{run_id}/items", summary="What became of each file")
 def items(
-    run_id: int,
+    run_id: Id,
     person: Looking,
     session: Session,
     state: Annotated[list[ItemState] | None, Query()] = None,
@@ -63,7 +70,10 @@ def items(
 
 @router.post("/runs/{run_id}/retry", summary="Try failed files again")
 def retry(
-    run_id: int, person: Treating, session: Session, item: Annotated[list[int] | None, Query()] = None
+    run_id: Id,
+    person: Treating,
+    session: Session,
+    item: ItemIds = None,
 ) -> contract.Run:
     """All failed files of the run, or only the items named."""
     row = the(session, tables.Run, run_id, "run")
@@ -75,7 +85,7 @@ def retry(
 
 @router.post("/runs/{run_id}/{action}", summary="Pause, resume or stop a run")
 def change(
-    run_id: int, action: Literal["pause", "resume", "stop"], person: Treating, session: Session
+    run_id: Id, action: Literal["pause", "resume", "stop"], person: Treating, session: Session
 ) -> contract.Run:
     """Files in hand are finished first. A stopped run keeps what it did and cannot go on."""
     row = the(session, tables.Run, run_id, "run")
@@ -87,6 +97,18 @@ def change(
 
 @router.get("/events", summary="Live progress as server-sent events", response_class=EventSourceResponse)
 async def events(request: Request, person: Looking) -> EventSourceResponse:
-    """Events ``run`` and ``survey`` hold the noun as it is now, ``item`` one file's result."""
+    """Events ``run`` and ``survey`` hold the noun as it is now, ``item`` one file's result.
+
+    The stream ends when the key is revoked or the session ends."""
     hub: Hub = request.app.state.hub
-    return EventSourceResponse(hub.stream(), ping=15)
+    if hub.readers >= MOST_READERS:
+        raise ApiError("too-many", "many follow already; ask again in a moment")
+    return EventSourceResponse(hub.stream(partial(_still_allowed, request)), ping=15)
+
+
+def _still_allowed(request: Request) -> bool:
+    try:
+        identify_person(request)
+    except ApiError:
+        return False
+    return True

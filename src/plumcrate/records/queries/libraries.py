@@ -75,6 +75,7 @@ def library_view(session: Session, library: Library) -> contract.Library:
         avif=settings.avif,
         patterns=library.patterns,
         upkeep=upkeep,
+        at_rest=library.at_rest,
         warnings=_warnings(upkeep, total(found, "lost").rows),
         created_at=library.created_at,
         pictures=pictures.rows,

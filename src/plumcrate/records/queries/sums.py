@@ -44,7 +44,10 @@ WHERE p.id = s.picture_id
 def refresh_pictures(session: Session, picture_ids: Sequence[int]) -> None:
     """Recomputes the sums of some pictures from their files and copies."""
     if picture_ids:
-        session.execute(text(_REFRESH), {"ids": list(picture_ids)})
+        ids = {"ids": list(picture_ids)}
+        # Everybody who refreshes several locks them in one order, so that no two wait for each other.
+        session.execute(text("SELECT 1 FROM pictures WHERE id = ANY(:ids) ORDER BY id FOR UPDATE"), ids)
+        session.execute(text(_REFRESH), ids)
 
 
 def drop_empty(session: Session, picture_ids: Sequence[int]) -> None:

@@ -1,0 +1,172 @@
+"""The gate: what every request passes before any of it is believed, as pure ASGI.
+
+In this order: the address and headers must be fit to be read, whoever asks must have signed in, and only
+then is the body let through, as much of it as this address takes and no slower than a person's line. Every
+answer gets its security headers here.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import re
+from collections.abc import Awaitable, Callable
+from functools import partial
+from urllib.parse import unquote_to_bytes
+
+import anyio
+import anyio.to_thread
+from starlette.requests import Request
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from plumcrate.records.database import lost_connection
+from plumcrate.settings import Settings
+
+from . import problems
+from .auth import identify_person
+from .problems import ApiError
+
+API = "/api/v1"
+#: Open to everybody: whoever asks for one of these has not signed in yet, or signs each message.
+_OPEN = re.compile(
+    rf"(POST {API}/session|DELETE {API}/session|GET {API}/health|POST {API}/hooks/[^/]+"
+    rf"|(GET|HEAD) {API}/docs|(GET|HEAD) {API}/openapi\.json)\Z"
+)
+_UPLOAD = re.compile(rf"PUT {API}/libraries/[^/]+/files/.+\Z", re.S)
+_MOST_BODY = 2_000_000
+_MOST_OPEN_BODY = 1_000_000
+#: A body that stops for so long, in seconds, is given up; so is one slower than this on the whole.
+_IDLE, _SLOWEST = 20.0, 1_000
+
+_HSTS = "max-age=31536000"
+
+
+class Gate:
+    """Wraps the application."""
+
+    def __init__(self, app: ASGIApp, settings: Settings) -> None:
+        self._app, self._settings = app, settings
+        # Looking up who asks must not wait behind those who already work.
+        self._limiter = anyio.CapacityLimiter(8)
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+        answer = partial(_with_headers, send, secure=self._settings.secure_cookies)
+        try:
+            _refuse_odd_address(scope)
+            self._refuse_other_host(scope)
+            most = await self._admit(scope)
+        except ApiError as error:
+            await problems.respond(error.code, error.detail)(scope, receive, answer)
+            return
+        except Exception as error:
+            if not lost_connection(error):
+                raise
+            await problems.respond("database", problems.DATABASE_AWAY)(scope, receive, answer)
+            return
+        body = _Body(receive, most)
+        try:
+            body.check_declared(scope)
+            await self._app(scope, body.receive, _Once(answer, body))
+        except ApiError as error:
+            if not body.answered:
+                await problems.respond(error.code, error.detail)(scope, receive, answer)
+
+    def _refuse_other_host(self, scope: Scope) -> None:
+        allowed = self._settings.allowed_hosts
+        if "*" in allowed:
+            return
+        host = dict(scope["headers"]).get(b"host", b"").decode("latin-1").rpartition(":")
+        name = host[0] if host[1] and host[2].isdigit() else "".join(host)
+        if name.strip("[]") not in allowed:
+            raise ApiError("other-host", "the service does not answer under this host name")
+
+    async def _admit(self, scope: Scope) -> int:
+        """Who asks is put into the scope; how many bytes the body may have. Raises ApiError."""
+        asked = f"{scope['method']} {scope['path']}"
+        if not scope["path"].startswith(f"{API}/"):
+            return 0
+        if _OPEN.match(asked):
+            return _MOST_OPEN_BODY
+        person = await anyio.to_thread.run_sync(identify_person, Request(scope), limiter=self._limiter)
+        scope.setdefault("state", {})["person"] = person
+        return self._settings.max_upload_mb * 1_000_000 if _UPLOAD.match(asked) else _MOST_BODY
+
+
+def _refuse_odd_address(scope: Scope) -> None:
+    for raw in (scope.get("raw_path") or scope["path"].encode(), scope["query_string"]):
+        plain = unquote_to_bytes(raw)
+        try:
+            text = plain.decode("utf-8")
+        except UnicodeDecodeError:
+            raise ApiError("bad-address", "the address is not valid UTF-8") from None
+        if any(sign < " " or sign == "\x7f" for sign in text):
+            raise ApiError("bad-address", "the address holds a control character")
+    if len(scope.get("raw_path") or b"") > 8_000 or len(scope["query_string"]) > 16_000:
+        raise ApiError("bad-address", "the address is too long")
+
+
+class _Body:
+    """The request's body as it comes in, bounded in size and patience."""
+
+    def __init__(self, receive: Receive, most: int) -> None:
+        self._receive, self._most = receive, most
+        self._taken = 0
+        self._began: float | None = None
+        self._whole = False
+        self.answered = False
+
+    def check_declared(self, scope: Scope) -> None:
+        declared = dict(scope["headers"]).get(b"content-length", b"0")
+        if declared.isdigit() and int(declared[:20]) > self._most:
+            raise self._too_large()
+
+    def _too_large(self) -> ApiError:
+        return ApiError("too-large", f"this address takes at most {self._most:,} bytes")
+
+    async def receive(self) -> Message:
+        if self._whole:
+            return await self._receive()  # waits for the client to go away
+        loop = asyncio.get_running_loop()
+        self._began = self._began or loop.time()
+        try:
+            message = await asyncio.wait_for(self._receive(), _IDLE)
+        except TimeoutError:
+            raise ApiError("too-slow", f"nothing came for {_IDLE:.0f} seconds") from None
+        if message["type"] == "http.request":
+            self._taken += len(message.get("body", b""))
+            self._whole = not message.get("more_body", False)
+            if self._taken > self._most:
+                raise self._too_large()
+            spent = loop.time() - self._began
+            if not self._whole and spent > _IDLE and self._taken < spent * _SLOWEST:
+                raise ApiError("too-slow", "the body came too slowly")
+        return message
+
+
+class _Once:
+    """Notes that an answer has begun."""
+
+    def __init__(self, send: Callable[[Message], Awaitable[None]], body: _Body) -> None:
+        self._send, self._body = send, body
+
+    async def __call__(self, message: Message) -> None:
+        self._body.answered = True
+        await self._send(message)
+
+
+async def _with_headers(send: Send, message: Message, *, secure: bool) -> None:
+    if message["type"] == "http.response.start":
+        headers: list[tuple[bytes, bytes]] = list(message.get("headers", []))
+        there = {name.lower() for name, _ in headers}
+        wanted: dict[str, str] = dict(problems.SECURITY_HEADERS)
+        if secure:
+            wanted["Strict-Transport-Security"] = _HSTS
+        headers += [
+            (name.lower().encode(), value.encode())
+            for name, value in wanted.items()
+            if name.lower().encode() not in there
+        ]
+        message = {**message, "headers": headers}
+    await send(message)

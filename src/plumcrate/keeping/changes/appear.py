@@ -1,0 +1,103 @@
+"""Files that appear under a name that is free: copies, originals that come back, uploads."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session
+
+from plumcrate.contract import FileState
+from plumcrate.keeping.steps import Step, passed
+from plumcrate.records.tables import Copy
+from plumcrate.storage.errors import StorageError
+
+from .base import Change, Payload, Settled
+
+
+def name_taken(path: str) -> StorageError:
+    return StorageError("name-taken", f"{path} is somebody else's file, so nothing was written there")
+
+
+class Appear(Change):
+    """``entry.after_sha256`` appears under ``entry.path``."""
+
+    def perform(self, data: bytes, like: str | None = None) -> None:
+        """Raises StorageError, with the code ``name-taken`` when somebody else's file has the name."""
+        entry = self.entry
+        try:
+            self.store.stage(entry.staged, data, like)
+            passed(Step.STAGED)
+            published = self.store.create(entry.staged, entry.path)
+        except StorageError:
+            if self.settle() is not Settled.FINISHED:
+                raise
+            return
+        if not published:
+            self.settle()
+            raise name_taken(entry.path)
+        passed(Step.EXCHANGED)
+        self.complete_at_once()
+
+    def settle(self) -> Settled:
+        here, out = self.look()
+        if here is None and out is None and not self.in_its_folder():
+            return Settled.OPEN
+        if here == self.entry.after_sha256:
+            return self.complete_at_once()
+        self.let_go(self.entry.staged, ours=True)
+        return self.undone()
+
+
+class CopyPayload(Payload):
+    """``kind`` of the copy and, in words, how it was made."""
+
+    kind: str
+    how: str = ""
+
+
+class WriteCopy(Appear):
+    """A copy of ours appears beside a file."""
+
+    action: ClassVar[str] = "copy"
+    Payload = CopyPayload
+    payload: CopyPayload
+
+    def finish(self, session: Session) -> None:
+        facts = self.store.facts(self.entry.path)
+        values = {
+            "library_id": self.entry.library_id, "file_id": self.entry.file_id, "kind": self.payload.kind,
+            "path": self.entry.path, "size": facts.size, "sha256": self.entry.after_sha256,
+            "score": self.payload.score, "how": self.payload.how,
+        }  # fmt: skip
+        session.execute(
+            insert(Copy)
+            .values(**values)
+            .on_conflict_do_update(index_elements=["file_id", "kind"], set_=values)
+        )
+        self.record(session, self.file(session), None, facts.size)
+
+
+class PutBack(Appear):
+    """An original takes its name back, which nobody else has taken since."""
+
+    action: ClassVar[str] = "put-back"
+
+    def finish(self, session: Session) -> None:
+        facts = self.store.facts(self.entry.path)
+        self.seen_again(session, self.entry.after_sha256, seen=True)
+        file = None
+        if self.entry.file_id is not None:
+            file = self.file(session)
+            file.sha256, file.state = None, FileState.NEW
+            file.size_now, file.mtime_ns = facts.size, facts.mtime_ns
+        self.record(session, file, None, facts.size)
+
+
+class Upload(Appear):
+    """A new file that somebody sent. Its record is made when it is taken in."""
+
+    action: ClassVar[str] = "upload"
+
+    def finish(self, session: Session) -> None:
+        self.record(session, None, None, self.store.facts(self.entry.path).size)

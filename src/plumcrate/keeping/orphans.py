@@ -1,0 +1,22 @@
+"""Backups whose file was deleted, moved away or overwritten: listed, looked at, put back under a name."""
+
+from __future__ import annotations
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from plumcrate.contract import Orphan, Page
+from plumcrate.records.tables import Backup
+
+from .prune import orphaned
+
+
+def orphans(session: Session, library_id: int, offset: int, limit: int) -> Page[Orphan]:
+    """The latest first."""
+    where = Backup.library_id == library_id, Backup.pruned_at.is_(None), orphaned()
+    total = session.scalar(select(func.count()).select_from(Backup).where(*where)) or 0
+    rows = session.scalars(
+        select(Backup).where(*where).order_by(Backup.id.desc()).offset(offset).limit(limit)
+    ).all()
+    found = [Orphan(id=row.id, path=row.path, size=row.size, created_at=row.created_at) for row in rows]
+    return Page[Orphan](rows=found, total=total, next=offset + limit if offset + limit < total else None)

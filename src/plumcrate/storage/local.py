@@ -1,0 +1,490 @@
+"""A library that is a folder tree on a disk of this machine.
+
+Every path is opened from the root folder's own descriptor, one step after another and never through a
+link. A visit keeps that descriptor, so that a folder that is renamed or mounted over meanwhile cannot
+turn half of a change into a change of something else.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import os
+import secrets
+import stat
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import BinaryIO
+
+from . import handles
+from .errors import NotThere, StorageError, explain
+from .names import MARK_NAME, STAGED_PREFIX, checked, is_ours, shown
+from .store import Entry, Facts, Listing, Skipped, Store, Writers, require_hidden
+
+_MARK_BYTES = 200
+#: Behind a hidden name: what came out of a swap on file systems that cannot exchange two names.
+_OUT = "-out"
+
+
+class LocalStore(Store):
+    """The files below ``root``. ``mark``: what the folder must bear, None while it bears none yet.
+
+    ``leases`` and ``exchanges`` switch system calls off that not every file system has.
+    """
+
+    def __init__(
+        self, root: str | Path, mark: str | None = None, *, leases: bool = True, exchanges: bool = True
+    ) -> None:
+        self.root = Path(root)
+        self.label = str(root)
+        self.mark = mark
+        self._leases, self._exchanges = leases, exchanges
+        self._pinned = threading.local()
+
+    # -- identity ----------------------------------------------------------------------------
+
+    @contextmanager
+    def visit(self) -> Iterator[None]:
+        if self._pin is not None:
+            yield
+            return
+        with handles.closing(self._enter()) as root:
+            self._pinned.root = root
+            try:
+                yield
+            finally:
+                self._pinned.root = None
+
+    @property
+    def _pin(self) -> int | None:
+        return getattr(self._pinned, "root", None)
+
+    @contextmanager
+    def _at_root(self) -> Iterator[int]:
+        if self._pin is not None:
+            yield self._pin
+            return
+        with handles.closing(self._enter()) as root:
+            yield root
+
+    def _enter(self) -> int:
+        root = self._open()
+        try:
+            borne = _mark_in(root)
+        except OSError as error:
+            os.close(root)
+            raise NotThere(f"the folder {self.root} cannot be reached ({error.strerror})") from None
+        if self.mark is not None and borne != self.mark:
+            os.close(root)
+            said = "bears another library's mark" if borne else "does not bear this library's mark"
+            raise NotThere(
+                f"the folder {self.root} {said}: is the right volume mounted, was the folder moved? "
+                "Nothing is concluded and nothing is written until it is back"
+            )
+        return root
+
+    def _open(self) -> int:
+        try:
+            return os.open(self.root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        except (FileNotFoundError, NotADirectoryError):
+            raise NotThere(
+                f"the folder {self.root} is not there: nothing was recorded as gone; bring it back"
+            ) from None
+        except (OSError, ValueError) as error:
+            reason = getattr(error, "strerror", None) or error
+            raise NotThere(f"the folder {self.root} cannot be reached ({reason})") from None
+
+    def read_mark(self) -> str | None:
+        with handles.closing(self._open()) as root:
+            try:
+                return _mark_in(root)
+            except OSError as error:
+                raise explain(error, MARK_NAME) from None
+
+    def write_mark(self, mark: str) -> None:
+        write_mark(self.root, mark)
+        self.mark = mark
+
+    def remove_mark(self) -> None:
+        with self._at_root() as root:
+            _unlink(root, MARK_NAME, MARK_NAME)
+        self.mark = None
+
+    def device(self) -> str:
+        with self._at_root() as root:
+            return f"{os.fstat(root).st_dev:x}:{os.fstatvfs(root).f_fsid:x}"
+
+    def folder_id(self, path: str) -> str | None:
+        try:
+            with self._parent(path) as (folder, _):
+                facts = os.fstat(folder)
+                return f"{os.fstatvfs(folder).f_fsid or facts.st_dev:x}:{facts.st_ino:x}"
+        except StorageError as error:
+            if error.code in ("gone", "folder-is-link"):
+                return None
+            raise
+
+    # -- looking -----------------------------------------------------------------------------
+
+    def list(self, folder: str = "") -> Listing:
+        listing = Listing()
+        with self._folder(folder) as descriptor:
+            try:
+                with os.scandir(descriptor) as found:
+                    entries = sorted(found, key=lambda entry: entry.name)
+                for entry in entries:
+                    if not entry.name.startswith("."):
+                        _add(listing, folder, entry)
+            except OSError as error:
+                raise explain(error, folder or ".") from None
+        return listing
+
+    def facts(self, path: str) -> Facts:
+        with self._parent(path) as (folder, name):
+            found = _stat(folder, name, path)
+        return Facts(found.st_size, found.st_mtime_ns, found.st_nlink, found.st_uid)
+
+    def open(self, path: str) -> BinaryIO:
+        with self._parent(path) as (folder, name):
+            return _open_file(folder, name, path)
+
+    def taken(self, path: str) -> bool:
+        try:
+            with self._parent(path) as (folder, name):
+                os.stat(name, dir_fd=folder, follow_symlinks=False)
+        except FileNotFoundError:
+            return False
+        except StorageError as error:
+            if error.code == "gone":
+                return False
+            raise
+        except OSError as error:
+            raise explain(error, path) from None
+        return True
+
+    def strays(self) -> Iterator[str]:
+        pending = [""]
+        while pending:
+            folder = pending.pop()
+            with self._folder(folder) as descriptor:
+                try:
+                    with os.scandir(descriptor) as found:
+                        entries = list(found)
+                except OSError:
+                    continue
+                for entry in entries:
+                    path = f"{folder}/{entry.name}" if folder else entry.name
+                    if entry.is_dir(follow_symlinks=False):
+                        if not entry.name.startswith("."):
+                            pending.append(path)
+                    elif is_ours(entry.name) and entry.name != MARK_NAME:
+                        yield path
+
+    def room(self) -> int:
+        with self._at_root() as root:
+            facts = os.fstatvfs(root)
+        return facts.f_bavail * facts.f_frsize
+
+    def watched(self) -> Path | None:
+        return self.root
+
+    # -- changing ----------------------------------------------------------------------------
+
+    def stage(self, hidden: str, data: bytes, like: str | None = None, *, keep_times: bool = False) -> None:
+        require_hidden(hidden)
+        with self._parent(hidden) as (folder, name):
+            model = None if like is None else self.open(like)
+            try:
+                flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+                descriptor = os.open(name, flags, 0o600, dir_fd=folder)
+                try:
+                    with os.fdopen(descriptor, "wb") as file:
+                        file.write(data)
+                        file.flush()
+                        if model is None:
+                            os.fchmod(file.fileno(), 0o666 & ~_UMASK)
+                        else:
+                            _dress(file.fileno(), model.fileno(), keep_times=keep_times)
+                        os.fsync(file.fileno())
+                except BaseException:
+                    with contextlib.suppress(OSError):
+                        os.unlink(name, dir_fd=folder)
+                    raise
+            except OSError as error:
+                raise explain(error, hidden) from None
+            finally:
+                if model is not None:
+                    model.close()
+
+    def swap(self, path: str, hidden: str) -> None:
+        require_hidden(hidden)
+        with self._parent(path) as (folder, name):
+            staged = hidden.rpartition("/")[2]
+            try:
+                if not (self._exchanges and handles.exchange(folder, name, staged)):
+                    aside = staged + _OUT
+                    os.link(name, aside, src_dir_fd=folder, dst_dir_fd=folder, follow_symlinks=False)
+                    os.rename(staged, name, src_dir_fd=folder, dst_dir_fd=folder)
+                    os.rename(aside, staged, src_dir_fd=folder, dst_dir_fd=folder)
+                os.fsync(folder)
+            except OSError as error:
+                raise explain(error, path) from None
+
+    def can_exchange(self, hidden: str, other: str) -> bool:
+        with self._parent(require_hidden(hidden)) as (folder, name):
+            try:
+                return self._exchanges and handles.exchange(folder, name, other.rpartition("/")[2])
+            except OSError:
+                return False
+
+    def half_swapped(self, path: str, hidden: str) -> str | None:
+        try:
+            with self._parent(path) as (folder, name):
+                staged = hidden.rpartition("/")[2]
+                aside = staged + _OUT
+                out = _lstat(folder, aside)
+                if out is None:
+                    return None
+                if _lstat(folder, staged) is None:  # killed between the two renames
+                    os.rename(aside, staged, src_dir_fd=folder, dst_dir_fd=folder)
+                    return None
+                here = _lstat(folder, name)
+                if here is not None and (here.st_dev, here.st_ino) == (out.st_dev, out.st_ino):
+                    os.unlink(aside, dir_fd=folder)  # killed before them: a second name of the file
+                    return None
+                return hidden + _OUT
+        except StorageError as error:
+            if error.code == "gone":
+                return None
+            raise
+        except OSError as error:
+            raise explain(error, path) from None
+
+    def create(self, hidden: str, path: str) -> bool:
+        return self._rename(require_hidden(hidden), path)
+
+    def withdraw(self, path: str, hidden: str) -> bool:
+        return self._rename(path, require_hidden(hidden))
+
+    def _rename(self, path: str, free: str) -> bool:
+        with self._parent(path) as (folder, name):
+            try:
+                done = handles.rename_to_free(folder, name, free.rpartition("/")[2])
+                if done:
+                    os.fsync(folder)
+            except OSError as error:
+                raise explain(error, path) from None
+        return done
+
+    def writers(self, hidden: str) -> Writers:
+        require_hidden(hidden)
+        if not self._leases:
+            return Writers.UNKNOWN
+        with self.open(hidden) as file:
+            return handles.writers_of(file.fileno())
+
+    def discard(self, hidden: str) -> None:
+        require_hidden(hidden)
+        try:
+            with self._parent(hidden) as (folder, name):
+                _unlink(folder, name, hidden)
+        except StorageError as error:
+            if error.code != "gone":
+                raise
+
+    def make_folder(self, folder: str) -> None:
+        if not folder:
+            return
+        checked(folder)
+        with self._at_root() as root:
+            made: list[str] = []
+            for part in folder.split("/"):
+                try:
+                    with handles.closing(handles.open_folder(root, "/".join(made))) as parent:
+                        try:
+                            os.mkdir(part, dir_fd=parent)
+                            os.fsync(parent)
+                        except FileExistsError:
+                            pass
+                    made.append(part)
+                except OSError as error:
+                    raise explain(error, folder) from None
+
+    def set_mtime(self, path: str, mtime_ns: int) -> None:
+        with self._parent(path) as (folder, name):
+            try:
+                os.utime(name, ns=(mtime_ns, mtime_ns), dir_fd=folder, follow_symlinks=False)
+            except OSError as error:
+                raise explain(error, path) from None
+
+    # -- steps -------------------------------------------------------------------------------
+
+    @contextmanager
+    def _folder(self, folder: str) -> Iterator[int]:
+        if folder:
+            checked(folder)
+        with self._at_root() as root:
+            try:
+                opened = handles.open_folder(root, folder)
+            except OSError as error:
+                raise explain(error, folder or ".") from None
+            with handles.closing(opened):
+                yield opened
+
+    @contextmanager
+    def _parent(self, path: str) -> Iterator[tuple[int, str]]:
+        checked(path)
+        folder, _, name = path.rpartition("/")
+        with self._at_root() as root:
+            try:
+                opened = handles.open_folder(root, folder)
+            except OSError as error:
+                if error.errno == errno.ELOOP:
+                    raise StorageError(
+                        "folder-is-link",
+                        f"a folder above {path} is a symbolic link, so the file is left alone",
+                    ) from None
+                raise explain(error, path) from None
+            with handles.closing(opened):
+                yield opened, name
+
+
+def write_mark(root: Path, mark: str) -> None:
+    """Writes a mark into a folder that has none, durably. Raises StorageError ``marked`` when it has one."""
+    try:
+        with handles.closing(os.open(root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)) as folder:
+            staged = f"{STAGED_PREFIX}{secrets.token_hex(8)}"
+            flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC
+            try:
+                with os.fdopen(os.open(staged, flags, 0o644, dir_fd=folder), "wb") as file:
+                    file.write(mark.encode() + _EXPLAINED)
+                    file.flush()
+                    os.fsync(file.fileno())
+                if not handles.rename_to_free(folder, staged, MARK_NAME) and _mark_in(folder) != mark:
+                    raise StorageError(
+                        "marked",
+                        f"the folder {root} bears the mark of another library or installation: two must not "
+                        "treat the same files",
+                    )
+            finally:
+                with contextlib.suppress(FileNotFoundError):
+                    os.unlink(staged, dir_fd=folder)
+            os.fsync(folder)
+    except FileNotFoundError:
+        raise NotThere(f"the folder {root} is not there") from None
+    except OSError as error:
+        raise explain(error, f"{root}/{MARK_NAME}") from None
+
+
+_EXPLAINED = b"\nBy this file Plum Crate knows that the right folder is mounted. Leave it in place.\n"
+
+
+def mark_of(root: Path) -> str | None:
+    """The mark that a folder bears; None when it bears none. Raises OSError when it cannot be read."""
+    with handles.closing(os.open(root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)) as folder:
+        return _mark_in(folder)
+
+
+def _mark_in(folder: int) -> str | None:
+    try:
+        flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+        with handles.closing(os.open(MARK_NAME, flags, dir_fd=folder)) as file:
+            return os.read(file, _MARK_BYTES).partition(b"\n")[0].decode("ascii", "replace") or None
+    except FileNotFoundError:
+        return None
+
+
+def _add(listing: Listing, folder: str, entry: os.DirEntry[str]) -> None:
+    path = f"{folder}/{entry.name}" if folder else entry.name
+    try:
+        if entry.is_symlink():
+            listing.skipped.append(Skipped(shown(path), "a symbolic link"))
+            return
+        checked(path)
+        if entry.is_dir(follow_symlinks=False):
+            listing.folders.append(path)
+        elif entry.is_file(follow_symlinks=False):
+            facts = entry.stat(follow_symlinks=False)
+            listing.files.append(Entry(path, facts.st_size, facts.st_mtime_ns))
+    except StorageError as error:
+        listing.skipped.append(Skipped(shown(path), str(error).removeprefix(f"{shown(path)} ")))
+    except FileNotFoundError:
+        return  # deleted while we looked
+    except OSError as error:
+        listing.skipped.append(Skipped(shown(path), str(explain(error, "it"))))
+
+
+def _lstat(folder: int, name: str) -> os.stat_result | None:
+    try:
+        return os.stat(name, dir_fd=folder, follow_symlinks=False)
+    except FileNotFoundError:
+        return None
+
+
+def _stat(folder: int, name: str, path: str) -> os.stat_result:
+    try:
+        found = os.stat(name, dir_fd=folder, follow_symlinks=False)
+    except OSError as error:
+        raise explain(error, path) from None
+    if stat.S_ISLNK(found.st_mode):
+        raise StorageError("symbolic-link", f"{path} is a symbolic link, so it is left alone")
+    if not stat.S_ISREG(found.st_mode):
+        raise StorageError("not-a-file", f"{path} is not a regular file, so it is left alone")
+    return found
+
+
+def _open_file(folder: int, name: str, path: str) -> BinaryIO:
+    _stat(folder, name, path)  # nothing is opened that answers to being opened, such as a device
+    try:
+        flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+        descriptor = os.open(name, flags, dir_fd=folder)
+    except OSError as error:
+        raise explain(error, path) from None
+    if not stat.S_ISREG(os.fstat(descriptor).st_mode):
+        os.close(descriptor)
+        raise StorageError("not-a-file", f"{path} is not a regular file, so it is left alone")
+    return os.fdopen(descriptor, "rb")
+
+
+def _unlink(folder: int, name: str, path: str) -> None:
+    try:
+        os.unlink(name, dir_fd=folder)
+        os.fsync(folder)
+    except FileNotFoundError:
+        return
+    except OSError as error:
+        raise explain(error, path) from None
+
+
+def _dress(descriptor: int, model: int, *, keep_times: bool) -> None:
+    """Mode, extended attributes and, where allowed, the owner of another file."""
+    facts = os.fstat(model)
+    if (facts.st_uid, facts.st_gid) != (os.geteuid(), os.getegid()):
+        _try_chown(descriptor, facts)
+    os.fchmod(descriptor, stat.S_IMODE(facts.st_mode))
+    with contextlib.suppress(OSError):
+        for name in os.listxattr(model):
+            with contextlib.suppress(OSError):
+                os.setxattr(descriptor, name, os.getxattr(model, name))
+    if keep_times:
+        os.utime(descriptor, ns=(facts.st_atime_ns, facts.st_mtime_ns))
+
+
+def _try_chown(descriptor: int, like: os.stat_result) -> None:
+    try:
+        os.fchown(descriptor, like.st_uid, like.st_gid)
+    except PermissionError:
+        # Without the right to give files away, the group alone may still be possible.
+        with contextlib.suppress(PermissionError):
+            os.fchown(descriptor, -1, like.st_gid)
+
+
+def _umask() -> int:
+    mask = os.umask(0o022)
+    os.umask(mask)
+    return mask
+
+
+_UMASK = _umask()

@@ -1,0 +1,234 @@
+"""What a library's files live in, in meanings instead of paths on a disk.
+
+A store knows files by relative paths. It is only entered when it is the one it should be: a store that
+bears another mark, or none where one is due, raises :class:`~.errors.NotThere`, so that nobody mistakes
+a volume that is away for files that were deleted. No operation follows a link, at any level.
+
+Names that begin with ``.plumcrate-`` are hidden and ours alone: files are staged under them before they
+take a name, and go to them before they are deleted.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import secrets
+from abc import ABC, abstractmethod
+from collections.abc import Iterator
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+from enum import Enum
+from pathlib import Path
+from typing import BinaryIO, cast
+
+from .errors import NO_FILE_CODES, StorageError
+from .names import STAGED_PREFIX
+
+#: What stands for the hash of something under a name that is not a regular file.
+NO_FILE = b"no file"
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One file as a listing shows it. ``size`` in bytes, ``mtime_ns`` in nanoseconds."""
+
+    path: str
+    size: int
+    mtime_ns: int
+
+
+@dataclass(frozen=True, slots=True)
+class Skipped:
+    """Something a listing passed over, and why."""
+
+    path: str
+    reason: str
+
+
+@dataclass(slots=True)
+class Listing:
+    """What a folder holds: files, the paths of folders, and what was passed over."""
+
+    files: list[Entry] = field(default_factory=list)
+    folders: list[str] = field(default_factory=list)
+    skipped: list[Skipped] = field(default_factory=list)
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """Of a regular file: bytes, time of the last change, names it has, the owner's number or None."""
+
+    size: int
+    mtime_ns: int
+    links: int = 1
+    owner: int | None = None
+
+
+class Writers(Enum):
+    """Whether somebody may still write to a file that has no public name any more."""
+
+    NONE = "none"
+    SOME = "some"
+    UNKNOWN = "unknown"
+
+
+class Store(ABC):
+    """The files of one library. ``label`` names it in messages; ``mark`` is what it must bear, or None.
+
+    All methods raise StorageError, and :class:`~.errors.NotThere` when the store is not the right one.
+    """
+
+    label: str
+    mark: str | None
+
+    # -- identity ----------------------------------------------------------------------------
+
+    @abstractmethod
+    def visit(self) -> AbstractContextManager[None]:
+        """Makes sure that the store is there and the right one, and stays with it until the end."""
+
+    @abstractmethod
+    def read_mark(self) -> str | None:
+        """The mark that it bears, whichever is due; None when it bears none."""
+
+    @abstractmethod
+    def write_mark(self, mark: str) -> None:
+        """Gives an unmarked store a mark, durably, and asks for it from now on."""
+
+    @abstractmethod
+    def remove_mark(self) -> None:
+        """Takes the mark away, and asks for none from now on."""
+
+    @abstractmethod
+    def device(self) -> str:
+        """A name of the device and file system it lies on."""
+
+    @abstractmethod
+    def folder_id(self, path: str) -> str | None:
+        """What tells the folder of a path from any other that may stand in its place; None: none is there."""
+
+    # -- looking -----------------------------------------------------------------------------
+
+    @abstractmethod
+    def list(self, folder: str = "") -> Listing:
+        """A folder's files and folders in the order of their names; hidden ones are not told."""
+
+    @abstractmethod
+    def facts(self, path: str) -> Facts:
+        """Codes: ``gone`` when the name is free, ``not-a-file`` or ``symbolic-link``."""
+
+    @abstractmethod
+    def open(self, path: str) -> BinaryIO:
+        """A regular file for reading. Codes as of :meth:`facts`."""
+
+    @abstractmethod
+    def taken(self, path: str) -> bool:
+        """Whether the name is taken, by anything at all."""
+
+    @abstractmethod
+    def strays(self) -> Iterator[str]:
+        """Every hidden file of ours, the mark apart."""
+
+    @abstractmethod
+    def room(self) -> int:
+        """Free bytes."""
+
+    def watched(self) -> Path | None:
+        """The folder in which changes can be watched by the system; None when they cannot."""
+        return None
+
+    def read(self, path: str, limit: int | None = None) -> bytes:
+        """The whole file, or its first ``limit`` bytes."""
+        with self.open(path) as file:
+            return file.read() if limit is None else file.read(limit)
+
+    def sha256(self, path: str) -> bytes | None:
+        """The hash of what stands under a name: None for nothing, :data:`NO_FILE` for no regular file."""
+        try:
+            with self.open(path) as file:
+                return hashlib.file_digest(cast(io.BufferedReader, file), "sha256").digest()
+        except StorageError as error:
+            if error.code in ("gone", "name-too-long"):
+                return None
+            if error.code in NO_FILE_CODES:
+                return NO_FILE
+            raise
+
+    def walk(self, top: str = "") -> Iterator[tuple[str, Listing]]:
+        """Each folder with its listing, before the folders in it.
+
+        A folder that cannot be listed comes with one :class:`Skipped` that bears its own path.
+        """
+        pending = [top]
+        while pending:
+            folder = pending.pop()
+            try:
+                listing = self.list(folder)
+            except StorageError as error:
+                if error.code == "not-there":
+                    raise
+                yield folder, Listing(skipped=[Skipped(folder or ".", str(error))])
+                continue
+            yield folder, listing
+            pending.extend(reversed(listing.folders))
+
+    # -- changing ----------------------------------------------------------------------------
+
+    def spare_name(self, path: str) -> str:
+        """A new hidden name in the same folder as ``path``."""
+        folder = path.rpartition("/")[0]
+        name = f"{STAGED_PREFIX}{secrets.token_hex(8)}"
+        return f"{folder}/{name}" if folder else name
+
+    @abstractmethod
+    def stage(self, hidden: str, data: bytes, like: str | None = None, *, keep_times: bool = False) -> None:
+        """Writes a new hidden file durably, with mode, attributes and, where allowed, owner of ``like``.
+
+        When it fails nothing is left under the name.
+        """
+
+    @abstractmethod
+    def swap(self, path: str, hidden: str) -> None:
+        """Exchanges what the two names stand for; whoever reads ``path`` finds the one or the other."""
+
+    @abstractmethod
+    def can_exchange(self, hidden: str, other: str) -> bool:
+        """Whether two names are exchanged at once here; exchanges these two when they are."""
+
+    @abstractmethod
+    def half_swapped(self, path: str, hidden: str) -> str | None:
+        """Finishes a swap that was cut off where names cannot be exchanged at once.
+
+        Returns a hidden name that still holds what nobody has asked for, or None.
+        """
+
+    @abstractmethod
+    def create(self, hidden: str, path: str) -> bool:
+        """Gives a hidden file its name unless the name is taken; says whether it did."""
+
+    @abstractmethod
+    def withdraw(self, path: str, hidden: str) -> bool:
+        """Takes a file's name away and keeps it under a hidden one; false when that is taken."""
+
+    @abstractmethod
+    def writers(self, hidden: str) -> Writers:
+        """Whether somebody has a hidden file still open for writing."""
+
+    @abstractmethod
+    def discard(self, hidden: str) -> None:
+        """Deletes a hidden file; it is no error when it is gone already."""
+
+    @abstractmethod
+    def make_folder(self, folder: str) -> None:
+        """Makes a folder and those above it."""
+
+    @abstractmethod
+    def set_mtime(self, path: str, mtime_ns: int) -> None:
+        """Sets the time of the last change, and of the last reading, to the same moment."""
+
+
+def require_hidden(name: str) -> str:
+    """The name itself, when it is one of ours. Raises StorageError."""
+    if not name.rpartition("/")[2].startswith(STAGED_PREFIX):
+        raise StorageError("bad-name", f"{name} is not a hidden name of ours")
+    return name

@@ -1,0 +1,288 @@
+"""Knowing what is ours by content: files of ours that were moved, copied, or put in another's place."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from datetime import UTC, datetime
+from pathlib import PurePosixPath
+from typing import TYPE_CHECKING, Any
+
+from sqlalchemy import exists, func, or_, select, update
+from sqlalchemy.dialects.postgresql import insert
+
+from plumcrate.contract import FileRole, FileState
+from plumcrate.keeping.changes import Note
+from plumcrate.keeping.keeper import Keeper
+from plumcrate.keeping.recovery import recover
+from plumcrate.records.database import Database
+from plumcrate.records.tables import Backup, Copy, File, Journal, Ledger, Picture, Result
+
+from .locks import PICTURE_LOCK
+
+if TYPE_CHECKING:
+    from .reconciling import Findings
+
+_MOVED = Note(detail={"because": "the file was moved by somebody else"})
+#: A copy of ours that was found, as values of a file's row, and what is known of it.
+Stray = tuple[dict[str, Any], Result]
+#: What is kept of a treatment with its result, and stands in the file's record.
+_MADE = ("level", "recipe", "score", "how")
+
+
+class Mover:
+    """Recognises files of one library by their hashes."""
+
+    def __init__(self, database: Database, keeper: Keeper, library_id: int) -> None:
+        self.database, self.keeper, self.library_id = database, keeper, library_id
+
+    def recognise(
+        self, arrivals: list[dict[str, Any]], found: Findings, touched: set[int]
+    ) -> tuple[list[dict[str, Any]], list[Stray]]:
+        """The arrivals that get a record, those of ours with their claims; and copies without their file.
+
+        What was moved is moved in the records.
+        """
+        ours = self._hashes_of(arrivals)
+        results = self._results(set(ours.values()))
+        left: list[dict[str, Any]] = []
+        later: list[Stray] = []
+        for values in arrivals:
+            result = results.get(ours.get(values["path"], b""))
+            if result is None:
+                self.note_original_seen(ours.get(values["path"]))
+                left.append(values)
+            elif result.kind != "file":
+                later.append((values, result))
+            elif not self._moved(values, result.sha256, found, touched):
+                left.append(values | (self.claims(result.sha256) or {}))
+        return left, later
+
+    def find_homes(self, strays: list[Stray], found: Findings, touched: set[int]) -> list[dict[str, Any]]:
+        """Gives copies of ours back to their files, once these have their records; returns the others."""
+        return [
+            values | _left_alone(result)
+            for values, result in strays
+            if not self._has_home(values["path"], result, found, touched)
+        ]
+
+    # -- hashes -------------------------------------------------------------------------------
+
+    def _hashes_of(self, arrivals: list[dict[str, Any]]) -> dict[str, bytes]:
+        """The hash of each arrival whose size is that of a result or an original of ours."""
+        by_size: dict[int, list[str]] = defaultdict(list)
+        for values in arrivals:
+            by_size[values["size_now"]].append(values["path"])
+        sizes = list(by_size)
+        if not sizes:
+            return {}
+        with self.database.begin() as session:
+            known = set(
+                session.scalars(
+                    select(Result.size).where(Result.library_id == self.library_id, Result.size.in_(sizes))
+                )
+            ) | set(
+                session.scalars(
+                    select(Backup.size).where(Backup.library_id == self.library_id, Backup.size.in_(sizes))
+                )
+            )
+        found: dict[str, bytes] = {}
+        for path in (path for size in known for path in by_size[size]):
+            content = self.keeper.store.sha256(path)
+            if content is not None:
+                found[path] = content
+        return found
+
+    def _results(self, hashes: set[bytes]) -> dict[bytes, Result]:
+        if not hashes:
+            return {}
+        with self.database.begin() as session:
+            query = select(Result).where(Result.library_id == self.library_id, Result.sha256.in_(hashes))
+            return {row.sha256: row for row in session.scalars(query)}
+
+    def note_original_seen(self, content: bytes | None) -> None:
+        """A backup whose bytes stand in the library is not needed by anybody who lost them."""
+        if content is None:
+            return
+        with self.database.begin() as session:
+            session.execute(
+                update(Backup)
+                .where(
+                    Backup.library_id == self.library_id, Backup.sha256 == content, Backup.seen_at.is_(None)
+                )
+                .values(seen_at=func.now())
+            )
+
+    def claims(self, content: bytes) -> dict[str, Any] | None:
+        """What a file's record says when its bytes are a result of ours; None when they are not."""
+        with self.database.begin() as session:
+            result = session.scalar(
+                select(Result).where(Result.library_id == self.library_id, Result.sha256 == content)
+            )
+            if result is None:
+                return None
+            backup = session.scalar(
+                select(Backup).where(
+                    Backup.library_id == self.library_id, Backup.sha256 == result.original_sha256
+                )
+            )
+        if result.kind != "file":
+            return _left_alone(result)
+        values: dict[str, Any] = {
+            "state": FileState.LIGHTER, "reason": None, "sha256": content, "treated_at": datetime.now(UTC),
+            "before_sha256": backup.sha256 if backup else None,
+            **{name: result.made.get(name) for name in _MADE},
+        }  # fmt: skip
+        if backup is not None:
+            values["size_before"] = backup.size
+        return values
+
+    # -- moves --------------------------------------------------------------------------------
+
+    def _moved(self, values: dict[str, Any], content: bytes, found: Findings, touched: set[int]) -> bool:
+        """Whether a record whose own path is free now was given the new path."""
+        changing = exists(
+            select(1)
+            .where(Journal.file_id == File.id, Journal.after_sha256 == content, Journal.action != "discard")
+            .correlate(File)
+        )
+        with self.database.begin() as session:
+            files = list(
+                session.scalars(
+                    select(File)
+                    .where(File.library_id == self.library_id, or_(File.sha256 == content, changing))
+                    .order_by(File.state == FileState.GONE, File.id)
+                )
+            )
+        # The same name elsewhere before any other.
+        name = values["path"].rpartition("/")[2]
+        files.sort(key=lambda file: file.path.rpartition("/")[2] != name)
+        return any(self._move(file, values["path"], found, touched) for file in files)
+
+    def _move(self, file: File, path: str, found: Findings, touched: set[int]) -> bool:
+        if self.keeper.store.taken(file.path):
+            return False
+        with self.database.advisory_lock(PICTURE_LOCK, file.picture_id) as free:
+            if not free:
+                return False
+            with self.database.begin() as session:
+                row = session.get_one(File, file.id, with_for_update=True)
+                taken = session.scalar(
+                    select(File.id).where(File.library_id == self.library_id, File.path == path)
+                )
+                if taken is not None or row.path != file.path:
+                    return False
+                former = row.path
+                row.path, row.folder = path, path.rpartition("/")[0]
+                if row.state == FileState.GONE:
+                    row.state = FileState.LIGHTER if row.sha256 is not None else FileState.NEW
+                picture = session.get_one(Picture, row.picture_id)
+                named = select(Picture.id).where(Picture.library_id == self.library_id, Picture.path == path)
+                if row.role == FileRole.ORIGINAL and session.scalar(named) is None:
+                    picture.path, picture.folder, picture.name = path, row.folder, path.rpartition("/")[2]
+                for entry in session.scalars(select(Journal).where(Journal.file_id == row.id)):
+                    entry.path = _beside(entry.path, former, path)
+                    entry.staged = _beside(entry.staged, former, path)
+                session.add(
+                    Ledger(
+                        library_id=self.library_id, picture_id=row.picture_id, file_id=row.id, action="moved",
+                        path=path, detail={"from": former},
+                    )
+                )  # fmt: skip
+                copies = list(row.copies)
+                touched.add(row.picture_id)
+            for copy in copies:
+                self._move_copy(row, copy, former, path)
+            recover(self.keeper, file.id)
+            if self.keeper.store.taken(path):  # else it is a first file that made way for its conversion
+                facts = self.keeper.store.facts(path)
+                with self.database.begin() as session:
+                    session.execute(
+                        update(File)
+                        .where(File.id == file.id, File.size_now == facts.size)
+                        .values(mtime_ns=facts.mtime_ns)
+                    )
+        found.moved += 1
+        return True
+
+    def _move_copy(self, file: File, copy: Copy, former: str, path: str) -> None:
+        """A copy that went along keeps its record; one that stayed behind shows nothing any more."""
+        wanted = _beside(copy.path, former, path)
+        if self.keeper.store.sha256(wanted) == copy.sha256:
+            with self.database.begin() as session:
+                session.execute(update(Copy).where(Copy.id == copy.id).values(path=wanted))
+            return
+        self.keeper.drop_copy(file, copy, _MOVED)
+        with self.database.begin() as session:
+            session.execute(update(File).where(File.id == file.id).values(recipe=None))
+
+    def _has_home(self, path: str, result: Result, found: Findings, touched: set[int]) -> bool:
+        """Whether a copy of ours belongs to a file on record."""
+        with self.database.begin() as session:
+            if session.scalar(select(Copy.id).where(Copy.library_id == self.library_id, Copy.path == path)):
+                return True  # its file moved, and it went along
+            first = list(
+                session.scalars(
+                    select(File)
+                    .join(Copy, Copy.file_id == File.id)
+                    .where(
+                        Copy.library_id == self.library_id,
+                        Copy.sha256 == result.sha256,
+                        File.state == FileState.REMOVED,
+                    )
+                )
+            )
+        folder = path.rpartition("/")[0]
+        for file in first:  # a conversion moved, and stands for its first file, which is nowhere
+            name = file.path.rpartition("/")[2]
+            if self._move(file, f"{folder}/{name}" if folder else name, found, touched):
+                return True
+        return self._attach(path, result)
+
+    def _attach(self, path: str, result: Result) -> bool:
+        """Gives a copy to the file beside it that was made from the same original."""
+        base = path.removesuffix(f".{result.kind}")
+        if base == path or result.original_sha256 is None:
+            return False
+        with self.database.begin() as session:
+            file = session.scalar(
+                select(File).where(
+                    File.library_id == self.library_id,
+                    File.path == base,
+                    File.before_sha256 == result.original_sha256,
+                )
+            )
+            if file is None:
+                return False
+            added = session.execute(
+                insert(Copy)
+                .values(
+                    library_id=self.library_id, file_id=file.id, kind=result.kind, path=path,
+                    size=result.size, sha256=result.sha256, how="",
+                )
+                .on_conflict_do_nothing()
+                .returning(Copy.id)
+            ).first()  # fmt: skip
+            return added is not None
+
+
+def _beside(name: str, former: str, path: str) -> str:
+    """The name of something that stood beside a file, after the file was moved."""
+    if not name:
+        return name
+    if name == former:
+        return path
+    if name.startswith(f"{former}."):
+        return path + name.removeprefix(former)
+    folder, here = path.rpartition("/")[0], name.rpartition("/")[2]
+    if PurePosixPath(name).stem == PurePosixPath(former).stem:
+        here = PurePosixPath(path).stem + PurePosixPath(name).suffix
+    return f"{folder}/{here}" if folder else here
+
+
+def _left_alone(result: Result) -> dict[str, Any]:
+    """A copy of ours that somebody uses by itself: making it again would be a second loss."""
+    return {
+        "state": FileState.LEFT_ALONE,
+        "reason": f"it is a {result.kind.upper()} copy that Plum Crate made, so it is not treated again",
+        "sha256": result.sha256, "before_sha256": None, "treated_at": datetime.now(UTC), "level": "everyday",
+    }  # fmt: skip

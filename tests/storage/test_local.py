@@ -1,0 +1,179 @@
+"""A folder on a disk: nothing leaves it, nothing is half written, nothing of others is overwritten."""
+
+import errno
+import os
+import time
+from pathlib import Path
+
+import pytest
+
+from plumcrate.storage import handles
+from plumcrate.storage import local as module
+from plumcrate.storage.errors import NotThere, StorageError
+from plumcrate.storage.local import LocalStore
+from plumcrate.storage.names import MARK_NAME
+from plumcrate.storage.store import NO_FILE, Writers
+
+
+@pytest.fixture
+def tree(tmp_path: Path) -> LocalStore:
+    root = tmp_path / "root"
+    (root / "a").mkdir(parents=True)
+    (root / "a/one.jpg").write_bytes(b"one")
+    (root / "a/two.jpg").write_bytes(b"two")
+    return LocalStore(root)
+
+
+def test_a_walk_lists_files_and_names_what_it_passes_over(tree: LocalStore, tmp_path: Path) -> None:
+    (tmp_path / "outside.jpg").write_bytes(b"secret")
+    (tree.root / "link.jpg").symlink_to(tmp_path / "outside.jpg")
+    (tree.root / "away").symlink_to(tmp_path)
+    (tree.root / ".hidden.jpg").write_bytes(b"")
+    (tree.root / "näme with ünïcode.jpg").write_bytes(b"x")
+    Path(os.fsdecode(os.fsencode(tree.root) + b"/caf\xe9.jpg")).write_bytes(b"latin")
+    (tree.root / "new\nline.jpg").write_bytes(b"x")
+    listings = [listing for _, listing in tree.walk()]
+    assert {entry.path for listing in listings for entry in listing.files} == {
+        "a/one.jpg", "a/two.jpg", "näme with ünïcode.jpg",
+    }  # fmt: skip
+    skipped = {one.path: one.reason for listing in listings for one in listing.skipped}
+    assert skipped["link.jpg"] == skipped["away"] == "a symbolic link"
+    assert "not valid Unicode" in skipped["caf\\udce9.jpg"]
+    assert "control character" in skipped["new\\x0aline.jpg"]
+
+
+@pytest.mark.parametrize("by_steps", [False, True])
+@pytest.mark.parametrize(
+    "path", ["../outside.jpg", "a/../../outside.jpg", "away/outside.jpg", "deep/away/outside.jpg"]
+)
+def test_nothing_leads_out_and_no_link_is_followed(
+    tree: LocalStore, tmp_path: Path, path: str, by_steps: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    if by_steps:
+        monkeypatch.setattr(handles, "_OPENAT2", 100_000)  # a kernel without it
+    (tmp_path / "outside.jpg").write_bytes(b"secret")
+    (tree.root / "away").symlink_to(tmp_path)
+    (tree.root / "deep").mkdir()
+    (tree.root / "deep/away").symlink_to(tree.root)
+    (tree.root / "outside.jpg").write_bytes(b"inside")
+    for operation in (tree.read, tree.facts, tree.sha256, lambda name: tree.set_mtime(name, 5)):
+        with pytest.raises(StorageError) as caught:
+            operation(path)
+        assert caught.value.code in ("bad-name", "folder-is-link")
+    assert (tmp_path / "outside.jpg").read_bytes() == b"secret"
+    assert tree.read("a/one.jpg") == b"one"
+
+
+def test_a_link_is_not_read_through(tree: LocalStore, tmp_path: Path) -> None:
+    (tmp_path / "outside.jpg").write_bytes(b"secret")
+    (tree.root / "link.jpg").symlink_to(tmp_path / "outside.jpg")
+    with pytest.raises(StorageError) as caught:
+        tree.read("link.jpg")
+    assert caught.value.code == "symbolic-link"
+    assert tree.sha256("link.jpg") == NO_FILE
+
+
+def test_a_pipe_in_a_files_place_hangs_nobody(tree: LocalStore) -> None:
+    os.mkfifo(tree.root / "pipe.jpg")
+    began = time.monotonic()
+    assert tree.sha256("pipe.jpg") == NO_FILE
+    with pytest.raises(StorageError) as caught:
+        tree.read("pipe.jpg")
+    assert caught.value.code == "not-a-file"
+    assert time.monotonic() - began < 5
+
+
+def test_staging_keeps_the_mode_and_a_full_disk_leaves_nothing(
+    tree: LocalStore, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    os.chmod(tree.root / "a/one.jpg", 0o640)
+    name = tree.spare_name("a/one.jpg")
+    tree.stage(name, b"x" * 10, "a/one.jpg")
+    assert (tree.root / name).stat().st_mode & 0o777 == 0o640
+
+    def full(_: int) -> None:
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    monkeypatch.setattr(module.os, "fsync", full)
+    before = sorted(os.listdir(tree.root / "a"))
+    with pytest.raises(StorageError) as caught:
+        tree.stage(tree.spare_name("a/one.jpg"), b"y" * 10, "a/one.jpg")
+    assert caught.value.code == "disk-full"
+    assert "free some space" in str(caught.value)
+    assert sorted(os.listdir(tree.root / "a")) == before
+
+
+def test_a_writer_is_noticed_also_by_mapped_memory(tree: LocalStore) -> None:
+    import mmap
+
+    name = tree.spare_name("a/one.jpg")
+    assert tree.withdraw("a/one.jpg", name)
+    if tree.writers(name) is Writers.UNKNOWN:
+        pytest.skip("this file system grants no leases")
+    assert tree.writers(name) is Writers.NONE
+    with (tree.root / name).open("r+b") as file:
+        assert tree.writers(name) is Writers.SOME
+        mapped = mmap.mmap(file.fileno(), 3)
+    assert tree.writers(name) is Writers.SOME
+    mapped.close()
+    assert tree.writers(name) is Writers.NONE
+    assert LocalStore(tree.root, leases=False).writers(name) is Writers.UNKNOWN
+
+
+def test_a_folder_renamed_during_a_visit_stays_the_one_that_is_visited(
+    tree: LocalStore, tmp_path: Path
+) -> None:
+    tree.write_mark("mark")
+    with tree.visit():
+        tree.root.rename(tmp_path / "elsewhere")
+        (tmp_path / "root/a").mkdir(parents=True)
+        (tmp_path / "root/a/one.jpg").write_bytes(b"another's")
+        assert tree.read("a/one.jpg") == b"one"
+        name = tree.spare_name("a/one.jpg")
+        tree.stage(name, b"new")
+        tree.swap("a/one.jpg", name)
+    assert (tmp_path / "elsewhere/a/one.jpg").read_bytes() == b"new"
+    assert (tmp_path / "root/a/one.jpg").read_bytes() == b"another's"
+    with pytest.raises(NotThere):
+        tree.read("a/one.jpg")
+
+
+@pytest.mark.parametrize("damage", ["empty", "foreign", "file", "absent", "locked"])
+def test_a_folder_without_its_mark_is_not_entered(tree: LocalStore, damage: str) -> None:
+    tree.write_mark("ours")
+    mark = tree.root / MARK_NAME
+    if damage == "empty":
+        mark.unlink()
+    elif damage == "foreign":
+        mark.write_text("theirs\n")
+    elif damage == "locked":
+        mark.unlink()
+        mark.symlink_to("/etc/hostname")
+    else:
+        tree.root.rename(tree.root.with_name("gone"))
+        if damage == "file":
+            tree.root.write_bytes(b"")
+    for operation in (
+        lambda: tree.read("a/one.jpg"),
+        lambda: tree.sha256("a/one.jpg"),
+        lambda: tree.list(),
+        lambda: tree.taken("a/one.jpg"),
+        lambda: tree.stage(tree.spare_name("a/x"), b"x"),
+        lambda: list(tree.strays()),
+        lambda: tree.make_folder("b"),
+    ):
+        with pytest.raises(NotThere):
+            operation()
+
+
+def test_the_mark_is_written_once_and_never_over_anothers(tree: LocalStore) -> None:
+    tree.write_mark("ours")
+    tree.write_mark("ours")
+    assert tree.read_mark() == "ours"
+    assert "Leave it in place" in (tree.root / MARK_NAME).read_text()
+    with pytest.raises(StorageError) as caught:
+        LocalStore(tree.root).write_mark("theirs")
+    assert caught.value.code == "marked"
+    assert sorted(os.listdir(tree.root)) == [MARK_NAME, "a"]
+    tree.remove_mark()
+    assert os.listdir(tree.root) == ["a"]
