@@ -42,6 +42,7 @@ from plumcrate.contract import (
     When,
 )
 from plumcrate.demo.painter.drawings import DRAWINGS
+from plumcrate.storage.names import MARK_NAME
 
 
 @pytest.fixture
@@ -224,7 +225,12 @@ def test_forecast_then_run_then_hand_back(kept: Service, root: Path) -> None:
     with pytest.raises(ProblemError) as caught:
         client.prune("ledge", PruneRequest(confirm="no"))
     assert caught.value.code == "not-confirmed"
-    assert client.prune("ledge", PruneRequest(confirm="ledge")).backups == 4, "three originals, one editor's"
+    assert not (root / MARK_NAME).exists(), "nor the mark"
+    pruned = client.prune("ledge", PruneRequest(confirm="ledge"))
+    assert (pruned.backups, pruned.left) == (3, 1), (
+        "three originals stand; the editor's version was overwritten"
+    )
+    assert client.prune("ledge", PruneRequest(confirm="ledge", orphans_too=True)).backups == 1
 
 
 def test_a_conversion_takes_the_first_files_place_and_gives_it_back(kept: Service, root: Path) -> None:
@@ -301,7 +307,7 @@ def test_names_and_rights_that_give_trouble(kept: Service, root: Path, tmp_path:
         os.chown(root / "other.jpg", 12345, 12345)
     try:
         survey = kept.client.wait_for_survey(kept.client.start_survey("ledge").id)
-        assert any("not UTF-8" in note for note in survey.notes)
+        assert any("not valid UTF-8" in note for note in survey.notes)
         run = kept.client.wait_for_run(kept.client.start_run(RunRequest(library="ledge", avif=False)).id)
     finally:
         if locked:

@@ -7,121 +7,23 @@ whenever the new ones are in place; records and disk agree; nothing of ours lies
 import errno
 import hashlib
 import os
-import signal
-import subprocess
-import sys
 from pathlib import Path
 
 import pytest
-from conftest import add_library
+from place import COPY, NEW, OLD, Place
 from sqlalchemy import func, select, true
 from sqlalchemy.exc import OperationalError
 
 from plumcrate.keeping import steps
-from plumcrate.keeping.backups import BackupStore
 from plumcrate.keeping.changes import Note, Overtaken, Replace
-from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.prune import Which, finish_pruning, older_than, prune
 from plumcrate.keeping.recovery import recover
 from plumcrate.keeping.steps import Step
 from plumcrate.keeping.verify import verify
 from plumcrate.records.database import Database
-from plumcrate.records.tables import Backup, Copy, File, Journal, Ledger, Picture
+from plumcrate.records.tables import Backup, Ledger
 from plumcrate.storage.errors import StorageError
-from plumcrate.storage.local import LocalStore
-from plumcrate.storage.names import MARK_NAME, STAGED_PREFIX
-
-OLD, NEW, COPY = b"the old bytes, long and heavy", b"new bytes", b"a copy"
-KILLED = """
-import os, signal, sys
-from pathlib import Path
-from plumcrate.keeping import steps
-from plumcrate.keeping.backups import BackupStore
-from plumcrate.keeping.changes import Note
-from plumcrate.keeping.keeper import Keeper
-from plumcrate.keeping.prune import Which, prune
-from plumcrate.records.database import Database
-from plumcrate.records.tables import File
-from plumcrate.storage.local import LocalStore
-from sqlalchemy import true
-url, root, store, what, step = sys.argv[1:]
-database = Database(url)
-keeper = Keeper(database, 1, LocalStore(root), BackupStore(Path(store)))
-def observe(passed):
-    if passed == step:
-        os.kill(os.getpid(), signal.SIGKILL)
-steps.observer = observe
-with database.begin() as session:
-    file = session.get_one(File, 1)
-if what == "replace":
-    keeper.replace(file, b"the old bytes, long and heavy", b"new bytes", Note())
-elif what == "copy":
-    keeper.write_copy(file, "webp", b"a copy", "made for a test", Note())
-elif what == "withdraw":
-    keeper.withdraw(file, b"the old bytes, long and heavy", Note())
-elif what == "prune":
-    prune(keeper, Which(true(), orphans=True, needed=True), note="a test")
-else:
-    keeper.restore(file, Note())
-print("lived")
-"""
-
-
-class Place:
-    """One library with one file, and a keeper for it."""
-
-    def __init__(self, database: Database, tmp_path: Path) -> None:
-        self.database = database
-        self.root, self.store = tmp_path / "library", tmp_path / "backups"
-        self.root.mkdir()
-        (self.root / "a.jpg").write_bytes(OLD)
-        os.utime(self.root / "a.jpg", ns=(10**18, 10**18))
-        add_library(database, self.root)
-        with database.begin() as session:
-            session.add(Picture(library_id=1, path="a.jpg", folder="", name="a.jpg"))
-            session.flush()
-            session.add(
-                File(
-                    library_id=1, picture_id=1, path="a.jpg", size_before=len(OLD), size_now=len(OLD),
-                    mtime_ns=10**18, mtime_ns_before=10**18,
-                )
-            )  # fmt: skip
-        self.keeper = Keeper(database, 1, LocalStore(self.root), BackupStore(self.store))
-
-    @property
-    def file(self) -> File:
-        with self.database.begin() as session:
-            return session.get_one(File, 1)
-
-    def names(self) -> list[str]:
-        return sorted(set(os.listdir(self.root)) - {MARK_NAME})
-
-    def bytes(self) -> bytes:
-        return (self.root / "a.jpg").read_bytes()
-
-    def killed_at(self, what: str, step: Step) -> None:
-        arguments = [self.database.url, str(self.root), str(self.store), what, step]
-        done = subprocess.run(
-            [sys.executable, "-c", KILLED, *arguments], capture_output=True, text=True, check=False
-        )
-        assert done.returncode == -signal.SIGKILL or "lived" in done.stdout, done.stderr
-
-    def check(self) -> None:
-        """Disk and records agree, and nothing is left lying about."""
-        now, file = self.bytes(), self.file
-        assert now in (OLD, NEW)
-        if now == NEW:
-            assert self.keeper.backups.get(hashlib.sha256(OLD).digest()) == OLD
-            assert file.sha256 == hashlib.sha256(NEW).digest()
-            assert file.before_sha256 == hashlib.sha256(OLD).digest()
-        else:
-            assert file.sha256 != hashlib.sha256(NEW).digest()
-        assert file.size_now == len(now)
-        assert not [name for name in os.listdir(self.root) if name.startswith(STAGED_PREFIX)]
-        with self.database.begin() as session:
-            assert session.scalar(select(func.count()).select_from(Journal)) == 0
-            copies = set(session.scalars(select(Copy.path)))
-        assert copies == {name for name in os.listdir(self.root) if name.endswith(".webp")}
+from plumcrate.storage.names import STAGED_PREFIX
 
 
 @pytest.fixture

@@ -120,7 +120,7 @@ def test_only_hidden_names_are_staged_or_deleted(store: Store) -> None:
     assert store.spare_name("a/x").startswith(f"a/{STAGED_PREFIX}")
 
 
-@pytest.mark.parametrize("path", ["/etc/passwd", "../x", "a/../x", "a//x", "", "a/\0", "a/\ud800", "x" * 256])
+@pytest.mark.parametrize("path", ["/etc/passwd", "../x", "a/../x", "a//x", "", "a/\0", "a/\ud800"])
 def test_no_name_that_was_not_checked_reaches_it(store: Store, path: str) -> None:
     for call in (lambda: store.read(path), lambda: store.facts(path), lambda: store.open(path)):
         assert code_of(call) == "bad-name"

@@ -38,7 +38,7 @@ def test_a_walk_lists_files_and_names_what_it_passes_over(tree: LocalStore, tmp_
     }  # fmt: skip
     skipped = {one.path: one.reason for listing in listings for one in listing.skipped}
     assert skipped["link.jpg"] == skipped["away"] == "a symbolic link"
-    assert "not valid Unicode" in skipped["caf\\udce9.jpg"]
+    assert "not valid UTF-8" in skipped["caf\\udce9.jpg"]
     assert "control character" in skipped["new\\x0aline.jpg"]
 
 

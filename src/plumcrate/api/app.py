@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
+from typing import Any
 
 import anyio
 from fastapi import APIRouter, FastAPI, Response
@@ -12,6 +13,7 @@ from fastapi.responses import FileResponse, HTMLResponse
 from fastapi.staticfiles import StaticFiles
 
 from plumcrate import __version__
+from plumcrate.contract import Problem
 from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
 from plumcrate.settings import Settings
@@ -82,7 +84,21 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         api.include_router(module.router)
     app.include_router(api)
     _serve_console(app)
+    _describe(app)
     return app
+
+
+def _describe(app: FastAPI) -> None:
+    """The interface's document, with the problem that any operation may answer with."""
+    plain = app.openapi
+
+    def described() -> dict[str, Any]:
+        document = plain()
+        schemas = document.setdefault("components", {}).setdefault("schemas", {})
+        schemas["Problem"] = Problem.model_json_schema()
+        return document
+
+    app.openapi = described  # type: ignore[method-assign]
 
 
 def _serve_console(app: FastAPI) -> None:

@@ -30,6 +30,7 @@ PROBLEMS: dict[str, tuple[str, int]] = {
     "not-signed-in": ("You are not signed in", 401),
     "wrong-sign-in": ("The address or the password is wrong", 401),
     "bad-signature": ("The signature does not fit", 401),
+    "too-old": ("The message is too old, or from the future", 401),
     "too-many-attempts": ("Too many attempts to sign in", 429),
     "too-many": ("You have too much under way", 429),
     "not-allowed": ("Your role does not allow this", 403),

@@ -12,6 +12,11 @@ from rich.text import Text
 PLUM, LEAF, CLAY, QUIET = "magenta", "green", "yellow", "bright_black"
 
 
+def plain(text: str) -> str:
+    """A text from elsewhere without anything that a terminal obeys."""
+    return "".join(sign if sign.isprintable() or sign == "\n" else f"\\x{ord(sign):02x}" for sign in text)
+
+
 def size(count: int | None) -> str:
     """Decimal bytes with at most three significant digits: ``412 kB``, ``1.85 MB``."""
     if count is None:

@@ -18,7 +18,7 @@ Params = Mapping[str, Any]
 
 @dataclass(frozen=True, slots=True)
 class Call(Generic[T]):
-    """One request and how its answer is read."""
+    """One request and how its answer is read. ``seconds``: how long to wait when it is not the usual."""
 
     method: str
     path: str
@@ -26,6 +26,7 @@ class Call(Generic[T]):
     params: Params | None = None
     body: BaseModel | None = None
     content: bytes | None = None
+    seconds: float | None = None
 
 
 def _get(path: str, answer: type[T], **params: Any) -> Call[T]:
@@ -133,6 +134,27 @@ def backups(slug: str) -> Call[contract.Backups]:
     return _get(f"/libraries/{slug}/backups", contract.Backups)
 
 
+def orphans(slug: str, **params: int) -> Call[Page[contract.Orphan]]:
+    return _get(f"/libraries/{slug}/orphans", Page[contract.Orphan], **params)
+
+
+def rescue(slug: str, backup_id: int, request: contract.PutBackRequest) -> Call[contract.Orphan]:
+    address = f"/libraries/{slug}/orphans/{backup_id}/restore"
+    return Call("POST", address, TypeAdapter(contract.Orphan), body=request)
+
+
+def recognise(slug: str, request: contract.RecogniseRequest) -> Call[contract.Recognised]:
+    return Call("POST", f"/libraries/{slug}/recognise", TypeAdapter(contract.Recognised), body=request)
+
+
+def stop_check(check_id: int) -> Call[contract.Check]:
+    return Call("POST", f"/checks/{check_id}/stop", TypeAdapter(contract.Check))
+
+
+def stop_forecast(forecast_id: int) -> Call[contract.Forecast]:
+    return Call("POST", f"/forecasts/{forecast_id}/stop", TypeAdapter(contract.Forecast))
+
+
 def prune(slug: str, request: contract.PruneRequest) -> Call[contract.Pruned]:
     return Call("POST", f"/libraries/{slug}/backups/prune", TypeAdapter(contract.Pruned), body=request)
 
@@ -168,4 +190,4 @@ def hook_secret(slug: str) -> Call[contract.HookSecret]:
 def upload(slug: str, path: str, data: bytes, treat: str, wait: float) -> Call[contract.Uploaded]:
     params = {"treat": treat, "wait": wait}
     address = f"/libraries/{slug}/files/{quote(path)}"
-    return Call("PUT", address, TypeAdapter(contract.Uploaded), params, content=data)
+    return Call("PUT", address, TypeAdapter(contract.Uploaded), params, content=data, seconds=wait + 60)

@@ -30,6 +30,7 @@ from plumcrate.contract import (
     Machine,
     NewFiles,
     NewKey,
+    Orphan,
     OwnRequest,
     Page,
     Person,
@@ -39,8 +40,11 @@ from plumcrate.contract import (
     Problem,
     Pruned,
     PruneRequest,
+    PutBackRequest,
     Recipe,
     RecipeSettings,
+    Recognised,
+    RecogniseRequest,
     Run,
     RunRequest,
     RunState,
@@ -57,7 +61,7 @@ from .errors import ProblemError, UnreachableError
 T = TypeVar("T")
 
 _ENDED = (RunState.FINISHED, RunState.STOPPED)
-_JOB_ENDED = (JobState.FINISHED, JobState.FAILED)
+_JOB_ENDED = (JobState.FINISHED, JobState.FAILED, JobState.STOPPED)
 _SURVEYED = (SurveyState.FINISHED, SurveyState.FAILED)
 _POLL = 0.5
 
@@ -69,7 +73,9 @@ def _options(url: str, key: str, timeout: float) -> dict[str, Any]:
 
 def _request(call: Call[Any]) -> dict[str, Any]:
     body = call.body.model_dump(mode="json", exclude_unset=True) if call.body is not None else None
-    request = {"method": call.method, "url": call.path, "params": call.params}
+    request: dict[str, Any] = {"method": call.method, "url": call.path, "params": call.params}
+    if call.seconds is not None:
+        request["timeout"] = call.seconds
     return request | ({"content": call.content} if call.content is not None else {"json": body})
 
 
@@ -237,6 +243,24 @@ class Client:
 
     def backups(self, slug: str) -> Backups:
         return self._send(calls.backups(slug))
+
+    def orphans(self, slug: str, *, offset: int = 0, limit: int = 60) -> Page[Orphan]:
+        """Backups whose file was deleted, moved away or overwritten, the latest first."""
+        return self._send(calls.orphans(slug, offset=offset, limit=limit))
+
+    def rescue(self, slug: str, backup_id: int, request: PutBackRequest) -> Orphan:
+        """Puts such a backup into the library again."""
+        return self._send(calls.rescue(slug, backup_id, request))
+
+    def recognise(self, slug: str, request: RecogniseRequest) -> Recognised:
+        """Says that a library's folder is the right one, as it is."""
+        return self._send(calls.recognise(slug, request))
+
+    def stop_check(self, check_id: int) -> Check:
+        return self._send(calls.stop_check(check_id))
+
+    def stop_forecast(self, forecast_id: int) -> Forecast:
+        return self._send(calls.stop_forecast(forecast_id))
 
     def prune(self, slug: str, request: PruneRequest) -> Pruned:
         return self._send(calls.prune(slug, request))
@@ -423,6 +447,24 @@ class AsyncClient:
 
     async def backups(self, slug: str) -> Backups:
         return await self._send(calls.backups(slug))
+
+    async def orphans(self, slug: str, *, offset: int = 0, limit: int = 60) -> Page[Orphan]:
+        """Backups whose file was deleted, moved away or overwritten, the latest first."""
+        return await self._send(calls.orphans(slug, offset=offset, limit=limit))
+
+    async def rescue(self, slug: str, backup_id: int, request: PutBackRequest) -> Orphan:
+        """Puts such a backup into the library again."""
+        return await self._send(calls.rescue(slug, backup_id, request))
+
+    async def recognise(self, slug: str, request: RecogniseRequest) -> Recognised:
+        """Says that a library's folder is the right one, as it is."""
+        return await self._send(calls.recognise(slug, request))
+
+    async def stop_check(self, check_id: int) -> Check:
+        return await self._send(calls.stop_check(check_id))
+
+    async def stop_forecast(self, forecast_id: int) -> Forecast:
+        return await self._send(calls.stop_forecast(forecast_id))
 
     async def prune(self, slug: str, request: PruneRequest) -> Pruned:
         return await self._send(calls.prune(slug, request))

@@ -72,7 +72,13 @@ class BackupStore:
                     staged.unlink(missing_ok=True)
             sync_folder(place.parent)
         except OSError as error:
-            raise explain(error, f"the backup {place.name[:12]}…") from None
+            raise self._explained(error, place) from None
+
+    def _explained(self, error: OSError, place: Path) -> StorageError:
+        found = explain(error, f"the backup {place.name[:12]}…")
+        if found.code == "gone":
+            return StorageError("backup-missing", f"the backup store {self.root} cannot be written: {error}")
+        return found
 
     def _make_durable(self, folder: Path) -> None:
         if folder not in self._durable:
@@ -86,7 +92,7 @@ class BackupStore:
         try:
             place.unlink(missing_ok=True)
         except OSError as error:
-            raise explain(error, f"the backup {place.name[:12]}…") from None
+            raise self._explained(error, place) from None
 
     def all(self) -> Iterator[bytes]:
         """The hashes of all backups in the store, as their names say."""

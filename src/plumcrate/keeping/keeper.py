@@ -9,9 +9,10 @@ after a crash.
 
 from __future__ import annotations
 
+from contextlib import suppress
 from pathlib import Path
 
-from sqlalchemy import func, select
+from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.postgresql import insert
 
 from plumcrate.contract import FileState
@@ -19,7 +20,7 @@ from plumcrate.records.database import Database
 from plumcrate.records.tables import Backup, Copy, File, Library, Result
 from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.local import LocalStore
-from plumcrate.storage.store import NO_FILE, Store
+from plumcrate.storage.store import NO_FILE, Facts, Store
 
 from .backups import BackupStore
 from .changes import (
@@ -165,9 +166,9 @@ class Keeper:
         """
         self.be_marked()
         with self.store.visit():
+            facts = None
             if file.before_sha256 is not None:
-                self._put_original(file, note, overwrite)
-                self.store.set_mtime(file.path, file.mtime_ns_before)
+                facts = self._put_original(file, note, overwrite)
             elif file.sha256 is not None:
                 raise StorageError(
                     "no-backup",
@@ -175,20 +176,24 @@ class Keeper:
                     "it stays as it is",
                 )
             self.drop_copies(file, note)
-            facts = self.store.facts(file.path)
         with self.database.begin() as session:
             row = session.get_one(File, file.id)
             row.state, row.reason, row.held = FileState.NEW, None, hold
             row.sha256 = row.before_sha256 = row.score = row.level = row.recipe = row.how = None
             row.treated_at = None
-            row.size_now = row.size_before = facts.size
-            row.mtime_ns = row.mtime_ns_before = facts.mtime_ns
+            if facts is not None:
+                row.size_now = row.size_before = facts.size
+                row.mtime_ns = row.mtime_ns_before = facts.mtime_ns
 
-    def _put_original(self, file: File, note: Note, overwrite: bool) -> None:
+    def _put_original(self, file: File, note: Note, overwrite: bool) -> Facts:
+        """Size and time of the original, which stands in its place then."""
         assert file.before_sha256 is not None
+        facts: Facts | None = None
+        with suppress(StorageError):
+            facts = self.store.facts(file.path)  # before it is hashed: should somebody write, not theirs
         current = self.store.sha256(file.path)
-        if current == file.before_sha256:
-            return
+        if current == file.before_sha256 and facts is not None:
+            return facts
         if current is None and file.state not in (FileState.REMOVED, FileState.GONE):
             raise StorageError(
                 "gone", f"{file.path} is not there any more; its backup is kept: survey, then look at Keep"
@@ -200,25 +205,25 @@ class Keeper:
             current = sha_of(theirs)
             self.back_up(theirs, current, file.path)
         data = self.backups.get(file.before_sha256)
-        if current is not None:
-            change = Restore.begin(
-                self, file.path, note, file=file, before=current, after=file.before_sha256,
-            )  # fmt: skip
-            change.perform(data)
-        else:
-            self._put_back(file.path, data, note, file)
+        if current is None:
+            return self._put_back(file.path, data, note, file)
+        change = Restore.begin(self, file.path, note, file=file, before=current, after=file.before_sha256)
+        change.perform(data, mtime_ns=file.mtime_ns_before)
+        return change.known_facts()
 
-    def _put_back(self, path: str, data: bytes, note: Note, file: File | None = None) -> None:
+    def _put_back(self, path: str, data: bytes, note: Note, file: File | None = None) -> Facts:
+        self.store.make_folder(path.rpartition("/")[0])
         if self.store.taken(path):
             raise name_taken(path)
-        PutBack.begin(self, path, note, file=file, after=sha_of(data)).perform(data)
+        change = PutBack.begin(self, path, note, file=file, after=sha_of(data))
+        change.perform(data, mtime_ns=file.mtime_ns_before if file else None)
+        return change.known_facts()
 
     def put_back_as(self, sha256: bytes, path: str, note: Note) -> None:
         """Puts a backup into the library under a name that is free. Raises StorageError."""
         self.be_marked()
         with self.store.visit():
             data = self.backups.get(sha256)
-            self.store.make_folder(path.rpartition("/")[0])
             self._put_back(path, data, note)
 
     def upload(self, path: str, data: bytes, note: Note) -> None:
@@ -270,8 +275,8 @@ class Keeper:
             if self.store.taken(path):
                 raise name_taken(path)
             result = Result(
-                library_id=self.library_id, sha256=sha, size=len(data), kind=kind,
-                original_sha256=file.before_sha256, made={},
+                library_id=self.library_id, sha256=sha, size=len(data), kind=kind, made={},
+                original_sha256=file.before_sha256 or self.store.sha256(file.path),
             )  # fmt: skip
             change = WriteCopy.begin(
                 self, path, note, file=file, after=sha, result=result, kind=kind, how=how
@@ -288,6 +293,11 @@ class Keeper:
         """Removes one copy, unless its bytes are no longer ours. Raises StorageError."""
         self.be_marked()
         with self.store.visit():
+            if self.store.folder_id(copy.path) is None:
+                # With its folder gone nothing can be removed; should it come back, its content tells.
+                with self.database.begin() as session:
+                    session.execute(delete(Copy).where(Copy.id == copy.id))
+                return
             DropCopy.begin(self, copy.path, note, file=file, before=copy.sha256, copy_id=copy.id).perform()
 
     # -- backups -------------------------------------------------------------------------------

@@ -15,13 +15,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import timedelta
 
-from sqlalchemy import delete, func, select, update
+from sqlalchemy import delete, func, or_, select, update
 from sqlalchemy.dialects.postgresql import insert
 
 from plumcrate.contract import FileState, Finding
 from plumcrate.records.tables import Backup, Copy, File, Journal, Result
 from plumcrate.storage.errors import NotThere, StorageError
-from plumcrate.storage.store import NO_FILE
+from plumcrate.storage.store import HALF_SWAPPED, NO_FILE
 
 from .keeper import Keeper
 
@@ -228,17 +228,25 @@ def _check_open(keeper: Keeper, report: Report) -> None:
 
 
 def _check_strays(keeper: Keeper, report: Report, mend: bool) -> None:
+    for path in strays(keeper):
+        mended = mend and _take_away(keeper, path)
+        report.add("stray", path, "a hidden file of ours that belongs to no change", mended=mended)
+
+
+def strays(keeper: Keeper) -> Iterator[str]:
     """Hidden files of ours that no open change owns."""
-    with keeper.database.begin() as session:
-        owned = set(session.scalars(select(Journal.staged).where(Journal.library_id == keeper.library_id)))
     for path in keeper.store.strays():
-        if any(path.startswith(hidden) for hidden in owned if hidden):
-            continue
+        owner = or_(Journal.staged == path, func.concat(Journal.staged, HALF_SWAPPED) == path)
         with keeper.database.begin() as session:
-            began = session.scalar(select(Journal.id).where(Journal.staged == path).limit(1))
-        if began is None:
-            mended = mend and _take_away(keeper, path)
-            report.add("stray", path, "a hidden file of ours that belongs to no change", mended=mended)
+            query = select(Journal.id).where(Journal.library_id == keeper.library_id, owner).limit(1)
+            owned = session.scalar(query) is not None
+        if not owned:
+            yield path
+
+
+def sweep(keeper: Keeper) -> int:
+    """Takes away what belongs to no change any more; how many stay. Raises StorageError."""
+    return sum(not _take_away(keeper, path) for path in strays(keeper))
 
 
 def _take_away(keeper: Keeper, path: str) -> bool:

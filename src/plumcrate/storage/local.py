@@ -21,11 +21,9 @@ from typing import BinaryIO
 from . import handles
 from .errors import NotThere, StorageError, explain
 from .names import MARK_NAME, STAGED_PREFIX, checked, is_ours, shown
-from .store import Entry, Facts, Listing, Skipped, Store, Writers, require_hidden
+from .store import HALF_SWAPPED, Entry, Facts, Listing, Skipped, Store, Writers, require_hidden
 
 _MARK_BYTES = 200
-#: Behind a hidden name: what came out of a swap on file systems that cannot exchange two names.
-_OUT = "-out"
 
 
 class LocalStore(Store):
@@ -224,7 +222,7 @@ class LocalStore(Store):
             staged = hidden.rpartition("/")[2]
             try:
                 if not (self._exchanges and handles.exchange(folder, name, staged)):
-                    aside = staged + _OUT
+                    aside = staged + HALF_SWAPPED
                     os.link(name, aside, src_dir_fd=folder, dst_dir_fd=folder, follow_symlinks=False)
                     os.rename(staged, name, src_dir_fd=folder, dst_dir_fd=folder)
                     os.rename(aside, staged, src_dir_fd=folder, dst_dir_fd=folder)
@@ -243,7 +241,7 @@ class LocalStore(Store):
         try:
             with self._parent(path) as (folder, name):
                 staged = hidden.rpartition("/")[2]
-                aside = staged + _OUT
+                aside = staged + HALF_SWAPPED
                 out = _lstat(folder, aside)
                 if out is None:
                     return None
@@ -254,7 +252,7 @@ class LocalStore(Store):
                 if here is not None and (here.st_dev, here.st_ino) == (out.st_dev, out.st_ino):
                     os.unlink(aside, dir_fd=folder)  # killed before them: a second name of the file
                     return None
-                return hidden + _OUT
+                return hidden + HALF_SWAPPED
         except StorageError as error:
             if error.code == "gone":
                 return None

@@ -15,7 +15,7 @@ from typing import BinaryIO
 
 from .errors import NotThere, StorageError
 from .names import MARK_NAME, checked, is_ours
-from .store import Entry, Facts, Listing, Skipped, Store, Writers, require_hidden
+from .store import HALF_SWAPPED, Entry, Facts, Listing, Skipped, Store, Writers, require_hidden
 
 _ticks = count(1)
 
@@ -180,19 +180,24 @@ class MemoryStore(Store):
         if self.exchanges:
             seen[path], seen[hidden] = seen[hidden], seen[path]
         else:
-            seen[f"{hidden}-out"] = seen[path]
+            seen[hidden + HALF_SWAPPED] = seen[path]
             self._step("linked")
-            seen[path] = seen.pop(hidden)
+            seen[path] = self._taken_from(hidden)
             self._step("half swapped")
-            seen[hidden] = seen.pop(f"{hidden}-out")
+            seen[hidden] = self._taken_from(hidden + HALF_SWAPPED)
         self._step("swapped")
 
     def can_exchange(self, hidden: str, other: str) -> bool:
         return self.exchanges
 
+    def _taken_from(self, name: str) -> Node:
+        if name not in self._seen:
+            raise StorageError("gone", f"{name} is not there any more")
+        return self._seen.pop(name)
+
     def half_swapped(self, path: str, hidden: str) -> str | None:
         self._enter()
-        seen, aside = self._seen, f"{hidden}-out"
+        seen, aside = self._seen, hidden + HALF_SWAPPED
         if aside not in seen:
             return None
         if hidden not in seen:

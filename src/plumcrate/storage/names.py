@@ -25,7 +25,7 @@ def fault_of(path: str) -> str | None:
     try:
         length = len(path.encode("utf-8"))
     except UnicodeEncodeError:
-        return "is not valid Unicode"
+        return "is not valid UTF-8"
     if any(unicodedata.category(sign) == "Cc" for sign in path):
         return "holds a control character"
     if length > MOST_PATH:
@@ -39,10 +39,11 @@ def fault_of(path: str) -> str | None:
 
 
 def checked(path: str) -> str:
-    """The path itself when it is fit for the file system. Raises StorageError ``bad-name``."""
+    """The path itself when it is fit. Raises StorageError ``bad-name`` or ``name-too-long``."""
     fault = fault_of(path)
     if fault is not None:
-        raise StorageError("bad-name", f"{shown(path)} {fault}")
+        code = "name-too-long" if "longer than" in fault else "bad-name"
+        raise StorageError(code, f"{shown(path)} {fault}")
     return path
 
 

@@ -26,6 +26,8 @@ from .names import STAGED_PREFIX
 
 #: What stands for the hash of something under a name that is not a regular file.
 NO_FILE = b"no file"
+#: Behind a hidden name: what came out of a swap where names cannot be exchanged at once.
+HALF_SWAPPED = "-out"
 
 
 @dataclass(frozen=True, slots=True)

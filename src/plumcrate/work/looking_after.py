@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 from plumcrate.contract import FileState, JobState
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.prune import Which, older_than, prune
-from plumcrate.keeping.verify import Report, verify
+from plumcrate.keeping.verify import Report, sweep, verify
 from plumcrate.records.database import Database, lost_connection, notify
 from plumcrate.records.tables import Backup, Check, Copy, File, Journal, Ledger, Library, Run
 from plumcrate.storage.errors import NotThere, StorageError
@@ -108,7 +108,7 @@ def _compare(database: Database, run_id: int, keeper: Keeper) -> dict[str, Any]:
                 identical += 1
             else:
                 differing += 1
-    strays = sum(1 for _ in keeper.store.strays())
+    strays = sweep(keeper)
     whole = not (differing or treated or copies or strays or changes)
     return {
         "originals_identical": identical,

@@ -214,9 +214,7 @@ def _library(session: Session, state: StateFolder, library: Library) -> Iterator
     except StorageError as error:
         todo = "give the service's user the right to write there"
         if error.code == "not-there":
-            todo = (
-                f"mount it. If this is the right folder, say so: plumcrate libraries recognise {library.slug}"
-            )
+            todo = f"mount it. If this is the right folder, say so: plumcrate recognise {library.slug}"
         yield Advice(what=what, verdict="broken", detail=str(error), todo=todo)
         return
     owned = _owner_can_be_kept(session, library, keeper)

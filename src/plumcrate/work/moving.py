@@ -9,9 +9,11 @@ from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import exists, func, or_, select, update
 from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session
 
 from plumcrate.contract import FileRole, FileState
 from plumcrate.keeping.changes import Note
+from plumcrate.keeping.changes.leave import CONVERTED
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.recovery import recover
 from plumcrate.records.database import Database
@@ -47,10 +49,12 @@ class Mover:
         left: list[dict[str, Any]] = []
         later: list[Stray] = []
         for values in arrivals:
-            result = results.get(ours.get(values["path"], b""))
+            content = ours.get(values["path"], b"")
+            result = results.get(content)
             if result is None:
-                self.note_original_seen(ours.get(values["path"]))
-                left.append(values)
+                self.note_original_seen(content)
+                if not (content and self._original_moved(values, content, found, touched)):
+                    left.append(values)
             elif result.kind != "file":
                 later.append((values, result))
             elif not self._moved(values, result.sha256, found, touched):
@@ -85,6 +89,13 @@ class Mover:
                     select(Backup.size).where(Backup.library_id == self.library_id, Backup.size.in_(sizes))
                 )
             )
+            # A file that stayed as it was has only copies of ours.
+            kept = select(File.size_now).where(File.library_id == self.library_id, File.sha256.is_(None))
+            known |= set(
+                session.scalars(
+                    kept.where(File.size_now.in_(sizes), File.id.in_(select(Copy.file_id))).distinct()
+                )
+            )
         found: dict[str, bytes] = {}
         for path in (path for size in known for path in by_size[size]):
             content = self.keeper.store.sha256(path)
@@ -99,10 +110,8 @@ class Mover:
             query = select(Result).where(Result.library_id == self.library_id, Result.sha256.in_(hashes))
             return {row.sha256: row for row in session.scalars(query)}
 
-    def note_original_seen(self, content: bytes | None) -> None:
+    def note_original_seen(self, content: bytes) -> None:
         """A backup whose bytes stand in the library is not needed by anybody who lost them."""
-        if content is None:
-            return
         with self.database.begin() as session:
             session.execute(
                 update(Backup)
@@ -150,15 +159,43 @@ class Mover:
                 session.scalars(
                     select(File)
                     .where(File.library_id == self.library_id, or_(File.sha256 == content, changing))
+                    .where(File.state != FileState.REMOVED)  # its conversion stands for it
                     .order_by(File.state == FileState.GONE, File.id)
                 )
             )
+        return self._move_one_of(files, values, found, touched)
+
+    def _original_moved(
+        self, values: dict[str, Any], content: bytes, found: Findings, touched: set[int]
+    ) -> bool:
+        """Whether it is a file that stayed as it was, of which we made copies, under a new name."""
+        made = select(Result.sha256).where(
+            Result.library_id == self.library_id, Result.original_sha256 == content, Result.kind != "file"
+        )
+        with self.database.begin() as session:
+            files = list(
+                session.scalars(
+                    select(File)
+                    .where(File.library_id == self.library_id, File.sha256.is_(None))
+                    .where(File.id.in_(select(Copy.file_id).where(Copy.sha256.in_(made))))
+                    .order_by(File.id)
+                )
+            )
+        return self._move_one_of(files, values, found, touched)
+
+    def _move_one_of(
+        self, files: list[File], values: dict[str, Any], found: Findings, touched: set[int]
+    ) -> bool:
         # The same name elsewhere before any other.
         name = values["path"].rpartition("/")[2]
         files.sort(key=lambda file: file.path.rpartition("/")[2] != name)
-        return any(self._move(file, values["path"], found, touched) for file in files)
+        path, mtime_ns = values["path"], values["mtime_ns"]
+        return any(self._move(file, path, found, touched, mtime_ns) for file in files)
 
-    def _move(self, file: File, path: str, found: Findings, touched: set[int]) -> bool:
+    def _move(
+        self, file: File, path: str, found: Findings, touched: set[int], mtime_ns: int | None = None
+    ) -> bool:
+        """Whether the record was given the path; ``mtime_ns`` as it was before the file was hashed."""
         if self.keeper.store.taken(file.path):
             return False
         with self.database.advisory_lock(PICTURE_LOCK, file.picture_id) as free:
@@ -193,14 +230,9 @@ class Mover:
             for copy in copies:
                 self._move_copy(row, copy, former, path)
             recover(self.keeper, file.id)
-            if self.keeper.store.taken(path):  # else it is a first file that made way for its conversion
-                facts = self.keeper.store.facts(path)
+            if mtime_ns is not None:
                 with self.database.begin() as session:
-                    session.execute(
-                        update(File)
-                        .where(File.id == file.id, File.size_now == facts.size)
-                        .values(mtime_ns=facts.mtime_ns)
-                    )
+                    session.execute(update(File).where(File.id == file.id).values(mtime_ns=mtime_ns))
         found.moved += 1
         return True
 
@@ -224,19 +256,40 @@ class Mover:
                 session.scalars(
                     select(File)
                     .join(Copy, Copy.file_id == File.id)
-                    .where(
-                        Copy.library_id == self.library_id,
-                        Copy.sha256 == result.sha256,
-                        File.state == FileState.REMOVED,
-                    )
+                    .where(Copy.library_id == self.library_id, Copy.sha256 == result.sha256)
                 )
             )
         folder = path.rpartition("/")[0]
-        for file in first:  # a conversion moved, and stands for its first file, which is nowhere
+        for file in first:  # a conversion that moved stands for its first file, which is nowhere
             name = file.path.rpartition("/")[2]
             if self._move(file, f"{folder}/{name}" if folder else name, found, touched):
                 return True
+        if result.kind in CONVERTED and self._revived(path, result, found, touched):
+            return True
         return self._attach(path, result)
+
+    def _revived(self, path: str, result: Result, found: Findings, touched: set[int]) -> bool:
+        """Whether a conversion is back whose first file counted as gone with it, or lost sight of it."""
+        with self.database.begin() as session:
+            files = list(
+                session.scalars(
+                    select(File).where(
+                        File.library_id == self.library_id,
+                        File.before_sha256 == result.original_sha256,
+                        File.state.in_([FileState.GONE, FileState.REMOVED]),
+                    )
+                )
+            )
+        stem = path.rpartition(".")[0]
+        for file in files:
+            if not self._move(file, f"{stem}.{file.path.rpartition('.')[2]}", found, touched):
+                continue
+            with self.database.begin() as session:
+                row = session.get_one(File, file.id)
+                row.state, row.size_now = FileState.REMOVED, result.size
+                _add_copy(session, row, path, result)
+            return True
+        return False
 
     def _attach(self, path: str, result: Result) -> bool:
         """Gives a copy to the file beside it that was made from the same original."""
@@ -244,25 +297,23 @@ class Mover:
         if base == path or result.original_sha256 is None:
             return False
         with self.database.begin() as session:
-            file = session.scalar(
-                select(File).where(
-                    File.library_id == self.library_id,
-                    File.path == base,
-                    File.before_sha256 == result.original_sha256,
-                )
-            )
+            file = session.scalar(select(File).where(File.library_id == self.library_id, File.path == base))
             if file is None:
                 return False
-            added = session.execute(
-                insert(Copy)
-                .values(
-                    library_id=self.library_id, file_id=file.id, kind=result.kind, path=path,
-                    size=result.size, sha256=result.sha256, how="",
-                )
-                .on_conflict_do_nothing()
-                .returning(Copy.id)
-            ).first()  # fmt: skip
-            return added is not None
+            original = file.before_sha256 or self.keeper.store.sha256(base)
+            if original != result.original_sha256:
+                return False
+            return _add_copy(session, file, path, result)
+
+
+def _add_copy(session: Session, file: File, path: str, result: Result) -> bool:
+    """Whether the file had no copy of that kind, and has this one now."""
+    values = {
+        "library_id": file.library_id, "file_id": file.id, "kind": result.kind, "path": path,
+        "size": result.size, "sha256": result.sha256, "how": "",
+    }  # fmt: skip
+    statement = insert(Copy).values(**values).on_conflict_do_nothing().returning(Copy.id)
+    return session.execute(statement).first() is not None
 
 
 def _beside(name: str, former: str, path: str) -> str:

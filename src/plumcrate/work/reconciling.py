@@ -9,7 +9,8 @@ folder is not the right one.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -96,31 +97,39 @@ class Reconciler:
         with self.store.visit():
             records = self._records(list(sightings), folders)
             arrivals: list[dict[str, Any]] = []
-            for path in sorted({*sightings, *records.files}):
-                known, entry = records.files.get(path), sightings.get(path)
-                try:
+            # What is new before what is gone: it may be the same, under another name.
+            fresh = sightings.keys() - records.files.keys() - records.copies
+            for path in sorted(fresh):
+                with self._each_by_itself(path, found):
                     if path in records.changing:
                         raise Busy
-                    if known is not None:
-                        self._look_at_known(path, known, entry, found, touched)
-                    elif path not in records.copies:
-                        arrivals += self._look_at_unknown(path, entry)
-                except Busy:
-                    found.busy.append(path)
-                except NotThere:
-                    raise
-                except StorageError as error:
-                    log.info("a file was not looked at", path=shown(path), reason=str(error))
-                    found.busy.append(path)
-                except Exception as error:
-                    if lost_connection(error):
-                        raise
-                    log.exception("a file was not looked at", path=shown(path))  # its fault is its own
+                    arrivals += self._look_at_unknown(path, sightings[path])
             arrivals, strays = self.mover.recognise(arrivals, found, touched)
             self._record(arrivals, folders, found, touched)
             if strays:
                 self._record(self.mover.find_homes(strays, found, touched), folders, found, touched)
+            for path, known in sorted(records.files.items()):
+                with self._each_by_itself(path, found):
+                    self._look_at_known(path, known, sightings.get(path), found, touched)
+            self._record([], folders, found, touched)
         return found
+
+    @contextmanager
+    def _each_by_itself(self, path: str, found: Findings) -> Iterator[None]:
+        """A file's fault is its own: the others are looked at all the same."""
+        try:
+            yield
+        except Busy:
+            found.busy.append(path)
+        except NotThere:
+            raise
+        except StorageError as error:
+            log.info("a file was not looked at", path=shown(path), reason=str(error))
+            found.busy.append(path)
+        except Exception as error:
+            if lost_connection(error):
+                raise
+            log.exception("a file was not looked at", path=shown(path))
 
     def _records(self, paths: list[str], folders: list[str]) -> _Records:
         with self.database.begin() as session:
@@ -156,7 +165,7 @@ class Reconciler:
         away = known.state in _ABSENT
         if entry is not None and not away and (known.size, known.mtime_ns) == (entry.size, entry.mtime_ns):
             return
-        if entry is None and away and not self.store.taken(path):
+        if entry is None and away and not self.store.taken(path) and self._is_as_recorded(known):
             return
         with self.database.advisory_lock(PICTURE_LOCK, known.picture_id) as free:
             if not free:
@@ -174,6 +183,14 @@ class Reconciler:
                 session.execute(update(File).where(File.id == file.id).values(**values))
             touched.add(file.picture_id)
 
+    def _is_as_recorded(self, known: _Known) -> bool:
+        """Whether a file that is nowhere is known to be gone, or its conversion stands for it."""
+        if known.state == FileState.GONE:
+            return True
+        with self.database.begin() as session:
+            copies = session.scalars(select(Copy.path).where(Copy.file_id == known.id)).all()
+        return any(self.store.taken(path) for path in copies)
+
     def _is_open(self, file_id: int) -> bool:
         with self.database.begin() as session:
             query = select(Journal.id).where(Journal.file_id == file_id, Journal.action != "discard").limit(1)
@@ -187,7 +204,9 @@ class Reconciler:
         except StorageError as error:
             if error.code not in {"gone", "name-too-long", "folder-is-link", *NO_FILE_CODES}:
                 raise
-            if away:
+            if file.state == FileState.GONE or any(
+                self.store.taken(copy.path) for copy in file.copies if away
+            ):
                 return None
             self.keeper.drop_copies(file, DELETED)
             found.gone += 1

@@ -172,7 +172,7 @@ class _Surveyor:
         """Files of folders that are not there any more are gone; of folders that cannot be listed, not."""
         with self.database.begin() as session:
             query = select(File.folder).where(
-                File.library_id == self.library_id, File.state.not_in([FileState.GONE, FileState.REMOVED])
+                File.library_id == self.library_id, File.state != FileState.GONE
             )
             folders = session.scalars(query.distinct()).all()
         vanished = [

@@ -1,4 +1,4 @@
-"""doctor, forecast, verify, backups, prune, hand-back, upkeep, upload, hook-secret."""
+"""doctor, forecast, verify, backups, orphans, rescue, recognise, prune, hand-back, upkeep, upload, hooks."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from pathlib import Path
 from pydantic import ValidationError
 from rich.text import Text
 
-from plumcrate.cli.look import CLAY, LEAF, QUIET, saved, size
+from plumcrate.cli.look import CLAY, LEAF, QUIET, plain, saved, size
 from plumcrate.client import Client
 from plumcrate.contract import (
     Check,
@@ -20,7 +20,9 @@ from plumcrate.contract import (
     LibraryChange,
     NewFiles,
     PruneRequest,
+    PutBackRequest,
     Range,
+    RecogniseRequest,
     RunKind,
     RunRequest,
     Upkeep,
@@ -50,6 +52,22 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     backups.add_argument("library")
     backups.set_defaults(command=_backups)
 
+    orphans = add(commands, "orphans", "list backups whose file was deleted, moved away or overwritten")
+    orphans.add_argument("library")
+    orphans.add_argument("--from", dest="offset", type=int, default=0, help="skip so many of the latest")
+    orphans.set_defaults(command=_orphans)
+
+    rescue = add(commands, "rescue", "put such a backup into the library again")
+    rescue.add_argument("library")
+    rescue.add_argument("number", type=int, help="its number, as orphans lists it")
+    rescue.add_argument("--as", dest="path", help="its path in the library; by default where it was")
+    rescue.set_defaults(command=_rescue)
+
+    recognise = add(commands, "recognise", "say that a library's folder is the right one, as it is")
+    recognise.add_argument("library")
+    recognise.add_argument("--confirm", metavar="LIBRARY", help="the library's short name once more")
+    recognise.set_defaults(command=_recognise)
+
     prune = add(commands, "prune", "delete backups")
     prune.add_argument("library")
     prune.add_argument("--older-than", type=int, metavar="DAYS", help="only those older than this")
@@ -57,6 +75,9 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
         "--needed-too", action="store_true",
         help="also the only original of a treated file, which can then never be put back",
     )  # fmt: skip
+    prune.add_argument(
+        "--orphans-too", action="store_true", help="also those whose file was deleted or overwritten"
+    )
     prune.add_argument("--confirm", metavar="LIBRARY", help="the library's short name once more")
     prune.set_defaults(command=_prune)
 
@@ -120,7 +141,7 @@ def _forecast(options: argparse.Namespace) -> int:
 def _print_forecast(found: Forecast) -> int:
     result = found.result
     if found.state is JobState.FAILED or result is None:
-        console.print(f"The forecast failed: {found.reason}", style="yellow", markup=False)
+        console.print(f"The forecast failed: {found.reason}", style="yellow")
         return 1
     console.print(
         f"{result.files:,} files of {size(result.bytes_before)} would be treated. "
@@ -162,7 +183,7 @@ def _verify(options: argparse.Namespace) -> int:
 
 def _print_check(check: Check) -> None:
     if check.state is JobState.FAILED:
-        console.print(f"The check failed: {check.reason}", style="yellow", markup=False)
+        console.print(f"The check failed: {check.reason}", style="yellow")
         return
     console.print(
         f"Read {check.files:,} treated files, {check.copies:,} copies and {check.backups:,} backups: "
@@ -186,10 +207,55 @@ def _backups(options: argparse.Namespace) -> int:
         print_json(found)
         return 0
     free = f", {size(found.bytes_free)} free there" if found.bytes_free is not None else ""
-    console.print(f"{found.backups:,} backups, {size(found.bytes)}, in {found.folder}{free}.", markup=False)
+    console.print(f"{found.backups:,} backups, {size(found.bytes)}, in {found.folder}{free}.")
+    spare = found.backups - found.needed - found.orphaned
     console.print(
         f"{found.needed:,} of them ({size(found.bytes_needed)}) are the only original of a treated file; "
-        f"{found.backups - found.needed:,} ({size(found.bytes - found.bytes_needed)}) are not needed."
+        f"{found.orphaned:,} ({size(found.bytes_orphaned)}) lost their file; "
+        f"{spare:,} ({size(found.bytes - found.bytes_needed - found.bytes_orphaned)}) are not needed."
+    )
+    return 0
+
+
+def _orphans(options: argparse.Namespace) -> int:
+    with client() as service:
+        page = service.orphans(options.library, offset=options.offset)
+    if options.json:
+        print_json(page)
+        return 0
+    if not page.rows:
+        console.print("No backup has lost its file.")
+        return 0
+    rows = [(str(row.id), size(row.size), f"{row.created_at:%Y-%m-%d %H:%M}", row.path) for row in page.rows]
+    console.print(
+        table(("number", "size", "backed up", "where the file was"), rows, right=("number", "size"))
+    )
+    console.print(f"{len(page.rows):,} of {page.total:,}. Put one back: plumcrate rescue LIBRARY NUMBER")
+    return 0
+
+
+def _rescue(options: argparse.Namespace) -> int:
+    with client() as service:
+        found = service.rescue(options.library, options.number, PutBackRequest(path=options.path))
+    if options.json:
+        print_json(found)
+        return 0
+    console.print(f"{plain(found.path)} is in the library again, {size(found.size)}, as it first was.")
+    return 0
+
+
+def _recognise(options: argparse.Namespace) -> int:
+    if options.confirm != options.library:
+        return _unconfirmed(f"recognise {options.library}", options.library)
+    with client() as service:
+        found = service.recognise(options.library, RecogniseRequest(confirm=options.confirm))
+    if options.json:
+        print_json(found)
+        return 0
+    mark = "The folder was marked again. " if found.marked else ""
+    console.print(
+        f"{mark}{found.closed:,} changes that could not be settled were given up; {found.gone:,} files count "
+        "as gone. Their originals stay among the backups."
     )
     return 0
 
@@ -198,8 +264,9 @@ def _prune(options: argparse.Namespace) -> int:
     if options.confirm != options.library:
         return _unconfirmed(f"prune {options.library}", options.library)
     request = PruneRequest(
-        older_than_days=options.older_than, needed_too=options.needed_too, confirm=options.confirm
-    )
+        older_than_days=options.older_than, needed_too=options.needed_too,
+        orphans_too=options.orphans_too, confirm=options.confirm,
+    )  # fmt: skip
     with client() as service:
         done = service.prune(options.library, request)
     if options.json:
@@ -210,7 +277,8 @@ def _prune(options: argparse.Namespace) -> int:
         console.print(f"{done.needed:,} of them were the only original of a treated file.", style="yellow")
     if done.left:
         console.print(
-            f"{done.left:,} stay, because treated files need them (--needed-too deletes them as well)."
+            f"{done.left:,} stay: needed by treated files (--needed-too), or of files that were deleted or "
+            "overwritten (--orphans-too)."
         )
     return 0
 
@@ -222,13 +290,13 @@ def _hand_back(options: argparse.Namespace) -> int:
         library=options.library, kind=RunKind.HAND_BACK, confirm=options.confirm, overwrite=options.overwrite
     )
     with client() as service:
-        code = follow_run(service, service.start_run(request).id, options.json)
-        return code or _print_proof(service, options)
+        number = service.start_run(request).id
+        code = follow_run(service, number, options.json)
+        return code or _print_proof(service, options, number)
 
 
-def _print_proof(service: Client, options: argparse.Namespace) -> int:
-    run = service.runs(options.library, limit=1)[0]
-    proof = run.proof or {}
+def _print_proof(service: Client, options: argparse.Namespace, number: int) -> int:
+    proof = service.run(number).proof or {}
     complete = proof.get("verdict") == "complete"
     if not options.json:
         console.print(
@@ -253,7 +321,7 @@ def _upkeep(options: argparse.Namespace) -> int:
     for change in options.changes:
         name, equals, text = change.partition("=")
         if not equals or name not in Upkeep.model_fields:
-            console.print(f"plumcrate: there is no setting {name}", style="yellow", markup=False)
+            console.print(f"plumcrate: there is no setting {name}", style="yellow")
             return 2
         try:
             changes[name] = json.loads(text)
@@ -262,7 +330,7 @@ def _upkeep(options: argparse.Namespace) -> int:
     try:
         request = LibraryChange(upkeep=Upkeep.model_validate(changes)) if changes else None
     except ValidationError as error:
-        console.print(f"plumcrate: {error.errors()[0]['msg']}", style="yellow", markup=False)
+        console.print(f"plumcrate: {error.errors()[0]['msg']}", style="yellow")
         return 2
     with client() as service:
         library = (
@@ -279,7 +347,7 @@ def _upkeep(options: argparse.Namespace) -> int:
     ]  # fmt: skip
     console.print(table(("setting", "value"), rows))
     for warning in library.warnings:
-        console.print(f"! {warning}", style="yellow", markup=False)
+        console.print(f"! {warning}", style="yellow")
     return 0
 
 
@@ -287,7 +355,7 @@ def _upload(options: argparse.Namespace) -> int:
     try:
         data = options.file.read_bytes()
     except OSError as error:
-        console.print(f"plumcrate: {options.file}: {error.strerror}", style="yellow", markup=False)
+        console.print(f"plumcrate: {options.file}: {error.strerror}", style="yellow")
         return 2
     with client() as service:
         found = service.upload(
@@ -304,7 +372,6 @@ def _upload(options: argparse.Namespace) -> int:
     console.print(
         f"{found.path} {said[found.state]}: {size(found.size_before)} → {size(found.size_now)} "
         f"({saved(found.size_before, found.size_now)}).",
-        markup=False,
     )
     return int(found.state == "failed")
 
@@ -315,6 +382,6 @@ def _hook(options: argparse.Namespace) -> int:
     if options.json:
         print_json(found)
         return 0
-    console.print(f"Send webhooks to {found.url}\nsigned with the secret {found.secret}", markup=False)
+    console.print(f"Send webhooks to {found.url}\nsigned with the secret {found.secret}")
     console.print("The secret is shown this once; a former one is worth nothing from now on.", style=QUIET)
     return 0

@@ -13,12 +13,13 @@ from rich.table import Table
 from rich.text import Text
 
 from plumcrate.cli import config
+from plumcrate.cli.look import plain
 from plumcrate.client import Client
 
 Commands = argparse._SubParsersAction  # argparse's own name for what add_subparsers returns
 
 #: Into a file or a pipe nothing is cut short.
-console = Console(highlight=False, width=None if sys.stdout.isatty() else 180)
+console = Console(highlight=False, markup=False, emoji=False, width=None if sys.stdout.isatty() else 180)
 
 
 def client() -> Client:
@@ -58,5 +59,6 @@ def table(
             overflow="fold" if column == columns[-1] else "ellipsis",
         )
     for row in rows:
-        made.add_row(*row)
+        # What a name holds is shown, never obeyed.
+        made.add_row(*(Text(plain(cell)) if isinstance(cell, str) else cell for cell in row))
     return made

@@ -52,9 +52,7 @@ def _connect(options: argparse.Namespace) -> int:
     if options.json:
         print_json(library)
         return 0
-    console.print(
-        f"Connected {library.root} as {library.slug}. Next: plumcrate survey {library.slug}", markup=False
-    )
+    console.print(f"Connected {library.root} as {library.slug}. Next: plumcrate survey {library.slug}")
     return 0
 
 
@@ -103,7 +101,7 @@ def _survey(options: argparse.Namespace) -> int:
 
 def _print_survey(survey: Survey) -> None:
     if survey.state is SurveyState.FAILED:
-        console.print(f"The survey failed: {survey.reason}", style="yellow", markup=False)
+        console.print(f"The survey failed: {survey.reason}", style="yellow")
         return
     if survey.state is not SurveyState.FINISHED:
         console.print(f"Survey {survey.id} has started.")
@@ -114,7 +112,7 @@ def _print_survey(survey: Survey) -> None:
         f"{survey.files_unreadable:,} unreadable."
     )
     for note in survey.notes:
-        console.print(f"  {note}", style="bright_black", markup=False)
+        console.print(f"  {note}", style="bright_black")
 
 
 def _savings(options: argparse.Namespace) -> int:

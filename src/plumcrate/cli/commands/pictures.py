@@ -36,7 +36,7 @@ def find(service: Client, library: str, wanted: str) -> int:
     for picture in service.pictures(library, search=wanted, limit=500).rows:
         if picture.path == wanted:
             return picture.id
-    console.print(f"plumcrate: {library} has no picture {wanted}", style="yellow", markup=False)
+    console.print(f"plumcrate: {library} has no picture {wanted}", style="yellow")
     sys.exit(2)
 
 
@@ -85,9 +85,9 @@ def _show(options: argparse.Namespace) -> int:
 
 
 def _print_picture(picture: PictureDetail) -> None:
-    console.print(f"{picture.path}  (number {picture.id}, {picture.state})", style="bold", markup=False)
+    console.print(f"{picture.path}  (number {picture.id}, {picture.state})", style="bold")
     if picture.reason:
-        console.print(f"  {picture.reason}", style="yellow", markup=False)
+        console.print(f"  {picture.reason}", style="yellow")
     rows = []
     for file in picture.all_files:
         change = saved(file.size_before, file.size_now)

@@ -61,7 +61,7 @@ def _recipe(options: argparse.Namespace) -> int:
         try:
             wanted = _changed(current.settings, options)
         except (OSError, ValueError) as error:
-            console.print(f"plumcrate: {_plain(error)}", style="yellow", markup=False)
+            console.print(f"plumcrate: {_plain(error)}", style="yellow")
             return 2
         if wanted == current.settings and not (options.source or options.changes or options.save):
             print_json(current) if options.json else _print_recipe(current)
@@ -170,7 +170,7 @@ def _print_effect(effect: Effect) -> None:
             style="yellow",
         )
     for name, files in effect.by_rule.items():
-        console.print(f"  the rule “{name}” decides about {files:,} files", markup=False)
+        console.print(f"  the rule “{name}” decides about {files:,} files")
 
 
 def _plan(options: argparse.Namespace) -> int:
@@ -201,7 +201,5 @@ def _own(options: argparse.Namespace) -> int:
         print_json(picture)
         return 0
     said = {None: "follows the recipe", "leave": "is left alone for ever"}
-    console.print(
-        f"{picture.path} {said.get(picture.own, f'has its own level, {picture.own}')}.", markup=False
-    )
+    console.print(f"{picture.path} {said.get(picture.own, f'has its own level, {picture.own}')}.")
     return 0

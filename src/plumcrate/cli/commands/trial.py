@@ -67,14 +67,12 @@ def _trial(options: argparse.Namespace) -> int:
             largest=_size(options.within), metadata=_kinds(imaging, options.metadata),
         )  # fmt: skip
     except ValueError as error:
-        console.print(f"plumcrate: {error}", style="yellow", markup=False)
+        console.print(f"plumcrate: {error}", style="yellow")
         return 2
     try:
         options.out.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        console.print(
-            f"plumcrate: {options.out} cannot be made: {error.strerror}", style="yellow", markup=False
-        )
+        console.print(f"plumcrate: {options.out} cannot be made: {error.strerror}", style="yellow")
         return 2
     results = [_one(imaging, path, recipe, options.out) for path in options.files]
     if options.json:
@@ -172,4 +170,4 @@ def _print(results: list[_Result], out: Path) -> None:
             )
     columns = ("file", "before", "after", "saved", "score", "", "how, or why not")
     console.print(table(columns, rows, right=("before", "after", "saved", "score")))
-    console.print(f"What was chosen is in {out}; the files themselves are as they were.", markup=False)
+    console.print(f"What was chosen is in {out}; the files themselves are as they were.")

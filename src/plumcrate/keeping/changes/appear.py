@@ -22,11 +22,17 @@ def name_taken(path: str) -> StorageError:
 class Appear(Change):
     """``entry.after_sha256`` appears under ``entry.path``."""
 
-    def perform(self, data: bytes, like: str | None = None) -> None:
-        """Raises StorageError, with the code ``name-taken`` when somebody else's file has the name."""
+    def perform(self, data: bytes, like: str | None = None, *, mtime_ns: int | None = None) -> None:
+        """``mtime_ns``: the time of the last change that the file is to have.
+
+        Raises StorageError, with the code ``name-taken`` when somebody else's file has the name.
+        """
         entry = self.entry
         try:
             self.store.stage(entry.staged, data, like)
+            if mtime_ns is not None:
+                self.store.set_mtime(entry.staged, mtime_ns)
+            self.facts = self.store.facts(entry.staged)
             passed(Step.STAGED)
             published = self.store.create(entry.staged, entry.path)
         except StorageError:
@@ -64,7 +70,7 @@ class WriteCopy(Appear):
     payload: CopyPayload
 
     def finish(self, session: Session) -> None:
-        facts = self.store.facts(self.entry.path)
+        facts = self.known_facts()
         values = {
             "library_id": self.entry.library_id, "file_id": self.entry.file_id, "kind": self.payload.kind,
             "path": self.entry.path, "size": facts.size, "sha256": self.entry.after_sha256,
@@ -84,7 +90,7 @@ class PutBack(Appear):
     action: ClassVar[str] = "put-back"
 
     def finish(self, session: Session) -> None:
-        facts = self.store.facts(self.entry.path)
+        facts = self.known_facts()
         self.seen_again(session, self.entry.after_sha256, seen=True)
         file = None
         if self.entry.file_id is not None:
@@ -100,4 +106,4 @@ class Upload(Appear):
     action: ClassVar[str] = "upload"
 
     def finish(self, session: Session) -> None:
-        self.record(session, None, None, self.store.facts(self.entry.path).size)
+        self.record(session, None, None, self.known_facts().size)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from abc import ABC, abstractmethod
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import timedelta
 from enum import Enum
@@ -17,7 +18,7 @@ from sqlalchemy.orm import Session
 from plumcrate.keeping.steps import Step, passed
 from plumcrate.records.tables import Backup, File, Journal, Ledger, Result
 from plumcrate.storage.errors import StorageError
-from plumcrate.storage.store import NO_FILE, Writers
+from plumcrate.storage.store import NO_FILE, Facts, Writers
 
 if TYPE_CHECKING:
     from plumcrate.keeping.keeper import Keeper
@@ -64,6 +65,8 @@ class Change(ABC):
         self.keeper, self.entry = keeper, entry
         self.store = keeper.store
         self.payload = self.Payload.model_validate(entry.detail)
+        #: Of what we put under the name, taken while it certainly was ours.
+        self.facts: Facts | None = None
 
     @classmethod
     def begin(
@@ -83,10 +86,10 @@ class Change(ABC):
         ``result``: what is about to be made, known by content from now on.
         """
         keeper.be_marked()
-        known = cls.Payload(
-            run_id=note.run_id, score=note.score, note=note.detail, folder=keeper.store.folder_id(path),
-            **payload,
-        )  # fmt: skip
+        folder = keeper.store.folder_id(path)
+        if folder is None:
+            raise StorageError("gone", f"the folder of {path} is not there any more")
+        known = cls.Payload(run_id=note.run_id, score=note.score, note=note.detail, folder=folder, **payload)
         entry = Journal(
             library_id=keeper.library_id, file_id=file.id if file else None, action=cls.action, path=path,
             staged=keeper.store.spare_name(path), before_sha256=before, after_sha256=after,
@@ -110,10 +113,13 @@ class Change(ABC):
     # -- what stands on disk -------------------------------------------------------------------
 
     def look(self) -> tuple[bytes | None, bytes | None]:
-        """The hashes under the name and under the hidden name."""
+        """The hashes under the name and under the hidden name, and the facts of what had the name before
+        it was hashed: should somebody write in between, these are not theirs."""
         left = self.store.half_swapped(self.entry.path, self.entry.staged)
         if left is not None:
             self.let_go(left)
+        with suppress(StorageError):
+            self.facts = self.store.facts(self.entry.path)
         return self.store.sha256(self.entry.path), self.store.sha256(self.entry.staged)
 
     def in_its_folder(self) -> bool:
@@ -172,15 +178,14 @@ class Change(ABC):
 
     def complete(self, *, grace: bool = False) -> Settled:
         """Records the change; then deletes what lies under the hidden name, at once or after a while."""
+        aside = {"of": self.action, "run_id": self.payload.run_id, "folder": self.payload.folder}
         due = func.now() + timedelta(seconds=self.keeper.grace if grace else 0)
         with self.keeper.database.begin() as session:
             self.finish(session)
             session.execute(
                 update(Journal)
                 .where(Journal.id == self.entry.id)
-                .values(
-                    action="discard", due_at=due, detail={"of": self.action, "run_id": self.payload.run_id}
-                )
+                .values(action="discard", due_at=due, detail=aside)
             )
         passed(Step.RECORDED)
         if not grace:
@@ -202,6 +207,11 @@ class Change(ABC):
                 bytes_before=before, bytes_after=after, score=payload.score, detail=payload.note,
             )
         )  # fmt: skip
+
+    def known_facts(self) -> Facts:
+        """Size and time of what we put under the name."""
+        assert self.facts is not None
+        return self.facts
 
     def file(self, session: Session) -> File:
         assert self.entry.file_id is not None

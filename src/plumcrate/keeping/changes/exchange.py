@@ -52,12 +52,18 @@ class Exchange(Change):
     Payload = ExchangePayload
     payload: ExchangePayload
 
-    def perform(self, after: bytes, *, keep_times: bool = False) -> None:
-        """Raises StorageError; :class:`Overtaken` or :class:`InUse` when somebody else is at the file."""
+    def perform(self, after: bytes, *, keep_times: bool = False, mtime_ns: int | None = None) -> None:
+        """``mtime_ns``: the time of the last change that the file is to have.
+
+        Raises StorageError; :class:`Overtaken` or :class:`InUse` when somebody else is at the file.
+        """
         entry = self.entry
         try:
             self._rely_on_backup()
             self.store.stage(entry.staged, after, entry.path, keep_times=keep_times)
+            if mtime_ns is not None:
+                self.store.set_mtime(entry.staged, mtime_ns)
+            self.facts = self.store.facts(entry.staged)
             passed(Step.STAGED)
             self.store.swap(entry.path, entry.staged)
         except StorageError:
@@ -116,7 +122,7 @@ class Replace(Exchange):
     action: ClassVar[str] = "replace"
 
     def finish(self, session: Session) -> None:
-        facts = self.store.facts(self.entry.path)
+        facts = self.known_facts()
         file = self.file(session)
         size_before = file.size_now
         original = bytes.fromhex(self.payload.original) if self.payload.original else None
@@ -134,7 +140,7 @@ class Restore(Exchange):
     action: ClassVar[str] = "restore"
 
     def finish(self, session: Session) -> None:
-        facts = self.store.facts(self.entry.path)
+        facts = self.known_facts()
         file = self.file(session)
         size_before = file.size_now
         file.size_now, file.mtime_ns, file.sha256 = facts.size, facts.mtime_ns, None

@@ -6,6 +6,7 @@ that what somebody wrote a moment before is noticed and put back.
 
 from __future__ import annotations
 
+from datetime import timedelta
 from typing import ClassVar
 
 from sqlalchemy import func, select
@@ -141,6 +142,8 @@ class Discard(Change):
         if not self._due():
             return Settled.OPEN
         out = self.store.sha256(self.entry.staged)
+        if out is None and not self.in_its_folder() and not self._due(days=1):
+            return Settled.OPEN  # the folder was moved, or is away
         writers = self.writers()
         if writers is Writers.SOME:
             return Settled.OPEN
@@ -152,10 +155,10 @@ class Discard(Change):
             self.let_go(self.entry.staged, ours=True)
         return self.undone()
 
-    def _due(self) -> bool:
+    def _due(self, days: int = 0) -> bool:
+        due = func.coalesce(Journal.due_at, func.now()) <= func.now() - timedelta(days=days)
         with self.keeper.database.begin() as session:
-            due = select(Journal.id).where(Journal.id == self.entry.id)
-            return bool(session.scalar(due.where(func.coalesce(Journal.due_at, func.now()) <= func.now())))
+            return bool(session.scalar(select(due).where(Journal.id == self.entry.id)))
 
     def _their_bytes_win(self, out: bytes | None) -> None:
         """Somebody wrote to the file that they had open: it takes its name back from ours."""

@@ -1,0 +1,173 @@
+"""A library with one file on a disk, a keeper for it, and ways to be killed in the middle of a change."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import signal
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+from conftest import add_library
+from sqlalchemy import func, select
+
+from plumcrate.keeping.backups import BackupStore
+from plumcrate.keeping.keeper import Keeper
+from plumcrate.keeping.state import StateFolder
+from plumcrate.keeping.steps import Step
+from plumcrate.records.database import Database
+from plumcrate.records.tables import Backup, Copy, File, Journal, Library, Picture, Survey
+from plumcrate.storage.local import LocalStore
+from plumcrate.storage.names import MARK_NAME, STAGED_PREFIX
+from plumcrate.work.survey import survey
+
+OLD, NEW, COPY = b"the old bytes, long and heavy", b"new bytes", b"a copy"
+KILLED = """
+import os, signal, sys
+from pathlib import Path
+from plumcrate.keeping import steps
+from plumcrate.keeping.backups import BackupStore
+from plumcrate.keeping.changes import Note
+from plumcrate.keeping.keeper import Keeper
+from plumcrate.keeping.prune import Which, prune
+from plumcrate.records.database import Database
+from plumcrate.records.tables import File
+from plumcrate.storage.local import LocalStore
+from sqlalchemy import true
+url, root, store, what, step, exchanges = sys.argv[1:]
+database = Database(url)
+keeper = Keeper(database, 1, LocalStore(root, exchanges=exchanges == "True"), BackupStore(Path(store)))
+def observe(passed):
+    if passed == step:
+        os.kill(os.getpid(), signal.SIGKILL)
+steps.observer = observe
+if step == "half-swapped":
+    real = os.rename
+    def rename(*names, **where):
+        real(*names, **where)
+        os.kill(os.getpid(), signal.SIGKILL)
+    os.rename = rename
+if step == "linked":
+    def rename(*names, **where):
+        os.kill(os.getpid(), signal.SIGKILL)
+    os.rename = rename
+with database.begin() as session:
+    file = session.get_one(File, 1)
+if what == "replace":
+    keeper.replace(file, b"the old bytes, long and heavy", b"new bytes", Note())
+elif what == "copy":
+    keeper.write_copy(file, "webp", b"a copy", "made for a test", Note())
+elif what == "withdraw":
+    keeper.withdraw(file, b"the old bytes, long and heavy", Note())
+elif what == "upload":
+    keeper.upload("new.jpg", b"sent by somebody", Note())
+elif what == "prune":
+    prune(keeper, Which(true(), orphans=True, needed=True), note="a test")
+else:
+    keeper.restore(file, Note())
+print("lived")
+"""
+
+
+def sha(data: bytes) -> bytes:
+    return hashlib.sha256(data).digest()
+
+
+class Place:
+    """``a.jpg``, or another path, in a library that was just connected."""
+
+    def __init__(self, database: Database, tmp_path: Path, path: str = "a.jpg") -> None:
+        self.database, self.path = database, path
+        self.root, self.state = tmp_path / "library", tmp_path / "state"
+        self.store = self.state / "backups/l"
+        (self.root / path).parent.mkdir(parents=True)
+        (self.root / path).write_bytes(OLD)
+        os.utime(self.root / path, ns=(10**18, 10**18))
+        add_library(database, self.root)
+        folder, _, name = path.rpartition("/")
+        with database.begin() as session:
+            session.add(Picture(library_id=1, path=path, folder=folder, name=name))
+            session.flush()
+            session.add(
+                File(
+                    library_id=1, picture_id=1, path=path, folder=folder, size_before=len(OLD),
+                    size_now=len(OLD), mtime_ns=10**18, mtime_ns_before=10**18,
+                )
+            )  # fmt: skip
+        self.keeper = Keeper(database, 1, LocalStore(self.root), BackupStore(self.store))
+
+    def fresh_keeper(self, **options: bool) -> Keeper:
+        """As a process makes it that has just started."""
+        with self.database.begin() as session:
+            library = session.get_one(Library, 1)
+        state = StateFolder(self.database, self.state)
+        store = LocalStore(self.root, library.mark if library.marked_at else None, **options)
+        return Keeper(self.database, 1, store, BackupStore(self.store, state.check))
+
+    @property
+    def file(self) -> File:
+        with self.database.begin() as session:
+            return session.get_one(File, 1)
+
+    def names(self) -> list[str]:
+        return sorted(set(os.listdir(self.root)) - {MARK_NAME})
+
+    def bytes(self) -> bytes:
+        return (self.root / self.path).read_bytes()
+
+    def killed_at(self, what: str, step: Step | str, *, exchanges: bool = True) -> None:
+        arguments = [self.database.url, str(self.root), str(self.store), what, step, str(exchanges)]
+        done = subprocess.run(
+            [sys.executable, "-c", KILLED, *arguments], capture_output=True, text=True, check=False
+        )
+        assert done.returncode == -signal.SIGKILL or "lived" in done.stdout, done.stderr
+
+    def check(self) -> None:
+        """Disk and records agree, and nothing is left lying about."""
+        now, file = self.bytes(), self.file
+        assert now in (OLD, NEW)
+        if now == NEW:
+            assert self.keeper.backups.get(sha(OLD)) == OLD
+            assert file.sha256 == sha(NEW)
+            assert file.before_sha256 == sha(OLD)
+        else:
+            assert file.sha256 != sha(NEW)
+        assert file.size_now == len(now)
+        assert not [name for name in os.listdir(self.root) if name.startswith(STAGED_PREFIX)]
+        assert self.open_changes() == 0
+        with self.database.begin() as session:
+            copies = set(session.scalars(select(Copy.path)))
+        assert copies == {name for name in os.listdir(self.root) if name.endswith(".webp")}
+
+    def open_changes(self) -> int:
+        with self.database.begin() as session:
+            return session.scalar(select(func.count()).select_from(Journal)) or 0
+
+    def backups(self) -> set[bytes]:
+        with self.database.begin() as session:
+            return set(session.scalars(select(Backup.sha256)))
+
+    def survey(self) -> Survey:
+        with self.database.begin() as session:
+            row = Survey(library_id=1)
+            session.add(row)
+        survey(self.database, row.id, self.fresh_keeper())
+        with self.database.begin() as session:
+            return session.get_one(Survey, row.id)
+
+    def files(self) -> dict[str, File]:
+        with self.database.begin() as session:
+            return {file.path: file for file in session.scalars(select(File))}
+
+    def unmounted(self, deed: Callable[[], object]) -> None:
+        """Does something while an empty folder stands where the library was."""
+        self.root.rename(self.root.with_name("volume"))
+        self.root.mkdir()
+        try:
+            deed()
+        finally:
+            assert os.listdir(self.root) == [], "something was written to the empty mount point"
+            self.root.rmdir()
+            self.root.with_name("volume").rename(self.root)
