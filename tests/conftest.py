@@ -41,22 +41,46 @@ def postgres(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     server.remove()
 
 
-@pytest.fixture
-def database_url(postgres: str) -> Iterator[str]:
-    """A new, empty database for one test."""
+@pytest.fixture(scope="session")
+def template(postgres: str) -> str:
+    """A database whose tables are made, from which those of the tests are copied."""
+    with psycopg.connect(postgres, autocommit=True) as connection:
+        connection.execute("CREATE DATABASE template_of_tests")
+    made = Database(postgres.rsplit("/", 1)[0] + "/template_of_tests")
+    made.migrate()
+    made.close()
+    return postgres
+
+
+@contextlib.contextmanager
+def fresh_database(server: str, template: str | None = "template_of_tests") -> Iterator[str]:
+    """The address of a new database, with its tables made unless ``template`` is None."""
     name = f"test_{uuid.uuid4().hex[:12]}"
-    with psycopg.connect(postgres, autocommit=True) as connection:
-        connection.execute(f"CREATE DATABASE {name}")
-    yield postgres.rsplit("/", 1)[0] + "/" + name
-    with psycopg.connect(postgres, autocommit=True) as connection:
+    copied = f" TEMPLATE {template}" if template else ""
+    with psycopg.connect(server, autocommit=True) as connection:
+        connection.execute(f"CREATE DATABASE {name}{copied}")
+    yield server.rsplit("/", 1)[0] + "/" + name
+    with psycopg.connect(server, autocommit=True) as connection:
         connection.execute(f"DROP DATABASE {name} WITH (FORCE)")
 
 
 @pytest.fixture
+def empty_database_url(postgres: str) -> Iterator[str]:
+    """A new database without any table."""
+    with fresh_database(postgres, None) as url:
+        yield url
+
+
+@pytest.fixture
+def database_url(template: str) -> Iterator[str]:
+    """A new database for one test, with its tables made."""
+    with fresh_database(template) as url:
+        yield url
+
+
+@pytest.fixture
 def database(database_url: str) -> Iterator[Database]:
-    """The same database with its tables made."""
     found = Database(database_url)
-    found.migrate()
     yield found
     found.close()
 
@@ -169,11 +193,11 @@ def wait_for(condition: Callable[[], object], seconds: float = 60.0) -> None:
         time.sleep(0.05)
 
 
-@pytest.fixture
-def service(database: Database, tmp_path: Path) -> Iterator[Service]:
+@contextlib.contextmanager
+def running_service(url: str, state: Path) -> Iterator[Service]:
     """A service that runs, with a person and a key, and no worker yet."""
-    state = tmp_path / "state"
     state.mkdir()
+    database = Database(url)
     with database.begin() as session:
         _, key = new_key(session, "tests", Role.ADMINISTER)
         session.add(
@@ -181,10 +205,17 @@ def service(database: Database, tmp_path: Path) -> Iterator[Service]:
                 email=EMAIL, name="The keeper", role=Role.ADMINISTER, password_hash=hash_password(PASSWORD)
             )
         )
+    database.close()
     port = free_port()
-    running = Service(database.url, state, port, key, Client(f"http://127.0.0.1:{port}", key))
+    running = Service(url, state, port, key, Client(f"http://127.0.0.1:{port}", key))
     try:
         running.start_service()
         yield running
     finally:
         running.stop()
+
+
+@pytest.fixture
+def service(database_url: str, tmp_path: Path) -> Iterator[Service]:
+    with running_service(database_url, tmp_path / "state") as running:
+        yield running

@@ -1,12 +1,15 @@
 """How figures look in a terminal, and where the command line finds its service."""
 
+import io
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from rich.console import Console
 
 from plumcrate.cli import config
+from plumcrate.cli.commands.common import table
 from plumcrate.cli.look import duration, points, saved, size, slat
 
 
@@ -47,8 +50,45 @@ def test_configuration_comes_from_the_environment_then_from_the_nearest_file(
     assert config.load() == config.Config("http://above", "k")
     (tmp_path / "a/.plumcrate.toml").write_text('url = "http://nearer"\nkey = "k2"\n')
     assert config.load().url == "http://nearer"
-    monkeypatch.setenv("PLUMCRATE_URL", "http://environment")
-    assert config.load() == config.Config("http://environment", "k2")
     (tmp_path / "a/.plumcrate.toml").write_text("url = ")
     with pytest.raises(config.ConfigError, match="cannot be read"):
         config.load()
+    (tmp_path / "a/.plumcrate.toml").write_text('url = "http://nearer"\n')
+    with pytest.raises(config.ConfigError, match="both url and key"):
+        config.load()
+
+
+@pytest.mark.parametrize("given", ["PLUMCRATE_KEY", "PLUMCRATE_URL"])
+def test_a_key_goes_only_to_the_address_it_came_with(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, given: str
+) -> None:
+    """A working folder that a stranger filled must not learn the key from the environment."""
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / ".plumcrate.toml").write_text('url = "http://evil.example"\nkey = "k"\n')
+    for name in ("PLUMCRATE_URL", "PLUMCRATE_KEY"):
+        monkeypatch.delenv(name, raising=False)
+    monkeypatch.setenv(given, "from the environment")
+    with pytest.raises(config.ConfigError, match="a key goes only to the address it came with"):
+        config.load()
+    monkeypatch.setenv("PLUMCRATE_URL", "http://here")
+    monkeypatch.setenv("PLUMCRATE_KEY", "secret")
+    assert config.load() == config.Config("http://here", "secret")
+
+
+def test_a_file_that_everybody_may_write_is_not_read(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    for name in ("PLUMCRATE_URL", "PLUMCRATE_KEY"):
+        monkeypatch.delenv(name, raising=False)
+    place = tmp_path / ".plumcrate.toml"
+    place.write_text('url = "http://evil.example"\nkey = "k"\n')
+    place.chmod(0o666)
+    with pytest.raises(config.ConfigError, match="is not read"):
+        config.load()
+
+
+def test_names_are_shown_and_never_obeyed_by_the_terminal() -> None:
+    out = io.StringIO()
+    console = Console(file=out, markup=False, emoji=False, width=120)
+    console.print(table(("path",), [("[red]evil[/red] :bomb: \x1b[2J\x9b31m.jpg",)]))
+    assert "[red]evil[/red] :bomb: \\x1b[2J\\x9b31m.jpg" in out.getvalue()
+    assert "\x1b" not in out.getvalue()

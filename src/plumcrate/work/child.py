@@ -142,6 +142,16 @@ def _answer(connection: Connection, request: bytes, data: bytes) -> None:
         connection.send_bytes(blob)
 
 
+def _bytes_of(descriptor: int) -> bytes:
+    try:
+        if os.fstat(descriptor).st_size == 0:
+            return b""
+        with mmap.mmap(descriptor, 0, access=mmap.ACCESS_READ) as mapped:
+            return bytes(mapped)
+    finally:
+        os.close(descriptor)
+
+
 def _end_with(watch: int) -> None:
     """Ends when the parent does, also in the middle of a picture."""
     os.read(watch, 1)
@@ -170,9 +180,7 @@ def main() -> None:
             return
         (descriptor,) = descriptors
         request = connection.recv_bytes()
-        with mmap.mmap(descriptor, 0, access=mmap.ACCESS_READ) as mapped:
-            data = bytes(mapped)
-        os.close(descriptor)
+        data = _bytes_of(descriptor)
         _answer(connection, request, data)
         del data
 

@@ -241,7 +241,7 @@ class Sandbox:
         descriptor = os.memfd_create("picture", os.MFD_CLOEXEC)
         try:
             with open(descriptor, "wb", closefd=False) as file:
-                file.write(data or b"\0")
+                file.write(data)
             child.send(pickle.dumps((name, arguments)), descriptor)
         finally:
             os.close(descriptor)
