@@ -96,9 +96,22 @@ def _describe(app: FastAPI) -> None:
         document = plain()
         schemas = document.setdefault("components", {}).setdefault("schemas", {})
         schemas["Problem"] = Problem.model_json_schema()
+        _say_what_text_is(schemas)
         return document
 
     app.openapi = described  # type: ignore[method-assign]
+
+
+def _say_what_text_is(schema: Any) -> None:
+    """What every model checks of its text, see :class:`plumcrate.contract.common.Message`."""
+    if isinstance(schema, list):
+        for below in schema:
+            _say_what_text_is(below)
+    elif isinstance(schema, dict):
+        if schema.get("type") == "string" and not {"enum", "const", "format", "pattern"} & schema.keys():
+            schema["pattern"] = r"^[^\x00-\x08\x0b-\x1f\x7f]*$"
+        for below in schema.values():
+            _say_what_text_is(below)
 
 
 def _serve_console(app: FastAPI) -> None:

@@ -11,6 +11,7 @@ import asyncio
 import re
 from collections.abc import Awaitable, Callable
 from functools import partial
+from typing import Any
 from urllib.parse import unquote_to_bytes
 
 import anyio
@@ -47,6 +48,7 @@ class Gate:
         self._app, self._settings = app, settings
         # Looking up who asks must not wait behind those who already work.
         self._limiter = anyio.CapacityLimiter(8)
+        self._described: list[tuple[re.Pattern[str], set[str]]] | None = None
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -55,6 +57,13 @@ class Gate:
         answer = partial(_with_headers, send, secure=self._settings.secure_cookies)
         try:
             _refuse_odd_address(scope)
+            allowed = self._methods_at(scope)
+            if allowed and scope["method"] not in allowed:
+                detail = f"this address does {', '.join(sorted(allowed))} only"
+                refusal = problems.respond("not-possible-here", detail)
+                refusal.headers["Allow"] = ", ".join(sorted(allowed))
+                await refusal(scope, receive, answer)
+                return
             self._refuse_other_host(scope)
             most = await self._admit(scope)
         except ApiError as error:
@@ -72,6 +81,20 @@ class Gate:
         except ApiError as error:
             if not body.answered:
                 await problems.respond(error.code, error.detail)(scope, receive, answer)
+
+    def _methods_at(self, scope: Scope) -> set[str]:
+        """What the interface's description says of an address; nothing for one that it does not name."""
+        if self._described is None:
+            self._described = [
+                (_template(path, operations), {method.upper() for method in operations})
+                for path, operations in scope["app"].openapi()["paths"].items()
+            ]
+        return {
+            method
+            for pattern, methods in self._described
+            if pattern.match(scope["path"])
+            for method in methods
+        }
 
     def _refuse_other_host(self, scope: Scope) -> None:
         allowed = self._settings.allowed_hosts
@@ -92,6 +115,23 @@ class Gate:
         person = await anyio.to_thread.run_sync(identify_person, Request(scope), limiter=self._limiter)
         scope.setdefault("state", {})["person"] = person
         return self._settings.max_upload_mb * 1_000_000 if _UPLOAD.match(asked) else _MOST_BODY
+
+
+def _template(path: str, operations: dict[str, Any]) -> re.Pattern[str]:
+    """An address of the description as an expression; only a file's path holds slashes."""
+    choices = {
+        parameter["name"]: "|".join(map(re.escape, parameter["schema"]["enum"]))
+        for operation in operations.values()
+        for parameter in operation.get("parameters", ())
+        if parameter["in"] == "path" and "enum" in parameter["schema"]
+    }
+    written = ""
+    for index, part in enumerate(re.split(r"\{(\w+)\}", path)):
+        if index % 2:
+            written += ".+" if part == "path" else f"(?:{choices.get(part, '[^/]+')})"
+        else:
+            written += re.escape(part)
+    return re.compile(written + r"\Z", re.S)
 
 
 def _refuse_odd_address(scope: Scope) -> None:

@@ -8,7 +8,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from .common import Message
+from .common import Flag, Message, Number, Whole
 
 
 class JobState(StrEnum):
@@ -20,7 +20,7 @@ class JobState(StrEnum):
 
 
 class CheckRequest(Message):
-    mend: bool = Field(False, description="Also mend what can be mended without a choice.")
+    mend: Flag = Field(False, description="Also mend what can be mended without a choice.")
 
 
 class Finding(Message):
@@ -29,7 +29,7 @@ class Finding(Message):
     what: str
     path: str
     detail: str
-    mended: bool = False
+    mended: Flag = False
 
 
 class Check(Message):
@@ -39,7 +39,7 @@ class Check(Message):
     library: str
     state: JobState
     reason: str | None = None
-    mend: bool
+    mend: Flag
     files: int = Field(0, description="Treated files that were read and hashed.")
     copies: int = 0
     backups: int = 0
@@ -69,11 +69,11 @@ class Backups(Message):
 class PruneRequest(Message):
     """Which backups to delete. ``confirm`` must be the library's short name."""
 
-    older_than_days: int | None = Field(None, ge=0, le=36_500, description="Null: of any age.")
-    orphans_too: bool = Field(
+    older_than_days: Whole | None = Field(None, ge=0, le=36_500, description="Null: of any age.")
+    orphans_too: Flag = Field(
         False, description="Also those whose file was deleted, moved away or overwritten by somebody."
     )
-    needed_too: bool = Field(
+    needed_too: Flag = Field(
         False, description="Also the only original of a treated file, which can then never be restored."
     )
     confirm: str
@@ -108,7 +108,7 @@ class Recognised(Message):
     there. Originals of all of them stay among the backups.
     """
 
-    marked: bool
+    marked: Flag
     closed: int
     gone: int
 
@@ -120,7 +120,7 @@ class RecogniseRequest(Message):
 
 
 class ForecastRequest(Message):
-    seconds: float = Field(60.0, gt=0, le=3600, description="How long to sample.")
+    seconds: Number = Field(60.0, gt=0, le=3600, description="How long to sample.")
 
 
 class Range(Message):

@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
-import unicodedata
 from enum import StrEnum
 from typing import Annotated, Any, Generic, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 T = TypeVar("T")
+#: The control characters of ASCII but line feed and tabulator.
+_ODD = frozenset(map(chr, (*range(9), *range(11, 32), 127)))
 
+#: True or false, and nothing that could be taken for it.
+Flag = Annotated[bool, Field(strict=True)]
+#: Numbers as they are written in JSON: neither true nor "1" is one.
+Whole = Annotated[int, Field(strict=True)]
+Number = Annotated[float, Field(strict=True)]
 #: A number that a record may have.
-Id = Annotated[int, Field(ge=1, le=2**63 - 1)]
+Id = Annotated[int, Field(strict=True, ge=1, le=2**63 - 1)]
 
 
 class Message(BaseModel):
@@ -34,7 +40,7 @@ class Message(BaseModel):
 
 def _refuse_odd_text(value: Any) -> None:
     if isinstance(value, str):
-        if any(unicodedata.category(sign) in ("Cc", "Cs") and sign not in "\n\t" for sign in value):
+        if any(sign in _ODD or "\ud800" <= sign <= "\udfff" for sign in value):
             raise ValueError("text holds a control character or is not valid Unicode")
     elif isinstance(value, dict):
         for name, below in value.items():

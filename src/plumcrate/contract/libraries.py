@@ -7,7 +7,7 @@ from enum import StrEnum
 
 from pydantic import Field
 
-from .common import Level, Message
+from .common import Flag, Level, Message
 from .upkeep import Upkeep
 
 
@@ -41,12 +41,14 @@ class LibraryRequest(Message):
 
     name: str = Field(min_length=1, max_length=120)
     root: str = Field(
-        min_length=1, max_length=4000, description="Absolute path of the folder, as the service sees it."
+        pattern=r"^/[^\x00-\x1f]*$",
+        max_length=4000,
+        description="Absolute path of the folder, as the service sees it.",
     )
     slug: str | None = Field(None, pattern=r"^[a-z0-9](?:[a-z0-9-]{0,60}[a-z0-9])?$")
     level: Level = Level.EVERYDAY
-    webp: bool = True
-    avif: bool = True
+    webp: Flag = True
+    avif: Flag = True
     patterns: list[str] | None = Field(
         None,
         description="Name patterns of derived sizes, such as {stem}-{width}x{height}{ext}; "
@@ -71,11 +73,11 @@ class Library(Message):
     root: str
     recipe_version: int
     level: Level = Field(description="Of the recipe in use; its rules may say otherwise.")
-    webp: bool
-    avif: bool
+    webp: Flag
+    avif: Flag
     patterns: list[str]
     upkeep: Upkeep
-    at_rest: bool = Field(False, description="Handed back: nothing is treated by itself until a person does.")
+    at_rest: Flag = Field(False, description="Handed back: nothing is treated by itself until a person does.")
     created_at: datetime
     pictures: int = Field(0, description="Pictures: an original with its renditions counts once.")
     files: int = Field(0, description="Files of originals and renditions; our copies not counted.")

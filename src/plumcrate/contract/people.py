@@ -7,7 +7,7 @@ from enum import StrEnum
 
 from pydantic import Field
 
-from .common import Message
+from .common import Flag, Message
 
 
 class Role(StrEnum):
@@ -54,5 +54,5 @@ class Health(Message):
     """Whether the service can do its work."""
 
     version: str
-    database: bool
+    database: Flag
     workers: int = Field(description="Worker processes heard from in the last few seconds.")

@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from .common import Level, Message
+from .common import Flag, Level, Message
 
 
 class FileRole(StrEnum):
@@ -63,8 +63,8 @@ class File(Message):
     level: Level | None = None
     how: str | None = None
     treated_at: datetime | None = None
-    has_backup: bool = False
-    held: bool = Field(False, description="Put back by a person: not treated again by itself.")
+    has_backup: Flag = False
+    held: Flag = Field(False, description="Put back by a person: not treated again by itself.")
     copies: list[Copy] = Field(default_factory=list)
 
 

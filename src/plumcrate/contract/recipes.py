@@ -8,7 +8,7 @@ from typing import Literal, Self
 
 from pydantic import Field, model_validator
 
-from .common import Level, Message
+from .common import Flag, Level, Message, Number, Whole
 
 
 class Effort(StrEnum):
@@ -39,33 +39,33 @@ class FirstFile(StrEnum):
 class Largest(Message):
     """The width and height that originals are fitted into, in pixels; 0 for no limit."""
 
-    width: int = Field(0, ge=0, le=100_000)
-    height: int = Field(0, ge=0, le=100_000)
-    existing: bool = Field(True, description="Also originals that were there before the first survey.")
+    width: Whole = Field(0, ge=0, le=100_000)
+    height: Whole = Field(0, ge=0, le=100_000)
+    existing: Flag = Field(True, description="Also originals that were there before the first survey.")
 
 
 class Sharpening(Message):
     """Unsharp masking after a picture was made smaller; amount 0 is off."""
 
-    amount: float = Field(0.0, ge=0, le=5)
-    radius: float = Field(0.6, ge=0.3, le=5)
-    threshold: int = Field(2, ge=0, le=255)
+    amount: Number = Field(0.0, ge=0, le=5)
+    radius: Number = Field(0.6, ge=0.3, le=5)
+    threshold: Whole = Field(2, ge=0, le=255)
 
 
 class FixedQuality(Message):
     """An encoder quality instead of the level's promise; null leaves the promise in force."""
 
-    jpeg: int | None = Field(None, ge=1, le=100)
-    webp: int | None = Field(None, ge=1, le=100)
-    avif: int | None = Field(None, ge=1, le=100)
+    jpeg: Whole | None = Field(None, ge=1, le=100)
+    webp: Whole | None = Field(None, ge=1, le=100)
+    avif: Whole | None = Field(None, ge=1, le=100)
 
 
 class Conversions(Message):
     """Other formats for the file itself, where they are a good deal smaller."""
 
-    photographs_to_jpeg: bool = Field(False, description="Opaque photographic PNGs.")
-    flat_to_png: bool = Field(False, description="JPEGs of few colours.")
-    gif_to_png: bool = Field(False, description="GIFs that do not move.")
+    photographs_to_jpeg: Flag = Field(False, description="Opaque photographic PNGs.")
+    flat_to_png: Flag = Field(False, description="JPEGs of few colours.")
+    gif_to_png: Flag = Field(False, description="GIFs that do not move.")
     first_file: FirstFile = Field(
         FirstFile.KEEP,
         description="Keep the first file under its name, or remove it: pages that refer to it must then "
@@ -80,20 +80,20 @@ class When(Message):
     name: str | None = Field(None, min_length=1, description="A file name with * and ?, in any case.")
     formats: list[str] | None = Field(None, min_length=1)
     role: Literal["original", "rendition"] | None = None
-    smaller_than: int | None = Field(None, ge=1, description="Bytes.")
-    larger_than: int | None = Field(None, ge=0, description="Bytes.")
-    longest_side_under: int | None = Field(None, ge=1, description="Pixels.")
-    longest_side_over: int | None = Field(None, ge=0, description="Pixels.")
-    transparent: bool | None = None
-    animated: bool | None = None
+    smaller_than: Whole | None = Field(None, ge=1, description="Bytes.")
+    larger_than: Whole | None = Field(None, ge=0, description="Bytes.")
+    longest_side_under: Whole | None = Field(None, ge=1, description="Pixels.")
+    longest_side_over: Whole | None = Field(None, ge=0, description="Pixels.")
+    transparent: Flag | None = None
+    animated: Flag | None = None
 
 
 class How(Message):
     """What a rule does otherwise than the recipe; null keeps the recipe's setting."""
 
     level: Level | None = None
-    webp: bool | None = None
-    avif: bool | None = None
+    webp: Flag | None = None
+    avif: Flag | None = None
     effort: Effort | None = None
     metadata: list[MetadataKind] | None = None
 
@@ -103,7 +103,7 @@ class Rule(Message):
 
     name: str = Field(min_length=1, max_length=120)
     when: When = Field(default_factory=lambda: When())
-    leave: bool = Field(False, description="Leave such files alone.")
+    leave: Flag = Field(False, description="Leave such files alone.")
     how: How = Field(default_factory=lambda: How())
 
     @model_validator(mode="after")
@@ -119,14 +119,14 @@ class RecipeSettings(Message):
     """Everything that decides what a treated file looks like."""
 
     level: Level = Level.EVERYDAY
-    webp: bool = True
-    avif: bool = True
-    keep_larger_copies: bool = Field(False, description="Keep copies that are no smaller than the file.")
+    webp: Flag = True
+    avif: Flag = True
+    keep_larger_copies: Flag = Field(False, description="Keep copies that are no smaller than the file.")
     effort: Effort = Effort.NORMAL
     fixed_quality: FixedQuality = Field(default_factory=lambda: FixedQuality())
     metadata: list[MetadataKind] = Field(default_factory=lambda: list(MetadataKind))
-    clear_hidden: bool = Field(True, description="Clear the colour under full transparency.")
-    originals: bool = True
+    clear_hidden: Flag = Field(True, description="Clear the colour under full transparency.")
+    originals: Flag = True
     renditions: Literal["all", "none", "chosen"] = "all"
     chosen_sizes: list[str] = Field(default_factory=list, description="Such as 300x200.")
     largest: Largest = Field(default_factory=lambda: Largest())
@@ -173,8 +173,8 @@ class Plan(Message):
     verdict: Literal["treat", "again", "settled", "leave"]
     because: str
     level: Level | None
-    webp: bool
-    avif: bool
+    webp: Flag
+    avif: Flag
     largest: tuple[int, int] = (0, 0)
     metadata: list[MetadataKind] = Field(default_factory=list)
     effort: Effort | None = None

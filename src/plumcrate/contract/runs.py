@@ -8,7 +8,7 @@ from typing import Self
 
 from pydantic import Field, model_validator
 
-from .common import Id, Level, Message
+from .common import Flag, Id, Level, Message
 
 
 class RunKind(StrEnum):
@@ -50,7 +50,7 @@ class Scope(Message):
     pictures: list[Id] | None = Field(default=None, max_length=100_000)
     run: Id | None = Field(None, description="The files of this run.")
     failed_of: Id | None = Field(None, description="The files that failed in this run.")
-    untreated: bool = Field(False, description="Only files that no run has dealt with.")
+    untreated: Flag = Field(False, description="Only files that no run has dealt with.")
 
     @model_validator(mode="after")
     def _one_kind(self) -> Self:
@@ -66,12 +66,12 @@ class RunRequest(Message):
     library: str = Field(max_length=100)
     kind: RunKind = RunKind.TREAT
     level: Level | None = None
-    webp: bool | None = None
-    avif: bool | None = None
+    webp: Flag | None = None
+    avif: Flag | None = None
     scope: Scope = Field(default_factory=lambda: Scope())
-    force: bool = Field(False, description="Also files already treated with the same settings.")
-    first: bool = Field(False, description="Before all that waits, also when it is many pictures.")
-    overwrite: bool = Field(
+    force: Flag = Field(False, description="Also files already treated with the same settings.")
+    first: Flag = Field(False, description="Before all that waits, also when it is many pictures.")
+    overwrite: Flag = Field(
         False, description="Restoring: also files that somebody changed since; their version is backed up."
     )
     confirm: str | None = Field(None, description="Handing back: the library's short name.")
@@ -87,8 +87,8 @@ class Run(Message):
     state: RunState
     recipe_version: int | None = None
     level: Level | None
-    webp: bool
-    avif: bool
+    webp: Flag
+    avif: Flag
     scope: Scope
     waits_for: str | None = Field(None, description="Why it does not go on just now.")
     files: int

@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import ConfigDict, Field, field_validator, model_validator
 
-from .common import Message
+from .common import Flag, Message, Number, Whole
 
 _HOURS = re.compile(r"([01]\d|2[0-3]):[0-5]\d-([01]\d|2[0-4]):[0-5]\d\Z")
 
@@ -26,8 +26,8 @@ class Upkeep(Message):
     """What happens by itself. Schedules are five cron fields: minute, hour, day, month, weekday."""
 
     new_files: NewFiles = NewFiles.BY_HAND
-    watch: bool = Field(False, description="Notice new and changed files as they are written.")
-    settle_seconds: float = Field(
+    watch: Flag = Field(False, description="Notice new and changed files as they are written.")
+    settle_seconds: Number = Field(
         2.0, ge=0.2, le=600, description="A file is taken in when it has not changed for so long."
     )
     survey_schedule: str | None = None
@@ -38,21 +38,21 @@ class Upkeep(Message):
         description="Hours in which bulk runs may work, such as 22:00-06:00; none given: always.",
     )
     time_zone: str = "UTC"
-    share: int = Field(100, ge=10, le=100, description="Percent of the workers that bulk runs may use.")
-    backups: bool = Field(
+    share: Whole = Field(100, ge=10, le=100, description="Percent of the workers that bulk runs may use.")
+    backups: Flag = Field(
         True, description="Without backups nothing that is not exact can be undone or made again."
     )
-    keep_times: bool = Field(False, description="Treated files keep the time of their last change.")
-    keep_backups_days: int | None = Field(
+    keep_times: Flag = Field(False, description="Treated files keep the time of their last change.")
+    keep_backups_days: Whole | None = Field(
         None, ge=1, le=36_500, description="Backups older than this are deleted, also those that are in use."
     )
-    keep_orphans_days: int | None = Field(
+    keep_orphans_days: Whole | None = Field(
         None,
         ge=1,
         le=36_500,
         description="Backups of files that were deleted or overwritten are deleted after so many days.",
     )
-    backups_limit: int | None = Field(
+    backups_limit: Whole | None = Field(
         None, ge=1, description="Bytes; treating stops with a clear reason when the store is so large."
     )
 
@@ -97,7 +97,7 @@ class HookEvent(Message):
 
 class HookAnswer(Message):
     taken: int
-    repeated: bool
+    repeated: Flag
 
 
 class Uploaded(Message):

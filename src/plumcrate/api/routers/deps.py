@@ -71,9 +71,11 @@ TheSettings = Annotated[Settings, Depends(_settings)]
 TheDatabase = Annotated[Database, Depends(_database)]
 TheState = Annotated[StateFolder, Depends(_state)]
 TheQueue = Annotated[Queue, Depends(_queue)]
+#: Text without control characters.
+PLAIN = r"^[^\x00-\x1f\x7f]*$"
 #: A number that a record may have, in an address.
 Id = Annotated[int, Path(ge=1, le=2**63 - 1)]
-Slug = Annotated[str, Path(max_length=100)]
+Slug = Annotated[str, Path(max_length=100, pattern=PLAIN)]
 Offset = Annotated[int, Query(ge=0, le=100_000_000)]
 Limit = Annotated[int, Query(ge=1, le=500)]
 

@@ -229,8 +229,12 @@ def _checked_root(session: OrmSession, given: str, settings: Settings) -> Path:
         root = Path(os.path.realpath(path))
     except (OSError, ValueError):
         raise ApiError("folder-missing", f"{shown(given)} cannot be a folder") from None
-    if not root.is_dir():
-        raise ApiError("folder-missing", f"there is no folder {given} on the service's machine")
+    try:
+        there = root.is_dir()
+    except (OSError, ValueError):
+        there = False
+    if not there:
+        raise ApiError("folder-missing", f"there is no folder {shown(given)} on the service's machine")
     if not os.access(root, os.R_OK | os.X_OK):
         raise ApiError("folder-unreadable", f"the service may not read {given}: check its owner and mode")
     if not os.access(root, os.W_OK):

@@ -34,6 +34,7 @@ from plumcrate.work.planning import plan, settings_of
 from plumcrate.work.sandbox import Sandbox, SandboxError
 
 from .deps import (
+    PLAIN,
     Id,
     Limit,
     Offset,
@@ -48,6 +49,8 @@ from .deps import (
 )
 
 router = router_of("pictures")
+
+Text = Annotated[str | None, Query(max_length=2000, pattern=PLAIN)]
 
 
 class Version(StrEnum):
@@ -67,9 +70,9 @@ def pictures(
     person: Looking,
     session: Session,
     state: Annotated[list[FileState] | None, Query()] = None,
-    folder: str | None = None,
-    search: Annotated[str | None, Query(max_length=200)] = None,
-    format: str | None = None,
+    folder: Text = None,
+    search: Text = None,
+    format: Text = None,
     sort: PictureSort = PictureSort.PATH,
     offset: Offset = 0,
     limit: Limit = 60,

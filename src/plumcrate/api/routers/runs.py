@@ -18,12 +18,12 @@ from plumcrate.records import tables
 from plumcrate.records.queries.runs import items_page, run_view
 from plumcrate.work.runs import change_state, create_run, retry_failed
 
-from .deps import Id, Limit, Offset, Session, TheSettings, router_of, the, the_library
+from .deps import PLAIN, Id, Limit, Offset, Session, TheSettings, router_of, the, the_library
 
 router = router_of("runs")
 
-ItemIds = Annotated[list[contract.Id] | None, Query(max_length=10_000)]
-LibraryName = Annotated[str | None, Query(max_length=100)]
+ItemIds = Annotated[list[contract.Id] | None, Query(max_length=500)]
+LibraryName = Annotated[str | None, Query(max_length=100, pattern=PLAIN)]
 
 
 @router.post("/runs", status_code=201, summary="Start a run")
