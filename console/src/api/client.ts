@@ -26,6 +26,7 @@ export type Check = Schemas["Check"];
 export type Forecast = Schemas["Forecast"];
 export type Machine = Schemas["Machine"];
 export type Pruned = Schemas["Pruned"];
+export type Orphan = Schemas["Orphan"];
 
 export class Problem extends Error {
   constructor(

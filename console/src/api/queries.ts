@@ -175,10 +175,40 @@ export function useBackups(slug: string) {
 export function usePrune(slug: string) {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (body: { older_than_days: number | null; needed_too: boolean; confirm: string }) =>
+    mutationFn: (body: { older_than_days: number | null; needed_too: boolean; orphans_too: boolean; confirm: string }) =>
       ask(api.POST("/api/v1/libraries/{slug}/backups/prune", { params: { path: { slug } }, body })),
     onSuccess: () => {
-      for (const noun of ["backups", "libraries"]) void cache.invalidateQueries({ queryKey: [noun] });
+      for (const noun of ["backups", "orphans", "libraries"]) void cache.invalidateQueries({ queryKey: [noun] });
+    },
+  });
+}
+
+export function useOrphans(slug: string, offset: number) {
+  return useQuery({
+    queryKey: ["orphans", slug, offset],
+    queryFn: () =>
+      ask(api.GET("/api/v1/libraries/{slug}/orphans", { params: { path: { slug }, query: { offset, limit: 20 } } })),
+  });
+}
+
+export function useRescue(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: ({ id, path }: { id: number; path: string | null }) =>
+      ask(api.POST("/api/v1/libraries/{slug}/orphans/{backup_id}/restore", { params: { path: { slug, backup_id: id } }, body: { path } })),
+    onSuccess: () => {
+      for (const noun of ["orphans", "backups", "pictures"]) void cache.invalidateQueries({ queryKey: [noun] });
+    },
+  });
+}
+
+export function useRecognise(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (confirm: string) =>
+      ask(api.POST("/api/v1/libraries/{slug}/recognise", { params: { path: { slug } }, body: { confirm } })),
+    onSuccess: () => {
+      for (const noun of ["machine", "libraries", "orphans", "backups"]) void cache.invalidateQueries({ queryKey: [noun] });
     },
   });
 }
@@ -200,6 +230,23 @@ export function useStartCheck(slug: string) {
     mutationFn: (mend: boolean) =>
       ask(api.POST("/api/v1/libraries/{slug}/checks", { params: { path: { slug } }, body: { mend } })),
     onSuccess: () => void cache.invalidateQueries({ queryKey: ["checks", slug] }),
+  });
+}
+
+export function useStopCheck(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (check_id: number) => ask(api.POST("/api/v1/checks/{check_id}/stop", { params: { path: { check_id } } })),
+    onSuccess: () => void cache.invalidateQueries({ queryKey: ["checks", slug] }),
+  });
+}
+
+export function useStopForecast(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (forecast_id: number) =>
+      ask(api.POST("/api/v1/forecasts/{forecast_id}/stop", { params: { path: { forecast_id } } })),
+    onSuccess: () => void cache.invalidateQueries({ queryKey: ["forecasts", slug] }),
   });
 }
 

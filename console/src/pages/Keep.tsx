@@ -3,7 +3,8 @@
 import { useState, type ReactNode } from "react";
 import { useNavigate } from "react-router";
 import type { Backups, Check, Library } from "../api/client";
-import { useBackups, useChecks, usePrune, useStartCheck, useStartRun } from "../api/queries";
+import { useBackups, useChecks, usePrune, useRecognise, useStartCheck, useStartRun, useStopCheck } from "../api/queries";
+import { Orphans } from "../parts/Orphans";
 import { bytes, count, many, when } from "../look/words";
 import { Button, Card, Confirm, ErrorNote, Field, Figure, INPUT, Mind, PageTitle, Shape, Tag, Tick } from "../parts/ui";
 
@@ -17,6 +18,8 @@ export function Keep({ library }: { library: Library }) {
       <div className="grid gap-5 lg:grid-cols-2">
         <Store library={library} />
         <Checks library={library} />
+        <Orphans library={library} />
+        <Folder library={library} />
         <PutBack library={library} />
         <HandBack library={library} />
       </div>
@@ -33,9 +36,10 @@ function Store({ library }: { library: Library }) {
       {backups.isError && <ErrorNote error={backups.error} again={() => void backups.refetch()} />}
       {backups.data && (
         <>
-          <div className="grid grid-cols-2 gap-4">
+          <div className="grid grid-cols-3 gap-4">
             <Figure value={bytes(backups.data.bytes_needed)} caption={`${many(backups.data.needed, "backup")}: the only original of a treated file`} />
-            <Figure value={bytes(backups.data.bytes - backups.data.bytes_needed)} caption={`${many(backups.data.backups - backups.data.needed, "backup")} that no file needs`} />
+            <Figure value={bytes(backups.data.bytes_orphaned)} caption={`${many(backups.data.orphaned, "backup")} of files that were deleted or overwritten`} />
+            <Figure value={bytes(spareBytes(backups.data))} caption={`${many(spare(backups.data), "backup")} that nobody needs`} />
           </div>
           <p className="mt-4 text-sm text-quiet">
             In <code className="break-all font-mono text-xs">{backups.data.folder}</code>, by content, each stored once
@@ -50,13 +54,17 @@ function Store({ library }: { library: Library }) {
   );
 }
 
+const spare = (found: Backups) => found.backups - found.needed - found.orphaned;
+const spareBytes = (found: Backups) => found.bytes - found.bytes_needed - found.bytes_orphaned;
+
 function PruneDialog({ library, backups, onClose }: { library: Library; backups: Backups; onClose: () => void }) {
   const prune = usePrune(library.slug);
   const [days, setDays] = useState("");
   const [neededToo, setNeededToo] = useState(false);
+  const [orphansToo, setOrphansToo] = useState(false);
   const confirm = () =>
     prune.mutate(
-      { older_than_days: days === "" ? null : Number(days), needed_too: neededToo, confirm: library.slug },
+      { older_than_days: days === "" ? null : Number(days), needed_too: neededToo, orphans_too: orphansToo, confirm: library.slug },
       { onSuccess: onClose },
     );
   return (
@@ -64,7 +72,14 @@ function PruneDialog({ library, backups, onClose }: { library: Library; backups:
       <Field label="Only those older than, in days" hint="Empty: of any age.">
         <input type="number" min={0} className={INPUT} value={days} onChange={(event) => setDays(event.target.value)} />
       </Field>
+      <Tick label="Also those of files that were deleted, moved away or overwritten" on={orphansToo} onChange={setOrphansToo} />
       <Tick label="Also the only originals of treated files" on={neededToo} onChange={setNeededToo} />
+      {orphansToo && (
+        <Mind>
+          {many(backups.orphaned, "picture")} ({bytes(backups.bytes_orphaned)}) that somebody deleted or overwrote could never be
+          had again.
+        </Mind>
+      )}
       {neededToo ? (
         <Mind>
           Up to {many(backups.needed, "treated file")} ({bytes(backups.bytes_needed)} of originals) could never be put back
@@ -72,8 +87,8 @@ function PruneDialog({ library, backups, onClose }: { library: Library; backups:
         </Mind>
       ) : (
         <p className="text-sm text-quiet">
-          Up to {many(backups.backups - backups.needed, "backup")}, {bytes(backups.bytes - backups.bytes_needed)}, that no
-          treated file needs. This cannot be undone.
+          Up to {many(spare(backups), "backup")}, {bytes(spareBytes(backups))}, whose original stands in the library. This cannot
+          be undone.
         </p>
       )}
     </Confirm>
@@ -83,6 +98,7 @@ function PruneDialog({ library, backups, onClose }: { library: Library; backups:
 function Checks({ library }: { library: Library }) {
   const checks = useChecks(library.slug);
   const start = useStartCheck(library.slug);
+  const stop = useStopCheck(library.slug);
   const latest = checks.data?.[0];
   const busy = start.isPending || latest?.state === "waiting" || latest?.state === "running";
   return (
@@ -90,6 +106,7 @@ function Checks({ library }: { library: Library }) {
       <p>Reads every treated file, copy and backup again and compares it with the records, byte for byte.</p>
       <div className="mt-4 flex flex-wrap gap-2">
         <Button busy={busy} onClick={() => start.mutate(false)}>{busy ? "Reading …" : "Compare"}</Button>
+        {busy && latest && <Button busy={stop.isPending} onClick={() => stop.mutate(latest.id)}>Stop</Button>}
         {latest?.state === "finished" && latest.differences > latest.mended && (
           <Button look="main" onClick={() => start.mutate(true)}>Mend what can be mended</Button>
         )}
@@ -123,6 +140,37 @@ function LatestCheck({ check }: { check: Check }) {
         ))}
       </ul>
     </div>
+  );
+}
+
+function Folder({ library }: { library: Library }) {
+  const recognise = useRecognise(library.slug);
+  const [asking, setAsking] = useState(false);
+  return (
+    <Card title="The folder">
+      <p>
+        A folder that was changed bears a mark, so that an unmounted volume is never mistaken for deleted pictures. Without the mark
+        everything waits. Say so when the folder is the right one all the same, or when a part of it is gone for good.
+      </p>
+      <p className="mt-2 break-all font-mono text-xs text-quiet">{library.root}</p>
+      {recognise.data && (
+        <p className="mt-2 text-sm text-leaf">
+          {recognise.data.marked && "The folder was marked again. "}
+          {many(recognise.data.closed, "open change")} given up, {many(recognise.data.gone, "file")} counted as gone.
+        </p>
+      )}
+      <Button className="mt-4" onClick={() => setAsking(true)}>This is the right folder …</Button>
+      <Confirm
+        open={asking} onClose={() => setAsking(false)} title="This is the right folder, as it is" word={library.slug} action="Recognise it"
+        busy={recognise.isPending} error={recognise.error}
+        onConfirm={() => recognise.mutate(library.slug, { onSuccess: () => setAsking(false) })}
+      >
+        <p>
+          Files that are not there count as deleted from now on, and changes that could not be settled are given up. Nothing is deleted:
+          the originals stay among the backups.
+        </p>
+      </Confirm>
+    </Card>
   );
 }
 

@@ -54,6 +54,10 @@ export function UpkeepPage({ library }: { library: Library }) {
               <NumberInput label="Days to keep backups" min={1} unit="days; empty: keep them" value={upkeep.keep_backups_days} onChange={(keep_backups_days) => set({ keep_backups_days })} />
             </div>
             <div>
+              <span className="mb-1 block text-sm font-semibold">Delete those of deleted and overwritten files after</span>
+              <NumberInput label="Days to keep backups that lost their file" min={1} unit="days; empty: keep them" value={upkeep.keep_orphans_days ?? null} onChange={(keep_orphans_days) => set({ keep_orphans_days })} />
+            </div>
+            <div>
               <span className="mb-1 block text-sm font-semibold">Largest size of the store</span>
               <NumberInput label="Largest size of the backups, gigabytes" min={1} unit="GB; empty: no limit" value={upkeep.backups_limit == null ? null : upkeep.backups_limit / 1e9} onChange={(value) => set({ backups_limit: value == null ? null : Math.round(value * 1e9) })} />
             </div>

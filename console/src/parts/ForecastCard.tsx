@@ -1,13 +1,14 @@
 /** What a run is expected to save, from a sample treated in memory; and how right that was. */
 
 import type { Forecast, Library } from "../api/client";
-import { useForecasts, useStartForecast } from "../api/queries";
+import { useForecasts, useStartForecast, useStopForecast } from "../api/queries";
 import { bytes, count, many, saved } from "../look/words";
 import { Button, Card, ErrorNote } from "./ui";
 
 export function ForecastCard({ library }: { library: Library }) {
   const forecasts = useForecasts(library.slug);
   const start = useStartForecast(library.slug);
+  const stop = useStopForecast(library.slug);
   const latest = forecasts.data?.[0];
   const busy = start.isPending || latest?.state === "waiting" || latest?.state === "running";
   if (library.files_new === 0 && !latest) return null;
@@ -15,7 +16,12 @@ export function ForecastCard({ library }: { library: Library }) {
     <Card
       className="lg:col-span-3"
       title="Forecast"
-      aside={<Button busy={busy} onClick={() => start.mutate(60)}>{busy ? "Treating a sample in memory …" : latest ? "Forecast again" : "Forecast the saving"}</Button>}
+      aside={
+        <div className="flex gap-2">
+          <Button busy={busy} onClick={() => start.mutate(60)}>{busy ? "Treating a sample in memory …" : latest ? "Forecast again" : "Forecast the saving"}</Button>
+          {busy && latest && <Button busy={stop.isPending} onClick={() => stop.mutate(latest.id)}>Stop</Button>}
+        </div>
+      }
     >
       {start.isError && <ErrorNote error={start.error} />}
       {forecasts.isError && <ErrorNote error={forecasts.error} again={() => void forecasts.refetch()} />}

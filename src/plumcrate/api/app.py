@@ -35,10 +35,10 @@ _PAGE_POLICY = (
 )
 _DOCS = f"""<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><title>Plum Crate: interface</title>
-<link rel="icon" href="data:,"><link rel="stylesheet" href="/interface/swagger-ui.css"></head>
+<meta name="viewport" content="width=device-width">
+<link rel="icon" href="data:,"><link rel="stylesheet" href="/interface/interface.css"></head>
 <body><div id="interface" data-document="{API}/openapi.json"></div>
-<script src="/interface/swagger-ui-bundle.js"></script>
-<script src="/interface/start.js"></script></body></html>
+<script type="module" src="/interface/interface.js"></script></body></html>
 """
 
 
