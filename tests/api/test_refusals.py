@@ -6,6 +6,7 @@ from pathlib import Path
 import httpx
 import pytest
 from conftest import EMAIL, PASSWORD, Service, photograph
+from pydantic import ValidationError
 
 from plumcrate.api.problems import PROBLEMS, ApiError
 from plumcrate.api.routers.libraries import _checked_root
@@ -34,7 +35,8 @@ def test_connecting(service: Service, tmp_path: Path) -> None:
 
     refused("folder-missing", connect, tmp_path / "nowhere")
     refused("folder-missing", connect, root / "a.jpg")
-    refused("invalid-request", connect, "site/uploads")
+    with pytest.raises(ValidationError, match="pattern"):
+        connect("site/uploads")
     assert "{colour}" in refused("invalid-request", lambda: connect(root, patterns=["{stem}-{colour}{ext}"]))
     refused("library-overlaps", connect, service.state)
     connect(root)

@@ -24,6 +24,7 @@ from plumcrate.keeping.backups import BackupStore
 from plumcrate.keeping.changes import Note
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.prune import Which, finish_pruning, orphaned, prune
+from plumcrate.keeping.recognising import recognise_library
 from plumcrate.keeping.recovery import recover
 from plumcrate.keeping.verify import sweep, verify
 from plumcrate.records.database import Database
@@ -200,6 +201,7 @@ class World:
             if to not in self.store.nodes:
                 self.store.nodes[to] = self.store.nodes.pop(path)
                 self.expected[to] = self.expected.pop(path)
+                self.writers = [(to if name == path else name, node) for name, node in self.writers]
 
     def move_folder(self) -> None:
         folder, to = self.chance.choice([("a", "z"), ("b", "y"), ("z", "a"), ("y", "b")])
@@ -208,6 +210,10 @@ class World:
         self.store.move_folder(folder, to)
         for path in [path for path in self.expected if path.startswith(f"{folder}/")]:
             self.expected[to + path.removeprefix(folder)] = self.expected.pop(path)
+        self.writers = [
+            (to + name.removeprefix(folder) if name.startswith(f"{folder}/") else name, node)
+            for name, node in self.writers
+        ]
 
     def duplicate(self) -> None:
         if paths := self._visible():
@@ -249,7 +255,8 @@ class World:
                 self.expected[path] = data  # aside for a moment: it must win its name back
 
     def unmount(self) -> None:
-        self.store.mounted = False
+        if not self.store.visits:
+            self.store.mounted = False
 
     def mount(self) -> None:
         self.store.mounted = True
@@ -357,6 +364,9 @@ class World:
             self._quietly(self.recover)
             self._quietly(self.reconcile)
         self.check()
+        # What was cut off in a folder that is gone for good waits for a person, who says so now.
+        recognise_library(self.keeper())
+        self._quietly(self.reconcile)
         keeper = self.keeper()
         for file in self.files():
             recover(keeper, file.id)

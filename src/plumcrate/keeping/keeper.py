@@ -87,8 +87,9 @@ class Keeper:
                 )
             )
         if library.marked_at is None:
-            self._refuse_another(library, known)
-            self.store.write_mark(library.mark)
+            with self.store.visit():  # what is marked is the very folder that was looked at
+                self._refuse_another(library, known)
+                self.store.write_mark(library.mark)
             with self.database.begin() as session:
                 row = session.get_one(Library, self.library_id)
                 row.marked_at, row.device = func.now(), self.store.device()

@@ -102,7 +102,8 @@ class LocalStore(Store):
                 raise explain(error, MARK_NAME) from None
 
     def write_mark(self, mark: str) -> None:
-        write_mark(self.root, mark)
+        with self._at_root() as root:
+            _write_mark_in(root, mark, self.label)
         self.mark = mark
 
     def remove_mark(self) -> None:
@@ -352,28 +353,36 @@ class LocalStore(Store):
 def write_mark(root: Path, mark: str) -> None:
     """Writes a mark into a folder that has none, durably. Raises StorageError ``marked`` when it has one."""
     try:
-        with handles.closing(os.open(root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)) as folder:
-            staged = f"{STAGED_PREFIX}{secrets.token_hex(8)}"
-            flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC
-            try:
-                with os.fdopen(os.open(staged, flags, 0o644, dir_fd=folder), "wb") as file:
-                    file.write(mark.encode() + _EXPLAINED)
-                    file.flush()
-                    os.fsync(file.fileno())
-                if not handles.rename_to_free(folder, staged, MARK_NAME) and _mark_in(folder) != mark:
-                    raise StorageError(
-                        "marked",
-                        f"the folder {root} bears the mark of another library or installation: two must not "
-                        "treat the same files",
-                    )
-            finally:
-                with contextlib.suppress(FileNotFoundError):
-                    os.unlink(staged, dir_fd=folder)
-            os.fsync(folder)
+        folder = os.open(root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     except FileNotFoundError:
         raise NotThere(f"the folder {root} is not there") from None
     except OSError as error:
-        raise explain(error, f"{root}/{MARK_NAME}") from None
+        raise explain(error, str(root)) from None
+    with handles.closing(folder):
+        _write_mark_in(folder, mark, str(root))
+
+
+def _write_mark_in(folder: int, mark: str, label: str) -> None:
+    staged = f"{STAGED_PREFIX}{secrets.token_hex(8)}"
+    flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC
+    try:
+        try:
+            with os.fdopen(os.open(staged, flags, 0o644, dir_fd=folder), "wb") as file:
+                file.write(mark.encode() + _EXPLAINED)
+                file.flush()
+                os.fsync(file.fileno())
+            if not handles.rename_to_free(folder, staged, MARK_NAME) and _mark_in(folder) != mark:
+                raise StorageError(
+                    "marked",
+                    f"the folder {label} bears the mark of another library or installation: two must not "
+                    "treat the same files",
+                )
+        finally:
+            with contextlib.suppress(FileNotFoundError):
+                os.unlink(staged, dir_fd=folder)
+        os.fsync(folder)
+    except OSError as error:
+        raise explain(error, f"{label}/{MARK_NAME}") from None
 
 
 _EXPLAINED = b"\nBy this file Plum Crate knows that the right folder is mounted. Leave it in place.\n"

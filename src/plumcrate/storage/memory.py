@@ -44,6 +44,7 @@ class MemoryStore(Store):
         self.label, self.mark = label, mark
         self.nodes: dict[str, Node] = {}
         self.mounted = True
+        self.visits = 0  # as long as somebody is there, a volume is busy and cannot go away
         self.exchanges = True
         self.leases = True
         self.between: Callable[[str], None] = lambda _: None
@@ -66,7 +67,11 @@ class MemoryStore(Store):
     @contextmanager
     def visit(self) -> Iterator[None]:
         self._enter()
-        yield
+        self.visits += 1
+        try:
+            yield
+        finally:
+            self.visits -= 1
 
     def _enter(self) -> None:
         if self.mark is not None and self.read_mark() != self.mark:

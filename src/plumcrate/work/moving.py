@@ -201,6 +201,9 @@ class Mover:
         with self.database.advisory_lock(PICTURE_LOCK, file.picture_id) as free:
             if not free:
                 return False
+            recover(self.keeper, file.id)  # its name may be free because of a change of ours
+            if self.keeper.store.taken(file.path):
+                return False
             with self.database.begin() as session:
                 row = session.get_one(File, file.id, with_for_update=True)
                 taken = session.scalar(
