@@ -18,7 +18,11 @@ NAMES = {
     "priors": "fits what quality a picture will need; writes imaging/priors.json",
     "plots": "rate against score of every encoder, into docs/imaging",
     "scale": "a library of 200,000 files: surveys, run creation, queries, memory",
-    "faults": "kills at random points, full disks, a dead database: nothing lost or torn",
+    "faults": "kills, unmounts, renames, writers in place, full disks, a dead database: nothing lost or torn",
+    "schedules": "random schedules of changes and mishaps in a small world in memory: nothing lost",
+    "attack": "the service under bodies of a gigabyte, slow connections, waiting uploads and previews",
+    "walls": "what shutting the decoders in costs a bulk run",
+    "interface": "the interface against its own description, many times more than in the tests",
     "load": "two workers, uploads during a run, the site's answers, twenty kills",
 }
 

@@ -15,27 +15,31 @@ import subprocess
 import sys
 import time
 from collections import Counter
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from plumcrate.keeping.journal import Note
-from plumcrate.storage.folder import Folder, StorageError
 from rich.console import Console
 from rich.table import Table
-from sqlalchemy import func, select, text
+from sqlalchemy import func, select, text, true
 
 from plumcrate.contract import FileState, RecipeSettings
 from plumcrate.demo.postgres import PrivatePostgres
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
+from plumcrate.keeping.changes import Note
 from plumcrate.keeping.keeper import Keeper
-from plumcrate.keeping.prune import finish_pruning, prune
+from plumcrate.keeping.prune import Which, finish_pruning, prune
 from plumcrate.keeping.recovery import recover
 from plumcrate.keeping.steps import Step
 from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import new_library
-from plumcrate.records.tables import Copy, File, Journal, Picture
+from plumcrate.records.tables import Copy, File, Journal, Library, Picture
+from plumcrate.storage.errors import NotThere, StorageError
+from plumcrate.storage.local import LocalStore
+from plumcrate.storage.names import MARK_NAME
+from plumcrate.work.reconciling import Reconciler
 
 _FILES = 8
 _ACTIONS = ("replace", "copy", "convert", "restore", "prune", "hand back")
@@ -72,7 +76,10 @@ class Place:
         self.precious = {path.name: path.read_bytes() for path in self.root.iterdir()}
 
     def keeper(self) -> Keeper:
-        return Keeper(self.database, self.library_id, Folder(self.root), BackupStore(self.store))
+        with self.database.begin() as session:
+            library = session.get_one(Library, self.library_id)
+        store = LocalStore(self.root, library.mark if library.marked_at else None)
+        return Keeper(self.database, self.library_id, store, BackupStore(self.store))
 
     def files(self) -> list[File]:
         with self.database.begin() as session:
@@ -80,28 +87,73 @@ class Place:
                 session.scalars(select(File).where(File.library_id == self.library_id).order_by(File.id))
             )
 
-    def meddle(self, chance: random.Random) -> None:
-        """Somebody else puts a new version in a file's place, whole, as editors do."""
+    def meddle(self, chance: random.Random) -> str:
+        """Somebody else writes: a new version put in a file's place, or into the file as it stands open.
+
+        Or the whole folder is called something else for a moment, and an empty one stands in its place.
+        """
         path = self.root / chance.choice(sorted(self.precious))
         data = os.urandom(chance.randrange(200, 9000))
-        fresh = self.root / f"upload-{chance.random()}"
-        fresh.write_bytes(data)
-        os.replace(fresh, path)
+        what = chance.choice(("put in its place", "written in place", "renamed"))
+        if what == "renamed":
+            self.root.rename(self.root.with_name("elsewhere"))
+            self.root.mkdir()
+            time.sleep(chance.uniform(0, 0.02))
+            assert os.listdir(self.root) == [], "something was written into the empty folder"
+            self.root.rmdir()
+            self.root.with_name("elsewhere").rename(self.root)
+            return what
+        if what == "written in place":
+            try:
+                file = path.open("r+b")
+            except FileNotFoundError:
+                return "nothing"  # made way for its conversion
+            with file:
+                time.sleep(chance.uniform(0, 0.02))
+                file.truncate(0)
+                file.write(data)
+                file.flush()
+                os.fsync(file.fileno())
+        else:
+            fresh = self.root / f"upload-{chance.random()}"
+            fresh.write_bytes(data)
+            os.replace(fresh, path)
         self.precious[path.name] = data
+        return what
+
+    def damage(self) -> int:
+        """Backups rot whose original stands in the library, and nowhere else is needed."""
+        standing = {
+            hashlib.sha256(path.read_bytes()).digest() for path in self.root.iterdir() if path.is_file()
+        }
+        needed = {file.before_sha256 for file in self.files() if file.sha256 is not None}
+        count = 0
+        for place in self.store.glob("*/*"):
+            if len(place.name) == 64 and bytes.fromhex(place.name) in standing - needed:
+                place.write_bytes(b"x" * place.stat().st_size)
+                count += 1
+        return count
+
+    def unmount(self, deed: Callable[[], object]) -> None:
+        """While an empty folder stands where the library was, nothing is concluded and nothing written."""
+        self.root.rename(self.root.with_name("volume"))
+        self.root.mkdir()
+        try:
+            with suppress(NotThere):
+                deed()
+        finally:
+            assert os.listdir(self.root) == []
+            self.root.rmdir()
+            self.root.with_name("volume").rename(self.root)
 
     def note_changes(self) -> None:
-        """What a survey does: files that somebody changed are recorded as new."""
+        """A survey."""
         keeper = self.keeper()
-        for file in self.files():
-            current = keeper.folder.sha256(file.path)
-            if current is None or current in (file.sha256, file.before_sha256):
-                continue
-            keeper.drop_copies(file, Note())
-            with self.database.begin() as session:
-                row = session.get_one(File, file.id)
-                row.sha256 = row.before_sha256 = None
-                row.state = FileState.NEW
-                row.size_now = row.size_before = (self.root / file.path).stat().st_size
+        with self.database.begin() as session:
+            library = session.get_one(Library, self.library_id)
+        Reconciler(self.database, keeper, library).look(
+            {entry.path: entry for entry in keeper.store.list().files}, [""]
+        )
 
     def wrong(self) -> list[str]:
         """What is lost, torn, left over, or not as the records say."""
@@ -114,15 +166,15 @@ class Place:
                     select(Copy.path, Copy.sha256).where(Copy.library_id == self.library_id)
                 ).all()
             )
-        ours = {path.name for path in self.root.iterdir()} - set(self.precious)
+        ours = {path.name for path in self.root.iterdir()} - set(self.precious) - {MARK_NAME}
         found += [f"left over: {name}" for name in ours if name not in copies]
         for path, sha in copies.items():
-            if keeper.folder.sha256(path) != sha:
+            if keeper.store.sha256(path) != sha:
                 found.append(f"the copy {path} is not as recorded")
         for file in self.files():
             data = self.precious[file.path]
             sha = hashlib.sha256(data).digest()
-            current = keeper.folder.sha256(file.path)
+            current = keeper.store.sha256(file.path)
             if current != sha and not keeper.backups.has(sha):
                 found.append(f"{file.path} is lost")
             if current is None and file.state != FileState.REMOVED:
@@ -140,7 +192,7 @@ class Place:
                 keeper.restore(file, Note())
             else:
                 keeper.drop_copies(file, Note())
-        here = {path.name: path.read_bytes() for path in self.root.iterdir()}
+        here = {path.name: path.read_bytes() for path in self.root.iterdir() if path.name != MARK_NAME}
         return [] if here == self.precious else ["handing back did not bring every original back"]
 
 
@@ -150,7 +202,7 @@ def work(place: Place, chance: random.Random) -> None:
     while True:
         action = chance.choice(_ACTIONS)
         if action == "prune":
-            prune(keeper, None, needed_too=False, note="bench")
+            prune(keeper, Which(true()), note="bench")
             continue
         for file in place.files() if action == "hand back" else [chance.choice(place.files())]:
             with suppress(StorageError):  # overtaken by somebody else, or nothing to restore
@@ -158,11 +210,14 @@ def work(place: Place, chance: random.Random) -> None:
 
 
 def _act(keeper: Keeper, file: File, action: str, chance: random.Random) -> None:
+    recover(keeper, file.id)
+    with keeper.database.begin() as session:
+        file = session.get_one(File, file.id)
     if action in ("restore", "hand back"):
         if file.before_sha256 is not None:
             keeper.restore(file, Note())
         return
-    current = keeper.folder.read(file.path)
+    current = keeper.store.read(file.path)
     sha = hashlib.sha256(current).digest()
     if sha not in (file.sha256, file.before_sha256) and file.sha256 is not None:
         return  # changed outside: a survey's affair
@@ -175,8 +230,9 @@ def _act(keeper: Keeper, file: File, action: str, chance: random.Random) -> None
         keeper.withdraw(file, current, Note())
 
 
-def killed(place: Place, chance: random.Random) -> str:
-    """Lets a child work and kills it; says where."""
+def killed(place: Place, chance: random.Random) -> tuple[str, list[str]]:
+    """Lets a child work and kills it; says where, and what strangers did meanwhile."""
+    meddled: list[str] = []
     by_step = chance.random() < 0.5
     step, count = chance.choice(list(Step)[1:]), chance.randrange(1, 12)
     seed = chance.random()
@@ -199,13 +255,13 @@ def killed(place: Place, chance: random.Random) -> str:
     deadline = time.monotonic() + (5.0 if by_step else chance.uniform(0.005, 0.25))
     while time.monotonic() < deadline:
         if os.waitpid(child, os.WNOHANG)[0]:
-            return f"at the step {step}" if by_step else "by itself"
+            return f"at the step {step}" if by_step else "by itself", meddled
         if chance.random() < 0.02:
-            place.meddle(chance)
+            meddled.append(place.meddle(chance))
         time.sleep(0.002)
     os.kill(child, signal.SIGKILL)
     os.waitpid(child, 0)
-    return "at a random moment"
+    return "at a random moment", meddled
 
 
 def kills(place: Place, count: int, table: Table) -> None:
@@ -213,21 +269,40 @@ def kills(place: Place, count: int, table: Table) -> None:
     where: Counter[str] = Counter()
     wrong: list[str] = []
     for number in range(count):
-        where[killed(place, chance)] += 1
+        how, meddled = killed(place, chance)
+        where[how] += 1
+        where.update(meddled)
         _wait_until_alone(place.database)
+        if number % 3 == 0:
+            where["unmounted after the kill"] += 1
+            place.unmount(lambda: recover(place.keeper()))
+            place.unmount(place.note_changes)
+            place.unmount(lambda: prune(place.keeper(), Which(true()), note="bench"))
         keeper = place.keeper()
         recover(keeper)
         finish_pruning(keeper)
         place.note_changes()
         wrong += place.wrong()
+        if number % 5 == 4:
+            where["backups damaged"] += place.damage()
         if number % 10 == 9:
             wrong += place.hand_back() + place.wrong()
+        for problem in wrong[:10]:
+            print(number, problem, file=sys.stderr, flush=True)
+        if wrong:
+            break
     assert not where.pop("by itself", 0), "the child failed instead of being killed"
     named = sum(count for name, count in where.items() if name.startswith("at the step"))
     table.add_row("killed at a named step", f"{named:,}", _verdict(wrong))
     table.add_row("killed at a random moment", f"{where['at a random moment']:,}", _verdict(wrong))
-    for problem in wrong[:10]:
-        print(problem, file=sys.stderr)
+    for what in (
+        "put in its place",
+        "written in place",
+        "renamed",
+        "unmounted after the kill",
+        "backups damaged",
+    ):
+        table.add_row(f"with it: {what}", f"{where[what]:,}", _verdict(wrong))
 
 
 def _wait_until_alone(database: Database) -> None:
@@ -261,7 +336,7 @@ def full_disk(home: Path, database: Database, table: Table) -> None:
             keeper = place.keeper()
             for turn in range(40):
                 for file in place.files():
-                    current = keeper.folder.read(file.path)
+                    current = keeper.store.read(file.path)
                     try:
                         keeper.replace(file, current, os.urandom(2000 + 300 * turn), Note())
                         keeper.write_copy(place.files()[0], "webp", os.urandom(8000 + 900 * turn), "", Note())
