@@ -42,5 +42,7 @@ class Settings(BaseSettings):
         ["*"], description="Host names under which the service answers; * for any."
     )
     most_connections: int = Field(500, ge=10, description="Open at a time; more are closed at once.")
-    most_connections_each: int = Field(100, ge=5, description="Open at a time from one address.")
+    most_connections_each: int = Field(
+        200, ge=5, description="Open at a time from one address that is no trusted proxy."
+    )
     session_days: int = Field(14, ge=1)

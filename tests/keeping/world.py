@@ -60,6 +60,7 @@ class World:
         self.expected: dict[str, bytes] = {}
         self.written: set[bytes] = set()
         self.treated: set[bytes] = set()  # hashes of originals of which we made something
+        self.anywhere: set[bytes] = set()  # written by somebody, wherever it is
         self.writers: list[tuple[str, Node]] = []
         self.said: list[str] = []
         for path in FILES:
@@ -201,7 +202,12 @@ class World:
             if to not in self.store.nodes:
                 self.store.nodes[to] = self.store.nodes.pop(path)
                 self.expected[to] = self.expected.pop(path)
-                self.writers = [(to if name == path else name, node) for name, node in self.writers]
+                # Who writes to what lies aside, while its name goes elsewhere, writes a file of its own.
+                moved = self.store.nodes[to]
+                self.writers = [
+                    (name if name != path else to if node is moved else "", node)
+                    for name, node in self.writers
+                ]
 
     def move_folder(self) -> None:
         folder, to = self.chance.choice([("a", "z"), ("b", "y"), ("z", "a"), ("y", "b")])
@@ -251,8 +257,11 @@ class World:
         for name in homes:
             if name in self.expected:
                 self.expected[name] = data
-            elif name.rpartition("/")[2].startswith(".") and path in self.expected:
-                self.expected[path] = data  # aside for a moment: it must win its name back
+            elif name.rpartition("/")[2].startswith("."):
+                if path in self.expected:
+                    self.expected[path] = data  # aside for a moment: it must win its name back
+                else:
+                    self.anywhere.add(data)
 
     def unmount(self) -> None:
         if not self.store.visits:
@@ -349,10 +358,10 @@ class World:
     def check(self) -> None:
         """Every original that a person has not replaced can be had, byte for byte."""
         standing = {sha(node.data) for node in self.store.nodes.values() if node.kind == "file"}
-        for path, data in self.expected.items():
+        for path, data in [*self.expected.items(), *(("somebody", data) for data in self.anywhere)]:
             content = sha(data)
             if content not in standing:
-                assert BackupStore(self.folder).sound(content), f"the original of {path} is lost"
+                assert BackupStore(self.folder).sound(content), f"what {path} should hold is lost"
 
     def settle(self) -> None:
         """Everything comes to rest; then the library is handed back."""

@@ -32,7 +32,7 @@ def main() -> None:
         create_app(settings),
         host=settings.host,
         port=settings.port,
-        http=bounded(settings.most_connections, settings.most_connections_each),
+        http=bounded(settings.most_connections, settings.most_connections_each, settings.trusted_proxies),
         ws="none",
         log_level="warning",
         server_header=False,

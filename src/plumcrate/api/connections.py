@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 from collections import Counter
+from collections.abc import Iterable
 from typing import Any
 
 from uvicorn.protocols.http.h11_impl import H11Protocol
@@ -20,7 +21,8 @@ class BoundedProtocol(H11Protocol):
     """One connection. The limits are set once, for the process."""
 
     most = 500
-    most_each = 100
+    most_each = 200
+    trusted: frozenset[str] = frozenset()
     _open: Counter[str] = Counter()  # noqa: RUF012 - shared by all connections
 
     def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
@@ -28,7 +30,8 @@ class BoundedProtocol(H11Protocol):
         self._address = str(peer[0]) if peer else "local"
         self._counted = False
         self._deadline: asyncio.TimerHandle | None = None
-        if self._open.total() >= self.most or self._open[self._address] >= self.most_each:
+        crowded = self._open[self._address] >= self.most_each and self._address not in self.trusted
+        if crowded or self._open.total() >= self.most:
             transport.abort()
             super().connection_made(transport)
             return
@@ -53,6 +56,7 @@ class BoundedProtocol(H11Protocol):
         super().connection_lost(exc)
 
 
-def bounded(most: int, most_each: int) -> type[Any]:
-    """The protocol with these limits."""
-    return type("Bounded", (BoundedProtocol,), {"most": most, "most_each": most_each})
+def bounded(most: int, most_each: int, trusted: Iterable[str]) -> type[Any]:
+    """The protocol with these limits; from ``trusted`` addresses many come through one."""
+    limits = {"most": most, "most_each": most_each, "trusted": frozenset(trusted)}
+    return type("Bounded", (BoundedProtocol,), limits)

@@ -67,7 +67,10 @@ class Gate:
             self._refuse_other_host(scope)
             most = await self._admit(scope)
         except ApiError as error:
-            await problems.respond(error.code, error.detail)(scope, receive, answer)
+            refusal = problems.respond(error.code, error.detail)
+            if _has_much(scope):
+                refusal.headers["Connection"] = "close"  # what it would send is not read
+            await refusal(scope, receive, answer)
             return
         except Exception as error:
             if not lost_connection(error):
@@ -145,6 +148,13 @@ def _refuse_odd_address(scope: Scope) -> None:
             raise ApiError("bad-address", "the address holds a control character")
     if len(scope.get("raw_path") or b"") > 8_000 or len(scope["query_string"]) > 16_000:
         raise ApiError("bad-address", "the address is too long")
+
+
+def _has_much(scope: Scope) -> bool:
+    """Whether a body comes that is not worth taking off the line for the sake of the connection."""
+    headers = dict(scope["headers"])
+    declared = headers.get(b"content-length", b"0")
+    return b"transfer-encoding" in headers or not declared.isdigit() or int(declared[:20]) > 65_536
 
 
 class _Body:

@@ -8,7 +8,7 @@ from typing import Any
 from plumcrate.imaging import errors
 from plumcrate.imaging.errors import ImagingError
 from plumcrate.imaging.identification import MEDIA_TYPES, Facts
-from plumcrate.imaging.treatment.outcome import VERDICTS, Output, Treatment, Tried
+from plumcrate.imaging.outcome import VERDICTS, Output, Treatment, Tried
 
 _ERRORS: dict[str, type[ImagingError]] = {
     kind.code: kind

@@ -7,6 +7,7 @@ before it can be chosen. Nothing here writes: the caller does with the bytes wha
 from __future__ import annotations
 
 from ..errors import ImagingError, LeftAlone
+from ..outcome import VERDICTS, Output, Treatment, Tried, Verdict
 from ..recipe import Recipe
 from .animation import animated_copy
 from .case import Case
@@ -14,7 +15,6 @@ from .conversions import conversions
 from .gif import treat_gif
 from .jpeg import treat_jpeg
 from .modern import avif_copy, treat_modern, webp_copy
-from .outcome import VERDICTS, Output, Treatment, Tried, Verdict
 from .png import treat_png
 
 __all__ = ["VERDICTS", "Output", "Treatment", "Tried", "Verdict", "treat"]

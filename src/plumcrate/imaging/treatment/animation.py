@@ -10,11 +10,11 @@ from PIL import Image, ImageSequence
 
 from .. import codecs
 from ..gif import GifError, read_gif
+from ..outcome import Output, chosen, lightest
 from ..pixels import to_pixels
 from ..recipe import TOLERANCE
 from ..scoring import Judge
 from .case import Case
-from .outcome import Output, chosen, lightest
 
 #: Frames that are scored: the worst of them counts.
 _SAMPLES = 4

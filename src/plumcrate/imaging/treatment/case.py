@@ -16,6 +16,7 @@ from ..errors import Damaged, LeftAlone, MoreDataNeeded
 from ..identification import Facts, identify
 from ..kinds import Kind
 from ..metadata import exif, xmp
+from ..outcome import Output, Tried, Verdict
 from ..pixels import Pixels, decode, open_picture, to_pixels
 from ..png import PngError, read_png
 from ..png.picture import PngFile
@@ -23,7 +24,6 @@ from ..priors import Features, features, predicted
 from ..recipe import Recipe
 from ..scoring import Judge
 from ..scoring.colour import colour_shift, patches
-from .outcome import Output, Tried, Verdict
 
 #: How much further than its target an aim goes when the guard says that colours drift too far.
 _GUARD_STEP, _GUARD_TURNS = 4.0, 2

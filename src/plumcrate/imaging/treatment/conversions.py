@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from ..outcome import Output, chosen, lightest
 from ..pixels import decode
 from ..png.encode import encode_picture
 from ..png.palette import Histogram
@@ -15,7 +16,6 @@ from ..png.reduce import of_rgba
 from ..recipe import Conversion
 from .case import Case
 from .jpeg import lossy_jpeg
-from .outcome import Output, chosen, lightest
 from .png import palettes, rgba_of
 
 #: Another format must save this much of what its own would, since a change of name has its price.

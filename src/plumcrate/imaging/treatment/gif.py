@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from ..errors import LeftAlone
 from ..gif import GifError, recompress
+from ..outcome import Output, Tried, chosen
 from .case import Case
-from .outcome import Output, Tried, chosen
 
 #: All frames of an animation are held at once: more pixels than this are too many.
 _MOST_PIXELS = 60_000_000

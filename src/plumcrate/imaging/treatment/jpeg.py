@@ -13,8 +13,8 @@ from ..aim import Landing
 from ..jpeg import JpegError, LossyEncoder, recompress
 from ..jpeg.segments import metadata_for_rewriting
 from ..metadata.in_jpeg import jpeg_segments
+from ..outcome import Output, Tried, chosen
 from .case import Case
-from .outcome import Output, Tried, chosen
 
 #: Half chroma that needs a finer step than this is straining: full chroma may be smaller.
 STRAINING = 103

@@ -6,10 +6,10 @@ from dataclasses import replace
 
 from .. import codecs
 from ..aim import NEAR_ENOUGH, Landing
+from ..outcome import Output, chosen, lightest
 from ..pixels import decode
 from ..recipe import Effort
 from .case import Case
-from .outcome import Output, chosen, lightest
 
 #: A file that is modern already is only written again for a real gain.
 _REAL_GAIN = 0.1

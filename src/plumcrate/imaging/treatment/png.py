@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..metadata.in_png import png_chunks
+from ..outcome import Output, chosen, lightest
 from ..pixels import Pixels, decode
 from ..png import PngError, recompress
 from ..png.chunks import Chunk
@@ -19,7 +20,6 @@ from ..png.reduce import indexed, of_rgba
 from ..recipe import TOLERANCE, Effort
 from ..scoring.colour import colour_shift, patches
 from .case import Case
-from .outcome import Output, chosen, lightest
 
 U8 = NDArray[np.uint8]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from ..identification import Facts
+from .identification import Facts
 
 Verdict = Literal["chosen", "not-smaller", "too-little-gain", "out-of-reach", "not-possible"]
 
