@@ -120,11 +120,16 @@ def test_tables_with_data_are_brought_up_to_date(empty_database_url: str) -> Non
             "VALUES (1, 1, 1, 'restore', 'b.jpg', %s, '{}')",
             [spare],
         )
-        connection.execute(
-            "INSERT INTO journal (library_id, file_id, action, path, staged, before_sha256, after_sha256, "
-            "detail) VALUES (1, 1, 'drop-copy', 'a.jpg.webp', '', %s, '', '{\"copy\": 1, \"run_id\": null}')",
-            [copy],
-        )
+        for action, path, staged, before, after in (
+            ("drop-copy", "a.jpg.webp", "", copy, b""),
+            ("withdraw", "a.jpg", ".plumcrate-1", old, b""),
+            ("replace", "a.jpg", ".plumcrate-2", old, new),
+        ):
+            connection.execute(
+                "INSERT INTO journal (library_id, file_id, action, path, staged, before_sha256, after_sha256, "
+                "detail) VALUES (1, 1, %s, %s, %s, %s, %s, '{\"run_id\": null}')",
+                [action, path, staged, before, after],
+            )
         connection.execute(
             "INSERT INTO checks (library_id, state, findings) "
             "VALUES (1, 'running', '[]'), (1, 'waiting', '[]')"
@@ -140,8 +145,9 @@ def test_tables_with_data_are_brought_up_to_date(empty_database_url: str) -> Non
         assert seen == {old: False, spare: True}
         assert session.scalars(select(Backup.path).where(Backup.sha256 == old)).one() == "a.jpg"
         assert session.scalars(select(File.held)).one() is False
-        entry = session.scalars(select(Journal)).one()
-        assert (entry.after_sha256, entry.due_at) == (None, None)
+        entries = session.scalars(select(Journal).order_by(Journal.id)).all()
+        known = [(entry.action, entry.after_sha256, entry.due_at) for entry in entries]
+        assert known == [("withdraw", None, None), ("replace", new, None)]
         assert session.execute(text("SELECT count(*) FROM checks WHERE state = 'failed'")).scalar_one() == 2
     database.migrate()
     database.close()

@@ -42,6 +42,9 @@ def upgrade() -> None:
     for name in ("file_id", "after_sha256"):
         op.alter_column("journal", name, nullable=True)
     op.execute("UPDATE journal SET after_sha256 = NULL WHERE after_sha256 = ''")
+    # A copy whose going was under way had no hidden name to go by: it is as if nothing had been begun,
+    # and should the copy be gone the next survey notices.
+    op.execute("DELETE FROM journal WHERE action = 'drop-copy'")
     _add("journal", "due_at", TIME)
     for name in ("picture_id", "file_id"):
         op.alter_column("ledger", name, nullable=True)
