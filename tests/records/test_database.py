@@ -126,8 +126,8 @@ def test_tables_with_data_are_brought_up_to_date(empty_database_url: str) -> Non
             ("replace", "a.jpg", ".plumcrate-2", old, new),
         ):
             connection.execute(
-                "INSERT INTO journal (library_id, file_id, action, path, staged, before_sha256, after_sha256, "
-                "detail) VALUES (1, 1, %s, %s, %s, %s, %s, '{\"run_id\": null}')",
+                "INSERT INTO journal (library_id, file_id, action, path, staged, before_sha256, "
+                "after_sha256, detail) VALUES (1, 1, %s, %s, %s, %s, %s, '{\"run_id\": null}')",
                 [action, path, staged, before, after],
             )
         connection.execute(
