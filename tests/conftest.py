@@ -26,7 +26,7 @@ from plumcrate.demo.postgres import PrivatePostgres, free_port
 from plumcrate.demo.world import build
 from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import new_library
-from plumcrate.records.tables import Person
+from plumcrate.records.tables import File, Person, Picture
 from plumcrate.storage.names import MARK_NAME
 
 PASSWORD = "a lamp in every window"
@@ -106,6 +106,21 @@ def add_library(database: Database, root: Path, patterns: Sequence[str] = (), **
     with database.begin() as session:
         recipe = RecipeSettings.model_validate(settings)
         return new_library(session, "l", "L", str(root), list(patterns), recipe, "tests").id
+
+
+def add_pictures(database: Database, count: int) -> None:
+    """New pictures of one megapixel in library 1, by record only."""
+    with database.begin() as session:
+        for number in range(1, count + 1):
+            path = f"p{number:02d}.jpg"
+            session.add(Picture(library_id=1, path=path, folder="", name=path))
+            session.flush()
+            session.add(
+                File(
+                    library_id=1, picture_id=number, path=path, format="jpeg", width=1000, height=1000,
+                    size_before=1, size_now=1, mtime_ns=1, mtime_ns_before=1,
+                )
+            )  # fmt: skip
 
 
 def hashes(root: Path) -> dict[str, str]:

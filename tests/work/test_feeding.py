@@ -5,12 +5,12 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import add_library
+from conftest import add_library, add_pictures
 from sqlalchemy import func, select, text
 
 from plumcrate.contract import RunOrigin, RunRequest, RunState, Upkeep
 from plumcrate.records.database import Database
-from plumcrate.records.tables import File, Item, Library, Picture, Run, Survey
+from plumcrate.records.tables import Item, Library, Run, Survey
 from plumcrate.work.feeding import feed
 from plumcrate.work.queue import BULK, NEW_UPLOAD, Queue
 from plumcrate.work.runs import create_run
@@ -21,17 +21,7 @@ PICTURES = 12
 @pytest.fixture
 def filled(database: Database) -> Database:
     add_library(database, Path("/l"))
-    with database.begin() as session:
-        for number in range(1, PICTURES + 1):
-            path = f"p{number:02d}.jpg"
-            session.add(Picture(library_id=1, path=path, folder="", name=path))
-            session.flush()
-            session.add(
-                File(
-                    library_id=1, picture_id=number, path=path, format="jpeg", width=1000, height=1000,
-                    size_before=1, size_now=1, mtime_ns=1, mtime_ns_before=1,
-                )
-            )  # fmt: skip
+    add_pictures(database, PICTURES)
     return database
 
 

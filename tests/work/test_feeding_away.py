@@ -5,13 +5,13 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import add_library
+from conftest import add_library, add_pictures
 from sqlalchemy import func, select, update
 
 from plumcrate.contract import ItemState, JobState, RunRequest, RunState, Upkeep
 from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import new_library
-from plumcrate.records.tables import Check, File, Item, Library, Picture, Run
+from plumcrate.records.tables import Check, Item, Library, Run
 from plumcrate.work.feeding import feed, start_job
 from plumcrate.work.queue import NEW_UPLOAD, Queue
 from plumcrate.work.runs import RunError, change_state, create_run, retry_failed
@@ -22,17 +22,7 @@ NOON = datetime(2026, 6, 1, 12, 0, tzinfo=UTC)
 @pytest.fixture
 def filled(database: Database) -> Database:
     add_library(database, Path("/l"))
-    with database.begin() as session:
-        for number in range(1, 5):
-            path = f"p{number}.jpg"
-            session.add(Picture(library_id=1, path=path, folder="", name=path))
-            session.flush()
-            session.add(
-                File(
-                    library_id=1, picture_id=number, path=path, format="jpeg", width=10, height=10,
-                    size_before=1, size_now=1, mtime_ns=1, mtime_ns_before=1,
-                )
-            )  # fmt: skip
+    add_pictures(database, 4)
     return database
 
 

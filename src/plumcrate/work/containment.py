@@ -22,6 +22,7 @@ _CLONE_THREAD = 0x00010000
 _PR_SET_NO_NEW_PRIVS = 38
 _NOBODY = 65534
 
+#: Besides the interpreter, what may still be read.
 _SYSTEM = ("/usr/lib", "/lib", "/lib64", "/usr/share/zoneinfo", "/dev/urandom")
 
 #: System calls that a decoder has no use for.
@@ -88,10 +89,7 @@ def _no_files() -> bool:
 
         rules = Ruleset()
         reading = FSAccess.READ_FILE | FSAccess.READ_DIR
-        system = [
-            Path(name) for name in ("/usr/lib", "/lib", "/lib64", "/usr/share/zoneinfo", "/dev/urandom")
-        ]
-        for place in (*_interpreter(), *system):
+        for place in (*_interpreter(), *map(Path, _SYSTEM)):
             if place.exists():
                 rules.allow(place, rules=reading if place.is_dir() else FSAccess.READ_FILE)
         rules.apply()

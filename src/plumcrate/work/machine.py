@@ -120,7 +120,7 @@ _CONTAINMENT = {
     "network": ("no network", "allow name spaces or install libseccomp2"),
     "files": ("no files", "use a kernel with Landlock (5.13 or newer)"),
     "calls": ("few system calls", "install libseccomp2"),
-    "user": ("not as root", "start the service as a user of its own"),
+    "user": ("a user without rights", "start the service as a user of its own"),
 }
 
 
@@ -136,7 +136,7 @@ def _containment(holds: Mapping[str, bool]) -> Iterator[Advice]:
     missing = [(words, todo) for name, (words, todo) in _CONTAINMENT.items() if not holds.get(name)]
     detail = f"pictures are decoded in processes of their own: {held or 'not shut in'}"
     if missing:
-        detail += f"; not here: {', '.join(words for words, _ in missing)}"
+        detail += f". Missing: {', '.join(words for words, _ in missing)}"
         todo = "; ".join(dict.fromkeys(todo for _, todo in missing))
         yield Advice(what="containment", verdict="mind", detail=detail, todo=todo)
     else:
