@@ -135,6 +135,18 @@ def test_another_store_in_its_place_is_not_entered(store: Store) -> None:
     for call in (lambda: store.read("top.png"), lambda: store.list(), lambda: store.visit().__enter__()):
         with pytest.raises(NotThere):
             call()
+    with pytest.raises(StorageError, match="another"):
+        store.write_mark("another's")
     store.mark = "ours"
     store.remove_mark()
     assert (store.read_mark(), store.read("top.png")) == (None, b"top")
+
+
+def test_a_store_that_lost_its_mark_is_entered_once_it_is_given_it_again(store: Store) -> None:
+    store.write_mark("ours")
+    store.remove_mark()
+    store.mark = "ours"
+    with pytest.raises(NotThere):
+        store.read("top.png")
+    store.write_mark("ours")
+    assert store.read("top.png") == b"top"

@@ -102,8 +102,11 @@ class LocalStore(Store):
                 raise explain(error, MARK_NAME) from None
 
     def write_mark(self, mark: str) -> None:
-        with self._at_root() as root:
-            _write_mark_in(root, mark, self.label)
+        if self._pin is not None:
+            _write_mark_in(self._pin, mark, self.label)
+        else:  # by the mark alone a folder is known, so none is asked for here
+            with handles.closing(self._open()) as root:
+                _write_mark_in(root, mark, self.label)
         self.mark = mark
 
     def remove_mark(self) -> None:
