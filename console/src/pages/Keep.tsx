@@ -36,7 +36,7 @@ function Store({ library }: { library: Library }) {
       {backups.isError && <ErrorNote error={backups.error} again={() => void backups.refetch()} />}
       {backups.data && (
         <>
-          <div className="grid grid-cols-3 gap-4">
+          <div className="grid gap-4 sm:grid-cols-3">
             <Figure value={bytes(backups.data.bytes_needed)} caption={`${many(backups.data.needed, "backup")}: the only original of a treated file`} />
             <Figure value={bytes(backups.data.bytes_orphaned)} caption={`${many(backups.data.orphaned, "backup")} of files that were deleted or overwritten`} />
             <Figure value={bytes(spareBytes(backups.data))} caption={`${many(spare(backups.data), "backup")} that nobody needs`} />

@@ -28,7 +28,7 @@ export function Orphans({ library }: { library: Library }) {
           <ul className="mt-3 divide-y divide-line">
             {found.data.rows.map((one) => (
               <li key={one.id} className="flex flex-wrap items-center gap-x-3 gap-y-1 py-2">
-                <span className="min-w-0 flex-1 basis-48">
+                <span className="min-w-0 flex-1 basis-full sm:basis-48">
                   <span className="block break-all font-mono text-xs">{one.path}</span>
                   <span className="text-sm text-quiet tabular-nums">{bytes(one.size)}, backed up {when(one.created_at)}</span>
                 </span>
