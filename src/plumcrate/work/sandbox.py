@@ -47,7 +47,6 @@ _ENVIRONMENT = {
     "SVT_LOG": "0",
 }
 
-
 #: Where compiled code and libraries are.
 _KEPT = ("NUMBA_CACHE_DIR", "LD_LIBRARY_PATH")
 
@@ -67,9 +66,7 @@ class _Child:
         ours, theirs = socket.socketpair()
         watch, held = os.pipe()
         arguments = [str(theirs.fileno()), str(watch), str(nice), str(memory_mb), str(int(contained))]
-        kept = {
-            name: os.environ[name] for name in ("NUMBA_CACHE_DIR", "LD_LIBRARY_PATH") if name in os.environ
-        }
+        kept = {name: os.environ[name] for name in _KEPT if name in os.environ}
         path = os.pathsep.join(part for part in sys.path if part)
         self.process = subprocess.Popen(
             [sys.executable, "-m", program, *arguments],
