@@ -8,7 +8,7 @@ from statistics import mean
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.imaging import Level, Output, Recipe, treat
+from plumcrate.imaging import Chosen, Level, Output, Recipe, treat
 from plumcrate.imaging.recipe import TARGETS
 
 from .corpus import as_uploaded, held_out, photo, tuned
@@ -38,10 +38,10 @@ def main() -> None:
             seconds = time.process_time() - began
             by_format: dict[str, list[tuple[int, Output]]] = {}
             for source, treatment in zip(sources, treatments, strict=True):
-                for output in (treatment.main, *treatment.copies):
+                for output in (treatment.main, *treatment.of("copy")):
                     by_format.setdefault(output.format, []).append((len(source), output))
             for name, outputs in by_format.items():
-                chosen = [(size, one) for size, one in outputs if one.data is not None]
+                chosen = [(size, one) for size, one in outputs if isinstance(one, Chosen)]
                 off = [(one.score or 0) - TARGETS[level] for _, one in chosen]
                 saved = 1 - sum(one.size for _, one in chosen) / max(1, sum(size for size, _ in chosen))
                 table.add_row(

@@ -29,13 +29,14 @@ from plumcrate.demo.postgres import PrivatePostgres
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
 from plumcrate.keeping.changes import Note
+from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.prune import Which, finish_pruning, prune
 from plumcrate.keeping.recovery import recover
 from plumcrate.keeping.steps import Step
 from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import new_library
-from plumcrate.records.tables import Copy, File, Journal, Library, Picture
+from plumcrate.records.tables import Derived, File, Journal, Library, Picture
 from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.local import LocalStore
 from plumcrate.storage.names import MARK_NAME
@@ -163,7 +164,7 @@ class Place:
                 found.append("the journal is not empty")
             copies = dict(
                 session.execute(
-                    select(Copy.path, Copy.sha256).where(Copy.library_id == self.library_id)
+                    select(Derived.path, Derived.sha256).where(Derived.library_id == self.library_id)
                 ).all()
             )
         ours = {path.name for path in self.root.iterdir()} - set(self.precious) - {MARK_NAME}
@@ -191,7 +192,7 @@ class Place:
             if file.before_sha256 is not None:
                 keeper.restore(file, Note())
             else:
-                keeper.drop_copies(file, Note())
+                keeper.drop_all_derived(file, Note())
         here = {path.name: path.read_bytes() for path in self.root.iterdir() if path.name != MARK_NAME}
         return [] if here == self.precious else ["handing back did not bring every original back"]
 
@@ -224,9 +225,9 @@ def _act(keeper: Keeper, file: File, action: str, chance: random.Random) -> None
     if action == "replace":
         keeper.replace(file, current, b"light " * chance.randrange(20, 90), Note())
     elif action == "copy":
-        keeper.write_copy(file, chance.choice(["webp", "avif"]), os.urandom(300), "", Note())
+        keeper.write_derived(file, Beside("copy", chance.choice(["webp", "avif"])), os.urandom(300), Note())
     else:
-        keeper.write_copy(file, "png", os.urandom(400), "", Note(), file.path.replace(".jpg", ".png"))
+        keeper.write_derived(file, Beside("conversion", "png", ".png"), os.urandom(400), Note())
         keeper.withdraw(file, current, Note())
 
 
@@ -339,7 +340,9 @@ def full_disk(home: Path, database: Database, table: Table) -> None:
                     current = keeper.store.read(file.path)
                     try:
                         keeper.replace(file, current, os.urandom(2000 + 300 * turn), Note())
-                        keeper.write_copy(place.files()[0], "webp", os.urandom(8000 + 900 * turn), "", Note())
+                        keeper.write_derived(
+                            place.files()[0], Beside("copy", "webp"), os.urandom(8000 + 900 * turn), Note()
+                        )
                     except StorageError as error:
                         if error.code != "disk-full":
                             raise

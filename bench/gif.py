@@ -13,7 +13,7 @@ from PIL import Image
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.imaging import Level, Recipe, treat
+from plumcrate.imaging import Chosen, Level, Recipe, treat
 from plumcrate.imaging.gif import recompress
 
 from .corpus import drawings, photo, tuned
@@ -29,7 +29,11 @@ def main() -> None:
         began = time.process_time()
         smaller = recompress(plain, 10**9)
         seconds = time.process_time() - began
-        copies = {copy.format: copy.size for copy in treat(plain, Recipe(Level.EVERYDAY)).copies if copy.data}
+        copies = {
+            copy.format: copy.size
+            for copy in treat(plain, Recipe(Level.EVERYDAY)).of("copy")
+            if isinstance(copy, Chosen)
+        }
         megapixels = frames[0].width * frames[0].height * len(frames) / 1e6
         table.add_row(
             name, f"{len(plain):,}", f"{len(optimized):,}", f"{len(smaller):,}",

@@ -19,7 +19,7 @@ from PIL import Image
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.imaging import Effort, Level, Recipe, treat
+from plumcrate.imaging import Chosen, Effort, Level, Recipe, treat
 from plumcrate.imaging.png import read_png, recompress
 from plumcrate.imaging.png.rows import LEAST_SUM, filtered, rows_of
 
@@ -136,9 +136,15 @@ def _chunks(data: bytes) -> list[tuple[bytes, bytes]]:
 def _lossy(level: Level, path: Path) -> _Result:
     data = path.read_bytes()
     exact = recompress(data, Effort.NORMAL, _MOST)
-    output = treat(data, Recipe(level, webp=False, avif=False)).main
+    output = treat(data, Recipe(level, copies=frozenset())).main
     return _Result(
-        len(exact), output.size if output.data else len(exact), 0, 0, 0, True, output.score or 100.0
+        len(exact),
+        output.size if isinstance(output, Chosen) else len(exact),
+        0,
+        0,
+        0,
+        True,
+        output.score or 100.0,
     )
 
 

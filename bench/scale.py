@@ -60,8 +60,9 @@ def _surveys(bench: Stand, root: Path, files: int, table: Table) -> None:
     seconds = time.perf_counter() - began
     table.add_row("first survey", f"{seconds:.1f} s, {files / seconds:,.0f} files/s", "")
     client = bench.client
-    survey = client.wait_for_survey(client.start_survey("l").id)
-    assert survey.files_new == 0
+    survey = client.wait_for_job(client.start_survey("l").id)
+    assert survey.survey is not None
+    assert survey.survey.files_new == 0
     assert survey.finished_at is not None
     assert survey.started_at is not None
     seconds = (survey.finished_at - survey.started_at).total_seconds()

@@ -56,7 +56,7 @@ class Stand:
     def connect(self, root: Path) -> None:
         """Connects a library called ``l`` and surveys it."""
         self.client.connect(LibraryRequest(name="L", root=str(root), slug="l"))
-        self.client.wait_for_survey(self.client.start_survey("l").id)
+        self.client.wait_for_job(self.client.start_survey("l").id)
 
     def peak(self, name: str) -> float:
         """The most memory a process has held so far, in MB, without its children."""

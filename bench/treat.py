@@ -18,7 +18,7 @@ from PIL import Image
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.imaging import Effort, Level, Recipe, treat
+from plumcrate.imaging import Chosen, Effort, Level, Recipe, treat
 from plumcrate.imaging.scoring.ssimulacra2 import Reference
 
 from .corpus import as_uploaded, held_out, photo, tuned
@@ -90,9 +90,13 @@ def _measured(job: tuple[Path, Effort | None, dict[str, int]]) -> tuple[list[int
         return [len(data) for data in files], scores, seconds
     treatment = treat(source, Recipe(Level.EVERYDAY, effort=effort))
     seconds = time.process_time() - began
-    outputs = (treatment.main, *treatment.copies)
-    sizes = [output.size if output.data else treatment.size_after for output in outputs]
-    return sizes, [output.score for output in outputs if output.data and output.score is not None], seconds
+    outputs = (treatment.main, *treatment.of("copy"))
+    sizes = [output.size if isinstance(output, Chosen) else treatment.size_after for output in outputs]
+    return (
+        sizes,
+        [output.score for output in outputs if isinstance(output, Chosen) and output.score is not None],
+        seconds,
+    )
 
 
 if __name__ == "__main__":

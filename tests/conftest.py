@@ -14,6 +14,7 @@ import uuid
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from types import SimpleNamespace
 
 import psycopg
 import pytest
@@ -21,13 +22,16 @@ from PIL import Image
 
 from plumcrate.api.auth import hash_password, new_key
 from plumcrate.client import Client, ClientError
-from plumcrate.contract import RecipeSettings, Role
+from plumcrate.contract import JobKind, RecipeSettings, Role, SurveyReport
 from plumcrate.demo.postgres import PrivatePostgres, free_port
 from plumcrate.demo.world import build
+from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import new_library
-from plumcrate.records.tables import File, Person, Picture
+from plumcrate.records.tables import File, Job, Person, Picture
 from plumcrate.storage.names import MARK_NAME
+from plumcrate.work.jobs import carry_out
+from plumcrate.work.survey import survey
 
 PASSWORD = "a lamp in every window"
 EMAIL = "keeper@gannetledge.example"
@@ -121,6 +125,19 @@ def add_pictures(database: Database, count: int) -> None:
                     size_before=1, size_now=1, mtime_ns=1, mtime_ns_before=1,
                 )
             )  # fmt: skip
+
+
+def surveyed(database: Database, keeper: Keeper) -> SimpleNamespace:
+    """A survey of library 1 as a worker carries it out: its report, with ``state`` and ``reason``."""
+    with database.begin() as session:
+        row = Job(library_id=1, kind=JobKind.SURVEY)
+        session.add(row)
+    work = {JobKind.SURVEY: lambda library, follow: survey(database, keeper, library, follow.tell)}
+    carry_out(database, row.id, work)
+    with database.begin() as session:
+        row = session.get_one(Job, row.id)
+    report = SurveyReport.model_validate(row.report)
+    return SimpleNamespace(**report.model_dump(), state=row.state, reason=row.reason)
 
 
 def hashes(root: Path) -> dict[str, str]:

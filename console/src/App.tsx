@@ -8,18 +8,11 @@ import { useLibraries, usePerson } from "./api/queries";
 import { Frame } from "./parts/Frame";
 import { ErrorNote, Shape } from "./parts/ui";
 import { Connect } from "./pages/Connect";
-import { Keep } from "./pages/Keep";
-import { Look } from "./pages/Look";
 import { SignIn } from "./pages/SignIn";
-import { Treat } from "./pages/Treat";
-import { TreatTabs } from "./parts/TreatTabs";
+import { PAGES } from "./pages";
+import { Tabs } from "./parts/Tabs";
 
-const PicturePage = lazy(() => import("./pages/PicturePage").then((page) => ({ default: page.PicturePage })));
-const Review = lazy(() => import("./pages/Review").then((page) => ({ default: page.Review })));
 const MachinePage = lazy(() => import("./pages/MachinePage").then((page) => ({ default: page.MachinePage })));
-const RecipePage = lazy(() => import("./pages/RecipePage").then((page) => ({ default: page.RecipePage })));
-const UpkeepPage = lazy(() => import("./pages/UpkeepPage").then((page) => ({ default: page.UpkeepPage })));
-const RunPage = lazy(() => import("./pages/RunPage").then((page) => ({ default: page.RunPage })));
 
 export function App() {
   const person = usePerson();
@@ -86,14 +79,9 @@ function InLibrary() {
     <Frame person={person.data} library={library}>
       <Suspense fallback={<Shape className="h-96" />}>
       <Routes>
-        <Route index element={<Look library={library} />} />
-        <Route path="treat" element={<><TreatTabs library={library} /><Treat library={library} /></>} />
-        <Route path="treat/recipe" element={<><TreatTabs library={library} /><RecipePage library={library} /></>} />
-        <Route path="treat/upkeep" element={<><TreatTabs library={library} /><UpkeepPage key={library.slug} library={library} /></>} />
-        <Route path="treat/:run" element={<RunPage library={library} />} />
-        <Route path="review" element={<Review library={library} />} />
-        <Route path="review/:picture" element={<PicturePage library={library} />} />
-        <Route path="keep" element={<Keep library={library} />} />
+        {PAGES.map(({ path, under, shows: Shown }) => (
+          <Route key={path} path={path} element={<>{under && <Tabs library={library} under={under} />}<Shown key={slug} library={library} /></>} />
+        ))}
         <Route path="*" element={<Navigate replace to={`/l/${slug}`} />} />
       </Routes>
       </Suspense>

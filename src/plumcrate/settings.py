@@ -45,4 +45,13 @@ class Settings(BaseSettings):
     most_connections_each: int = Field(
         200, ge=5, description="Open at a time from one address that is no trusted proxy."
     )
+    keep_history_days: int = Field(
+        180,
+        ge=1,
+        description="Ended jobs, and what ended runs say of files, are forgotten then.",
+    )
+    keep_left_days: int = Field(
+        90, ge=1, description="Backups of a library that was disconnected are deleted after so long."
+    )
+    previews_mb: int = Field(500, ge=10, description="Room on disk for small pictures of lists.")
     session_days: int = Field(14, ge=1)

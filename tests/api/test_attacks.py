@@ -392,7 +392,9 @@ def test_a_library_is_not_disconnected_while_something_is_under_way(attacked: Se
         client.disconnect("ledge")
     assert (caught.value.code, "a survey" in str(caught.value)) == ("library-busy", True)
     with psycopg.connect(attacked.database_url, autocommit=True) as connection:
-        connection.execute("UPDATE surveys SET state = 'finished' WHERE id = %s", [survey.id])
+        connection.execute(
+            "UPDATE jobs SET state = 'finished', finished_at = now() WHERE id = %s", [survey.id]
+        )
         connection.execute(
             "INSERT INTO journal (library_id, action, path, staged, detail) "
             "SELECT id, 'upload', 'x.jpg', '.plumcrate-0', '{}' FROM libraries"

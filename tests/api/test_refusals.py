@@ -69,9 +69,9 @@ def test_runs_and_surveys(service: Service, library: Path) -> None:
     client = service.client
     client.connect(LibraryRequest(name="Ledge", root=str(library)))
     survey = client.start_survey("ledge")
-    assert str(survey.id) in refused("survey-open", client.start_survey, "ledge")
+    assert str(survey.id) in refused("job-open", client.start_survey, "ledge")
     service.start_worker()
-    assert client.wait_for_survey(survey.id).files_new > 50
+    assert client.wait_for_job(survey.id).survey.files_new > 50
     service.kill("worker")
     run = client.start_run(RunRequest(library="ledge"))
     second = client.start_run(RunRequest(library="ledge"))

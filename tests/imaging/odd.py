@@ -7,6 +7,7 @@ import struct
 import zlib
 
 import numpy as np
+from outputs import data_of
 from PIL import Image, ImageCms
 
 from plumcrate.imaging import ImagingError, Limits, Recipe, treat
@@ -108,12 +109,12 @@ def _with_wrong_checksum(data: bytes) -> bytes:
 def outcome(data: bytes) -> tuple[str, str]:
     """What becomes of the file itself, and of its copies, in words."""
     try:
-        treatment = treat(data, Recipe(limits=Limits(50_000_000)))
+        treatment = treat(data, Recipe(), Limits(50_000_000))
     except ImagingError as error:
         return f"declined: {error}", ""
     main = treatment.main
-    copies = [copy.format for copy in treatment.copies if copy.data is not None]
-    if main.data is None:
+    copies = [copy.format for copy in treatment.of("copy") if data_of(copy) is not None]
+    if data_of(main) is None:
         said = f"stays: {main.reason}"
     else:
         said = "lighter, identical pixels" if main.score == 100.0 else "lighter, at the level's score"

@@ -10,12 +10,17 @@ from plumcrate.imaging import codecs
 from plumcrate.imaging.aim import Knob, aim
 from plumcrate.imaging.priors import features, predicted
 from plumcrate.imaging.recipe import TOLERANCE
+from plumcrate.imaging.scoring import Judgement
 
 KNOB = Knob(lowest=20, highest=98, prior={70.0: 66, 80.0: 80, 90.0: 91}, slope=0.04)
 
 
 def landed(curve: dict[int, float], target: float, **options: int) -> tuple[int | None, int]:
-    landing = aim(lambda q: bytes([q]) * q, lambda data: curve[data[0]], target, KNOB, **options)
+    def measure(data: bytes) -> Judgement:
+        score = curve[data[0]]
+        return Judgement(score, np.array([[score]]), 64)
+
+    landing = aim(lambda q: bytes([q]) * q, measure, target, KNOB, **options)
     return (landing.best.quality if landing.best else None), len(landing.attempts)
 
 

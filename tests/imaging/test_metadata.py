@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from outputs import data_of
 from PIL import Image, ImageCms
 
 from plumcrate.imaging import Kind, Level, Recipe, identify, treat
@@ -153,8 +154,8 @@ def test_files_keep_what_the_recipe_keeps(kind: str, level: Level) -> None:
         ({Kind.RIGHTS}, True, False),
         (EVERYTHING, True, True),
     ):
-        recipe = Recipe(level, webp=False, avif=False, metadata=frozenset(keep))
-        treated = treat(out.getvalue(), recipe).main.data
+        recipe = Recipe(level, copies=frozenset(), metadata=frozenset(keep))
+        treated = data_of(treat(out.getvalue(), recipe).main)
         assert treated is not None
         assert identify(treated).orientation == 6
         with Image.open(io.BytesIO(treated)) as image:
@@ -163,3 +164,87 @@ def test_files_keep_what_the_recipe_keeps(kind: str, level: Level) -> None:
             assert (0x8298 in found) == has_rights
             assert bool(found.get_ifd(0x8825)) == has_place
             assert b"JPEG" * 900 not in treated
+
+
+def packet_of(*descriptions: str) -> bytes:
+    spaces = (
+        'xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#" xmlns:dc="http://purl.org/dc/elements/1.1/" '
+        'xmlns:photoshop="http://ns.adobe.com/photoshop/1.0/" xmlns:exif="http://ns.adobe.com/exif/1.0/" '
+        'xmlns:xmp="http://ns.adobe.com/xap/1.0/"'
+    )
+    body = "".join(f'<rdf:Description rdf:about="" {one}/>' for one in descriptions)
+    return f'<x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF {spaces}>{body}</rdf:RDF></x:xmpmeta>'.encode()
+
+
+PARTS = {
+    Kind.CAMERA: 'exif:FNumber="28/10"',
+    Kind.RIGHTS: 'photoshop:Credit="The Gannet Ledge Light Trust"',
+    Kind.PLACE: 'photoshop:City="Gannet Ledge"',
+    Kind.TIME: 'xmp:CreateDate="2025-06-01"',
+    Kind.REST: 'xmp:Label="seen"',
+}
+
+
+@given(order=st.permutations(list(PARTS)), keep=st.frozensets(st.sampled_from(list(Kind))))
+def test_every_description_of_a_packet_is_gone_through(order: list[Kind], keep: frozenset[Kind]) -> None:
+    kept = xmp.kept(packet_of(*(PARTS[kind] for kind in order)), keep)
+    for kind, part in PARTS.items():
+        assert (part.split(":")[1].encode() in kept) == (kind in keep)
+    assert bool(kept) == bool(keep)
+
+
+def gif_with(*extensions: bytes) -> bytes:
+    out = io.BytesIO()
+    Image.fromarray((np.arange(40 * 60) % 251).reshape(40, 60).astype(np.uint8)).save(out, "GIF")
+    plain = out.getvalue()
+    at = 13 + (3 << (plain[10] & 7) + 1)
+    return plain[:at] + b"".join(extensions) + plain[at:]
+
+
+XMP_IN_GIF = b"\x21\xff\x0bXMP DataXMP" + XMP + b"\x01" + bytes(range(255, -1, -1)) + b"\x00"
+COMMENT = b"\x21\xfe\x09lamp room\x00"
+
+
+def xmp_in(gif: bytes) -> bytes | None:
+    marker = b"\x21\xff\x0bXMP DataXMP"
+    if marker not in gif:
+        return None
+    start = gif.index(marker) + len(marker)
+    return gif[start : gif.index(b"\x01\xff\xfe\xfd", start)]
+
+
+def test_xmp_in_a_gif_comes_through_byte_for_byte() -> None:
+    source = gif_with(XMP_IN_GIF, COMMENT)
+    treated = data_of(treat(source, Recipe(metadata=EVERYTHING, copies=frozenset())).main)
+    assert treated is not None
+    assert xmp_in(treated) == XMP
+    assert b"lamp room" in treated
+    with Image.open(io.BytesIO(treated)) as image:
+        image.load()
+        assert image.info["comment"] == b"lamp room"
+
+
+def test_a_gif_keeps_what_the_recipe_keeps() -> None:
+    source = gif_with(XMP_IN_GIF, COMMENT)
+    rights = data_of(treat(source, Recipe(metadata=frozenset({Kind.RIGHTS}), copies=frozenset())).main)
+    assert rights is not None
+    assert b"The Trust" in (xmp_in(rights) or b"")
+    assert b"Gannet Ledge" not in rights
+    assert b"lamp room" not in rights
+    bare = data_of(treat(source, Recipe(metadata=NOTHING, copies=frozenset())).main)
+    assert bare is not None
+    assert xmp_in(bare) is None
+    assert identify(bare).format == "gif"
+
+
+def test_without_a_word_only_the_rights_stay() -> None:
+    out = io.BytesIO()
+    block = b"Exif\0\0" + exif.build(tags())
+    rgb = np.random.default_rng(1).integers(0, 255, (80, 120, 3)).astype(np.uint8)
+    Image.fromarray(rgb).save(out, "JPEG", quality=98, exif=block)
+    treated = data_of(treat(out.getvalue(), Recipe(copies=frozenset())).main)
+    assert treated is not None
+    with Image.open(io.BytesIO(treated)) as image:
+        found = image.getexif()
+        assert 0x8298 in found
+        assert not found.get_ifd(0x8825)

@@ -6,6 +6,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from odd import odd_files, outcome, table
+from outputs import data_of
 from PIL import Image
 
 from plumcrate.imaging import ImagingError, Limits, Recipe, identify, score, treat
@@ -21,32 +22,32 @@ def test_the_documentation_says_what_happens() -> None:
 @pytest.mark.parametrize("name", list(FILES))
 def test_what_is_written_opens_and_keeps_the_promise(name: str) -> None:
     data = FILES[name]
-    recipe = Recipe(limits=Limits(50_000_000))
+    recipe, limits = Recipe(), Limits(50_000_000)
     if outcome(data)[0].startswith("declined"):
         with pytest.raises(ImagingError, match=r"\w+ \w+ \w+") as caught:
-            treat(data, recipe)
+            treat(data, recipe, limits)
         assert caught.value.code in ("damaged", "not-a-picture", "too-large", "left-alone")
         return
-    treatment = treat(data, recipe)
+    treatment = treat(data, recipe, limits)
     facts = identify(data)
-    for output in (treatment.main, *treatment.copies):
-        if output.data is None:
+    for output in (treatment.main, *treatment.of("copy")):
+        if data_of(output) is None:
             continue
-        assert len(output.data) < len(data)
-        with Image.open(io.BytesIO(output.data)) as image:
+        assert len(data_of(output)) < len(data)
+        with Image.open(io.BytesIO(data_of(output))) as image:
             image.load()
             if output is treatment.main:
                 assert image.size == (facts.width, facts.height)
-                assert identify(output.data).orientation == facts.orientation
+                assert identify(data_of(output)).orientation == facts.orientation
             else:
                 assert image.size == facts.shown_size
     main = treatment.main
-    if main.data is not None and facts.bits == 8 and not facts.animated and facts.colour != "cmyk":
+    if data_of(main) is not None and facts.bits == 8 and not facts.animated and facts.colour != "cmyk":
         if main.score == 100.0:
-            with Image.open(io.BytesIO(data)) as one, Image.open(io.BytesIO(main.data)) as other:
+            with Image.open(io.BytesIO(data)) as one, Image.open(io.BytesIO(data_of(main))) as other:
                 assert np.array_equal(np.asarray(one.convert("RGBA")), np.asarray(other.convert("RGBA")))
         else:
-            assert score(data, main.data) >= 79.5
+            assert score(data, data_of(main)) >= 79.5
 
 
 def test_turned_pictures_are_upright_in_their_copies() -> None:
@@ -61,7 +62,7 @@ def test_turned_pictures_are_upright_in_their_copies() -> None:
             assert turned is not None
             wanted = np.asarray(turned.convert("RGB")).astype(int)
         assert value == 1 or wanted.shape != upright.shape or np.abs(wanted - upright).mean() > 10
-        for copy in treat(data, Recipe()).copies:
-            assert copy.data is not None
-            with Image.open(io.BytesIO(copy.data)) as image:
+        for copy in treat(data, Recipe()).of("copy"):
+            assert data_of(copy) is not None
+            with Image.open(io.BytesIO(data_of(copy))) as image:
                 assert np.abs(np.asarray(image.convert("RGB")).astype(int) - wanted).mean() < 6

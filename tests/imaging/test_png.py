@@ -238,10 +238,19 @@ def test_own_deflate_over_several_chunks_beats_zlib() -> None:
 # -- palettes --------------------------------------------------------------------------------
 
 
+NO_PINS = np.zeros((0, 4), np.uint8)
+
+
+def no_ground(rgba: np.ndarray) -> np.ndarray:
+    return np.zeros(rgba.shape[:2], bool)
+
+
 def test_few_colours_come_back_exactly() -> None:
     colours = np.array([[0, 0, 0, 255], [255, 255, 255, 255], [200, 30, 40, 255], [0, 0, 0, 0]], np.uint8)
     rgba = colours[np.random.default_rng(0).integers(0, 4, (50, 60))]
-    indexes, palette = apply_palette(to_space(rgba), Histogram(rgba).palette(16), 0.85)
+    indexes, palette = apply_palette(
+        to_space(rgba), Histogram(rgba).palette(16, NO_PINS), 0.85, no_ground(rgba)
+    )
     assert np.array_equal(palette[indexes], rgba)
 
 
@@ -259,9 +268,10 @@ def test_a_palette_is_nearer_than_pillows_and_diffusion_hides_steps() -> None:
         error = (to_space(shown) - values)[..., :3].reshape(32, 4, 64, 4, 3).mean(axis=(1, 3))
         return float((error**2).mean())
 
-    palette = Histogram(rgba).palette(32)
+    palette = Histogram(rgba).palette(32, NO_PINS)
     near, diffused = (
-        colours[indexes] for indexes, colours in (apply_palette(values, palette, s) for s in (0.0, 0.85))
+        colours[indexes]
+        for indexes, colours in (apply_palette(values, palette, s, no_ground(rgba)) for s in (0.0, 0.85))
     )
     theirs = Image.fromarray(rgba[..., :3]).quantize(
         32, method=Image.Quantize.MEDIANCUT, dither=Image.Dither.NONE

@@ -117,7 +117,7 @@ def test_a_recipe_is_tried_saved_and_checked_after(service: Service, tmp_path: P
     service.start_worker()
     client = service.client
     client.connect(LibraryRequest(name="Ledge", root=str(root)))
-    client.wait_for_survey(client.start_survey("ledge").id)
+    client.wait_for_job(client.start_survey("ledge").id)
     page.context.clear_cookies()
     page.set_viewport_size({"width": 1280, "height": 800})
     page.goto(service.url)
@@ -180,7 +180,7 @@ def library_pictures(service: Service) -> list[object]:
     """Waits for the survey that the console started; the pictures it found."""
     survey = service.client.library("gannet-ledge").last_survey
     assert survey is not None
-    service.client.wait_for_survey(survey.id)
+    service.client.wait_for_job(survey.id)
     return list(service.client.all_pictures("gannet-ledge"))
 
 

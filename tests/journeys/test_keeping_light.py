@@ -59,7 +59,7 @@ def kept(service: Service, root: Path) -> Service:
     service.start_worker()
     service.client.connect(LibraryRequest(name="Ledge", root=str(root)))
     survey = service.client.start_survey("ledge")
-    assert service.client.wait_for_survey(survey.id).files_new == 3
+    assert service.client.wait_for_job(survey.id).survey.files_new == 3
     return service
 
 
@@ -192,7 +192,7 @@ def test_uploads(kept: Service, root: Path) -> None:
 def test_forecast_then_run_then_hand_back(kept: Service, root: Path) -> None:
     client = kept.client
     before = hashes(root)
-    expected = client.wait_for_forecast(client.start_forecast("ledge", ForecastRequest(seconds=60)).id)
+    expected = client.wait_for_job(client.start_forecast("ledge", ForecastRequest(seconds=60)).id)
     assert hashes(root) == before, "a forecast writes nothing"
     assert expected.result is not None
     assert (expected.result.files, expected.result.sampled_files) == (3, 3)
@@ -203,8 +203,9 @@ def test_forecast_then_run_then_hand_back(kept: Service, root: Path) -> None:
     assert right.actual_after == run.bytes_after == right.bytes_after.expected, "all files were in the sample"
     assert right.actual_lightest == right.bytes_lightest.low
 
-    check = client.wait_for_check(client.start_check("ledge", CheckRequest()).id)
-    assert (check.state, check.files, check.backups, check.differences) == (JobState.FINISHED, 3, 3, 0)
+    check = client.wait_for_job(client.start_check("ledge", CheckRequest()).id)
+    report = check.check
+    assert (check.state, report.files, report.backups, report.differences) == (JobState.FINISHED, 3, 3, 0)
 
     (root / "2025/p0.jpg").write_bytes(b"an editor's new version")
     with pytest.raises(ProblemError) as caught:
@@ -238,7 +239,7 @@ def test_a_conversion_takes_the_first_files_place_and_gives_it_back(kept: Servic
     scene = np.asarray(Image.open(root / "2025/p0.jpg"))
     Image.fromarray(scene).save(root / "2025/photo.png")
     before = hashes(root)
-    client.wait_for_survey(client.start_survey("ledge").id)
+    client.wait_for_job(client.start_survey("ledge").id)
     recipe = client.recipe("ledge").settings
     conversions = Conversions(photographs_to_jpeg=True, first_file=FirstFile.REMOVE)
     client.save_recipe("ledge", recipe.model_copy(update={"conversions": conversions, "avif": False}))
@@ -248,7 +249,7 @@ def test_a_conversion_takes_the_first_files_place_and_gives_it_back(kept: Servic
     assert (root / "2025/photo.jpg").stat().st_size < len((root / "2025/photo.jpg").read_bytes()) + 1
     gone = pictures(kept)["2025/photo.png"]
     assert (gone.state, gone.bytes_now) == (FileState.REMOVED, (root / "2025/photo.jpg").stat().st_size)
-    survey = client.wait_for_survey(client.start_survey("ledge").id)
+    survey = client.wait_for_job(client.start_survey("ledge").id).survey
     assert (survey.files_new, survey.files_gone) == (0, 0), "a survey knows its own"
     client.wait_for_run(client.start_run(RunRequest(library="ledge", kind=RunKind.RESTORE)).id)
     assert hashes(root) == before
@@ -272,7 +273,7 @@ def test_a_fault_that_passes_is_tried_again_by_itself(kept: Service, root: Path)
     store = kept.state / "backups"
     store.write_bytes(b"not a folder")  # the disk of the backups is away
     before = hashes(root)
-    run = kept.client.start_run(RunRequest(library="ledge", webp=False, avif=False))
+    run = kept.client.start_run(RunRequest(library="ledge", copies=[]))
     wait_for(
         lambda: any(
             item.not_before for item in kept.client.items(run.id, state=[str(ItemState.WAITING)]).rows
@@ -306,9 +307,9 @@ def test_names_and_rights_that_give_trouble(kept: Service, root: Path, tmp_path:
         (root / "other.jpg").write_bytes(data)
         os.chown(root / "other.jpg", 12345, 12345)
     try:
-        survey = kept.client.wait_for_survey(kept.client.start_survey("ledge").id)
+        survey = kept.client.wait_for_job(kept.client.start_survey("ledge").id).survey
         assert any("not valid UTF-8" in note for note in survey.notes)
-        run = kept.client.wait_for_run(kept.client.start_run(RunRequest(library="ledge", avif=False)).id)
+        run = kept.client.wait_for_run(kept.client.start_run(RunRequest(library="ledge", copies=["webp"])).id)
     finally:
         if locked:
             subprocess.run(["chattr", "-i", root / "locked.jpg"], check=True)
@@ -352,9 +353,9 @@ def test_a_rule_reaches_the_encoder(kept: Service, root: Path) -> None:
     """Drawings exact, photographs lean, in one run; the service keeps each version of the recipe."""
     DRAWINGS["logo"](np.random.default_rng(1), 300, 200).save(root / "logo.png")
     client = kept.client
-    client.wait_for_survey(client.start_survey("ledge").id)
+    client.wait_for_job(client.start_survey("ledge").id)
     drawings = Rule(name="drawings", when=When(formats=["png"]), how=How(level=Level.EXACT))
-    settings = RecipeSettings(level=Level.LEAN, avif=False, rules=[drawings])
+    settings = RecipeSettings(level=Level.LEAN, copies=["webp"], rules=[drawings])
     effect = client.effect("ledge", settings)
     assert (effect.new, effect.by_rule) == (4, {"drawings": 1})
     assert client.save_recipe("ledge", settings).version == 2

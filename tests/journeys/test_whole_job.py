@@ -36,7 +36,7 @@ EXPECTED_FAILURES = {
 
 def surveyed(service: Service, library: Path) -> None:
     service.client.connect(LibraryRequest(name="Gannet Ledge", slug="ledge", root=str(library)))
-    survey = service.client.wait_for_survey(service.client.start_survey("ledge").id)
+    survey = service.client.wait_for_job(service.client.start_survey("ledge").id)
     assert survey.reason is None
 
 
@@ -62,7 +62,7 @@ def test_treat_look_and_put_back(service: Service, library: Path) -> None:
     assert savings.total.bytes_now == sum(picture.bytes_now for picture in pictures)
     assert savings.total.bytes_lightest < savings.total.bytes_now < savings.total.bytes_before * 0.9
     assert sum(slat.bytes_now for slat in savings.by_folder) == savings.total.bytes_now
-    assert savings.copies == sum(path.endswith((".webp", ".avif")) for path in now) - sum(
+    assert savings.derived == sum(path.endswith((".webp", ".avif")) for path in now) - sum(
         path.endswith(".webp") for path in before
     )
     assert not [path for path in now if STAGED_PREFIX in path]
@@ -72,7 +72,7 @@ def test_treat_look_and_put_back(service: Service, library: Path) -> None:
     for file in detail.all_files:
         original = client.content(file.id, "before")
         assert (library / file.path).stat().st_size == file.size_now
-        for version in ("now", *(copy.kind for copy in file.copies)):
+        for version in ("now", *(copy.format for copy in file.derived)):
             if file.format == "jpeg":
                 assert score(original, client.content(file.id, version)) >= 79.4
 
@@ -93,7 +93,7 @@ def test_treat_look_and_put_back(service: Service, library: Path) -> None:
     for file in client.picture(chosen).all_files:
         assert hashes(library)[file.path] == before[file.path]
         assert file.state is FileState.NEW
-        assert not file.copies
+        assert not file.derived
 
     everything = client.start_run(RunRequest(library="ledge", kind=RunKind.RESTORE))
     assert client.wait_for_run(everything.id).failed == 0
@@ -108,7 +108,7 @@ def test_kill_9_of_worker_and_service_loses_nothing(service: Service, library: P
     service.start_worker()
     surveyed(service, library)
     client = service.client
-    request = RunRequest(library="ledge", avif=False)
+    request = RunRequest(library="ledge", copies=["webp"])
     client.wait_for_run(client.start_run(request).id)
     undisturbed = hashes(library)
     client.wait_for_run(client.start_run(RunRequest(library="ledge", kind=RunKind.RESTORE)).id)
@@ -225,12 +225,12 @@ def test_the_asynchronous_client(service: Service, library: Path) -> None:
         async with AsyncClient(service.url, service.key) as client:
             assert (await client.health()).database
             await client.connect(LibraryRequest(name="Ledge", root=str(library)))
-            survey = await client.wait_for_survey((await client.start_survey("ledge")).id)
+            survey = await client.wait_for_job((await client.start_survey("ledge")).id)
             request = RunRequest(library="ledge", scope=Scope(folder="brand"))
             run = await client.wait_for_run((await client.start_run(request)).id)
             assert run.failed == 0
             paths = [picture.path async for picture in client.all_pictures("ledge")]
-            assert len(paths) == survey.pictures
+            assert len(paths) == survey.survey.pictures
             assert (await client.savings("ledge")).treated.files == run.files
 
     asyncio.run(journey())

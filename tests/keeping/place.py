@@ -9,8 +9,9 @@ import subprocess
 import sys
 from collections.abc import Callable
 from pathlib import Path
+from types import SimpleNamespace
 
-from conftest import add_library
+from conftest import add_library, surveyed
 from sqlalchemy import func, select
 
 from plumcrate.keeping.backups import BackupStore
@@ -18,10 +19,9 @@ from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
 from plumcrate.keeping.steps import Step
 from plumcrate.records.database import Database
-from plumcrate.records.tables import Backup, Copy, File, Journal, Library, Picture, Survey
+from plumcrate.records.tables import Backup, Derived, File, Journal, Library, Picture
 from plumcrate.storage.local import LocalStore
 from plumcrate.storage.names import MARK_NAME, STAGED_PREFIX
-from plumcrate.work.survey import survey
 
 OLD, NEW, COPY = b"the old bytes, long and heavy", b"new bytes", b"a copy"
 KILLED = """
@@ -30,6 +30,7 @@ from pathlib import Path
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
 from plumcrate.keeping.changes import Note
+from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.prune import Which, prune
 from plumcrate.records.database import Database
@@ -58,7 +59,7 @@ with database.begin() as session:
 if what == "replace":
     keeper.replace(file, b"the old bytes, long and heavy", b"new bytes", Note())
 elif what == "copy":
-    keeper.write_copy(file, "webp", b"a copy", "made for a test", Note())
+    keeper.write_derived(file, Beside("copy", "webp", how="made for a test"), b"a copy", Note())
 elif what == "withdraw":
     keeper.withdraw(file, b"the old bytes, long and heavy", Note())
 elif what == "upload":
@@ -138,7 +139,7 @@ class Place:
         assert not [name for name in os.listdir(self.root) if name.startswith(STAGED_PREFIX)]
         assert self.open_changes() == 0
         with self.database.begin() as session:
-            copies = set(session.scalars(select(Copy.path)))
+            copies = set(session.scalars(select(Derived.path)))
         assert copies == {name for name in os.listdir(self.root) if name.endswith(".webp")}
 
     def open_changes(self) -> int:
@@ -149,13 +150,8 @@ class Place:
         with self.database.begin() as session:
             return set(session.scalars(select(Backup.sha256)))
 
-    def survey(self) -> Survey:
-        with self.database.begin() as session:
-            row = Survey(library_id=1)
-            session.add(row)
-        survey(self.database, row.id, self.fresh_keeper())
-        with self.database.begin() as session:
-            return session.get_one(Survey, row.id)
+    def survey(self) -> SimpleNamespace:
+        return surveyed(self.database, self.fresh_keeper())
 
     def files(self) -> dict[str, File]:
         with self.database.begin() as session:

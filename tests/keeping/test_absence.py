@@ -8,9 +8,10 @@ import pytest
 from place import COPY, NEW, OLD, Place, sha
 from sqlalchemy import true
 
-from plumcrate.contract import FileState, SurveyState
+from plumcrate.contract import FileState, JobState
 from plumcrate.keeping import steps
 from plumcrate.keeping.changes import Note
+from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.prune import Which, finish_pruning, prune
 from plumcrate.keeping.recognising import recognise_library
 from plumcrate.keeping.recovery import recover
@@ -46,7 +47,7 @@ def nothing_is_concluded(place: Place) -> None:
     with pytest.raises(NotThere):
         prove_hand_back(place.database, 1, place.fresh_keeper())
     failed = place.survey()
-    assert failed.state == SurveyState.FAILED
+    assert failed.state == JobState.FAILED
     assert "mark" in (failed.reason or "")
     prune(place.fresh_keeper(), Which(true()), note="")
     assert (place.open_changes(), place.backups()) == (before, backups)
@@ -73,9 +74,9 @@ def test_nor_as_any_other_change(place: Place, what: str, step: Step) -> None:
     if what == "withdraw":
         place.keeper.restore(place.file, Note())
     else:
-        place.keeper.write_copy(place.file, "webp", COPY, "", Note())
+        place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, Note())
         if what == "copy":
-            place.keeper.drop_copies(place.file, Note())
+            place.keeper.drop_all_derived(place.file, Note())
     place.killed_at(what, step)
     place.unmounted(lambda: nothing_is_concluded(place))
     recover(place.fresh_keeper())
@@ -230,7 +231,7 @@ def test_an_empty_folder_is_not_marked_as_the_library(place: Place) -> None:
             place.fresh_keeper().upload("new.jpg", b"x", Note())
         with pytest.raises(StorageError):
             place.fresh_keeper().replace(file, OLD, NEW, Note())
-        assert place.survey().state == SurveyState.FAILED
+        assert place.survey().state == JobState.FAILED
 
     place.unmounted(first_change)
     assert place.bytes() == OLD

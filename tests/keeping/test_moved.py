@@ -10,6 +10,7 @@ from sqlalchemy import select, text, true, update
 
 from plumcrate.contract import FileState, RunKind, RunOrigin, RunRequest, Scope
 from plumcrate.keeping.changes import Note
+from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.orphans import orphans
 from plumcrate.keeping.prune import Which, prune
 from plumcrate.keeping.recovery import recover
@@ -32,7 +33,7 @@ def place(database: Database, tmp_path: Path) -> Place:
     place = Place(database, tmp_path, "2025/a.jpg")
     keeper = place.fresh_keeper()
     keeper.replace(place.file, OLD, NEW, Note(made=MADE))
-    keeper.write_copy(place.file, "webp", COPY, "", Note())
+    keeper.write_derived(place.file, Beside("copy", "webp"), COPY, Note())
     place.survey()
     return place
 
@@ -41,22 +42,22 @@ def treat_all(place: Place, **options: object) -> list[str]:
     """The paths that a run would treat."""
     with place.database.begin() as session:
         library = session.get_one(Library, 1)
-        run = create_run(session, library, RunRequest(library="l", **options), 100.0)
+        run = create_run(session, library, RunRequest(library="l", **options))
         return list(session.scalars(select(Item.path).where(Item.run_id == run.id)))
 
 
 def take_in(place: Place, library: Library) -> Taken:
     """Two rounds of intake, the second when the files have settled."""
-    take_in_settled(place.database, place.fresh_keeper(), library, 100.0)
+    take_in_settled(place.database, place.fresh_keeper(), library)
     with place.database.begin() as session:
         session.execute(update(Arrival).values(changed_at=text("now() - interval '1 hour'")))
-    return take_in_settled(place.database, place.fresh_keeper(), library, 100.0)
+    return take_in_settled(place.database, place.fresh_keeper(), library)
 
 
 def handed_back(place: Place) -> dict[str, bytes]:
     keeper = place.fresh_keeper()
     for file in place.files().values():
-        if file.state != FileState.GONE and (file.before_sha256 or file.copies):
+        if file.state != FileState.GONE and (file.before_sha256 or file.derived):
             keeper.restore(file, Note())
     return {
         path.relative_to(place.root).as_posix(): path.read_bytes()
@@ -72,7 +73,7 @@ def test_a_moved_folder_brings_originals_copies_and_history_along(place: Place) 
     assert any("recognised" in note for note in done.notes)
     (file,) = place.files().values()
     assert (file.path, file.state, file.before_sha256) == ("archive/a.jpg", FileState.LIGHTER, sha(OLD))
-    assert [copy.path for copy in file.copies] == ["archive/a.jpg.webp"]
+    assert [copy.path for copy in file.derived] == ["archive/a.jpg.webp"]
     with place.database.begin() as session:
         assert session.scalars(select(Picture)).one().path == "archive/a.jpg"
         assert "moved" in session.scalars(select(Ledger.action).where(Ledger.file_id == file.id)).all()
@@ -85,7 +86,7 @@ def test_a_single_file_that_was_moved_and_its_copy_left_behind(place: Place) -> 
     (place.root / "2025/a.jpg").rename(place.root / "cover.jpg")
     place.survey()
     file = place.files()["cover.jpg"]
-    assert (file.state, file.before_sha256, file.copies) == (FileState.LIGHTER, sha(OLD), [])
+    assert (file.state, file.before_sha256, file.derived) == (FileState.LIGHTER, sha(OLD), [])
     assert not (place.root / "2025/a.jpg.webp").exists(), "it would show a picture that is not there"
     assert file.recipe is None, "the next run makes its copies again"
     assert handed_back(place) == {"cover.jpg": OLD}
@@ -97,7 +98,7 @@ def test_a_copy_of_a_treated_file_is_no_original(place: Place) -> None:
     assert done.files_new == 1
     files = place.files()
     assert files["again/a.jpg"].before_sha256 == sha(OLD)
-    assert [copy.path for copy in files["again/a.jpg"].copies] == ["again/a.jpg.webp"]
+    assert [copy.path for copy in files["again/a.jpg"].derived] == ["again/a.jpg.webp"]
     assert handed_back(place) == {"2025/a.jpg": OLD, "again/a.jpg": OLD}
 
 
@@ -113,7 +114,7 @@ def test_a_copy_of_ours_that_somebody_uses_by_itself_is_left_alone(place: Place)
 def test_a_moved_conversion_stands_for_its_first_file(database: Database, tmp_path: Path) -> None:
     place = Place(database, tmp_path, "2025/photo.png")
     keeper = place.fresh_keeper()
-    keeper.write_copy(place.file, "jpeg", b"converted", "", Note(), "2025/photo.jpg")
+    keeper.write_derived(place.file, Beside("conversion", "jpeg", ".jpg"), b"converted", Note())
     keeper.withdraw(place.file, OLD, Note())
     (place.root / "2025").rename(place.root / "archive")
     place.survey()
@@ -125,7 +126,7 @@ def test_a_moved_conversion_stands_for_its_first_file(database: Database, tmp_pa
 def test_a_conversion_deleted_by_somebody_takes_its_picture_along(database: Database, tmp_path: Path) -> None:
     place = Place(database, tmp_path, "2025/photo.png")
     keeper = place.fresh_keeper()
-    keeper.write_copy(place.file, "jpeg", b"converted", "", Note(), "2025/photo.jpg")
+    keeper.write_derived(place.file, Beside("conversion", "jpeg", ".jpg"), b"converted", Note())
     keeper.withdraw(place.file, OLD, Note())
     shutil.rmtree(place.root / "2025")
     place.survey()
@@ -198,7 +199,7 @@ def test_a_deleted_folder_keeps_no_hand_back_incomplete(place: Place) -> None:
     with place.database.begin() as session:
         library = session.get_one(Library, 1)
         request = RunRequest(library="l", kind=RunKind.HAND_BACK, confirm="l")
-        run = create_run(session, library, request, 100.0)
+        run = create_run(session, library, request)
         assert run.files == 0
     from plumcrate.work.looking_after import prove_hand_back
 
@@ -235,7 +236,7 @@ def test_what_a_person_put_back_is_not_treated_by_itself(place: Place) -> None:
     with place.database.begin() as session:
         library = session.get_one(Library, 1)
         for origin in (RunOrigin.SCHEDULE, RunOrigin.ARRIVAL):
-            run = create_run(session, library, RunRequest(library="l"), 100.0, origin)
+            run = create_run(session, library, RunRequest(library="l"), origin)
             assert run.files == 0
         session.flush()
     assert treat_all(place, scope=Scope(folder="2025")) == ["2025/a.jpg"], "a person says otherwise"
@@ -244,7 +245,7 @@ def test_what_a_person_put_back_is_not_treated_by_itself(place: Place) -> None:
 def test_a_library_that_was_handed_back_is_at_rest(place: Place) -> None:
     with place.database.begin() as session:
         library = session.get_one(Library, 1)
-        create_run(session, library, RunRequest(library="l", kind=RunKind.HAND_BACK, confirm="l"), 100.0)
+        create_run(session, library, RunRequest(library="l", kind=RunKind.HAND_BACK, confirm="l"))
     with place.database.begin() as session:
         library = session.get_one(Library, 1)
         assert library.at_rest

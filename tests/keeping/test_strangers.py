@@ -10,12 +10,15 @@ from sqlalchemy import select, text, true, update
 from plumcrate.keeping import steps
 from plumcrate.keeping.changes import InUse, Note, Overtaken
 from plumcrate.keeping.changes import base as base_module
+from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.prune import Which, older_than, prune
 from plumcrate.keeping.recovery import recover
+from plumcrate.keeping.state import StateFolder
 from plumcrate.keeping.steps import Step
 from plumcrate.keeping.verify import verify
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Backup, Journal, Library
+from plumcrate.settings import Settings
 from plumcrate.storage.errors import StorageError
 from plumcrate.storage.names import STAGED_PREFIX
 from plumcrate.work.looking_after import Retention
@@ -184,6 +187,11 @@ def test_a_backups_folder_is_durable_before_it_counts(place: Place, monkeypatch:
     assert {place.store, place.store.parent, keeper.backups.place(sha(OLD)).parent} <= set(synced)
 
 
+def retention_of(place: Place) -> Retention:
+    settings = Settings(database_url=place.database.url, state_dir=place.store)
+    return Retention(place.database, StateFolder(place.database, place.store), settings)
+
+
 def test_retention_goes_by_days_seen_and_not_by_a_clock_that_was_wrong(place: Place) -> None:
     keeper = place.fresh_keeper()
     keeper.replace(place.file, OLD, NEW, Note())
@@ -192,7 +200,7 @@ def test_retention_goes_by_days_seen_and_not_by_a_clock_that_was_wrong(place: Pl
         library.upkeep = {"keep_backups_days": 3}
         # As though the clock had stood years ago when the backup was made, or years ahead now.
         session.execute(update(Backup).values(created_at=text("now() - interval '10 years'")))
-    retention = Retention(place.database)
+    retention = retention_of(place)
     retention.tend(lambda _: keeper, [library])
     for _ in range(5):
         retention.look(keeper, library, reporting=False)
@@ -255,12 +263,12 @@ def test_a_stray_with_bytes_that_nothing_keeps_is_backed_up_before_it_goes(place
 
 
 def test_a_copy_that_somebody_is_writing_to_is_left_to_them(place: Place) -> None:
-    place.keeper.write_copy(place.file, "webp", COPY, "", Note())
+    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, Note())
     with (place.root / "a.jpg.webp").open("r+b") as other:
-        place.keeper.drop_copies(place.file, Note())
+        place.keeper.drop_all_derived(place.file, Note())
         other.write(b"THEIRS")
     assert (place.root / "a.jpg.webp").read_bytes() == b"THEIRS"
-    assert place.file.copies == []
+    assert place.file.derived == []
 
 
 def test_orphans_have_a_term_of_their_own(place: Place) -> None:
@@ -273,5 +281,5 @@ def test_orphans_have_a_term_of_their_own(place: Place) -> None:
         library.upkeep = {"keep_orphans_days": 2}
         library.days_seen = 5
         session.execute(update(Backup).values(created_at=text("now() - interval '5 days'")))
-    assert Retention(place.database).look(keeper, library, reporting=False) == 1
+    assert retention_of(place).look(keeper, library, reporting=False) == 1
     assert prune(keeper, Which(true(), orphans=True), note="").backups == 0

@@ -22,6 +22,7 @@ from plumcrate.contract import FileState, RecipeSettings
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
 from plumcrate.keeping.changes import Note
+from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.prune import Which, finish_pruning, orphaned, prune
 from plumcrate.keeping.recognising import recognise_library
@@ -29,7 +30,7 @@ from plumcrate.keeping.recovery import recover
 from plumcrate.keeping.verify import sweep, verify
 from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import new_library
-from plumcrate.records.tables import Backup, Copy, File, Journal, Library
+from plumcrate.records.tables import Backup, Derived, File, Journal, Library
 from plumcrate.storage.errors import StorageError
 from plumcrate.storage.memory import MemoryStore, Node
 from plumcrate.storage.names import MARK_NAME
@@ -132,7 +133,7 @@ class World:
     def copy(self) -> None:
         keeper, file = self.keeper(), self._some_file()
         if file is not None:
-            keeper.write_copy(file, "webp", b"copy " + sha(file.path.encode())[:6], "", Note())
+            keeper.write_derived(file, Beside("copy", "webp"), b"copy " + sha(file.path.encode())[:6], Note())
 
     def convert(self) -> None:
         keeper, file = self.keeper(), self._some_file()
@@ -141,8 +142,9 @@ class World:
         current = keeper.store.read(file.path)
         if self._source_of(keeper, file, current) is None:
             return
-        path = file.path.removesuffix(".png") + ".jpg"
-        keeper.write_copy(file, "jpeg", b"converted " + sha(current)[:6], "", Note(), path)
+        keeper.write_derived(
+            file, Beside("conversion", "jpeg", ".jpg"), b"converted " + sha(current)[:6], Note()
+        )
         self.treated.add(sha(self._source_of(keeper, file, current) or b""))
         with self.database.begin() as session:
             file = session.get_one(File, file.id)
@@ -381,7 +383,7 @@ class World:
             recover(keeper, file.id)
             with self.database.begin() as session:
                 file = session.get_one(File, file.id)
-            if file.before_sha256 is not None or file.copies:
+            if file.before_sha256 is not None or file.derived:
                 keeper.restore(file, Note())
         self._quietly(self.recover)
         sweep(self.keeper())
@@ -399,7 +401,7 @@ class World:
         hidden = [path for path in here if path.rpartition("/")[2].startswith(".") and path != MARK_NAME]
         with self.database.begin() as session:
             entries = session.scalar(select(func.count()).where(Journal.library_id == self.library_id))
-            copies = set(session.scalars(select(Copy.path).where(Copy.library_id == self.library_id)))
+            copies = set(session.scalars(select(Derived.path).where(Derived.library_id == self.library_id)))
             orphans = set(
                 session.scalars(select(Backup.sha256).where(Backup.library_id == self.library_id, orphaned()))
             )

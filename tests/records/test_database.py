@@ -139,8 +139,11 @@ def test_tables_with_data_are_brought_up_to_date(empty_database_url: str) -> Non
     with database.begin() as session:
         library = session.scalars(select(Library)).one()
         assert (len(library.mark), library.marked_at, library.at_rest) == (36, None, False)
-        kinds = {row.sha256: (row.kind, row.original_sha256) for row in session.scalars(select(Result))}
-        assert kinds == {new: ("file", old), copy: ("webp", old)}
+        kinds = {
+            row.sha256: (row.purpose, row.format, row.original_sha256)
+            for row in session.scalars(select(Result))
+        }
+        assert kinds == {new: ("file", None, old), copy: ("copy", "webp", old)}
         seen = {row.sha256: row.seen_at is not None for row in session.scalars(select(Backup))}
         assert seen == {old: False, spare: True}
         assert session.scalars(select(Backup.path).where(Backup.sha256 == old)).one() == "a.jpg"
@@ -148,6 +151,11 @@ def test_tables_with_data_are_brought_up_to_date(empty_database_url: str) -> Non
         entries = session.scalars(select(Journal).order_by(Journal.id)).all()
         known = [(entry.action, entry.after_sha256, entry.due_at) for entry in entries]
         assert known == [("withdraw", None, None), ("replace", new, None)]
-        assert session.execute(text("SELECT count(*) FROM checks WHERE state = 'failed'")).scalar_one() == 2
+        assert (
+            session.execute(
+                text("SELECT count(*) FROM jobs WHERE kind = 'check' AND state = 'failed'")
+            ).scalar_one()
+            == 2
+        )
     database.migrate()
     database.close()

@@ -11,8 +11,9 @@ from sqlalchemy import select, update
 from plumcrate.contract import Effect, FileState, Level, Plan, RecipeSettings, RunKind, RunRequest, Scope
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File, Item, Library, Picture, RecipeVersion, Run
+from plumcrate.work.decision import key_of
 from plumcrate.work.planning import effect, plan
-from plumcrate.work.runs import create_run, variants_of
+from plumcrate.work.runs import create_run, recipe_of
 
 #: path, format, width, height, bytes, transparent, animated
 FILES = (
@@ -55,12 +56,12 @@ def verdicts(database: Database, recipe: RecipeSettings) -> dict[str, Plan]:
     with database.begin() as session:
         library = session.get_one(Library, 1)
         ids = session.scalars(select(Picture.id))
-        return {one.path: one for id in ids for one in plan(session, library, recipe, id, 100.0)}
+        return {one.path: one for id in ids for one in plan(session, library, recipe, id)}
 
 
 def the_effect(database: Database, recipe: RecipeSettings) -> Effect:
     with database.begin() as session:
-        return effect(session, session.get_one(Library, 1), recipe, 100.0)
+        return effect(session, session.get_one(Library, 1), recipe)
 
 
 @pytest.mark.parametrize(
@@ -93,7 +94,7 @@ def test_the_first_rule_that_fits_decides_and_an_own_level_goes_before(filled: D
     recipe = settings(
         level="everyday",
         rules=[
-            {"name": "press", "when": {"folder": "2024/press"}, "how": {"level": "gallery", "webp": False}},
+            {"name": "press", "when": {"folder": "2024/press"}, "how": {"level": "gallery", "copies": ["avif"]}},
             {"name": "all JPEG", "when": {"formats": ["jpeg"]}, "how": {"level": "lean"}},
         ],
     )
@@ -102,7 +103,7 @@ def test_the_first_rule_that_fits_decides_and_an_own_level_goes_before(filled: D
         session.execute(update(Picture).where(Picture.path == FILES[0][0]).values(own="leave"))
     found = verdicts(filled, recipe)
     press = found["2024/press/headland.jpg"]
-    assert (press.rule, press.level, press.webp, press.avif) == ("press", Level.GALLERY, False, True)
+    assert (press.rule, press.level, press.copies) == ("press", Level.GALLERY, ["avif"])
     assert found["2024/press_old/50%_off.jpg"].level is Level.EXACT
     assert found["2024/logo.png"].verdict == "leave"
     assert "for ever" in found["2024/logo.png"].because
@@ -129,18 +130,18 @@ def test_a_changed_recipe_says_what_it_would_make_again(filled: Database) -> Non
     first = settings()
     with filled.begin() as session:
         library = session.get_one(Library, 1)
-        run = create_run(session, library, RunRequest(library="l"), 100.0)
-        found = variants_of(session, run, 100.0)
+        run = create_run(session, library, RunRequest(library="l"))
         for item in session.scalars(select(Item)):
             file = session.get_one(File, item.file_id)
-            file.recipe, file.sha256, file.level = found[item.variant].key, b"x", "everyday"
+            recipe = recipe_of(session, run, item.variant)
+            file.recipe, file.sha256, file.level = key_of(recipe), b"x", "everyday"
             file.treated_at = file.seen_at
             file.before_sha256 = None if file.id == 4 else b"y"
         run.state = "finished"
     same = the_effect(filled, first)
     assert (same.settled, same.new, same.again, same.without_backup) == (5, 0, 0, 0)
-    assert the_effect(filled, settings(webp=False)).again == 4
-    assert the_effect(filled, settings(webp=False)).without_backup == 1
+    assert the_effect(filled, settings(copies=["avif"])).again == 4
+    assert the_effect(filled, settings(copies=["avif"])).without_backup == 1
     narrow = settings(rules=[{"name": "gif", "when": {"animated": True}, "how": {"level": "lean"}}])
     assert (the_effect(filled, narrow).again, the_effect(filled, narrow).settled) == (1, 4)
     with filled.begin() as session:
@@ -148,7 +149,7 @@ def test_a_changed_recipe_says_what_it_would_make_again(filled: Database) -> Non
             RecipeVersion(library_id=1, version=2, settings=narrow.model_dump(mode="json"), by="a test")
         )
     with filled.begin() as session:
-        run = create_run(session, session.get_one(Library, 1), RunRequest(library="l"), 100.0)
+        run = create_run(session, session.get_one(Library, 1), RunRequest(library="l"))
         assert (run.files, run.already, run.recipe_version) == (1, 4, 2)
         assert session.scalars(select(Item.path).where(Item.run_id == run.id)).all() == ["2024/beam.gif"]
 
@@ -163,19 +164,18 @@ def test_what_is_left_out_says_so_and_a_bulk_run_leaves_files_to_the_run_that_ha
         )
     with filled.begin() as session:
         library = session.get_one(Library, 1)
-        bulk = create_run(session, library, RunRequest(library="l"), 100.0, priority=0)
+        bulk = create_run(session, library, RunRequest(library="l"), priority=0)
         assert (bulk.files, bulk.left_out) == (4, 1)
         logo = session.get_one(File, 1)
         session.refresh(logo)
         assert (logo.state, "keep logos" in (logo.reason or "")) == (FileState.LEFT_ALONE, True)
-        again = create_run(session, library, RunRequest(library="l"), 100.0, priority=0)
+        again = create_run(session, library, RunRequest(library="l"), priority=0)
         assert (again.files, again.elsewhere, again.state) == (0, 4, "finished")
         picture = session.scalars(select(Picture.id).where(Picture.path == FILES[1][0])).one()
         small = create_run(
             session,
             library,
             RunRequest(library="l", scope=Scope(pictures=[picture]), kind=RunKind.TREAT),
-            100.0,
         )
         session.refresh(bulk)
         assert (small.files, bulk.passed, small.priority > bulk.priority) == (1, 1, True)

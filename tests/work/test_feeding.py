@@ -10,7 +10,7 @@ from sqlalchemy import func, select, text
 
 from plumcrate.contract import RunOrigin, RunRequest, RunState, Upkeep
 from plumcrate.records.database import Database
-from plumcrate.records.tables import Item, Library, Run, Survey
+from plumcrate.records.tables import Item, Job, Library, Run
 from plumcrate.work.feeding import feed
 from plumcrate.work.queue import BULK, NEW_UPLOAD, Queue
 from plumcrate.work.runs import create_run
@@ -33,12 +33,12 @@ def keep(database: Database, **upkeep: Any) -> None:
 def bulk(database: Database, priority: int = BULK, **options: Any) -> int:
     with database.begin() as session:
         library = session.get_one(Library, 1)
-        return create_run(session, library, RunRequest(library="l", **options), 100.0, priority=priority).id
+        return create_run(session, library, RunRequest(library="l", **options), priority=priority).id
 
 
 def one_round(database: Database, now: datetime, children: int = 2) -> None:
     with database.begin() as session:
-        feed(session, Queue(database.url), children, 100.0, now)
+        feed(session, Queue(database.url), children, now)
 
 
 def queued(database: Database, run_id: int) -> int:
@@ -98,7 +98,7 @@ def test_schedules_start_once_for_each_time_and_missed_times_count_once(filled: 
     with filled.begin() as session:
         runs = session.scalars(select(Run)).all()
         assert [run.origin for run in runs] == [RunOrigin.SCHEDULE]
-        assert session.scalar(select(func.count()).select_from(Survey)) == 1
+        assert session.scalar(select(func.count()).select_from(Job)) == 1
 
 
 def test_a_clock_that_was_far_ahead_does_not_stop_schedules_for_ever(filled: Database) -> None:

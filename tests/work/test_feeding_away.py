@@ -8,13 +8,15 @@ import pytest
 from conftest import add_library, add_pictures
 from sqlalchemy import func, select, update
 
-from plumcrate.contract import ItemState, JobState, RunRequest, RunState, Upkeep
+from plumcrate.contract import CheckRequest, ItemState, JobKind, JobState, RunRequest, RunState, Upkeep
 from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import new_library
-from plumcrate.records.tables import Check, Item, Library, Run
-from plumcrate.work.feeding import feed, start_job
+from plumcrate.records.tables import Item, Job, Library, Run
+from plumcrate.work import jobs
+from plumcrate.work.feeding import feed
 from plumcrate.work.queue import NEW_UPLOAD, Queue
-from plumcrate.work.runs import RunError, change_state, create_run, retry_failed
+from plumcrate.work.refusal import Refusal
+from plumcrate.work.runs import change_state, create_run, retry_failed
 
 NOON = datetime(2026, 6, 1, 12, 0, tzinfo=UTC)
 
@@ -29,12 +31,12 @@ def filled(database: Database) -> Database:
 def start(database: Database, **options: Any) -> int:
     with database.begin() as session:
         library = session.get_one(Library, 1)
-        return create_run(session, library, RunRequest(library="l"), 100.0, **options).id
+        return create_run(session, library, RunRequest(library="l"), **options).id
 
 
 def one_round(database: Database, **options: Any) -> None:
     with database.begin() as session:
-        feed(session, Queue(database.url), 2, 100.0, NOON, **options)
+        feed(session, Queue(database.url), 2, NOON, **options)
 
 
 def queued(database: Database, run_id: int) -> int:
@@ -75,17 +77,17 @@ def test_a_schedule_that_never_comes_stops_nobody(filled: Database) -> None:
 
 def test_a_check_knows_its_job_and_is_not_queued_twice(filled: Database) -> None:
     with filled.begin() as session:
-        row = Check(library_id=1, mend=False, findings=[])
-        start_job(session, Queue(filled.url), row)
-        session.refresh(row)
-        assert row.job_id is not None
+        row = jobs.start(
+            session, Queue(filled.url), session.get_one(Library, 1), JobKind.CHECK, CheckRequest()
+        )
+        assert row.queued_id is not None
     for _ in range(3):
         one_round(filled)
     with filled.begin() as session:
         from sqlalchemy import text
 
         assert session.execute(text("SELECT count(*) FROM procrastinate_jobs")).scalar_one() == 1
-        session.execute(update(Check).values(state=JobState.STOPPED))
+        session.execute(update(Job).values(state=JobState.STOPPED))
     one_round(filled)
 
 
@@ -99,5 +101,5 @@ def test_a_run_that_was_stopped_is_not_revived_and_a_proof_is_made_anew(filled: 
         session.refresh(run)
         assert (run.state, run.proof) == (RunState.RUNNING, None)
         change_state(session, run, "stop")
-        with pytest.raises(RunError, match="stopped for good"):
+        with pytest.raises(Refusal, match="stopped for good"):
             retry_failed(session, run)

@@ -4,24 +4,24 @@ import struct
 import time
 import tracemalloc
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
-from conftest import add_library, photograph
+from conftest import add_library, photograph, surveyed
 from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import select
 
-from plumcrate.contract import FileState, RunRequest, SurveyState
+from plumcrate.contract import FileState, JobState, RunRequest
 from plumcrate.imaging.errors import Damaged, ImagingError, LeftAlone
 from plumcrate.imaging.identification import MOST_SIDE, identify
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
-from plumcrate.records.tables import File, Library, Survey
+from plumcrate.records.tables import File, Library
 from plumcrate.storage.local import LocalStore
 from plumcrate.work.reading import header_of
 from plumcrate.work.runs import create_run
-from plumcrate.work.survey import survey
 
 
 def png_header(width: int, height: int) -> bytes:
@@ -29,14 +29,12 @@ def png_header(width: int, height: int) -> bytes:
     return b"\x89PNG\r\n\x1a\n" + header + b"\0" * 8 + b"IDAT" + b"\0" * 4
 
 
-def looked_at(database: Database, root: Path, tmp_path: Path) -> tuple[Survey, dict[str, File]]:
+def looked_at(database: Database, root: Path, tmp_path: Path) -> tuple[SimpleNamespace, dict[str, File]]:
     with database.begin() as session:
-        library = session.scalar(select(Library))
-        row = Survey(library_id=library.id)
-        session.add(row)
-    survey(database, row.id, Keeper.of(database, library, StateFolder(database, tmp_path / "state")))
+        library = session.get_one(Library, 1)
+    done = surveyed(database, Keeper.of(database, library, StateFolder(database, tmp_path / "state")))
     with database.begin() as session:
-        return session.get_one(Survey, row.id), {file.path: file for file in session.scalars(select(File))}
+        return done, {file.path: file for file in session.scalars(select(File))}
 
 
 def test_one_bad_file_stops_neither_survey_nor_run(database: Database, tmp_path: Path) -> None:
@@ -53,7 +51,7 @@ def test_one_bad_file_stops_neither_survey_nor_run(database: Database, tmp_path:
     add_library(database, root)
     began = time.monotonic()
     done, files = looked_at(database, root, tmp_path)
-    assert done.state == SurveyState.FINISHED
+    assert done.state == JobState.FINISHED
     assert time.monotonic() - began < 20
     assert files["good.jpg"].state == FileState.NEW
     for path in ("sides.png", "ftyp.avif", "sparse.jpg"):
@@ -61,7 +59,7 @@ def test_one_bad_file_stops_neither_survey_nor_run(database: Database, tmp_path:
     assert "no picture has" in (files["sides.png"].reason or "")
     assert any("longer than 2,000 bytes" in note for note in done.notes), done.notes
     with database.begin() as session:
-        run = create_run(session, session.get_one(Library, 1), RunRequest(library="l"), 100.0)
+        run = create_run(session, session.get_one(Library, 1), RunRequest(library="l"))
         assert run.files >= 1
 
 

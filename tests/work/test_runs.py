@@ -12,10 +12,11 @@ from plumcrate.records.database import Database
 from plumcrate.records.queries.runs import end_item, run_view
 from plumcrate.records.queries.savings import savings
 from plumcrate.records.queries.sums import refresh_pictures
-from plumcrate.records.tables import Copy, File, Item, Library, Picture, Run
+from plumcrate.records.tables import Derived, File, Item, Library, Picture, Run
 from plumcrate.work.feeding import feed
 from plumcrate.work.queue import Queue
-from plumcrate.work.runs import RunError, change_state, create_run, retry_failed
+from plumcrate.work.refusal import Refusal
+from plumcrate.work.runs import change_state, create_run, retry_failed
 
 PICTURES, RENDITIONS = 30, 2
 
@@ -44,7 +45,7 @@ def filled(database: Database) -> Database:
 def start(database: Database, **options: object) -> int:
     with database.begin() as session:
         request = RunRequest(library="l", **options)
-        return create_run(session, session.get_one(Library, 1), request, 100.0).id
+        return create_run(session, session.get_one(Library, 1), request).id
 
 
 def counts(database: Database, run_id: int) -> dict[str, int]:
@@ -57,7 +58,7 @@ def counts(database: Database, run_id: int) -> dict[str, int]:
 
 def one_round(database: Database, children: int = 1) -> None:
     with database.begin() as session:
-        feed(session, Queue(database.url), children, 100.0)
+        feed(session, Queue(database.url), children)
 
 
 def test_only_a_bounded_number_is_in_flight_and_pausing_takes_it_back(filled: Database) -> None:
@@ -131,7 +132,7 @@ def test_scopes_and_kinds(filled: Database) -> None:
     with filled.begin() as session:
         assert session.get_one(Run, few).priority > 0, "a small request goes before bulk"
         change_state(session, session.get_one(Run, few), "stop")
-        with pytest.raises(RunError, match="start a new one"):
+        with pytest.raises(Refusal, match="start a new one"):
             change_state(session, session.get_one(Run, few), "resume")
     assert counts(filled, start(filled, scope=Scope(folder="nowhere"))) == {}
 
@@ -140,7 +141,11 @@ def test_sums_count_files_and_pictures_apart(filled: Database) -> None:
     with filled.begin() as session:
         file = session.get_one(File, 1)
         file.size_now, file.state, file.score, file.treated_at = 700, "lighter", 81.5, datetime.now(UTC)
-        session.add(Copy(library_id=1, file_id=1, kind="avif", path="x.avif", size=300, sha256=b""))
+        session.add(
+            Derived(
+                library_id=1, file_id=1, purpose="copy", format="avif", path="x.avif", size=300, sha256=b""
+            )
+        )
         session.get_one(File, 2).state = "gone"
         session.get_one(File, 6).state, session.get_one(File, 6).reason = "failed", "it hung"
         session.flush()

@@ -4,38 +4,31 @@ import os
 import shutil
 from collections.abc import Callable
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
-from conftest import add_library, photograph
+from conftest import add_library, photograph, surveyed
 from sqlalchemy import select
 
-from plumcrate.contract import FileRole, FileState, SurveyState
+from plumcrate.contract import FileRole, FileState, JobState
 from plumcrate.keeping.changes import Note
+from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
-from plumcrate.records.tables import File, Library, Picture, Survey
+from plumcrate.records.tables import File, Library, Picture
 from plumcrate.storage.grouping import USUAL_PATTERNS
 from plumcrate.storage.local import LocalStore
 from plumcrate.storage.store import Entry
 from plumcrate.work.families import settle_families
 from plumcrate.work.reading import identified, no_treatment
-from plumcrate.work.survey import survey
 
 
 @pytest.fixture
-def look(database: Database, library: Path, tmp_path: Path) -> Callable[[], Survey]:
+def look(database: Database, library: Path, tmp_path: Path) -> Callable[[], SimpleNamespace]:
     add_library(database, library, USUAL_PATTERNS)
 
-    def once() -> Survey:
-        with database.begin() as session:
-            row = Survey(library_id=1)
-            session.add(row)
-        survey(database, row.id, keeper(database, library, tmp_path))
-        with database.begin() as session:
-            return session.get_one(Survey, row.id)
-
-    return once
+    return lambda: surveyed(database, keeper(database, library, tmp_path))
 
 
 def keeper(database: Database, library: Path, tmp_path: Path) -> Keeper:
@@ -49,10 +42,10 @@ def files(database: Database) -> dict[str, File]:
         return {file.path: file for file in session.scalars(select(File))}
 
 
-def test_the_demo_library(database: Database, library: Path, look: Callable[[], Survey]) -> None:
+def test_the_demo_library(database: Database, library: Path, look: Callable[[], SimpleNamespace]) -> None:
     (library / "outside.jpg").symlink_to("/etc/hostname")
     first = look()
-    assert first.state == SurveyState.FINISHED
+    assert first.state == JobState.FINISHED
     found = files(database)
     assert first.files_seen == first.files_new == len(found)
     assert found["2025/10/actually-a-png.jpg"].format == "png"
@@ -72,7 +65,7 @@ def test_the_demo_library(database: Database, library: Path, look: Callable[[], 
 
 
 def test_a_repeated_survey_is_incremental(
-    database: Database, library: Path, look: Callable[[], Survey]
+    database: Database, library: Path, look: Callable[[], SimpleNamespace]
 ) -> None:
     look()
     assert (look().files_new, look().files_changed) == (0, 0)
@@ -89,14 +82,14 @@ def test_a_repeated_survey_is_incremental(
 
 
 def test_our_own_changes_are_known_and_those_of_others_are_noticed(
-    database: Database, library: Path, tmp_path: Path, look: Callable[[], Survey]
+    database: Database, library: Path, tmp_path: Path, look: Callable[[], SimpleNamespace]
 ) -> None:
     path = "charts/tides-spring.png"
     look()
     ours = keeper(database, library, tmp_path)
     file = files(database)[path]
     ours.replace(file, (library / path).read_bytes(), b"lighter", Note())
-    ours.write_copy(files(database)[path], "webp", b"copy", "", Note())
+    ours.write_derived(files(database)[path], Beside("copy", "webp"), b"copy", Note())
     assert look().files_changed == 0
     os.utime(library / path)  # touched, but the bytes are ours: the hash decides
     assert look().files_changed == 0
@@ -110,12 +103,12 @@ def test_our_own_changes_are_known_and_those_of_others_are_noticed(
 
 
 def test_a_missing_or_empty_folder_loses_no_record(
-    database: Database, library: Path, look: Callable[[], Survey]
+    database: Database, library: Path, look: Callable[[], SimpleNamespace]
 ) -> None:
     look()
     library.rename(library.with_name("away"))
     failed = look()
-    assert failed.state == SurveyState.FAILED
+    assert failed.state == JobState.FAILED
     assert "is not there" in failed.reason
     library.mkdir()
     assert "is it mounted" in look().reason
@@ -123,7 +116,7 @@ def test_a_missing_or_empty_folder_loses_no_record(
 
 
 def test_a_file_that_is_found_twice_at_once_is_one_row(
-    database: Database, library: Path, look: Callable[[], Survey]
+    database: Database, library: Path, look: Callable[[], SimpleNamespace]
 ) -> None:
     look()
     found = files(database)
@@ -142,7 +135,7 @@ def test_a_file_that_is_found_twice_at_once_is_one_row(
 
 
 def test_a_folder_that_was_away_comes_back_treated(
-    database: Database, library: Path, look: Callable[[], Survey], tmp_path: Path
+    database: Database, library: Path, look: Callable[[], SimpleNamespace], tmp_path: Path
 ) -> None:
     look()
     file = next(one for one in files(database).values() if one.format == "jpeg" and one.folder)

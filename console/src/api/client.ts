@@ -5,7 +5,12 @@ import type { components, paths } from "./schema.gen";
 
 type Schemas = components["schemas"];
 export type Library = Schemas["Library"];
-export type Survey = Schemas["Survey"];
+export type Job = Schemas["Job"];
+export type JobKind = Job["kind"];
+export type CopyFormat = Schemas["CopyFormat"];
+export type Format = Schemas["Format"];
+export type Spot = Schemas["Spot"];
+export type Derived = Schemas["Derived"];
 export type Picture = Schemas["Picture"];
 export type PictureDetail = Schemas["PictureDetail"];
 export type PictureFile = Schemas["File"];
@@ -22,10 +27,9 @@ export type Effect = Schemas["Effect"];
 export type Plan = Schemas["Plan"];
 export type Upkeep = Schemas["Upkeep-Output"];
 export type Backups = Schemas["Backups"];
-export type Check = Schemas["Check"];
-export type Forecast = Schemas["Forecast"];
+export type CheckReport = Schemas["CheckReport"];
+export type Outlook = Schemas["Outlook"];
 export type Machine = Schemas["Machine"];
-export type Pruned = Schemas["Pruned"];
 export type Orphan = Schemas["Orphan"];
 
 export class Problem extends Error {

@@ -1,8 +1,10 @@
-/** The event stream: keeps runs, surveys and results in the cache as they change on the service. */
+/** The event stream: keeps runs, jobs and results in the cache as they change on the service. */
 
 import { useQueryClient, type QueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
-import type { Item, Library, Run, Survey } from "./client";
+import type { Item, Job, Run } from "./client";
+import { keys } from "./keys";
+import { stale, takeJob } from "./queries";
 
 const KEPT_ITEMS = 40;
 
@@ -14,7 +16,7 @@ export function useLive(enabled: boolean): void {
     const on = <T>(name: string, take: (data: T) => void) =>
       source.addEventListener(name, (event) => take(JSON.parse((event as MessageEvent<string>).data) as T));
     on<Run>("run", (run) => takeRun(cache, run));
-    on<Survey>("survey", (survey) => takeSurvey(cache, survey));
+    on<Job>("job", (job) => takeJob(cache, job));
     on<Item>("item", (item) => takeItem(cache, item));
     // After a break something may have been missed.
     let broken = false;
@@ -30,33 +32,20 @@ export function useLive(enabled: boolean): void {
 }
 
 function takeRun(cache: QueryClient, run: Run): void {
-  const before = cache.getQueryData<Run>(["run", run.id]);
-  cache.setQueryData(["run", run.id], run);
+  const before = cache.getQueryData<Run>(keys.run(run.id));
+  cache.setQueryData(keys.run(run.id), run);
   let known = false;
-  cache.setQueryData<Run[]>(["runs", run.library], (all) =>
+  cache.setQueryData<Run[]>(keys.runs(run.library), (all) =>
     all?.map((one) => {
       if (one.id !== run.id) return one;
       known = true;
       return run;
     }),
   );
-  if (!known) void cache.invalidateQueries({ queryKey: ["runs", run.library] });
+  if (!known) void cache.invalidateQueries({ queryKey: keys.runs(run.library) });
   const ended = run.state === "finished" || run.state === "stopped";
   if (ended && before?.state !== run.state) {
-    for (const noun of ["libraries", "savings", "pictures", "picture", "items"]) {
-      void cache.invalidateQueries({ queryKey: [noun] });
-    }
-  }
-}
-
-function takeSurvey(cache: QueryClient, survey: Survey): void {
-  cache.setQueryData<Library[]>(["libraries"], (all) =>
-    all?.map((one) => (one.slug === survey.library ? { ...one, last_survey: survey } : one)),
-  );
-  if (survey.state === "finished") {
-    for (const noun of ["libraries", "savings", "pictures", "folders"]) {
-      void cache.invalidateQueries({ queryKey: [noun] });
-    }
+    stale(cache, ["libraries", "savings", "pictures", "picture", "items"]);
   }
 }
 
@@ -65,6 +54,6 @@ function takeItem(cache: QueryClient, item: Item): void {
     page && !page.rows.some((one) => one.id === item.id)
       ? { ...page, total: page.total + 1, rows: [item, ...page.rows].slice(0, KEPT_ITEMS) }
       : page;
-  cache.setQueryData(["items", item.run_id, "landed"], add);
-  if (item.state === "failed") void cache.invalidateQueries({ queryKey: ["items", item.run_id, "failed"] });
+  cache.setQueryData(keys.items(item.run_id, "landed"), add);
+  if (item.state === "failed") void cache.invalidateQueries({ queryKey: keys.items(item.run_id, "failed") });
 }

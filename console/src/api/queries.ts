@@ -1,11 +1,34 @@
 /** Every question the console asks, by noun, and what a change makes stale. */
 
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { api, ask, type Effect, type Library, type RecipeSettings, type RunRequest, type Upkeep } from "./client";
+import { useMutation, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
+import { api, ask, type Effect, type Format, type Job, type JobKind, type Library, type RecipeSettings, type RunRequest, type Upkeep } from "./client";
+import { keys, type Noun } from "./keys";
+import type { components } from "./schema.gen";
+
+type Schemas = components["schemas"];
+
+/** All answers of some kinds are asked for anew where a page shows them. */
+export function stale(cache: QueryClient, nouns: Noun[]): void {
+  for (const noun of nouns) void cache.invalidateQueries({ queryKey: [noun] });
+}
+
+const NO_FORMATS: Format[] = [];
+
+/** The formats the service knows, with their names and what is done with each. */
+export function useFormats() {
+  const found = useQuery({ queryKey: keys.formats, queryFn: () => ask(api.GET("/api/v1/formats")), staleTime: Infinity });
+  const formats = found.data ?? NO_FORMATS;
+  return {
+    formats,
+    shown: formats.filter((format) => format.shown),
+    treated: formats.filter((format) => format.treated),
+    label: (name: string) => formats.find((format) => format.name === name)?.label ?? name.toUpperCase(),
+  };
+}
 
 export function usePerson() {
   return useQuery({
-    queryKey: ["person"],
+    queryKey: keys.person,
     queryFn: () => ask(api.GET("/api/v1/session")),
     retry: false,
     staleTime: Infinity,
@@ -13,19 +36,19 @@ export function usePerson() {
 }
 
 export function useLibraries() {
-  return useQuery({ queryKey: ["libraries"], queryFn: () => ask(api.GET("/api/v1/libraries")) });
+  return useQuery({ queryKey: keys.libraries, queryFn: () => ask(api.GET("/api/v1/libraries")) });
 }
 
 export function useSavings(slug: string) {
   return useQuery({
-    queryKey: ["savings", slug],
+    queryKey: keys.savings(slug),
     queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/savings", { params: { path: { slug } } })),
   });
 }
 
 export function useFolders(slug: string) {
   return useQuery({
-    queryKey: ["folders", slug],
+    queryKey: keys.folders(slug),
     queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/folders", { params: { path: { slug } } })),
   });
 }
@@ -42,28 +65,28 @@ export const PAGE = 60;
 
 export async function fetchPictures(slug: string, filters: PictureFilters, offset: number) {
   const query = Object.fromEntries(
-    Object.entries({ ...filters, offset, limit: PAGE }).filter(([, value]) => value !== undefined && value !== ""),
+    Object.entries({ ...filters, offset, limit: PAGE, previews: true }).filter(([, value]) => value !== undefined && value !== ""),
   );
   return ask(api.GET("/api/v1/libraries/{slug}/pictures", { params: { path: { slug }, query } }));
 }
 
 export function usePicture(id: number) {
   return useQuery({
-    queryKey: ["picture", id],
+    queryKey: keys.picture(id),
     queryFn: () => ask(api.GET("/api/v1/pictures/{picture_id}", { params: { path: { picture_id: id } } })),
   });
 }
 
 export function useRuns(slug: string) {
   return useQuery({
-    queryKey: ["runs", slug],
+    queryKey: keys.runs(slug),
     queryFn: () => ask(api.GET("/api/v1/runs", { params: { query: { library: slug } } })),
   });
 }
 
 export function useRun(id: number) {
   return useQuery({
-    queryKey: ["run", id],
+    queryKey: keys.run(id),
     queryFn: () => ask(api.GET("/api/v1/runs/{run_id}", { params: { path: { run_id: id } } })),
     refetchInterval: (query) => (query.state.data?.state === "running" ? 5000 : false),
   });
@@ -72,7 +95,7 @@ export function useRun(id: number) {
 export function useItems(id: number, state: "failed" | "landed") {
   const states = state === "failed" ? (["failed"] as const) : (["done", "passed", "failed"] as const);
   return useQuery({
-    queryKey: ["items", id, state],
+    queryKey: keys.items(id, state),
     queryFn: () =>
       ask(
         api.GET("/api/v1/runs/{run_id}/items", {
@@ -87,8 +110,8 @@ export function useStartRun() {
   return useMutation({
     mutationFn: (body: RunRequest) => ask(api.POST("/api/v1/runs", { body })),
     onSuccess: (run) => {
-      cache.setQueryData(["run", run.id], run);
-      void cache.invalidateQueries({ queryKey: ["runs"] });
+      cache.setQueryData(keys.run(run.id), run);
+      stale(cache, ["runs"]);
     },
   });
 }
@@ -101,28 +124,16 @@ export function useChangeRun(id: number) {
         ? ask(api.POST("/api/v1/runs/{run_id}/retry", { params: { path: { run_id: id } } }))
         : ask(api.POST("/api/v1/runs/{run_id}/{action}", { params: { path: { run_id: id, action } } })),
     onSuccess: (run) => {
-      cache.setQueryData(["run", id], run);
-      void cache.invalidateQueries({ queryKey: ["runs"] });
-      void cache.invalidateQueries({ queryKey: ["items", id] });
-    },
-  });
-}
-
-export function useStartSurvey(slug: string) {
-  const cache = useQueryClient();
-  return useMutation({
-    mutationFn: () => ask(api.POST("/api/v1/libraries/{slug}/surveys", { params: { path: { slug } } })),
-    onSuccess: (survey) => {
-      cache.setQueryData<Library[]>(["libraries"], (all) =>
-        all?.map((one) => (one.slug === slug ? { ...one, last_survey: survey } : one)),
-      );
+      cache.setQueryData(keys.run(id), run);
+      stale(cache, ["runs"]);
+      stale(cache, ["items"]);
     },
   });
 }
 
 export function useRecipe(slug: string) {
   return useQuery({
-    queryKey: ["recipe", slug],
+    queryKey: keys.recipe(slug),
     queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/recipe", { params: { path: { slug } } })),
   });
 }
@@ -130,7 +141,7 @@ export function useRecipe(slug: string) {
 /** What settings would do; asked again as they change. */
 export function useEffectOf(slug: string, settings: RecipeSettings | undefined) {
   return useQuery({
-    queryKey: ["effect", slug, settings],
+    queryKey: keys.effect(slug, settings),
     enabled: settings !== undefined,
     placeholderData: (former: Effect | undefined) => former,
     queryFn: () =>
@@ -144,8 +155,8 @@ export function useSaveRecipe(slug: string) {
     mutationFn: (body: RecipeSettings) =>
       ask(api.PUT("/api/v1/libraries/{slug}/recipe", { params: { path: { slug } }, body })),
     onSuccess: (recipe) => {
-      cache.setQueryData(["recipe", slug], recipe);
-      for (const noun of ["libraries", "effect", "plan"]) void cache.invalidateQueries({ queryKey: [noun] });
+      cache.setQueryData(keys.recipe(slug), recipe);
+      stale(cache, ["libraries", "effect", "plan"]);
     },
   });
 }
@@ -155,7 +166,7 @@ export function useChangeUpkeep(slug: string) {
   return useMutation({
     mutationFn: (upkeep: Upkeep) =>
       ask(api.PATCH("/api/v1/libraries/{slug}", { params: { path: { slug } }, body: { upkeep } })),
-    onSuccess: () => void cache.invalidateQueries({ queryKey: ["libraries"] }),
+    onSuccess: () => stale(cache, ["libraries"]),
   });
 }
 
@@ -167,25 +178,14 @@ export function useHookSecret(slug: string) {
 
 export function useBackups(slug: string) {
   return useQuery({
-    queryKey: ["backups", slug],
+    queryKey: keys.backups(slug),
     queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/backups", { params: { path: { slug } } })),
-  });
-}
-
-export function usePrune(slug: string) {
-  const cache = useQueryClient();
-  return useMutation({
-    mutationFn: (body: { older_than_days: number | null; needed_too: boolean; orphans_too: boolean; confirm: string }) =>
-      ask(api.POST("/api/v1/libraries/{slug}/backups/prune", { params: { path: { slug } }, body })),
-    onSuccess: () => {
-      for (const noun of ["backups", "orphans", "libraries"]) void cache.invalidateQueries({ queryKey: [noun] });
-    },
   });
 }
 
 export function useOrphans(slug: string, offset: number) {
   return useQuery({
-    queryKey: ["orphans", slug, offset],
+    queryKey: keys.orphans(slug, offset),
     queryFn: () =>
       ask(api.GET("/api/v1/libraries/{slug}/orphans", { params: { path: { slug }, query: { offset, limit: 20 } } })),
   });
@@ -197,7 +197,7 @@ export function useRescue(slug: string) {
     mutationFn: ({ id, path }: { id: number; path: string | null }) =>
       ask(api.POST("/api/v1/libraries/{slug}/orphans/{backup_id}/restore", { params: { path: { slug, backup_id: id } }, body: { path } })),
     onSuccess: () => {
-      for (const noun of ["orphans", "backups", "pictures"]) void cache.invalidateQueries({ queryKey: [noun] });
+      stale(cache, ["orphans", "backups", "pictures"]);
     },
   });
 }
@@ -208,72 +208,72 @@ export function useRecognise(slug: string) {
     mutationFn: (confirm: string) =>
       ask(api.POST("/api/v1/libraries/{slug}/recognise", { params: { path: { slug } }, body: { confirm } })),
     onSuccess: () => {
-      for (const noun of ["machine", "libraries", "orphans", "backups"]) void cache.invalidateQueries({ queryKey: [noun] });
+      stale(cache, ["machine", "libraries", "orphans", "backups"]);
     },
   });
 }
 
-const underWay = (jobs: { state: string }[] | undefined) =>
-  jobs?.some((job) => job.state === "waiting" || job.state === "running") ? 1000 : false;
-
-export function useChecks(slug: string) {
+/** Jobs of a kind, the latest first; the event stream keeps them as they are. */
+export function useJobs(slug: string, kind: JobKind) {
   return useQuery({
-    queryKey: ["checks", slug],
-    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/checks", { params: { path: { slug } } })),
-    refetchInterval: (query) => underWay(query.state.data),
+    queryKey: keys.jobs(slug, kind),
+    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/jobs", { params: { path: { slug }, query: { kind } } })),
   });
 }
 
-export function useStartCheck(slug: string) {
+export const underWay = (job: Job | null | undefined) => job?.state === "waiting" || job?.state === "running";
+
+const path = (slug: string) => ({ params: { path: { slug } } });
+const STARTS = {
+  survey: (slug: string) => api.POST("/api/v1/libraries/{slug}/surveys", path(slug)),
+  check: (slug: string, body: Schemas["CheckRequest"]) => api.POST("/api/v1/libraries/{slug}/checks", { ...path(slug), body }),
+  forecast: (slug: string, body: Schemas["ForecastRequest"]) => api.POST("/api/v1/libraries/{slug}/forecasts", { ...path(slug), body }),
+  pruning: (slug: string, body: Schemas["PruneRequest"]) => api.POST("/api/v1/libraries/{slug}/prunings", { ...path(slug), body }),
+};
+
+/** Starts a job of a kind; what it needs to know is given when it is started. */
+export function useStartJob<K extends keyof typeof STARTS>(slug: string, kind: K) {
+  const cache = useQueryClient();
+  type Body = Parameters<(typeof STARTS)[K]>[1];
+  return useMutation({
+    mutationFn: (body: Body) => ask((STARTS[kind] as (slug: string, body: Body) => ReturnType<(typeof STARTS)["survey"]>)(slug, body)),
+    onSuccess: (job) => takeJob(cache, job),
+  });
+}
+
+export function useStopJob() {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (mend: boolean) =>
-      ask(api.POST("/api/v1/libraries/{slug}/checks", { params: { path: { slug } }, body: { mend } })),
-    onSuccess: () => void cache.invalidateQueries({ queryKey: ["checks", slug] }),
+    mutationFn: (job_id: number) => ask(api.POST("/api/v1/jobs/{job_id}/stop", { params: { path: { job_id } } })),
+    onSuccess: (job) => takeJob(cache, job),
   });
 }
 
-export function useStopCheck(slug: string) {
-  const cache = useQueryClient();
-  return useMutation({
-    mutationFn: (check_id: number) => ask(api.POST("/api/v1/checks/{check_id}/stop", { params: { path: { check_id } } })),
-    onSuccess: () => void cache.invalidateQueries({ queryKey: ["checks", slug] }),
-  });
-}
+/** What a job changes when it ends. */
+const MAKES_STALE: Record<JobKind, Noun[]> = {
+  survey: ["libraries", "savings", "pictures", "folders"],
+  check: ["pictures", "picture", "backups"],
+  forecast: [],
+  proof: ["libraries"],
+  pruning: ["backups", "orphans", "libraries"],
+};
 
-export function useStopForecast(slug: string) {
-  const cache = useQueryClient();
-  return useMutation({
-    mutationFn: (forecast_id: number) =>
-      ask(api.POST("/api/v1/forecasts/{forecast_id}/stop", { params: { path: { forecast_id } } })),
-    onSuccess: () => void cache.invalidateQueries({ queryKey: ["forecasts", slug] }),
-  });
-}
-
-export function useForecasts(slug: string) {
-  return useQuery({
-    queryKey: ["forecasts", slug],
-    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/forecasts", { params: { path: { slug } } })),
-    refetchInterval: (query) => underWay(query.state.data),
-  });
-}
-
-export function useStartForecast(slug: string) {
-  const cache = useQueryClient();
-  return useMutation({
-    mutationFn: (seconds: number) =>
-      ask(api.POST("/api/v1/libraries/{slug}/forecasts", { params: { path: { slug } }, body: { seconds } })),
-    onSuccess: () => void cache.invalidateQueries({ queryKey: ["forecasts", slug] }),
-  });
+/** Puts a job as it is now where pages look for it. */
+export function takeJob(cache: QueryClient, job: Job): void {
+  cache.setQueryData<Job[]>(keys.jobs(job.library, job.kind), (all) => all && [job, ...all.filter((other) => other.id !== job.id)].sort((a, b) => b.id - a.id));
+  if (job.kind === "survey") {
+    cache.setQueryData<Library[]>(keys.libraries, (all) => all?.map((library) => (library.slug === job.library ? { ...library, last_survey: job } : library)));
+  }
+  if (!underWay(job)) stale(cache, MAKES_STALE[job.kind]);
 }
 
 export function useMachine() {
-  return useQuery({ queryKey: ["machine"], queryFn: () => ask(api.GET("/api/v1/machine")) });
+  return useQuery({ queryKey: keys.machine, queryFn: () => ask(api.GET("/api/v1/machine")) });
 }
 
 export function usePlan(id: number) {
   return useQuery({
-    queryKey: ["plan", id],
+    queryKey: keys.plan(id),
     queryFn: () => ask(api.GET("/api/v1/pictures/{picture_id}/plan", { params: { path: { picture_id: id } } })),
   });
 }
@@ -284,8 +284,8 @@ export function useSetOwn(id: number) {
     mutationFn: (own: "exact" | "gallery" | "everyday" | "lean" | "leave" | null) =>
       ask(api.PUT("/api/v1/pictures/{picture_id}/own", { params: { path: { picture_id: id } }, body: { own } })),
     onSuccess: (picture) => {
-      cache.setQueryData(["picture", id], picture);
-      void cache.invalidateQueries({ queryKey: ["plan", id] });
+      cache.setQueryData(keys.picture(id), picture);
+      void cache.invalidateQueries({ queryKey: keys.plan(id) });
     },
   });
 }

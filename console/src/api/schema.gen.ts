@@ -4,43 +4,6 @@
  */
 
 export interface paths {
-    "/api/v1/checks/{check_id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** One check */
-        get: operations["check_api_v1_checks__check_id__get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/checks/{check_id}/stop": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Stop a check
-         * @description What it found and mended so far stays.
-         */
-        post: operations["stop_check_api_v1_checks__check_id__stop_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -50,7 +13,7 @@ export interface paths {
         };
         /**
          * Live progress as server-sent events
-         * @description Events ``run`` and ``survey`` hold the noun as it is now, ``item`` one file's result.
+         * @description Events ``run`` and ``job`` hold the noun as it is now, ``item`` one file's result.
          *
          *     The stream ends when the key is revoked or the session ends.
          */
@@ -72,7 +35,8 @@ export interface paths {
         };
         /**
          * The bytes of a file
-         * @description A file as it is now, as it was before any treatment, or one of its copies.
+         * @description A file as it is now, as it was before any treatment, or what was made beside it in a format. Of a file
+         *     that made way for its conversion, ``now`` is the conversion.
          */
         get: operations["content_api_v1_files__file_id__content_get"];
         put?: never;
@@ -100,34 +64,20 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/forecasts/{forecast_id}": {
+    "/api/v1/formats": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** One forecast */
-        get: operations["one_forecast_api_v1_forecasts__forecast_id__get"];
+        /**
+         * The picture formats known here
+         * @description Their names, endings and media types, and what is done with each.
+         */
+        get: operations["formats_api_v1_formats_get"];
         put?: never;
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/forecasts/{forecast_id}/stop": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Stop a forecast */
-        post: operations["stop_forecast_api_v1_forecasts__forecast_id__stop_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -170,6 +120,43 @@ export interface paths {
          *     A library that does not exist, or has no secret yet, answers as one whose signature does not fit.
          */
         post: operations["take_hook_api_v1_hooks__slug__post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{job_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One job */
+        get: operations["job_api_v1_jobs__job_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{job_id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stop a job
+         * @description What it did so far stays.
+         */
+        post: operations["stop_api_v1_jobs__job_id__stop_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -249,7 +236,7 @@ export interface paths {
         /**
          * Disconnect a library
          * @description Forgets the records. Refused while the library holds anything we made, and while anything is under
-         *     way in it: restore all first. Backups of files that were deleted stay on disk.
+         *     way in it: restore all first. Backups of files that were deleted stay on disk for a while.
          */
         delete: operations["disconnect_api_v1_libraries__slug__delete"];
         options?: never;
@@ -275,7 +262,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/libraries/{slug}/backups/prune": {
+    "/api/v1/libraries/{slug}/checks": {
         parameters: {
             query?: never;
             header?: never;
@@ -285,33 +272,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Delete backups
-         * @description Deletes backups by age, or all. Those that are the only original of a treated file stay unless
-         *     ``needed_too`` says otherwise, and orphaned ones unless ``orphans_too`` does; a file without a backup can
-         *     never be put back.
-         */
-        post: operations["prune_backups_api_v1_libraries__slug__backups_prune_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/libraries/{slug}/checks": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The latest checks */
-        get: operations["checks_api_v1_libraries__slug__checks_get"];
-        put?: never;
-        /**
          * Compare library, backups and records
          * @description Reads every treated file, copy and backup, and mends differences when asked to.
          */
-        post: operations["start_check_api_v1_libraries__slug__checks_post"];
+        post: operations["check_api_v1_libraries__slug__checks_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -363,14 +327,13 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The latest forecasts */
-        get: operations["forecasts_api_v1_libraries__slug__forecasts_get"];
+        get?: never;
         put?: never;
         /**
          * Forecast the saving
          * @description Treats a sample in memory for a while and reckons the rest. Nothing is written to the library.
          */
-        post: operations["start_forecast_api_v1_libraries__slug__forecasts_post"];
+        post: operations["forecast_api_v1_libraries__slug__forecasts_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -391,6 +354,23 @@ export interface paths {
          * @description The secret is shown this once; a former one is worth nothing from now on.
          */
         post: operations["hook_secret_api_v1_libraries__slug__hook_secret_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The latest jobs */
+        get: operations["latest_api_v1_libraries__slug__jobs_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -461,10 +441,36 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List pictures */
+        /**
+         * List pictures
+         * @description ``path`` finds the one picture at it; with ``previews`` the page's small pictures are made
+         *     meanwhile.
+         */
         get: operations["pictures_api_v1_libraries__slug__pictures_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/prunings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Delete backups
+         * @description Deletes backups by age, or all. Those that are the only original of a treated file stay unless
+         *     ``needed_too`` says otherwise, and orphaned ones unless ``orphans_too`` does; a file without a backup can
+         *     never be put back.
+         */
+        post: operations["pruning_api_v1_libraries__slug__prunings_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -574,10 +580,12 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The latest surveys */
-        get: operations["surveys_api_v1_libraries__slug__surveys_get"];
+        get?: never;
         put?: never;
-        /** Start a survey */
+        /**
+         * Start a survey
+         * @description Looks through the library's folder. Nothing in it is touched.
+         */
         post: operations["survey_api_v1_libraries__slug__surveys_post"];
         delete?: never;
         options?: never;
@@ -779,23 +787,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/surveys/{survey_id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** One survey */
-        get: operations["one_survey_api_v1_surveys__survey_id__get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -858,10 +849,10 @@ export interface components {
             orphaned: number;
         };
         /**
-         * Check
+         * CheckReport
          * @description A comparison of every file, copy and backup with the records, byte for byte.
          */
-        Check: {
+        CheckReport: {
             /**
              * Backups
              * @default 0
@@ -872,11 +863,6 @@ export interface components {
              * @default 0
              */
             copies: number;
-            /**
-             * Created At
-             * Format: date-time
-             */
-            created_at: string;
             /**
              * Differences
              * @default 0
@@ -893,22 +879,11 @@ export interface components {
              * @description The first 500.
              */
             findings: components["schemas"]["Finding"][];
-            /** Finished At */
-            finished_at: string | null;
-            /** Id */
-            id: number;
-            /** Library */
-            library: string;
-            /** Mend */
-            mend: boolean;
             /**
              * Mended
              * @default 0
              */
             mended: number;
-            /** Reason */
-            reason: string | null;
-            state: components["schemas"]["JobState"];
         };
         /** CheckRequest */
         CheckRequest: {
@@ -978,20 +953,40 @@ export interface components {
             photographs_to_jpeg: boolean;
         };
         /**
-         * Copy
-         * @description A WebP or AVIF beside a file.
+         * CopyFormat
+         * @description Formats of copies, the lightest last.
+         * @enum {string}
          */
-        Copy: {
+        CopyFormat: "webp" | "avif";
+        /**
+         * Derived
+         * @description Something that we made and that stands beside a file: a copy, or a conversion to another format.
+         *
+         *     ``stands_in``: browsers that know the format fetch it in the file's place.
+         */
+        Derived: {
+            /** Format */
+            format: string;
+            /** Height */
+            height: number;
             /** How */
             how: string;
-            /** Kind */
-            kind: string;
             /** Path */
             path: string;
+            /**
+             * Purpose
+             * @enum {string}
+             */
+            purpose: "copy" | "conversion";
             /** Score */
             score: number | null;
             /** Size */
             size: number;
+            spot: components["schemas"]["Spot"] | null;
+            /** Stands In */
+            stands_in: boolean;
+            /** Width */
+            width: number;
         };
         /**
          * Effect
@@ -1044,8 +1039,8 @@ export interface components {
          * @description One file of a picture: the original or a rendition.
          */
         File: {
-            /** Copies */
-            copies: components["schemas"]["Copy"][];
+            /** Derived */
+            derived: components["schemas"]["Derived"][];
             /** Format */
             format: string | null;
             /**
@@ -1083,6 +1078,7 @@ export interface components {
             size_before: number;
             /** Size Now */
             size_now: number;
+            spot: components["schemas"]["Spot"] | null;
             state: components["schemas"]["FileState"];
             /** Treated At */
             treated_at: string | null;
@@ -1151,27 +1147,13 @@ export interface components {
             webp: number | null;
         };
         /**
-         * Forecast
-         * @description What treating a library is expected to save. Nothing is written for it.
+         * ForecastReport
+         * @description What treating a library with a version of its recipe is expected to save. Nothing is written for it.
          */
-        Forecast: {
-            /**
-             * Created At
-             * Format: date-time
-             */
-            created_at: string;
-            /** Finished At */
-            finished_at: string | null;
-            /** Id */
-            id: number;
-            /** Library */
-            library: string;
-            /** Reason */
-            reason: string | null;
+        ForecastReport: {
+            outlook: components["schemas"]["Outlook"] | null;
             /** Recipe Version */
             recipe_version: number | null;
-            result: components["schemas"]["Outlook"] | null;
-            state: components["schemas"]["JobState"];
         };
         /** ForecastRequest */
         ForecastRequest: {
@@ -1181,6 +1163,30 @@ export interface components {
              * @default 60
              */
             seconds?: number;
+        };
+        /**
+         * Format
+         * @description One picture format: its names, and what is done with files of it.
+         */
+        Format: {
+            /** Conversion */
+            conversion: boolean;
+            /** Copy Of Others */
+            copy_of_others: boolean;
+            /** Endings */
+            endings: string[];
+            /** Knob */
+            knob: boolean;
+            /** Label */
+            label: string;
+            /** Media Type */
+            media_type: string;
+            /** Name */
+            name: string;
+            /** Shown */
+            shown: boolean;
+            /** Treated */
+            treated: boolean;
         };
         /**
          * Health
@@ -1219,28 +1225,24 @@ export interface components {
          * @description What a rule does otherwise than the recipe; null keeps the recipe's setting.
          */
         "How-Input": {
-            /** Avif */
-            avif?: boolean | null;
+            /** Copies */
+            copies?: components["schemas"]["CopyFormat"][] | null;
             effort?: components["schemas"]["Effort"] | null;
             level?: components["schemas"]["Level"] | null;
             /** Metadata */
             metadata?: components["schemas"]["MetadataKind"][] | null;
-            /** Webp */
-            webp?: boolean | null;
         };
         /**
          * How
          * @description What a rule does otherwise than the recipe; null keeps the recipe's setting.
          */
         "How-Output": {
-            /** Avif */
-            avif: boolean | null;
+            /** Copies */
+            copies: components["schemas"]["CopyFormat"][] | null;
             effort: components["schemas"]["Effort"] | null;
             level: components["schemas"]["Level"] | null;
             /** Metadata */
             metadata: components["schemas"]["MetadataKind"][] | null;
-            /** Webp */
-            webp: boolean | null;
         };
         /**
          * Item
@@ -1287,7 +1289,59 @@ export interface components {
          */
         ItemState: "waiting" | "queued" | "working" | "done" | "passed" | "failed";
         /**
+         * Job
+         * @description One piece of long work, and how far it is. The report of its kind is there from the beginning.
+         */
+        Job: {
+            /**
+             * By
+             * @description Who asked for it; empty when it began by itself.
+             * @default
+             */
+            by: string;
+            check: components["schemas"]["CheckReport"] | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Finished At */
+            finished_at: string | null;
+            forecast: components["schemas"]["ForecastReport"] | null;
+            /** Id */
+            id: number;
+            kind: components["schemas"]["JobKind"];
+            /** Library */
+            library: string;
+            /**
+             * Mend
+             * @description Of a check: whether it mends.
+             * @default false
+             */
+            mend: boolean;
+            proof: components["schemas"]["ProofReport"] | null;
+            pruning: components["schemas"]["PruneReport"] | null;
+            /** Reason */
+            reason: string | null;
+            /**
+             * Run Id
+             * @description Of a proof: the hand-back that it proves.
+             */
+            run_id: number | null;
+            /** Started At */
+            started_at: string | null;
+            state: components["schemas"]["JobState"];
+            survey: components["schemas"]["SurveyReport"] | null;
+        };
+        /**
+         * JobKind
+         * @description What a job does. Of each kind one is open at a time in a library.
+         * @enum {string}
+         */
+        JobKind: "survey" | "check" | "forecast" | "proof" | "pruning";
+        /**
          * JobState
+         * @description Where a job stands; the last three are ends.
          * @enum {string}
          */
         JobState: "waiting" | "running" | "finished" | "failed" | "stopped";
@@ -1406,8 +1460,6 @@ export interface components {
              * @default false
              */
             at_rest: boolean;
-            /** Avif */
-            avif: boolean;
             /**
              * Bytes Backups
              * @default 0
@@ -1436,6 +1488,11 @@ export interface components {
              * @default 0
              */
             copies: number;
+            /**
+             * Copy Formats
+             * @description Of the copies that the recipe wants.
+             */
+            copy_formats: components["schemas"]["CopyFormat"][];
             /**
              * Created At
              * Format: date-time
@@ -1469,7 +1526,7 @@ export interface components {
              * @default 0
              */
             files_unreadable: number;
-            last_survey: components["schemas"]["Survey"] | null;
+            last_survey: components["schemas"]["Job"] | null;
             /** @description Of the recipe in use; its rules may say otherwise. */
             level: components["schemas"]["Level"];
             /** Name */
@@ -1494,8 +1551,6 @@ export interface components {
              * @description What an administrator must know.
              */
             warnings: string[];
-            /** Webp */
-            webp: boolean;
         };
         /**
          * LibraryChange
@@ -1513,13 +1568,15 @@ export interface components {
          * @description A folder tree to connect.
          */
         LibraryRequest: {
-            /**
-             * Avif
-             * @default true
-             */
-            avif?: boolean;
+            /** Copies */
+            copies?: components["schemas"]["CopyFormat"][];
             /** @default everyday */
             level?: components["schemas"]["Level"];
+            /**
+             * Metadata
+             * @description What files go on saying about themselves: who made a picture stays, all else goes.
+             */
+            metadata?: components["schemas"]["MetadataKind"][];
             /** Name */
             name: string;
             /**
@@ -1534,11 +1591,6 @@ export interface components {
             root: string;
             /** Slug */
             slug?: string | null;
-            /**
-             * Webp
-             * @default true
-             */
-            webp?: boolean;
         };
         /**
          * Machine
@@ -1652,12 +1704,22 @@ export interface components {
             how: string;
             /** Reason */
             reason: string;
+            /**
+             * Role
+             * @default file
+             */
+            role: string;
             /** Score */
             score: number | null;
             /** Size */
             size: number;
             /** Verdict */
             verdict: string;
+            /**
+             * Worst
+             * @description What all would score were it like its worst place.
+             */
+            worst: number | null;
         };
         /**
          * OwnRequest
@@ -1761,6 +1823,11 @@ export interface components {
             state: components["schemas"]["FileState"];
             /** Width */
             width: number;
+            /**
+             * Worst
+             * @description The lowest score of any place in its files, were all of the file like there.
+             */
+            worst: number | null;
         };
         /** PictureDetail */
         PictureDetail: {
@@ -1810,21 +1877,26 @@ export interface components {
             state: components["schemas"]["FileState"];
             /** Width */
             width: number;
+            /**
+             * Worst
+             * @description The lowest score of any place in its files, were all of the file like there.
+             */
+            worst: number | null;
         };
         /**
          * PictureSort
          * @enum {string}
          */
-        PictureSort: "path" | "saved" | "size" | "score";
+        PictureSort: "path" | "saved" | "size" | "worst";
         /**
          * Plan
          * @description What would happen to one file: the first half of a treatment.
          */
         Plan: {
-            /** Avif */
-            avif: boolean;
             /** Because */
             because: string;
+            /** Copies */
+            copies: components["schemas"]["CopyFormat"][];
             effort: components["schemas"]["Effort"] | null;
             /**
              * Largest
@@ -1852,8 +1924,6 @@ export interface components {
              * @enum {string}
              */
             verdict: "treat" | "again" | "settled" | "leave";
-            /** Webp */
-            webp: boolean;
         };
         /**
          * Problem
@@ -1873,6 +1943,81 @@ export interface components {
             type: string;
         } & {
             [key: string]: unknown;
+        };
+        /**
+         * ProofReport
+         * @description At the end of a hand-back: every original read again and compared, byte for byte.
+         */
+        ProofReport: {
+            /**
+             * Changes Open
+             * @default 0
+             */
+            changes_open: number;
+            /**
+             * Copies Left
+             * @default 0
+             */
+            copies_left: number;
+            /**
+             * Copies Used Elsewhere
+             * @default 0
+             */
+            copies_used_elsewhere: number;
+            /**
+             * Originals Differing
+             * @default 0
+             */
+            originals_differing: number;
+            /**
+             * Originals Identical
+             * @default 0
+             */
+            originals_identical: number;
+            /**
+             * Still Treated
+             * @default 0
+             */
+            still_treated: number;
+            /**
+             * Verdict
+             * @default
+             */
+            verdict: string;
+        };
+        /**
+         * PruneReport
+         * @description Backups that were deleted so far, of those that were asked for.
+         */
+        PruneReport: {
+            /**
+             * Backups
+             * @default 0
+             */
+            backups: number;
+            /**
+             * Bytes
+             * @default 0
+             */
+            bytes: number;
+            /**
+             * Left
+             * @description Backups that stay: needed by a treated file, or orphaned.
+             * @default 0
+             */
+            left: number;
+            /**
+             * Needed
+             * @description How many of them were the only original of a treated file.
+             * @default 0
+             */
+            needed: number;
+            /**
+             * Wanted
+             * @description How many are to go.
+             * @default 0
+             */
+            wanted: number;
         };
         /**
          * PruneRequest
@@ -1898,23 +2043,6 @@ export interface components {
              * @default false
              */
             orphans_too?: boolean;
-        };
-        /** Pruned */
-        Pruned: {
-            /** Backups */
-            backups: number;
-            /** Bytes */
-            bytes: number;
-            /**
-             * Left
-             * @description Backups that stay: needed by a treated file, or orphaned.
-             */
-            left: number;
-            /**
-             * Needed
-             * @description How many of them were the only original of a treated file.
-             */
-            needed: number;
         };
         /**
          * PutBackRequest
@@ -1960,11 +2088,6 @@ export interface components {
          */
         "RecipeSettings-Input": {
             /**
-             * Avif
-             * @default true
-             */
-            avif?: boolean;
-            /**
              * Chosen Sizes
              * @description Such as 300x200.
              */
@@ -1976,6 +2099,11 @@ export interface components {
              */
             clear_hidden?: boolean;
             conversions?: components["schemas"]["Conversions-Input"];
+            /**
+             * Copies
+             * @description Formats, beside each file.
+             */
+            copies?: components["schemas"]["CopyFormat"][];
             /** @default normal */
             effort?: components["schemas"]["Effort"];
             fixed_quality?: components["schemas"]["FixedQuality-Input"];
@@ -1988,7 +2116,10 @@ export interface components {
             largest?: components["schemas"]["Largest-Input"];
             /** @default everyday */
             level?: components["schemas"]["Level"];
-            /** Metadata */
+            /**
+             * Metadata
+             * @description What files go on saying about themselves: who made them stays, all else goes.
+             */
             metadata?: components["schemas"]["MetadataKind"][];
             /**
              * Originals
@@ -2004,22 +2135,12 @@ export interface components {
             /** Rules */
             rules?: components["schemas"]["Rule-Input"][];
             sharpening?: components["schemas"]["Sharpening-Input"];
-            /**
-             * Webp
-             * @default true
-             */
-            webp?: boolean;
         };
         /**
          * RecipeSettings
          * @description Everything that decides what a treated file looks like.
          */
         "RecipeSettings-Output": {
-            /**
-             * Avif
-             * @default true
-             */
-            avif: boolean;
             /**
              * Chosen Sizes
              * @description Such as 300x200.
@@ -2032,6 +2153,11 @@ export interface components {
              */
             clear_hidden: boolean;
             conversions: components["schemas"]["Conversions-Output"];
+            /**
+             * Copies
+             * @description Formats, beside each file.
+             */
+            copies: components["schemas"]["CopyFormat"][];
             /** @default normal */
             effort: components["schemas"]["Effort"];
             fixed_quality: components["schemas"]["FixedQuality-Output"];
@@ -2044,7 +2170,10 @@ export interface components {
             largest: components["schemas"]["Largest-Output"];
             /** @default everyday */
             level: components["schemas"]["Level"];
-            /** Metadata */
+            /**
+             * Metadata
+             * @description What files go on saying about themselves: who made them stays, all else goes.
+             */
             metadata: components["schemas"]["MetadataKind"][];
             /**
              * Originals
@@ -2060,11 +2189,6 @@ export interface components {
             /** Rules */
             rules: components["schemas"]["Rule-Output"][];
             sharpening: components["schemas"]["Sharpening-Output"];
-            /**
-             * Webp
-             * @default true
-             */
-            webp: boolean;
         };
         /**
          * RecogniseRequest
@@ -2138,8 +2262,6 @@ export interface components {
              * @default 0
              */
             already: number;
-            /** Avif */
-            avif: boolean;
             /** Bytes After */
             bytes_after: number;
             /**
@@ -2149,6 +2271,8 @@ export interface components {
             bytes_before: number;
             /** Bytes Lightest */
             bytes_lightest: number;
+            /** Copies */
+            copies: components["schemas"]["CopyFormat"][];
             /**
              * Created At
              * Format: date-time
@@ -2226,8 +2350,6 @@ export interface components {
              * @description Why it does not go on just now.
              */
             waits_for: string | null;
-            /** Webp */
-            webp: boolean;
         };
         /**
          * RunKind
@@ -2245,13 +2367,13 @@ export interface components {
          * @description Something to do to many files. Level and copies default to the library's recipe.
          */
         RunRequest: {
-            /** Avif */
-            avif?: boolean | null;
             /**
              * Confirm
              * @description Handing back: the library's short name.
              */
             confirm?: string | null;
+            /** Copies */
+            copies?: components["schemas"]["CopyFormat"][] | null;
             /**
              * First
              * @description Before all that waits, also when it is many pictures.
@@ -2276,8 +2398,6 @@ export interface components {
              */
             overwrite?: boolean;
             scope?: components["schemas"]["Scope-Input"];
-            /** Webp */
-            webp?: boolean | null;
         };
         /**
          * RunState
@@ -2315,7 +2435,7 @@ export interface components {
         };
         /**
          * Scope
-         * @description Which files: all, one folder with what is under it, single pictures, or those of another run.
+         * @description Which files: all, single pictures, or those of another run; of these, in one folder or untreated.
          */
         "Scope-Input": {
             /**
@@ -2323,7 +2443,10 @@ export interface components {
              * @description The files that failed in this run.
              */
             failed_of?: number | null;
-            /** Folder */
+            /**
+             * Folder
+             * @description With any of the others: within it.
+             */
             folder?: string | null;
             /** Pictures */
             pictures?: number[] | null;
@@ -2341,7 +2464,7 @@ export interface components {
         };
         /**
          * Scope
-         * @description Which files: all, one folder with what is under it, single pictures, or those of another run.
+         * @description Which files: all, single pictures, or those of another run; of these, in one folder or untreated.
          */
         "Scope-Output": {
             /**
@@ -2349,7 +2472,10 @@ export interface components {
              * @description The files that failed in this run.
              */
             failed_of: number | null;
-            /** Folder */
+            /**
+             * Folder
+             * @description With any of the others: within it.
+             */
             folder: string | null;
             /** Pictures */
             pictures: number[] | null;
@@ -2431,10 +2557,29 @@ export interface components {
             name: string;
         };
         /**
-         * Survey
+         * Spot
+         * @description The worst place of a result. ``score`` is what all would score were it like there.
+         *
+         *     ``left`` and ``top`` are its middle, 0 to 1 of the upright picture; ``lost`` is a coarse map in rows of
+         *     ``columns`` parts, each two hexadecimal digits: 100 less the score of the worst place in it.
+         */
+        Spot: {
+            /** Columns */
+            columns: number;
+            /** Left */
+            left: number;
+            /** Lost */
+            lost: string;
+            /** Score */
+            score: number;
+            /** Top */
+            top: number;
+        };
+        /**
+         * SurveyReport
          * @description One look through a library's folder. Counts are of files unless they say pictures.
          */
-        Survey: {
+        SurveyReport: {
             /**
              * Files Changed
              * @default 0
@@ -2460,12 +2605,6 @@ export interface components {
              * @default 0
              */
             files_unreadable: number;
-            /** Finished At */
-            finished_at: string | null;
-            /** Id */
-            id: number;
-            /** Library */
-            library: string;
             /**
              * Notes
              * @description What was left out, and why.
@@ -2476,17 +2615,7 @@ export interface components {
              * @default 0
              */
             pictures: number;
-            /** Reason */
-            reason: string | null;
-            /** Started At */
-            started_at: string | null;
-            state: components["schemas"]["SurveyState"];
         };
-        /**
-         * SurveyState
-         * @enum {string}
-         */
-        SurveyState: "waiting" | "running" | "finished" | "failed";
         /**
          * Upkeep
          * @description What happens by itself. Schedules are five cron fields: minute, hour, day, month, weekday.
@@ -2647,12 +2776,6 @@ export interface components {
             state: "light" | "waiting" | "done" | "failed" | "not-treated";
         };
         /**
-         * Version
-         * @description Which bytes of a file: as it is now, as it first was, or a copy.
-         * @enum {string}
-         */
-        Version: "now" | "before" | "webp" | "avif" | "jpeg" | "png";
-        /**
          * When
          * @description What a rule is about. All that is given must hold; null means any.
          */
@@ -2749,230 +2872,6 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    check_api_v1_checks__check_id__get: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                check_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Check"];
-                };
-            };
-            /** @description The request cannot be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody has signed in. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role, or where the request came from, does not allow it. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request came too slowly. */
-            408: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It does not fit what is under way. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request does not fit. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too much at a time. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or the library's files cannot be reached, or there is too much to do. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    stop_check_api_v1_checks__check_id__stop_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                check_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Check"];
-                };
-            };
-            /** @description The request cannot be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody has signed in. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role, or where the request came from, does not allow it. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request came too slowly. */
-            408: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It does not fit what is under way. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request does not fit. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too much at a time. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or the library's files cannot be reached, or there is too much to do. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     events_api_v1_events_get: {
         parameters: {
             query?: never;
@@ -3084,7 +2983,7 @@ export interface operations {
     content_api_v1_files__file_id__content_get: {
         parameters: {
             query?: {
-                version?: components["schemas"]["Version"];
+                version?: string;
             };
             header?: never;
             path: {
@@ -3323,13 +3222,11 @@ export interface operations {
             };
         };
     };
-    one_forecast_api_v1_forecasts__forecast_id__get: {
+    formats_api_v1_formats_get: {
         parameters: {
             query?: never;
             header?: never;
-            path: {
-                forecast_id: number;
-            };
+            path?: never;
             cookie?: never;
         };
         requestBody?: never;
@@ -3340,119 +3237,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Forecast"];
-                };
-            };
-            /** @description The request cannot be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody has signed in. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role, or where the request came from, does not allow it. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request came too slowly. */
-            408: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It does not fit what is under way. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request does not fit. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too much at a time. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or the library's files cannot be reached, or there is too much to do. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    stop_forecast_api_v1_forecasts__forecast_id__stop_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                forecast_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Forecast"];
+                    "application/json": components["schemas"]["Format"][];
                 };
             };
             /** @description The request cannot be read. */
@@ -3675,6 +3460,230 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HookAnswer"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    job_api_v1_jobs__job_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stop_api_v1_jobs__job_id__stop_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description The request cannot be read. */
@@ -4777,235 +4786,7 @@ export interface operations {
             };
         };
     };
-    prune_backups_api_v1_libraries__slug__backups_prune_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                slug: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["PruneRequest"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Pruned"];
-                };
-            };
-            /** @description The request cannot be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody has signed in. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role, or where the request came from, does not allow it. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request came too slowly. */
-            408: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It does not fit what is under way. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request does not fit. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too much at a time. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or the library's files cannot be reached, or there is too much to do. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    checks_api_v1_libraries__slug__checks_get: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                slug: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Check"][];
-                };
-            };
-            /** @description The request cannot be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody has signed in. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role, or where the request came from, does not allow it. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request came too slowly. */
-            408: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It does not fit what is under way. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request does not fit. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too much at a time. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or the library's files cannot be reached, or there is too much to do. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    start_check_api_v1_libraries__slug__checks_post: {
+    check_api_v1_libraries__slug__checks_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -5026,7 +4807,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Check"];
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description The request cannot be read. */
@@ -5350,119 +5131,7 @@ export interface operations {
             };
         };
     };
-    forecasts_api_v1_libraries__slug__forecasts_get: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                slug: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Forecast"][];
-                };
-            };
-            /** @description The request cannot be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody has signed in. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role, or where the request came from, does not allow it. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request came too slowly. */
-            408: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It does not fit what is under way. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request does not fit. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too much at a time. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or the library's files cannot be reached, or there is too much to do. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    start_forecast_api_v1_libraries__slug__forecasts_post: {
+    forecast_api_v1_libraries__slug__forecasts_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -5483,7 +5152,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Forecast"];
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description The request cannot be read. */
@@ -5596,6 +5265,121 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HookSecret"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    latest_api_v1_libraries__slug__jobs_get: {
+        parameters: {
+            query?: {
+                kind?: components["schemas"]["JobKind"] | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"][];
                 };
             };
             /** @description The request cannot be read. */
@@ -6041,10 +5825,14 @@ export interface operations {
                 state?: components["schemas"]["FileState"][] | null;
                 folder?: string | null;
                 search?: string | null;
+                /** @description This path exactly. */
+                path?: string | null;
                 format?: string | null;
                 sort?: components["schemas"]["PictureSort"];
                 offset?: number;
                 limit?: number;
+                /** @description Small pictures of the page will be asked for next. */
+                previews?: boolean;
             };
             header?: never;
             path: {
@@ -6061,6 +5849,122 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Picture_"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pruning_api_v1_libraries__slug__prunings_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PruneRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description The request cannot be read. */
@@ -6839,118 +6743,6 @@ export interface operations {
             };
         };
     };
-    surveys_api_v1_libraries__slug__surveys_get: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                slug: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Survey"][];
-                };
-            };
-            /** @description The request cannot be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody has signed in. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role, or where the request came from, does not allow it. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request came too slowly. */
-            408: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It does not fit what is under way. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request does not fit. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too much at a time. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or the library's files cannot be reached, or there is too much to do. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     survey_api_v1_libraries__slug__surveys_post: {
         parameters: {
             query?: never;
@@ -6968,7 +6760,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Survey"];
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description The request cannot be read. */
@@ -8434,118 +8226,6 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
-            };
-            /** @description The request cannot be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody has signed in. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role, or where the request came from, does not allow it. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request came too slowly. */
-            408: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It does not fit what is under way. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request does not fit. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too much at a time. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or the library's files cannot be reached, or there is too much to do. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    one_survey_api_v1_surveys__survey_id__get: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                survey_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Survey"];
-                };
             };
             /** @description The request cannot be read. */
             400: {

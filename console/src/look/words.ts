@@ -36,6 +36,11 @@ export function points(score: number | null | undefined): string {
   return score == null ? "–" : score.toFixed(1);
 }
 
+/** Megapixels a second: two digits where there is little. */
+export function rate(value: number): string {
+  return value.toFixed(value >= 0.95 ? 1 : 2);
+}
+
 export function duration(seconds: number | null | undefined): string {
   if (seconds == null) return "–";
   const whole = Math.round(seconds);

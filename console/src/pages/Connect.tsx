@@ -1,9 +1,11 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { api, ask } from "../api/client";
+import { api, ask, type CopyFormat } from "../api/client";
+import { keys } from "../api/keys";
 import { LEVELS, type LevelName } from "../look/words";
 import { LevelChoice } from "../parts/LevelChoice";
+import { MetadataChoice, type MetadataKind } from "../parts/MetadataChoice";
 import { Button, Card, ErrorNote, Field, INPUT, PageTitle } from "../parts/ui";
 
 export function Connect() {
@@ -12,16 +14,16 @@ export function Connect() {
   const [name, setName] = useState("");
   const [root, setRoot] = useState("");
   const [level, setLevel] = useState<LevelName>("everyday");
-  const [webp, setWebp] = useState(true);
-  const [avif, setAvif] = useState(true);
+  const [copies, setCopies] = useState<CopyFormat[]>(["webp", "avif"]);
+  const [metadata, setMetadata] = useState<MetadataKind[]>(["rights"]);
   const connect = useMutation({
     mutationFn: async () => {
-      const library = await ask(api.POST("/api/v1/libraries", { body: { name, root, level, webp, avif } }));
+      const library = await ask(api.POST("/api/v1/libraries", { body: { name, root, level, copies, metadata } }));
       await ask(api.POST("/api/v1/libraries/{slug}/surveys", { params: { path: { slug: library.slug } } }));
       return library;
     },
     onSuccess: async (library) => {
-      await cache.invalidateQueries({ queryKey: ["libraries"] });
+      await cache.invalidateQueries({ queryKey: keys.libraries });
       void navigate(`/l/${library.slug}`);
     },
   });
@@ -42,7 +44,12 @@ export function Connect() {
           <Field label="Folder" hint="The absolute path on the service’s machine. Everything below it belongs to the library.">
             <input className={`${INPUT} font-mono text-sm`} required placeholder="/var/www/site/uploads" value={root} onChange={(event) => setRoot(event.target.value)} />
           </Field>
-          <LevelChoice level={level} onLevel={setLevel} webp={webp} onWebp={setWebp} avif={avif} onAvif={setAvif} />
+          <LevelChoice level={level} onLevel={setLevel} copies={copies} onCopies={setCopies} />
+          <fieldset>
+            <legend className="mb-1 text-sm font-semibold">What treated files go on saying about themselves</legend>
+            <MetadataChoice kept={metadata} onChange={setMetadata} />
+            <p className="mt-1 text-xs text-quiet">What is not chosen is taken out of the files that are served. The backups keep everything.</p>
+          </fieldset>
           {connect.isError && <ErrorNote error={connect.error} />}
           <p className="text-sm text-quiet">
             Connecting touches nothing. The folder is surveyed first; nothing changes until you start a run at the level

@@ -2,8 +2,8 @@
 
 import { useState, type ReactNode } from "react";
 import { useNavigate } from "react-router";
-import type { Backups, Check, Library } from "../api/client";
-import { useBackups, useChecks, usePrune, useRecognise, useStartCheck, useStartRun, useStopCheck } from "../api/queries";
+import type { Backups, Job, Library } from "../api/client";
+import { underWay, useBackups, useJobs, useRecognise, useStartJob, useStartRun, useStopJob } from "../api/queries";
 import { Orphans } from "../parts/Orphans";
 import { bytes, count, many, when } from "../look/words";
 import { Button, Card, Confirm, ErrorNote, Field, Figure, INPUT, Mind, PageTitle, Shape, Tag, Tick } from "../parts/ui";
@@ -48,9 +48,24 @@ function Store({ library }: { library: Library }) {
           </p>
           <Button look="danger" className="mt-4" disabled={backups.data.backups === 0} onClick={() => setAsking(true)}>Delete backups …</Button>
           {asking && <PruneDialog library={library} backups={backups.data} onClose={() => setAsking(false)} />}
+          <LatestPruning library={library} />
         </>
       )}
     </Card>
+  );
+}
+
+/** How far the deleting of backups is, and what it came to. */
+function LatestPruning({ library }: { library: Library }) {
+  const latest = useJobs(library.slug, "pruning").data?.[0];
+  if (!latest?.pruning) return null;
+  const { backups, bytes: size, wanted, left } = latest.pruning;
+  return (
+    <p className="mt-3 text-sm text-quiet" role="status">
+      {underWay(latest) && <>Deleting: {count(backups)} of {many(wanted, "backup")} so far.</>}
+      {latest.state === "finished" && <>On {when(latest.finished_at)} {many(backups, "backup")} were deleted, {bytes(size)}; {count(left)} stayed.</>}
+      {latest.state === "failed" && <span className="text-clay">The deleting failed: {latest.reason}</span>}
+    </p>
   );
 }
 
@@ -58,7 +73,7 @@ const spare = (found: Backups) => found.backups - found.needed - found.orphaned;
 const spareBytes = (found: Backups) => found.bytes - found.bytes_needed - found.bytes_orphaned;
 
 function PruneDialog({ library, backups, onClose }: { library: Library; backups: Backups; onClose: () => void }) {
-  const prune = usePrune(library.slug);
+  const prune = useStartJob(library.slug, "pruning");
   const [days, setDays] = useState("");
   const [neededToo, setNeededToo] = useState(false);
   const [orphansToo, setOrphansToo] = useState(false);
@@ -96,37 +111,37 @@ function PruneDialog({ library, backups, onClose }: { library: Library; backups:
 }
 
 function Checks({ library }: { library: Library }) {
-  const checks = useChecks(library.slug);
-  const start = useStartCheck(library.slug);
-  const stop = useStopCheck(library.slug);
+  const checks = useJobs(library.slug, "check");
+  const start = useStartJob(library.slug, "check");
+  const stop = useStopJob();
   const latest = checks.data?.[0];
-  const busy = start.isPending || latest?.state === "waiting" || latest?.state === "running";
+  const busy = start.isPending || underWay(latest);
   return (
     <Card title="Is all as recorded?">
       <p>Reads every treated file, copy and backup again and compares it with the records, byte for byte.</p>
       <div className="mt-4 flex flex-wrap gap-2">
-        <Button busy={busy} onClick={() => start.mutate(false)}>{busy ? "Reading …" : "Compare"}</Button>
+        <Button busy={busy} onClick={() => start.mutate({ mend: false })}>{busy ? "Reading …" : "Compare"}</Button>
         {busy && latest && <Button busy={stop.isPending} onClick={() => stop.mutate(latest.id)}>Stop</Button>}
-        {latest?.state === "finished" && latest.differences > latest.mended && (
-          <Button look="main" onClick={() => start.mutate(true)}>Mend what can be mended</Button>
+        {latest?.state === "finished" && latest.check && latest.check.differences > latest.check.mended && (
+          <Button look="main" onClick={() => start.mutate({ mend: true })}>Mend what can be mended</Button>
         )}
       </div>
       {start.isError && <div className="mt-3"><ErrorNote error={start.error} /></div>}
       {checks.isError && <div className="mt-3"><ErrorNote error={checks.error} /></div>}
-      {latest && <LatestCheck check={latest} />}
+      {latest?.check && <LatestCheck job={latest} check={latest.check} />}
     </Card>
   );
 }
 
-function LatestCheck({ check }: { check: Check }) {
+function LatestCheck({ job, check }: { job: Job; check: NonNullable<Job["check"]> }) {
   const read = `${count(check.files)} files, ${count(check.copies)} copies, ${count(check.backups)} backups`;
   return (
     <div className="mt-4 border-t border-line pt-3 text-sm">
       <p>
-        <Tag state={check.state} /> {when(check.created_at)}: {read}
+        <Tag state={job.state} /> {when(job.created_at)}: {read}
       </p>
-      {check.reason && <p className="mt-1 text-clay">{check.reason}</p>}
-      {check.state === "finished" && (
+      {job.reason && <p className="mt-1 text-clay">{job.reason}</p>}
+      {job.state === "finished" && (
         <p className={check.differences ? "text-clay" : "text-leaf"}>
           {check.differences ? `${many(check.differences, "difference")}, ${count(check.mended)} mended` : "All as recorded."}
         </p>

@@ -4,22 +4,22 @@ import { ArrowRight } from "lucide-react";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
 import type { Library, Savings, SlatFigures } from "../api/client";
-import { useRuns, useSavings, useStartSurvey } from "../api/queries";
+import { underWay, useRuns, useSavings, useStartJob } from "../api/queries";
 import { bytes, count, many, saved, when } from "../look/words";
 import { ForecastCard } from "../parts/ForecastCard";
 import { Slat } from "../parts/Slat";
 import { Button, Card, Empty, ErrorNote, Figure, PageTitle, Shape } from "../parts/ui";
 
 export function Look({ library }: { library: Library }) {
-  const survey = useStartSurvey(library.slug);
+  const survey = useStartJob(library.slug, "survey");
   const savings = useSavings(library.slug);
-  const surveying = library.last_survey?.state === "running" || library.last_survey?.state === "waiting";
+  const surveying = underWay(library.last_survey);
   return (
     <>
       <PageTitle
         aside={
-          <Button onClick={() => survey.mutate()} busy={survey.isPending || surveying}>
-            {surveying ? `Surveying, ${many(library.last_survey?.files_seen ?? 0, "file")} seen` : "Survey again"}
+          <Button onClick={() => survey.mutate(undefined)} busy={survey.isPending || surveying}>
+            {surveying ? `Surveying, ${many(library.last_survey?.survey?.files_seen ?? 0, "file")} seen` : "Survey again"}
           </Button>
         }
       >
@@ -30,7 +30,7 @@ export function Look({ library }: { library: Library }) {
         <div className="mb-4"><ErrorNote error={new Error(`The last survey failed: ${library.last_survey.reason}`)} /></div>
       )}
       {library.files === 0 ? (
-        <Empty title={surveying ? "Looking through the folder" : "No pictures yet"} action={<Button look="main" busy={surveying} onClick={() => survey.mutate()}>Survey the folder</Button>}>
+        <Empty title={surveying ? "Looking through the folder" : "No pictures yet"} action={<Button look="main" busy={surveying} onClick={() => survey.mutate(undefined)}>Survey the folder</Button>}>
           The folder <code className="font-mono text-sm">{library.root}</code> has not shown any pictures. A survey
           touches nothing: it lists the files and tells what each is.
         </Empty>
@@ -90,8 +90,8 @@ function Next({ library }: { library: Library }) {
           </Step>
         )}
         {library.files_treated > 0 && (
-          <Step to={`${base}/review?sort=score`} lead="Look at the lowest scores">
-            the pictures that changed most
+          <Step to={`${base}/review?sort=worst`} lead="Look at the worst places">
+            the pictures that lost most in one spot
           </Step>
         )}
         {trouble > 0 && (
@@ -161,10 +161,11 @@ function Crate({ title, slats, byFormat = false }: { title: string; slats: SlatF
 }
 
 function LastSurvey({ library }: { library: Library }) {
-  const survey = library.last_survey;
-  if (!survey || survey.state !== "finished") return null;
+  const job = library.last_survey;
+  const survey = job?.survey;
+  if (!survey || job.state !== "finished") return null;
   return (
-    <Card className="lg:col-span-3" title="The last survey" aside={when(survey.finished_at)}>
+    <Card className="lg:col-span-3" title="The last survey" aside={when(job.finished_at)}>
       <p>
         {count(survey.files_seen)} files seen: {count(survey.files_new)} new, {count(survey.files_changed)} changed by others,{" "}
         {count(survey.files_gone)} gone, {count(survey.files_unreadable)} unreadable. Originals and renditions both count as files.

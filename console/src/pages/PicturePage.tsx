@@ -1,9 +1,9 @@
 /** One picture: before and after side by side, all its files, what was done, and putting it back. */
 
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
-import { contentUrl, type Library, type PictureDetail, type PictureFile } from "../api/client";
-import { usePicture, usePlan, useSetOwn, useStartRun } from "../api/queries";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { contentUrl, type Library, type PictureDetail, type PictureFile, type Spot } from "../api/client";
+import { useFormats, usePicture, usePlan, useSetOwn, useStartRun } from "../api/queries";
 import { bytes, count, LEVELS, many, points, saved, STATE_WORDS, when, type LevelName } from "../look/words";
 import { Compare, type Side } from "../parts/Compare";
 import { Slat } from "../parts/Slat";
@@ -45,32 +45,49 @@ interface Version {
   name: string;
   size: number;
   score: number | null;
+  spot: Spot | null;
 }
 
-function versionsOf(file: PictureFile): Version[] {
-  const found: Version[] = [{ key: "before", name: "Before", size: file.size_before, score: null }];
-  if (file.size_now !== file.size_before) found.push({ key: "now", name: "Now", size: file.size_now, score: file.score });
-  for (const copy of file.copies) {
-    found.push({ key: copy.kind, name: copy.kind === "webp" ? "WebP copy" : "AVIF copy", size: copy.size, score: copy.score });
+/** What of a file can be looked at: as it first was, as it is, and what stands beside it. */
+export function versionsOf(file: PictureFile, label: (format: string) => string): Version[] {
+  const found: Version[] = [{ key: "before", name: "Before", size: file.size_before, score: null, spot: null }];
+  if (file.size_now !== file.size_before && file.state !== "removed") {
+    found.push({ key: "now", name: "Now", size: file.size_now, score: file.score, spot: file.spot ?? null });
+  }
+  for (const { format, purpose, size, score, spot } of file.derived) {
+    found.push({ key: format, name: `${label(format)} ${purpose}`, size, score, spot: spot ?? null });
   }
   return found;
 }
 
+/** The file, and the version of it, whose worst place is the worst of all. */
+export function worstOf(files: PictureFile[]): { file: PictureFile; key: string } | undefined {
+  return files
+    .flatMap((file) => [
+      { file, key: "now", spot: file.spot },
+      ...file.derived.map((derived) => ({ file, key: derived.format, spot: derived.spot })),
+    ])
+    .filter((found) => found.spot)
+    .sort((a, b) => (a.spot?.score ?? 0) - (b.spot?.score ?? 0))[0];
+}
+
 function Comparison({ picture }: { picture: PictureDetail }) {
-  const readable = picture.all_files.filter((file) => file.width > 0 && ["jpeg", "png", "gif", "webp", "avif"].includes(file.format ?? ""));
-  const [fileId, setFileId] = useState<number | null>(null);
+  const atSpot = useSearchParams()[0].get("at") === "worst";
+  const { shown, label } = useFormats();
+  const readable = picture.all_files.filter((file) => file.width > 0 && shown.some((format) => format.name === file.format));
+  const [fileId, setFileId] = useState<number | null>(() => (atSpot ? worstOf(readable)?.file.id : null) ?? null);
   const file = readable.find((one) => one.id === fileId) ?? readable[0];
   const [left, setLeft] = useState("before");
-  const [right, setRight] = useState("now");
+  const [right, setRight] = useState(() => (atSpot ? worstOf(readable)?.key : null) ?? "now");
   if (!file) return <p className="rounded-md bg-sunken p-8 text-center text-quiet">This file cannot be shown as a picture.</p>;
-  const versions = versionsOf(file);
+  const versions = versionsOf(file, label);
   const pick = (wanted: string, fallback: number) => versions.find((one) => one.key === wanted) ?? versions[Math.min(fallback, versions.length - 1)];
   const one = pick(left, 0) as Version;
   const other = pick(right, 1) as Version;
   const side = (version: Version): Side => ({
     name: version.name,
     url: contentUrl(file.id, version.key, `${file.size_now}-${version.size}`),
-    facts: `${bytes(version.size)}${version.key === "before" ? "" : `, ${saved(file.size_before, version.size)}`}${version.score == null ? "" : `, score ${points(version.score)}`}`,
+    facts: `${bytes(version.size)}${version.key === "before" ? "" : `, ${saved(file.size_before, version.size)}`}${version.score == null ? "" : `, score ${points(version.score)}`}${version.spot ? `, worst place ${version.spot.score.toFixed(0)}` : ""}`,
   });
   return (
     <>
@@ -85,7 +102,7 @@ function Comparison({ picture }: { picture: PictureDetail }) {
           {readable.map((each) => <option key={each.id} value={each.id}>{each.role === "original" ? "Original" : "Rendition"}, {count(each.width)} × {count(each.height)}</option>)}
         </select>
       </div>
-      <Compare key={`${file.id}`} left={side(one)} right={side(other)} width={file.width} height={file.height} />
+      <Compare key={file.id} left={side(one)} right={side(other)} width={file.width} height={file.height} spot={other.spot ?? one.spot} atSpot={atSpot} />
     </>
   );
 }
@@ -95,8 +112,8 @@ function Actions({ library, picture }: { library: Library; picture: PictureDetai
   const start = useStartRun();
   const [restoring, setRestoring] = useState(false);
   const [level, setLevel] = useState<LevelName>(picture.all_files[0]?.level ?? library.level);
-  const touched = picture.all_files.filter((file) => file.has_backup || file.copies.length > 0);
-  const copies = picture.all_files.reduce((sum, file) => sum + file.copies.length, 0);
+  const touched = picture.all_files.filter((file) => file.has_backup || file.derived.length > 0);
+  const copies = picture.all_files.reduce((sum, file) => sum + file.derived.length, 0);
   const go = (kind: "treat" | "restore") =>
     start.mutate(
       { library: library.slug, kind, ...(kind === "treat" && { level }), scope: { pictures: [picture.id] }, force: kind === "treat" },
@@ -124,6 +141,7 @@ function Actions({ library, picture }: { library: Library; picture: PictureDetai
 
 function Files({ picture }: { picture: PictureDetail }) {
   const scale = Math.max(...picture.all_files.map((file) => file.size_before), 1);
+  const { label } = useFormats();
   return (
     <Card className="lg:col-span-2" title={many(picture.files, "file")} aside={`${bytes(picture.bytes_before)} became ${bytes(picture.bytes_now)}, lightest ${bytes(picture.bytes_lightest)}`}>
       <ul className="divide-y divide-line">
@@ -137,7 +155,7 @@ function Files({ picture }: { picture: PictureDetail }) {
             <dl className="flex flex-wrap gap-x-5 gap-y-1 text-sm">
               <Fact name="before" value={bytes(file.size_before)} />
               <Fact name="now" value={bytes(file.size_now)} more={saved(file.size_before, file.size_now)} />
-              {file.copies.map((copy) => <Fact key={copy.kind} name={copy.kind === "webp" ? "WebP" : "AVIF"} value={bytes(copy.size)} more={`${saved(file.size_before, copy.size)}, ${copy.how}, score ${points(copy.score)}`} />)}
+              {file.derived.map((one) => <Fact key={`${one.purpose} ${one.format}`} name={`${label(one.format)} ${one.purpose}`} value={bytes(one.size)} more={`${saved(file.size_before, one.size)}, ${one.how}, score ${points(one.score)}`} />)}
               {file.how && <Fact name="how" value={`${file.level}: ${file.how}`} />}
               {file.score != null && <Fact name="lowest score" value={points(file.score)} />}
             </dl>

@@ -4,9 +4,10 @@ import { ArrowDown, ArrowUp, Plus, Trash2 } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Effect, Library, Recipe, RecipeSettings, Rule } from "../api/client";
-import { useEffectOf, useFolders, useRecipe, useSaveRecipe } from "../api/queries";
+import { useEffectOf, useFolders, useFormats, useRecipe, useSaveRecipe } from "../api/queries";
 import { count, LEVELS, many, when, type LevelName } from "../look/words";
 import { LevelChoice } from "../parts/LevelChoice";
+import { MetadataChoice } from "../parts/MetadataChoice";
 import { Button, Card, ErrorNote, Field, INPUT, Mind, NumberInput, Shape, Tick } from "../parts/ui";
 
 type Change = (part: Partial<RecipeSettings>) => void;
@@ -18,7 +19,13 @@ export function RecipePage({ library }: { library: Library }) {
   return <Editor key={`${library.slug} ${recipe.data.version}`} library={library} recipe={recipe.data} />;
 }
 
+/** What was typed lives in fields that begin anew when all of it is discarded. */
 function Editor({ library, recipe }: { library: Library; recipe: Recipe }) {
+  const [turn, setTurn] = useState(0);
+  return <Settings key={turn} library={library} recipe={recipe} onDiscard={() => setTurn(turn + 1)} />;
+}
+
+function Settings({ library, recipe, onDiscard }: { library: Library; recipe: Recipe; onDiscard: () => void }) {
   const [settings, setSettings] = useState(recipe.settings);
   const change: Change = (part) => setSettings((now) => ({ ...now, ...part }));
   return (
@@ -27,8 +34,7 @@ function Editor({ library, recipe }: { library: Library; recipe: Recipe }) {
         <Card title="Level and copies" aside={`version ${recipe.version}, saved by ${recipe.by}, ${when(recipe.created_at)}`}>
           <LevelChoice
             level={settings.level} onLevel={(level) => change({ level })}
-            webp={settings.webp} onWebp={(webp) => change({ webp })}
-            avif={settings.avif} onAvif={(avif) => change({ avif })}
+            copies={settings.copies} onCopies={(copies) => change({ copies })}
           />
           <div className="mt-3"><Tick label="Keep copies that are no smaller" on={settings.keep_larger_copies} onChange={(on) => change({ keep_larger_copies: on })} /></div>
         </Card>
@@ -37,13 +43,14 @@ function Editor({ library, recipe }: { library: Library; recipe: Recipe }) {
         <Conversions settings={settings} change={change} />
         <Rules library={library} settings={settings} change={change} />
       </div>
-      <Outcome library={library} recipe={recipe} settings={settings} reset={() => setSettings(recipe.settings)} />
+      <Outcome library={library} recipe={recipe} settings={settings} reset={onDiscard} />
     </div>
   );
 }
 
 function Files({ settings, change }: { settings: RecipeSettings; change: Change }) {
   const { largest, sharpening, fixed_quality: fixed } = settings;
+  const { formats } = useFormats();
   return (
     <Card title="Files and sizes">
       <div className="space-y-4">
@@ -92,10 +99,10 @@ function Files({ settings, change }: { settings: RecipeSettings; change: Change 
           <summary className="cursor-pointer text-sm font-semibold text-plum">Fix the encoders’ qualities instead</summary>
           <p className="mt-1 text-xs text-quiet">The level aims at a score for each picture. A fixed quality does not: some pictures then look worse, others are larger than need be.</p>
           <div className="mt-2 flex flex-wrap gap-4">
-            {(["jpeg", "webp", "avif"] as const).map((kind) => (
-              <label key={kind} className="flex items-center gap-2 text-sm">
-                {kind.toUpperCase()}
-                <NumberInput label={`Quality of ${kind.toUpperCase()}`} min={1} max={100} width="w-20" value={fixed[kind]} onChange={(value) => change({ fixed_quality: { ...fixed, [kind]: value } })} />
+            {formats.filter((format) => format.knob).map(({ name, label }) => (
+              <label key={name} className="flex items-center gap-2 text-sm">
+                {label}
+                <NumberInput label={`Quality of ${label}`} min={1} max={100} width="w-20" value={fixed[name as keyof typeof fixed]} onChange={(value) => change({ fixed_quality: { ...fixed, [name]: value } })} />
               </label>
             ))}
           </div>
@@ -105,24 +112,11 @@ function Files({ settings, change }: { settings: RecipeSettings; change: Change 
   );
 }
 
-const KINDS = {
-  rights: ["Rights and credit", "who made it, who may use it"],
-  time: ["Time", "when it was taken"],
-  place: ["Place", "where; may be a home address"],
-  camera: ["Camera", "with what and how"],
-  rest: ["Everything else", "titles, keywords, comments, editing history"],
-} as const;
-
 function Metadata({ settings, change }: { settings: RecipeSettings; change: Change }) {
   return (
     <Card title="What files say about themselves">
-      <div className="grid gap-3 sm:grid-cols-2">
-        {(Object.keys(KINDS) as (keyof typeof KINDS)[]).map((kind) => (
-          <Tick
-            key={kind} label={KINDS[kind][0]} hint={KINDS[kind][1]} on={settings.metadata.includes(kind)}
-            onChange={(on) => change({ metadata: (Object.keys(KINDS) as (keyof typeof KINDS)[]).filter((one) => (one === kind ? on : settings.metadata.includes(one))) })}
-          />
-        ))}
+      <MetadataChoice kept={settings.metadata} onChange={(metadata) => change({ metadata })} />
+      <div className="mt-3">
         <Tick label="Clear hidden colour" hint="The colour under full transparency, which nobody sees." on={settings.clear_hidden} onChange={(clear_hidden) => change({ clear_hidden })} />
       </div>
       <p className="mt-3 text-xs text-quiet">Orientation and colour profile always stay; embedded thumbnails never do.</p>
@@ -162,7 +156,7 @@ function Rules({ library, settings, change }: { library: Library; settings: Reci
     if (rule) order.splice(index + by, 0, rule);
     change({ rules: order });
   };
-  const fresh = { name: `Rule ${rules.length + 1}`, when: { folder: "" }, leave: true, how: {} } as unknown as Rule;
+  const fresh = { name: `Rule ${rules.length + 1}`, when: { folder: "" }, leave: false, how: { level: settings.level } } as unknown as Rule;
   return (
     <Card title="Rules" aside="the first that fits a file decides about it">
       {rules.length === 0 && <p className="mb-3 text-quiet">None: the recipe holds for every file. A rule leaves some files alone, or gives them another level.</p>}
@@ -186,6 +180,7 @@ function Rules({ library, settings, change }: { library: Library; settings: Reci
 
 function RuleFields({ slug, rule, onChange }: { slug: string; rule: Rule; onChange: (rule: Rule) => void }) {
   const folders = useFolders(slug);
+  const { treated } = useFormats();
   const { when: about } = rule;
   const set = (part: Partial<typeof about>) => onChange({ ...rule, when: { ...about, ...part } });
   const then = rule.leave ? "leave" : (rule.how.level ?? "everyday");
@@ -201,7 +196,7 @@ function RuleFields({ slug, rule, onChange }: { slug: string; rule: Rule; onChan
       <Field label="Format">
         <select className={INPUT} value={about.formats?.[0] ?? ""} onChange={(event) => set({ formats: event.target.value ? [event.target.value] : null })}>
           <option value="">any</option>
-          {["jpeg", "png", "gif", "webp", "avif"].map((one) => <option key={one} value={one}>{one.toUpperCase()}</option>)}
+          {treated.map(({ name, label }) => <option key={name} value={name}>{label}</option>)}
         </select>
       </Field>
       <Field label="Transparency">
@@ -213,8 +208,8 @@ function RuleFields({ slug, rule, onChange }: { slug: string; rule: Rule; onChan
       </Field>
       <div>
         <span className="mb-1 block font-semibold">Size</span>
-        <NumberInput label="Smaller than, kilobytes" unit="kB or more" width="w-24" value={about.larger_than == null ? null : about.larger_than / 1000} onChange={(value) => set({ larger_than: value == null ? null : Math.round(value * 1000) })} />
-        <div className="mt-1"><NumberInput label="Larger than, kilobytes" unit="kB or less" width="w-24" value={about.smaller_than == null ? null : about.smaller_than / 1000} onChange={(value) => set({ smaller_than: value == null ? null : Math.round(value * 1000) })} /></div>
+        <NumberInput label="At least so many kilobytes" unit="kB or more" width="w-24" value={about.larger_than == null ? null : about.larger_than / 1000} onChange={(value) => set({ larger_than: value == null ? null : Math.round(value * 1000) })} />
+        <div className="mt-1"><NumberInput label="Less than so many kilobytes" unit="kB at most" width="w-24" value={about.smaller_than == null ? null : about.smaller_than / 1000} onChange={(value) => set({ smaller_than: value == null ? null : Math.round(value * 1000) })} /></div>
       </div>
       <Field label="Then">
         <select

@@ -5,7 +5,8 @@ import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { previewUrl, type Library, type Picture } from "../api/client";
-import { fetchPictures, useFolders, useStartRun, type PictureFilters } from "../api/queries";
+import { fetchPictures, useFolders, useFormats, useStartRun, type PictureFilters } from "../api/queries";
+import { keys } from "../api/keys";
 import { bytes, count, many, points, saved, STATE_WORDS } from "../look/words";
 import { Slat } from "../parts/Slat";
 import { Button, Empty, ErrorNote, INPUT, PageTitle, Shape, Tag } from "../parts/ui";
@@ -36,6 +37,7 @@ export function Review({ library }: { library: Library }) {
 
 function Filters({ library, filters, onChange }: { library: Library; filters: Required<PictureFilters>; onChange: (name: string, value: string) => void }) {
   const folders = useFolders(library.slug);
+  const { treated } = useFormats();
   const [search, setSearch] = useState(filters.search);
   useEffect(() => setSearch(filters.search), [filters.search]);
   return (
@@ -50,8 +52,8 @@ function Filters({ library, filters, onChange }: { library: Library; filters: Re
       <input aria-label="Search in paths" placeholder="Search in paths" className={`${INPUT} col-span-2 md:col-span-1`} value={search} onChange={(event) => setSearch(event.target.value)} onBlur={() => search !== filters.search && onChange("search", search)} />
       <Choice label="State" value={filters.state} onChange={(value) => onChange("state", value)} options={Object.entries(STATE_WORDS).filter(([key]) => key !== "gone")} all="every state" />
       <Choice label="Folder" value={filters.folder} onChange={(value) => onChange("folder", value)} options={(folders.data ?? []).filter(Boolean).map((one) => [one, one])} all="every folder" />
-      <Choice label="Format" value={filters.format} onChange={(value) => onChange("format", value)} options={["jpeg", "png", "gif", "webp", "avif"].map((one) => [one, one])} all="every format" />
-      <Choice label="Order" value={filters.sort} onChange={(value) => onChange("sort", value)} options={[["score", "lowest score first"], ["saved", "most saved first"], ["size", "heaviest first"]]} all="by path" />
+      <Choice label="Format" value={filters.format} onChange={(value) => onChange("format", value)} options={treated.map(({ name, label }) => [name, label])} all="every format" />
+      <Choice label="Order" value={filters.sort} onChange={(value) => onChange("sort", value)} options={[["worst", "worst place first"], ["saved", "most saved first"], ["size", "heaviest first"]]} all="by path" />
     </form>
   );
 }
@@ -88,7 +90,7 @@ const ROW = 76;
 
 function Rows({ library, filters, chosen, onChosen }: { library: Library; filters: Required<PictureFilters>; chosen: ReadonlySet<number>; onChosen: (chosen: ReadonlySet<number>) => void }) {
   const pages = useInfiniteQuery({
-    queryKey: ["pictures", library.slug, filters],
+    queryKey: keys.pictures(library.slug, filters),
     queryFn: ({ pageParam }) => fetchPictures(library.slug, filters, pageParam),
     initialPageParam: 0,
     getNextPageParam: (last) => last.next ?? undefined,
@@ -127,7 +129,7 @@ function Rows({ library, filters, chosen, onChosen }: { library: Library; filter
           const picture = rows[index];
           return (
             <div key={key} role="listitem" className="absolute inset-x-0 border-b border-line" style={{ height: ROW, transform: `translateY(${start - virtual.options.scrollMargin}px)` }}>
-              {picture ? <Row library={library} picture={picture} chosen={chosen.has(picture.id)} onChoose={() => choose(picture.id)} /> : <Shape className="m-2 h-14" />}
+              {picture ? <Row library={library} picture={picture} query={filters.sort === "worst" ? "?at=worst" : ""} chosen={chosen.has(picture.id)} onChoose={() => choose(picture.id)} /> : <Shape className="m-2 h-14" />}
             </div>
           );
         })}
@@ -136,13 +138,13 @@ function Rows({ library, filters, chosen, onChosen }: { library: Library; filter
   );
 }
 
-function Row({ library, picture, chosen, onChoose }: { library: Library; picture: Picture; chosen: boolean; onChoose: () => void }) {
+function Row({ library, picture, query, chosen, onChoose }: { library: Library; picture: Picture; query: string; chosen: boolean; onChoose: () => void }) {
   return (
     <div className={`grid h-full grid-cols-[auto_56px_minmax(0,1fr)_auto] items-center gap-3 px-3 md:grid-cols-[auto_72px_minmax(0,1fr)_14rem_7rem_4rem_4rem] ${chosen ? "bg-plum-soft" : ""}`}>
       <input type="checkbox" aria-label={`Choose ${picture.name}`} className="h-4 w-4 accent-plum" checked={chosen} onChange={onChoose} />
       <Thumb picture={picture} />
       <div className="min-w-0">
-        <Link to={`/l/${library.slug}/review/${picture.id}`} className="block truncate font-semibold hover:text-plum hover:underline" title={picture.path}>
+        <Link to={`/l/${library.slug}/review/${picture.id}${query}`} className="block truncate font-semibold hover:text-plum hover:underline" title={picture.path}>
           {picture.name}
         </Link>
         <div className="flex items-center gap-2 truncate text-xs text-quiet">
@@ -156,7 +158,7 @@ function Row({ library, picture, chosen, onChoose }: { library: Library; picture
       <div className="hidden md:block"><Slat before={picture.bytes_before} now={picture.bytes_now} lightest={picture.bytes_lightest} format={picture.format ?? undefined} /></div>
       <span className="text-right text-sm">{bytes(picture.bytes_now)}<span className="block font-semibold text-leaf md:hidden">{saved(picture.bytes_before, picture.bytes_now)}</span></span>
       <span className="hidden text-right text-sm font-semibold text-leaf md:block">{saved(picture.bytes_before, picture.bytes_now)}</span>
-      <span className="hidden text-right text-sm text-quiet md:block" title="lowest SSIMULACRA2 score among its files">{points(picture.score)}</span>
+      <span className="hidden text-right text-sm text-quiet md:block" title="lowest SSIMULACRA2 score among its files; below it, what all would score were it like its worst place">{points(picture.score)}<span className="block text-xs">{picture.worst == null ? "" : `worst ${picture.worst.toFixed(0)}`}</span></span>
     </div>
   );
 }
@@ -166,5 +168,5 @@ function Thumb({ picture }: { picture: Picture }) {
   if (broken || picture.state === "unreadable") {
     return <div aria-hidden className="flex h-14 items-center justify-center rounded bg-sunken text-xs text-quiet">none</div>;
   }
-  return <img src={previewUrl(picture.original_id, 144, picture.bytes_now)} alt="" loading="lazy" onError={() => setBroken(true)} className="h-14 w-full rounded bg-sunken object-cover" />;
+  return <img src={previewUrl(picture.original_id, 320, picture.bytes_now)} alt="" loading="lazy" onError={() => setBroken(true)} className="h-14 w-full rounded bg-sunken object-cover" />;
 }

@@ -4,7 +4,7 @@ import { Pause, Play, RotateCcw, Square } from "lucide-react";
 import { Link, useParams } from "react-router";
 import type { Item, Library, Run } from "../api/client";
 import { useChangeRun, useItems, useRun } from "../api/queries";
-import { bytes, count, duration, many, points, saved, when } from "../look/words";
+import { bytes, count, duration, many, points, rate, saved, when } from "../look/words";
 import { Slat } from "../parts/Slat";
 import { Button, Card, Empty, ErrorNote, Figure, PageTitle, Shape, Tag } from "../parts/ui";
 
@@ -73,7 +73,7 @@ function Progress({ run }: { run: Run }) {
         <span>
           {run.waits_for && `Waiting for ${run.waits_for}`}
           {run.state === "running" && !run.waits_for && run.megapixels_per_second != null &&
-            `${run.megapixels_per_second.toFixed(1)} megapixels a second, about ${duration(run.seconds_left)} left`}
+            `${rate(run.megapixels_per_second)} megapixels a second, about ${duration(run.seconds_left)} left`}
         </span>
       </div>
       {run.proof && <Proof proof={run.proof} />}

@@ -25,18 +25,17 @@ function StartRun({ library }: { library: Library }) {
   const folders = useFolders(library.slug);
   const start = useStartRun();
   const [level, setLevel] = useState<LevelName>(library.level);
-  const [webp, setWebp] = useState(library.webp);
-  const [avif, setAvif] = useState(library.avif);
+  const [copies, setCopies] = useState(library.copy_formats);
   const [folder, setFolder] = useState("");
   const begin = () =>
     start.mutate(
-      { library: library.slug, kind: "treat", level, webp, avif, scope: folder ? { folder } : {}, force: false },
+      { library: library.slug, kind: "treat", level, copies, scope: folder ? { folder } : {}, force: false },
       { onSuccess: (run) => void navigate(`/l/${library.slug}/treat/${run.id}`) },
     );
   return (
     <Card title="Start a run">
       <div className="space-y-4">
-        <LevelChoice level={level} onLevel={setLevel} webp={webp} onWebp={setWebp} avif={avif} onAvif={setAvif} />
+        <LevelChoice level={level} onLevel={setLevel} copies={copies} onCopies={setCopies} />
         <Field label="Which pictures" hint="Originals and renditions alike. Files already treated with the same settings are passed over.">
           <select className={INPUT} value={folder} onChange={(event) => setFolder(event.target.value)}>
             <option value="">The whole library, {many(library.pictures, "picture")}</option>

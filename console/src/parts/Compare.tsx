@@ -3,7 +3,8 @@
  * single pixels, both sides locked together, and the difference with gain.
  */
 
-import { useCallback, useEffect, useRef, useState, type PointerEvent, type WheelEvent } from "react";
+import { useCallback, useEffect, useRef, useState, type PointerEvent } from "react";
+import type { Spot } from "../api/client";
 
 export interface Side {
   name: string;
@@ -20,14 +21,26 @@ interface View {
 const LARGEST = 16;
 const STEP = 0.02;
 
-export function Compare({ left, right, width, height }: { left: Side; right: Side; width: number; height: number }) {
+interface Props {
+  left: Side;
+  right: Side;
+  width: number;
+  height: number;
+  /** Where the right side scores worst: the comparison can be opened there. */
+  spot?: Spot | null;
+  /** Opens there at once. */
+  atSpot?: boolean;
+}
+
+export function Compare({ left, right, width, height, spot, atSpot = false }: Props) {
   const ground = useRef<HTMLDivElement>(null);
   const [view, setView] = useState<View | null>(null);
   const [divider, setDivider] = useState(0.5);
   const [mode, setMode] = useState<"divide" | "difference">("divide");
   const [gain, setGain] = useState(8);
   const [flick, setFlick] = useState(false);
-  const [loaded, setLoaded] = useState<Record<string, boolean>>({});
+  const [loaded, setLoaded] = useState<Record<string, "there" | "broken">>({});
+  const [mapped, setMapped] = useState(false);
 
   const fit = useCallback((): View => {
     const box = ground.current?.getBoundingClientRect();
@@ -36,12 +49,18 @@ export function Compare({ left, right, width, height }: { left: Side; right: Sid
     return { scale, x: (box.width - width * scale) / 2, y: (box.height - height * scale) / 2 };
   }, [width, height]);
 
+  const there = useCallback((): View => {
+    const box = ground.current?.getBoundingClientRect();
+    if (!box || !spot) return fit();
+    return { scale: 2, x: box.width / 2 - spot.left * width * 2, y: box.height / 2 - spot.top * height * 2 };
+  }, [fit, spot, width, height]);
+
   useEffect(() => {
-    setView(fit());
+    setView(atSpot ? there() : fit());
     const onResize = () => setView(fit());
     addEventListener("resize", onResize);
     return () => removeEventListener("resize", onResize);
-  }, [fit]);
+  }, [fit, there, atSpot]);
 
   const zoom = useCallback((factor: number, atX?: number, atY?: number) => {
     setView((now) => {
@@ -75,6 +94,7 @@ export function Compare({ left, right, width, height }: { left: Side; right: Sid
       "1": actual,
       d: () => setMode((now) => (now === "divide" ? "difference" : "divide")),
       f: () => setFlick(true),
+      w: () => setView(there()),
     };
     const act = keys[event.key];
     if (!act) return;
@@ -82,10 +102,17 @@ export function Compare({ left, right, width, height }: { left: Side; right: Sid
     act();
   };
 
-  const onWheel = (event: WheelEvent) => {
-    const box = ground.current?.getBoundingClientRect();
-    if (box) zoom(event.deltaY < 0 ? 1.2 : 1 / 1.2, event.clientX - box.left, event.clientY - box.top);
-  };
+  // React listens passively to wheels, and the page would scroll along.
+  useEffect(() => {
+    const element = ground.current;
+    const onWheel = (event: WheelEvent) => {
+      event.preventDefault();
+      const box = (event.currentTarget as HTMLElement).getBoundingClientRect();
+      zoom(event.deltaY < 0 ? 1.2 : 1 / 1.2, event.clientX - box.left, event.clientY - box.top);
+    };
+    element?.addEventListener("wheel", onWheel, { passive: false });
+    return () => element?.removeEventListener("wheel", onWheel);
+  }, [zoom]);
 
   const pan = useDrag((dx, dy) => setView((now) => now && { ...now, x: now.x + dx, y: now.y + dy }));
   const slide = useDrag((dx) => {
@@ -104,8 +131,9 @@ export function Compare({ left, right, width, height }: { left: Side; right: Sid
     imageRendering: place.scale >= 2 ? ("pixelated" as const) : ("auto" as const),
   };
   const at = `${(flick ? 1 : divider) * 100}%`;
+  const broken = [left, right].find((side) => loaded[side.url] === "broken");
   const ready = loaded[left.url] && loaded[right.url];
-  const mark = (url: string) => setLoaded((now) => ({ ...now, [url]: true }));
+  const mark = (url: string, how: "there" | "broken" = "there") => setLoaded((now) => ({ ...now, [url]: how }));
 
   return (
     <figure className="overflow-hidden rounded-md border border-line bg-[#161416]">
@@ -113,22 +141,23 @@ export function Compare({ left, right, width, height }: { left: Side; right: Sid
         ref={ground}
         role="group"
         tabIndex={0}
-        aria-label={`Comparison: ${left.name} on the left, ${right.name} on the right. Arrow keys move the divider, F held flicks, D shows the difference, plus and minus zoom, 0 fits, 1 is actual size.`}
+        aria-label={`Comparison: ${left.name} on the left, ${right.name} on the right. Arrow keys move the divider, F held flicks, D shows the difference, plus and minus zoom, 0 fits, 1 is actual size, W goes to the worst place.`}
         onKeyDown={onKey}
         onKeyUp={(event) => event.key === "f" && setFlick(false)}
         onBlur={() => setFlick(false)}
-        onWheel={onWheel}
         {...pan}
         className="relative h-[min(62vh,44rem)] touch-none cursor-grab select-none overflow-hidden active:cursor-grabbing"
       >
-        {!ready && <p className="absolute inset-0 z-10 flex items-center justify-center text-sm text-[#b9b2b8]">Fetching both versions …</p>}
+        {!ready && !broken && <p className="absolute inset-0 z-10 flex items-center justify-center text-sm text-[#b9b2b8]">Fetching both versions …</p>}
+        {broken && <p role="alert" className="absolute inset-x-0 top-0 z-20 bg-[#42261a] px-4 py-2 text-sm text-[#e59a70]">{broken.name} could not be fetched: its file is not there, or the library is away. Look at the machine’s check, then open this page again.</p>}
+        {mapped && spot && <SpotMap spot={spot} style={image} />}
         <div className="absolute inset-0" style={mode === "difference" ? { filter: `brightness(${gain})` } : undefined}>
-          <img src={right.url} alt={right.name} style={image} draggable={false} onLoad={() => mark(right.url)} />
+          <img src={right.url} alt={right.name} style={image} draggable={false} onLoad={() => mark(right.url)} onError={() => mark(right.url, "broken")} />
           <div
             className="absolute inset-0"
             style={mode === "difference" ? { mixBlendMode: "difference" } : { clipPath: `inset(0 calc(100% - ${at}) 0 0)` }}
           >
-            <img src={left.url} alt={left.name} style={image} draggable={false} onLoad={() => mark(left.url)} />
+            <img src={left.url} alt={left.name} style={image} draggable={false} onLoad={() => mark(left.url)} onError={() => mark(left.url, "broken")} />
           </div>
         </div>
         {mode === "divide" && !flick && (
@@ -157,6 +186,8 @@ export function Compare({ left, right, width, height }: { left: Side; right: Sid
           <Tool on={false} onClick={() => zoom(1 / 1.5)} label="Zoom out">−</Tool>
           <span className="w-12 text-center tabular-nums">{Math.round(place.scale * 100)} %</span>
           <Tool on={false} onClick={() => zoom(1.5)} label="Zoom in">+</Tool>
+          {spot && <Tool on={false} onClick={() => setView(there())} label={`Worst place, ${spot.score.toFixed(0)}`}>Worst place</Tool>}
+          {spot && <Tool on={mapped} onClick={() => setMapped(!mapped)} label="Map of where the score was lost">Map</Tool>}
           <Tool on={mode === "difference"} onClick={() => setMode(mode === "divide" ? "difference" : "divide")}>Difference</Tool>
           {mode === "difference" && (
             <label className="flex items-center gap-1">
@@ -167,6 +198,19 @@ export function Compare({ left, right, width, height }: { left: Side; right: Sid
         <span className="md:text-right"><b>{right.name}</b> {right.facts}</span>
       </figcaption>
     </figure>
+  );
+}
+
+/** Where the score was lost: the more, the stronger the colour of the part. */
+export function SpotMap({ spot, style }: { spot: Spot; style: React.CSSProperties }) {
+  const lost = spot.lost.match(/../g)?.map((digits) => parseInt(digits, 16)) ?? [];
+  const most = Math.max(...lost, 1);
+  return (
+    <div role="img" aria-label={`The score was lost most at ${Math.round(spot.left * 100)} % from the left and ${Math.round(spot.top * 100)} % from the top`} className="pointer-events-none z-10 grid" style={{ ...style, gridTemplateColumns: `repeat(${spot.columns}, 1fr)` }}>
+      {lost.map((points, place) => (
+        <span key={place} data-lost={points} style={{ background: `rgb(229 90 60 / ${(0.65 * (points / most) ** 2).toFixed(3)})` }} />
+      ))}
+    </div>
   );
 }
 

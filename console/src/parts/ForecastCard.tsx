@@ -1,16 +1,16 @@
 /** What a run is expected to save, from a sample treated in memory; and how right that was. */
 
-import type { Forecast, Library } from "../api/client";
-import { useForecasts, useStartForecast, useStopForecast } from "../api/queries";
+import type { Library, Outlook as Found } from "../api/client";
+import { underWay, useJobs, useStartJob, useStopJob } from "../api/queries";
 import { bytes, count, many, saved } from "../look/words";
 import { Button, Card, ErrorNote } from "./ui";
 
 export function ForecastCard({ library }: { library: Library }) {
-  const forecasts = useForecasts(library.slug);
-  const start = useStartForecast(library.slug);
-  const stop = useStopForecast(library.slug);
+  const forecasts = useJobs(library.slug, "forecast");
+  const start = useStartJob(library.slug, "forecast");
+  const stop = useStopJob();
   const latest = forecasts.data?.[0];
-  const busy = start.isPending || latest?.state === "waiting" || latest?.state === "running";
+  const busy = start.isPending || underWay(latest);
   if (library.files_new === 0 && !latest) return null;
   return (
     <Card
@@ -18,7 +18,7 @@ export function ForecastCard({ library }: { library: Library }) {
       title="Forecast"
       aside={
         <div className="flex gap-2">
-          <Button busy={busy} onClick={() => start.mutate(60)}>{busy ? "Treating a sample in memory …" : latest ? "Forecast again" : "Forecast the saving"}</Button>
+          <Button busy={busy} onClick={() => start.mutate({ seconds: 60 })}>{busy ? "Treating a sample in memory …" : latest ? "Forecast again" : "Forecast the saving"}</Button>
           {busy && latest && <Button busy={stop.isPending} onClick={() => stop.mutate(latest.id)}>Stop</Button>}
         </div>
       }
@@ -27,12 +27,12 @@ export function ForecastCard({ library }: { library: Library }) {
       {forecasts.isError && <ErrorNote error={forecasts.error} again={() => void forecasts.refetch()} />}
       {!latest && <p className="text-quiet">Treats a sample for a minute, in memory only, and reckons the rest from it. Nothing in the library is touched.</p>}
       {latest?.state === "failed" && <ErrorNote error={new Error(latest.reason ?? "the forecast failed")} />}
-      {latest?.result && <Outlook result={latest.result} />}
+      {latest?.forecast?.outlook && <Outlook result={latest.forecast.outlook} />}
     </Card>
   );
 }
 
-function Outlook({ result }: { result: NonNullable<Forecast["result"]> }) {
+function Outlook({ result }: { result: Found }) {
   const full = Math.max(result.bytes_before, 1);
   const share = (value: number) => `${Math.min(100, (100 * value) / full)}%`;
   const actual = result.actual_files > 0 && result.actual_before > 0;

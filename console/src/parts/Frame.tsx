@@ -8,20 +8,22 @@ import { Link, NavLink, useNavigate } from "react-router";
 import { api, type Library, type Person } from "../api/client";
 import { useLibraries, useRuns } from "../api/queries";
 import { count } from "../look/words";
+import { addressOf, WORK } from "../pages";
 import { Palette } from "./Palette";
 
-const WORK = [
-  { to: "", name: "Look", hint: "what is there" },
-  { to: "treat", name: "Treat", hint: "runs, the recipe, upkeep" },
-  { to: "review", name: "Review", hint: "the pictures" },
-  { to: "keep", name: "Keep", hint: "backups" },
-];
+/** Pages that are of no library show the way back into the one that was looked at last. */
+function useLibraryOfFrame(library: Library | undefined): Library | undefined {
+  const libraries = useLibraries();
+  const last = localStorage.getItem("plumcrate-library");
+  return library ?? libraries.data?.find((known) => known.slug === last) ?? libraries.data?.[0];
+}
 
-export function Frame({ person, library, children }: { person: Person; library?: Library; children: ReactNode }) {
+export function Frame({ person, library: given, children }: { person: Person; library?: Library; children: ReactNode }) {
+  const library = useLibraryOfFrame(given);
   const [palette, setPalette] = useState(false);
   useEffect(() => {
-    if (library) localStorage.setItem("plumcrate-library", library.slug);
-  }, [library]);
+    if (given) localStorage.setItem("plumcrate-library", given.slug);
+  }, [given]);
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
       if ((event.metaKey || event.ctrlKey) && event.key.toLowerCase() === "k") {
@@ -46,11 +48,11 @@ export function Frame({ person, library, children }: { person: Person; library?:
           <LibraryMenu library={library} />
           {library && (
             <nav aria-label="The work" className="order-last flex w-full gap-1 sm:order-none sm:w-auto">
-              {WORK.map(({ to, name, hint }) => (
+              {WORK.map(({ path, name, hint }) => (
                 <NavLink
-                  key={name}
-                  to={to ? `/l/${library.slug}/${to}` : `/l/${library.slug}`}
-                  end={to === ""}
+                  key={path}
+                  to={addressOf(library.slug, path)}
+                  end={path === ""}
                   title={hint}
                   className={({ isActive }) =>
                     `flex-1 rounded-[5px] px-3 py-1.5 text-center text-sm font-semibold transition sm:flex-none ${

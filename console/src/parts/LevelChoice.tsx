@@ -1,18 +1,19 @@
 /** The four levels, each with what it is for, and the copies. */
 
 import { RadioGroup } from "radix-ui";
+import type { CopyFormat } from "../api/client";
+import { useFormats } from "../api/queries";
 import { LEVELS, type LevelName } from "../look/words";
 
 interface Props {
   level: LevelName;
   onLevel: (level: LevelName) => void;
-  webp: boolean;
-  onWebp: (on: boolean) => void;
-  avif: boolean;
-  onAvif: (on: boolean) => void;
+  copies: CopyFormat[];
+  onCopies: (copies: CopyFormat[]) => void;
 }
 
-export function LevelChoice({ level, onLevel, webp, onWebp, avif, onAvif }: Props) {
+export function LevelChoice({ level, onLevel, copies, onCopies }: Props) {
+  const { formats } = useFormats();
   return (
     <div className="space-y-4">
       <div>
@@ -38,8 +39,12 @@ export function LevelChoice({ level, onLevel, webp, onWebp, avif, onAvif }: Prop
       <fieldset>
         <legend className="mb-1 text-sm font-semibold">Copies beside each file</legend>
         <div className="flex gap-5">
-          <Check label="WebP" on={webp} onChange={onWebp} />
-          <Check label="AVIF" on={avif} onChange={onAvif} />
+          {formats.filter((format) => format.copy_of_others).map(({ name, label }) => (
+            <Check
+              key={name} label={label} on={copies.includes(name as CopyFormat)}
+              onChange={(on) => onCopies(on ? [...copies, name as CopyFormat] : copies.filter((other) => other !== name))}
+            />
+          ))}
         </div>
         <p className="mt-1 text-xs text-quiet">A copy that would not be smaller is not written.</p>
       </fieldset>

@@ -5,6 +5,14 @@ import { useEffect, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import type { Library } from "../api/client";
 import { useLibraries } from "../api/queries";
+import { addressOf, PAGES } from "../pages";
+
+const REVIEWS = [
+  { name: "worst place first", query: "sort=worst" },
+  { name: "most saved first", query: "sort=saved" },
+  { name: "what failed", query: "state=failed" },
+  { name: "what cannot be read", query: "state=unreadable" },
+];
 
 interface Command {
   name: string;
@@ -24,20 +32,14 @@ export function Palette({ open, onClose, library }: { open: boolean; onClose: ()
   const commands = useMemo<Command[]>(() => {
     const here = library
       ? [
-          { name: "Look: what is there", to: `/l/${library.slug}` },
-          { name: "Treat: start a run", to: `/l/${library.slug}/treat` },
-          { name: "Review: all pictures", to: `/l/${library.slug}/review` },
-          { name: "Review: lowest score first", to: `/l/${library.slug}/review?sort=score` },
-          { name: "Review: most saved first", to: `/l/${library.slug}/review?sort=saved` },
-          { name: "Review: what failed", to: `/l/${library.slug}/review?state=failed` },
-          { name: "Review: what cannot be read", to: `/l/${library.slug}/review?state=unreadable` },
-          { name: "Keep: backups and restoring", to: `/l/${library.slug}/keep` },
+          ...PAGES.filter((page) => page.name).map(({ path, name, hint }) => ({ name: `${name}: ${hint}`, to: addressOf(library.slug, path) })),
+          ...REVIEWS.map(({ name, query }) => ({ name: `Review: ${name}`, to: `${addressOf(library.slug, "review")}?${query}` })),
         ]
       : [];
     const others = (libraries.data ?? []).map((one) => ({ name: `Library: ${one.name}`, to: `/l/${one.slug}` }));
     const finding = library && typed.trim() ? [{ name: `Find pictures called “${typed.trim()}”`, to: `/l/${library.slug}/review?search=${encodeURIComponent(typed.trim())}` }] : [];
     const words = typed.toLowerCase().split(/\s+/);
-    const fitting = [...here, ...others, { name: "Connect a library", to: "/connect" }].filter(({ name }) =>
+    const fitting = [...here, ...others, { name: "Connect a library", to: "/connect" }, { name: "The machine: check it", to: "/machine" }].filter(({ name }) =>
       words.every((word) => name.toLowerCase().includes(word)),
     );
     return [...fitting, ...finding];

@@ -14,9 +14,11 @@ from fastapi.staticfiles import StaticFiles
 
 from plumcrate import __version__
 from plumcrate.contract import Problem
+from plumcrate.imaging.recipe import Limits
 from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
 from plumcrate.settings import Settings
+from plumcrate.work.previews import Previews
 from plumcrate.work.queue import Queue
 from plumcrate.work.sandbox import Sandbox
 
@@ -24,7 +26,7 @@ from . import problems
 from .auth import Attempts
 from .events import Hub
 from .gate import API, Gate
-from .routers import care, intake, libraries, people, pictures, recipes, runs
+from .routers import care, intake, jobs, libraries, people, pictures, recipes, runs
 
 _STATIC = Path(__file__).parent / "static"
 #: No request of a person takes so long; what does, is ended by the database.
@@ -51,14 +53,28 @@ def create_app(settings: Settings | None = None) -> FastAPI:
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        app.state.sandbox = Sandbox(2, settings.child_memory_mb, settings.seconds_per_megapixel, urgent=True)
+        app.state.sandbox = Sandbox(
+            2,
+            settings.child_memory_mb,
+            settings.seconds_per_megapixel,
+            limits=Limits(round(settings.max_megapixels * 1e6)),
+            urgent=True,
+        )
+        app.state.previews = Previews(
+            database,
+            app.state.state_folder,
+            app.state.sandbox,
+            most_bytes=settings.max_file_mb * 1_000_000,
+            room=settings.previews_mb * 1_000_000,
+            threads=2,
+        )
         # What waits for a child, for the disk or for a monitor has threads of its own.
-        app.state.preview_threads = anyio.CapacityLimiter(4)
         app.state.upload_threads = anyio.CapacityLimiter(2)
         app.state.health_threads = anyio.CapacityLimiter(2)
         hub.start()
         yield
         await hub.stop()
+        app.state.previews.close()
         app.state.sandbox.close()
         database.close()
         monitor.close()
@@ -80,7 +96,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     problems.install(app)
     app.add_middleware(Gate, settings=settings)
     api = APIRouter(prefix=API)
-    for module in (people, libraries, recipes, pictures, runs, intake, care):
+    for module in (people, libraries, recipes, pictures, runs, jobs, intake, care):
         api.include_router(module.router)
     app.include_router(api)
     _serve_console(app)

@@ -138,6 +138,11 @@ def sign_out(session: OrmSession, request: Request, response: Response) -> None:
     )
 
 
+def all_keys(session: OrmSession) -> list[tables.Key]:
+    """In the order in which they were made."""
+    return list(session.scalars(select(tables.Key).order_by(tables.Key.id)))
+
+
 def new_key(session: OrmSession, name: str, role: Role) -> tuple[tables.Key, str]:
     """Makes a key; the secret is returned once and only its hash kept."""
     secret = f"pc_{secrets.token_urlsafe(32)}"

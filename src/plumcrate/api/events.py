@@ -14,13 +14,13 @@ from sqlalchemy.exc import SQLAlchemyError
 from sse_starlette import ServerSentEvent
 
 from plumcrate.records.database import CHANNEL, Database
-from plumcrate.records.queries.libraries import survey_view
+from plumcrate.records.queries.jobs import job_view
 from plumcrate.records.queries.runs import item_view, run_view
-from plumcrate.records.tables import Item, Library, Run, Survey
+from plumcrate.records.tables import Item, Job, Library, Run
 
 log = structlog.get_logger()
 
-#: Progress of one run or survey is sent at most so often, in seconds.
+#: Progress of one run or job is sent at most so often, in seconds.
 _GATHER = 0.25
 _BACKLOG = 500
 _MOST_CHANGED = 5_000
@@ -31,7 +31,7 @@ MOST_READERS = 200
 
 
 class Hub:
-    """Hears what the database tells and passes it on as events ``run``, ``survey`` and ``item``."""
+    """Hears what the database tells and passes it on as events ``run``, ``job`` and ``item``."""
 
     def __init__(self, database: Database) -> None:
         self._database = database
@@ -62,7 +62,7 @@ class Hub:
     def _heard(self, payload: str) -> None:
         try:
             told = json.loads(payload)
-            changed = {(noun, int(told[noun])) for noun in ("run", "survey", "item") if noun in told}
+            changed = {(noun, int(told[noun])) for noun in ("run", "job", "item") if noun in told}
         except (ValueError, TypeError):
             log.warning("a notification that makes no sense", payload=payload[:200])
             return
@@ -95,11 +95,11 @@ class Hub:
             if noun == "run":
                 run = session.get(Run, number)
                 return run_view(session, run).model_dump(mode="json") if run else None
-            survey = session.get(Survey, number)
-            if survey is None:
+            job = session.get(Job, number)
+            if job is None:
                 return None
-            library = session.get_one(Library, survey.library_id)
-            return survey_view(survey, library.slug).model_dump(mode="json")
+            slug = session.get_one(Library, job.library_id).slug
+            return job_view(session, job, slug).model_dump(mode="json")
 
     def _send(self, event: str, data: dict[str, Any]) -> None:
         message = ServerSentEvent(json.dumps(data), event=event)

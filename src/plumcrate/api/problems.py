@@ -15,7 +15,7 @@ from starlette.exceptions import HTTPException as StarletteError
 from plumcrate.contract import Problem
 from plumcrate.records.database import conflicted, lost_connection, sqlstate
 from plumcrate.storage.errors import StorageError
-from plumcrate.work.runs import RunError
+from plumcrate.work.refusal import Refusal
 
 log = structlog.get_logger()
 
@@ -46,9 +46,8 @@ PROBLEMS: dict[str, tuple[str, int]] = {
     "slug-taken": ("The short name is taken", 409),
     "library-treated": ("The library still holds what we made", 409),
     "library-busy": ("The library is being worked on", 409),
-    "survey-open": ("A survey is already under way", 409),
-    "check-open": ("A check is already under way", 409),
-    "forecast-open": ("A forecast is already under way", 409),
+    "job-open": ("A job of this kind is already under way", 409),
+    "cannot-stop": ("It cannot be stopped any more", 409),
     "not-confirmed": ("The confirmation is missing", 409),
     "name-taken": ("The name is taken", 409),
     "not-a-picture": ("The file is not a picture", 422),
@@ -126,9 +125,9 @@ def install(app: FastAPI) -> None:
     def _ours(_: Request, error: ApiError) -> JSONResponse:
         return respond(error.code, error.detail, **error.more)
 
-    @app.exception_handler(RunError)
-    def _run(_: Request, error: RunError) -> JSONResponse:
-        return respond(error.code, str(error))
+    @app.exception_handler(Refusal)
+    def _refusal(_: Request, error: Refusal) -> JSONResponse:
+        return respond(error.code, str(error), **error.more)
 
     @app.exception_handler(StorageError)
     def _storage(_: Request, error: StorageError) -> JSONResponse:

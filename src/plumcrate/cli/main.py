@@ -7,15 +7,18 @@ cannot be reached or the key is missing; 4 the service refused; 130 interrupted.
 from __future__ import annotations
 
 import argparse
+import json
 import sys
 from collections.abc import Sequence
 
+from pydantic import ValidationError
 from rich.console import Console
 
 from plumcrate import __version__
 from plumcrate.client import ProblemError, UnreachableError
 
-from .commands import care, libraries, pictures, recipes, runs, trial
+from .commands import care, keeping, libraries, pictures, recipes, runs, trial
+from .commands.common import Outcome, WrongCommand, as_data, console
 from .config import ConfigError
 
 PARTLY, WRONG, UNREACHABLE, REFUSED, INTERRUPTED = 1, 2, 3, 4, 130
@@ -30,29 +33,47 @@ def build_parser() -> argparse.ArgumentParser:
     )
     parser.add_argument("--version", action="version", version=f"plumcrate {__version__}")
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True)
-    for module in (libraries, recipes, runs, pictures, care, trial):
+    for module in (libraries, recipes, runs, pictures, care, keeping, trial):
         module.add_commands(commands)
     return parser
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
-    """Runs one command; returns its exit code."""
+    """Runs one command and shows what it returns; returns its exit code."""
     options = build_parser().parse_args(arguments)
     errors = Console(stderr=True, highlight=False, soft_wrap=True)
+
+    def failed(error: Exception | str, code: int) -> int:
+        errors.print(f"plumcrate: {error}", markup=False)
+        return code
+
     try:
-        code: int = options.command(options)
+        outcome: Outcome = options.command(options)
+        show(outcome, as_json=options.json)
+    except WrongCommand as error:
+        return failed(error, WRONG)
+    except ValidationError as error:
+        faults = (f"{'.'.join(map(str, fault['loc']))}: {fault['msg']}" for fault in error.errors())
+        return failed("; ".join(fault.strip(": ") for fault in faults), WRONG)
     except (ConfigError, UnreachableError) as error:
-        errors.print(f"plumcrate: {error}", markup=False)
-        return UNREACHABLE
+        return failed(error, UNREACHABLE)
     except ProblemError as error:
-        errors.print(f"plumcrate: {error}", markup=False)
-        return REFUSED
+        return failed(error, REFUSED)
     except KeyboardInterrupt:
         return INTERRUPTED
     except BrokenPipeError:
         sys.stderr.close()
         return 0
-    return code
+    return outcome.code
+
+
+def show(outcome: Outcome, *, as_json: bool) -> None:
+    """Prints what a command returned: one JSON document, or its lines."""
+    if as_json:
+        print(json.dumps(as_data(outcome.value), indent=2, ensure_ascii=False))
+        return
+    for line in outcome.lines:
+        console.print(line)
 
 
 def run() -> None:

@@ -1,4 +1,4 @@
-"""Each request of the API as data, so that both clients send the same."""
+"""Every request of the API as data: the one list from which both clients have their methods."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from urllib.parse import quote
 from pydantic import BaseModel, TypeAdapter
 
 from plumcrate import contract
-from plumcrate.contract import Page
+from plumcrate.contract import Job, JobKind, NewFiles, Page
 
 T = TypeVar("T")
 Params = Mapping[str, Any]
@@ -18,11 +18,12 @@ Params = Mapping[str, Any]
 
 @dataclass(frozen=True, slots=True)
 class Call(Generic[T]):
-    """One request and how its answer is read. ``seconds``: how long to wait when it is not the usual."""
+    """One request and how its answer is read; None: as bytes. ``seconds``: how long to wait when it is not
+    the usual."""
 
     method: str
     path: str
-    answer: TypeAdapter[T]
+    answer: TypeAdapter[T] | None
     params: Params | None = None
     body: BaseModel | None = None
     content: bytes | None = None
@@ -34,12 +35,30 @@ def _get(path: str, answer: type[T], **params: Any) -> Call[T]:
     return Call("GET", path, TypeAdapter(answer), given)
 
 
+def _post(path: str, answer: type[T], body: BaseModel | None = None) -> Call[T]:
+    return Call("POST", path, TypeAdapter(answer), body=body)
+
+
 def health() -> Call[contract.Health]:
     return _get("/health", contract.Health)
 
 
 def who() -> Call[contract.Person]:
     return _get("/session", contract.Person)
+
+
+def machine() -> Call[contract.Machine]:
+    """Whether everything is there that treating needs."""
+    return _get("/machine", contract.Machine)
+
+
+def formats() -> Call[list[contract.Format]]:
+    """The picture formats known to the service."""
+    return _get("/formats", list[contract.Format])
+
+
+def make_key(request: contract.KeyRequest) -> Call[contract.NewKey]:
+    return _post("/keys", contract.NewKey, request)
 
 
 def libraries() -> Call[list[contract.Library]]:
@@ -51,7 +70,7 @@ def library(slug: str) -> Call[contract.Library]:
 
 
 def connect(request: contract.LibraryRequest) -> Call[contract.Library]:
-    return Call("POST", "/libraries", TypeAdapter(contract.Library), body=request)
+    return _post("/libraries", contract.Library, request)
 
 
 def change_library(slug: str, change: contract.LibraryChange) -> Call[contract.Library]:
@@ -62,19 +81,12 @@ def disconnect(slug: str) -> Call[None]:
     return Call("DELETE", f"/libraries/{slug}", TypeAdapter(None))
 
 
-def start_survey(slug: str) -> Call[contract.Survey]:
-    return Call("POST", f"/libraries/{slug}/surveys", TypeAdapter(contract.Survey))
-
-
-def survey(survey_id: int) -> Call[contract.Survey]:
-    return _get(f"/surveys/{survey_id}", contract.Survey)
-
-
 def savings(slug: str) -> Call[contract.Savings]:
     return _get(f"/libraries/{slug}/savings", contract.Savings)
 
 
 def pictures(slug: str, **filters: Any) -> Call[Page[contract.Picture]]:
+    """Filters: state, folder, search, path, format, sort, offset, limit."""
     return _get(f"/libraries/{slug}/pictures", Page[contract.Picture], **filters)
 
 
@@ -82,35 +94,27 @@ def picture(picture_id: int) -> Call[contract.PictureDetail]:
     return _get(f"/pictures/{picture_id}", contract.PictureDetail)
 
 
-def start_run(request: contract.RunRequest) -> Call[contract.Run]:
-    return Call("POST", "/runs", TypeAdapter(contract.Run), body=request)
+def set_own(picture_id: int, request: contract.OwnRequest) -> Call[contract.PictureDetail]:
+    return Call("PUT", f"/pictures/{picture_id}/own", TypeAdapter(contract.PictureDetail), body=request)
 
 
-def runs(library: str | None, limit: int) -> Call[list[contract.Run]]:
-    return _get("/runs", list[contract.Run], library=library, limit=limit)
+def plan(picture_id: int) -> Call[list[contract.Plan]]:
+    """What a run would do to each file of a picture."""
+    return _get(f"/pictures/{picture_id}/plan", list[contract.Plan])
 
 
-def run(run_id: int) -> Call[contract.Run]:
-    return _get(f"/runs/{run_id}", contract.Run)
-
-
-def items(run_id: int, **filters: Any) -> Call[Page[contract.Item]]:
-    return _get(f"/runs/{run_id}/items", Page[contract.Item], **filters)
-
-
-def change_run(run_id: int, action: str) -> Call[contract.Run]:
-    return Call("POST", f"/runs/{run_id}/{action}", TypeAdapter(contract.Run))
-
-
-def make_key(request: contract.KeyRequest) -> Call[contract.NewKey]:
-    return Call("POST", "/keys", TypeAdapter(contract.NewKey), body=request)
+def content(file_id: int, version: str = "now") -> Call[bytes]:
+    """The bytes of a file: ``now``, ``before``, or the format of what was made beside it."""
+    return Call("GET", f"/files/{file_id}/content", None, {"version": version})
 
 
 def recipe(slug: str) -> Call[contract.Recipe]:
+    """The recipe in use."""
     return _get(f"/libraries/{slug}/recipe", contract.Recipe)
 
 
 def recipes(slug: str) -> Call[list[contract.Recipe]]:
+    """All versions of the recipe, the latest first."""
     return _get(f"/libraries/{slug}/recipes", list[contract.Recipe])
 
 
@@ -119,75 +123,102 @@ def save_recipe(slug: str, settings: contract.RecipeSettings) -> Call[contract.R
 
 
 def effect(slug: str, settings: contract.RecipeSettings) -> Call[contract.Effect]:
-    return Call("POST", f"/libraries/{slug}/recipe/effect", TypeAdapter(contract.Effect), body=settings)
+    """How many files these settings would treat, make again and leave alone."""
+    return _post(f"/libraries/{slug}/recipe/effect", contract.Effect, settings)
 
 
-def set_own(picture_id: int, request: contract.OwnRequest) -> Call[contract.PictureDetail]:
-    return Call("PUT", f"/pictures/{picture_id}/own", TypeAdapter(contract.PictureDetail), body=request)
+def start_run(request: contract.RunRequest) -> Call[contract.Run]:
+    return _post("/runs", contract.Run, request)
 
 
-def plan(picture_id: int) -> Call[list[contract.Plan]]:
-    return _get(f"/pictures/{picture_id}/plan", list[contract.Plan])
+def runs(library: str | None = None, limit: int = 30) -> Call[list[contract.Run]]:
+    return _get("/runs", list[contract.Run], library=library, limit=limit)
+
+
+def run(run_id: int) -> Call[contract.Run]:
+    return _get(f"/runs/{run_id}", contract.Run)
+
+
+def items(run_id: int, **filters: Any) -> Call[Page[contract.Item]]:
+    """Filters: state, offset, limit."""
+    return _get(f"/runs/{run_id}/items", Page[contract.Item], **filters)
+
+
+def pause(run_id: int) -> Call[contract.Run]:
+    return _post(f"/runs/{run_id}/pause", contract.Run)
+
+
+def resume(run_id: int) -> Call[contract.Run]:
+    return _post(f"/runs/{run_id}/resume", contract.Run)
+
+
+def stop(run_id: int) -> Call[contract.Run]:
+    return _post(f"/runs/{run_id}/stop", contract.Run)
+
+
+def retry(run_id: int) -> Call[contract.Run]:
+    """Tries a run's failed files again."""
+    return _post(f"/runs/{run_id}/retry", contract.Run)
+
+
+def start_survey(slug: str) -> Call[Job]:
+    return _post(f"/libraries/{slug}/surveys", Job)
+
+
+def start_check(slug: str, request: contract.CheckRequest) -> Call[Job]:
+    return _post(f"/libraries/{slug}/checks", Job, request)
+
+
+def start_forecast(slug: str, request: contract.ForecastRequest) -> Call[Job]:
+    return _post(f"/libraries/{slug}/forecasts", Job, request)
+
+
+def prune(slug: str, request: contract.PruneRequest) -> Call[Job]:
+    """Begins to delete backups."""
+    return _post(f"/libraries/{slug}/prunings", Job, request)
+
+
+def jobs(slug: str, kind: JobKind | None = None, limit: int = 10) -> Call[list[Job]]:
+    """The latest first."""
+    return _get(f"/libraries/{slug}/jobs", list[Job], kind=kind, limit=limit)
+
+
+def job(job_id: int) -> Call[Job]:
+    return _get(f"/jobs/{job_id}", Job)
+
+
+def stop_job(job_id: int) -> Call[Job]:
+    return _post(f"/jobs/{job_id}/stop", Job)
 
 
 def backups(slug: str) -> Call[contract.Backups]:
     return _get(f"/libraries/{slug}/backups", contract.Backups)
 
 
-def orphans(slug: str, **params: int) -> Call[Page[contract.Orphan]]:
-    return _get(f"/libraries/{slug}/orphans", Page[contract.Orphan], **params)
+def orphans(slug: str, *, offset: int = 0, limit: int = 60) -> Call[Page[contract.Orphan]]:
+    """Backups whose file was deleted, moved away or overwritten, the latest first."""
+    return _get(f"/libraries/{slug}/orphans", Page[contract.Orphan], offset=offset, limit=limit)
 
 
 def rescue(slug: str, backup_id: int, request: contract.PutBackRequest) -> Call[contract.Orphan]:
-    address = f"/libraries/{slug}/orphans/{backup_id}/restore"
-    return Call("POST", address, TypeAdapter(contract.Orphan), body=request)
+    """Puts such a backup into the library again."""
+    return _post(f"/libraries/{slug}/orphans/{backup_id}/restore", contract.Orphan, request)
 
 
 def recognise(slug: str, request: contract.RecogniseRequest) -> Call[contract.Recognised]:
-    return Call("POST", f"/libraries/{slug}/recognise", TypeAdapter(contract.Recognised), body=request)
-
-
-def stop_check(check_id: int) -> Call[contract.Check]:
-    return Call("POST", f"/checks/{check_id}/stop", TypeAdapter(contract.Check))
-
-
-def stop_forecast(forecast_id: int) -> Call[contract.Forecast]:
-    return Call("POST", f"/forecasts/{forecast_id}/stop", TypeAdapter(contract.Forecast))
-
-
-def prune(slug: str, request: contract.PruneRequest) -> Call[contract.Pruned]:
-    return Call("POST", f"/libraries/{slug}/backups/prune", TypeAdapter(contract.Pruned), body=request)
-
-
-def start_check(slug: str, request: contract.CheckRequest) -> Call[contract.Check]:
-    return Call("POST", f"/libraries/{slug}/checks", TypeAdapter(contract.Check), body=request)
-
-
-def check(check_id: int) -> Call[contract.Check]:
-    return _get(f"/checks/{check_id}", contract.Check)
-
-
-def start_forecast(slug: str, request: contract.ForecastRequest) -> Call[contract.Forecast]:
-    return Call("POST", f"/libraries/{slug}/forecasts", TypeAdapter(contract.Forecast), body=request)
-
-
-def forecast(forecast_id: int) -> Call[contract.Forecast]:
-    return _get(f"/forecasts/{forecast_id}", contract.Forecast)
-
-
-def forecasts(slug: str) -> Call[list[contract.Forecast]]:
-    return _get(f"/libraries/{slug}/forecasts", list[contract.Forecast])
-
-
-def machine() -> Call[contract.Machine]:
-    return _get("/machine", contract.Machine)
+    """Says that a library's folder is the right one, as it is."""
+    return _post(f"/libraries/{slug}/recognise", contract.Recognised, request)
 
 
 def hook_secret(slug: str) -> Call[contract.HookSecret]:
-    return Call("POST", f"/libraries/{slug}/hook-secret", TypeAdapter(contract.HookSecret))
+    """Makes a secret for webhooks; a former one is worth nothing then."""
+    return _post(f"/libraries/{slug}/hook-secret", contract.HookSecret)
 
 
-def upload(slug: str, path: str, data: bytes, treat: str, wait: float) -> Call[contract.Uploaded]:
-    params = {"treat": treat, "wait": wait}
+def upload(
+    slug: str, path: str, data: bytes, treat: NewFiles = NewFiles.AT_ONCE, wait: float = 20.0
+) -> Call[contract.Uploaded]:
+    """Puts a new picture into a library; waits up to ``wait`` seconds for its light form."""
+    params = {"treat": str(treat), "wait": wait}
     address = f"/libraries/{slug}/files/{quote(path)}"
     return Call("PUT", address, TypeAdapter(contract.Uploaded), params, content=data, seconds=wait + 60)

@@ -1,69 +1,30 @@
-"""The two clients. Both have the same methods; those of :class:`AsyncClient` are awaited."""
+"""The two clients: what they have beside the methods of the list, and how they send."""
 
 from __future__ import annotations
 
 import asyncio
-import json
 import time
 from collections.abc import AsyncIterator, Iterator
 from types import TracebackType
 from typing import Any, Self, TypeVar
 
 import httpx
+from httpx_sse import ServerSentEvent, aconnect_sse, connect_sse
 from pydantic import ValidationError
 
-from plumcrate.contract import (
-    Backups,
-    Check,
-    CheckRequest,
-    Effect,
-    Forecast,
-    ForecastRequest,
-    Health,
-    HookSecret,
-    Item,
-    JobState,
-    KeyRequest,
-    Library,
-    LibraryChange,
-    LibraryRequest,
-    Machine,
-    NewFiles,
-    NewKey,
-    Orphan,
-    OwnRequest,
-    Page,
-    Person,
-    Picture,
-    PictureDetail,
-    Plan,
-    Problem,
-    Pruned,
-    PruneRequest,
-    PutBackRequest,
-    Recipe,
-    RecipeSettings,
-    Recognised,
-    RecogniseRequest,
-    Run,
-    RunRequest,
-    RunState,
-    Savings,
-    Survey,
-    SurveyState,
-    Uploaded,
-)
+from plumcrate.contract import JOB_ENDS, Job, Picture, Problem, Run, RunState
 
-from . import calls
 from .calls import Call
 from .errors import ProblemError, UnreachableError
+from .methods import Methods
 
 T = TypeVar("T")
 
 _ENDED = (RunState.FINISHED, RunState.STOPPED)
-_JOB_ENDED = (JobState.FINISHED, JobState.FAILED, JobState.STOPPED)
-_SURVEYED = (SurveyState.FINISHED, SurveyState.FAILED)
-_POLL = 0.5
+_PAUSE = 0.5
+#: A stream that says nothing for so long is begun anew, and what is followed is looked at again.
+_QUIET = httpx.Timeout(30.0, read=10.0)
+_PAGE = 500
 
 
 def _options(url: str, key: str, timeout: float) -> dict[str, Any]:
@@ -81,7 +42,10 @@ def _request(call: Call[Any]) -> dict[str, Any]:
 
 def _read(call: Call[T], response: httpx.Response) -> T:
     _check(response)
-    return call.answer.validate_python(response.json() if response.content else None)
+    if call.answer is None:
+        return response.content  # type: ignore[return-value]
+    # A newer service may say more than is known here: that is passed over.
+    return call.answer.validate_python(response.json() if response.content else None, extra="ignore")
 
 
 def _check(response: httpx.Response) -> None:
@@ -99,14 +63,24 @@ def _unreachable(url: httpx.URL, error: httpx.TransportError) -> UnreachableErro
     return UnreachableError(f"the service does not answer at {url}: {error or type(error).__name__}")
 
 
-class Client:
+def _told(event: ServerSentEvent, noun: str, number: int) -> dict[str, Any] | None:
+    """What an event says of the noun that is followed."""
+    if event.event != noun or not event.data:
+        return None
+    data: dict[str, Any] = event.json()
+    return data if data.get("id") == number else None
+
+
+class Client(Methods):
     """Talks to a service at ``url`` with a key. Raises the errors of :mod:`plumcrate.client.errors`.
 
-    Also a context manager that closes the connection at the end.
+    Also a context manager that closes the connection at the end. ``transport`` stands in for the network.
     """
 
-    def __init__(self, url: str, key: str, *, timeout: float = 30.0) -> None:
-        self._http = httpx.Client(**_options(url, key, timeout))
+    def __init__(
+        self, url: str, key: str, *, timeout: float = 30.0, transport: httpx.BaseTransport | None = None
+    ) -> None:
+        self._http = httpx.Client(**_options(url, key, timeout), transport=transport)
 
     def __enter__(self) -> Self:
         return self
@@ -119,207 +93,84 @@ class Client:
     def close(self) -> None:
         self._http.close()
 
-    def _send(self, call: Call[T]) -> T:
+    def send(self, call: Call[T]) -> T:
+        """Sends a call and reads its answer."""
         try:
             return _read(call, self._http.request(**_request(call)))
         except httpx.TransportError as error:
             raise _unreachable(self._http.base_url, error) from error
 
-    def health(self) -> Health:
-        return self._send(calls.health())
-
-    def who(self) -> Person:
-        return self._send(calls.who())
-
-    def libraries(self) -> list[Library]:
-        return self._send(calls.libraries())
-
-    def library(self, slug: str) -> Library:
-        return self._send(calls.library(slug))
-
-    def connect(self, request: LibraryRequest) -> Library:
-        return self._send(calls.connect(request))
-
-    def change_library(self, slug: str, change: LibraryChange) -> Library:
-        return self._send(calls.change_library(slug, change))
-
-    def disconnect(self, slug: str) -> None:
-        return self._send(calls.disconnect(slug))
-
-    def start_survey(self, slug: str) -> Survey:
-        return self._send(calls.start_survey(slug))
-
-    def survey(self, survey_id: int) -> Survey:
-        return self._send(calls.survey(survey_id))
-
-    def wait_for_survey(self, survey_id: int) -> Survey:
-        """Returns when the survey has ended."""
-        while (survey := self.survey(survey_id)).state not in _SURVEYED:
-            time.sleep(_POLL)
-        return survey
-
-    def savings(self, slug: str) -> Savings:
-        return self._send(calls.savings(slug))
-
-    def pictures(self, slug: str, **filters: Any) -> Page[Picture]:
-        """Filters: state, folder, search, format, sort, offset, limit."""
-        return self._send(calls.pictures(slug, **filters))
-
     def all_pictures(self, slug: str, **filters: Any) -> Iterator[Picture]:
         """Every picture that matches, page by page."""
         offset: int | None = 0
         while offset is not None:
-            page = self.pictures(slug, offset=offset, limit=500, **filters)
+            page = self.pictures(slug, offset=offset, limit=_PAGE, **filters)
             yield from page.rows
             offset = page.next
 
-    def picture(self, picture_id: int) -> PictureDetail:
-        return self._send(calls.picture(picture_id))
-
-    def content(self, file_id: int, version: str = "now") -> bytes:
-        """The bytes of a file: ``now``, ``before``, ``webp`` or ``avif``."""
+    def events(self) -> Iterator[tuple[str, dict[str, Any]]]:
+        """The event stream: pairs of ``run``, ``job`` or ``item`` and its data, until closed."""
         try:
-            response = self._http.get(f"/files/{file_id}/content", params={"version": version})
+            for event in self._events(httpx.Timeout(30.0, read=60.0)):
+                if event.data:
+                    yield event.event, event.json()
         except httpx.TransportError as error:
             raise _unreachable(self._http.base_url, error) from error
-        _check(response)
-        return response.content
 
-    def start_run(self, request: RunRequest) -> Run:
-        return self._send(calls.start_run(request))
+    def _events(self, timeout: httpx.Timeout) -> Iterator[ServerSentEvent]:
+        with connect_sse(self._http, "GET", "/events", timeout=timeout) as source:
+            if not source.response.is_success:
+                source.response.read()
+            _check(source.response)
+            yield ServerSentEvent("open")
+            yield from source.iter_sse()
 
-    def runs(self, library: str | None = None, limit: int = 30) -> list[Run]:
-        return self._send(calls.runs(library, limit))
+    def follow_run(self, run_id: int) -> Iterator[Run]:
+        """A run as it is now, then whenever it changed, until it has ended."""
+        for told in self._follow("run", run_id):
+            run = self.run(run_id) if told is None else Run.model_validate(told)
+            yield run
+            if run.state in _ENDED:
+                return
 
-    def run(self, run_id: int) -> Run:
-        return self._send(calls.run(run_id))
+    def follow_job(self, job_id: int) -> Iterator[Job]:
+        """A job as it is now, then whenever it changed, until it has ended."""
+        for told in self._follow("job", job_id):
+            job = self.job(job_id) if told is None else Job.model_validate(told)
+            yield job
+            if job.state in JOB_ENDS:
+                return
 
-    def items(self, run_id: int, **filters: Any) -> Page[Item]:
-        """Filters: state, offset, limit."""
-        return self._send(calls.items(run_id, **filters))
-
-    def pause(self, run_id: int) -> Run:
-        return self._send(calls.change_run(run_id, "pause"))
-
-    def resume(self, run_id: int) -> Run:
-        return self._send(calls.change_run(run_id, "resume"))
-
-    def stop(self, run_id: int) -> Run:
-        return self._send(calls.change_run(run_id, "stop"))
-
-    def retry(self, run_id: int) -> Run:
-        return self._send(calls.change_run(run_id, "retry"))
+    def _follow(self, noun: str, number: int) -> Iterator[dict[str, Any] | None]:
+        """What is told of a noun; None: look for yourself."""
+        while True:
+            try:
+                for event in self._events(_QUIET):
+                    told = _told(event, noun, number)
+                    if told is not None or event.event == "open":
+                        yield told
+            except (httpx.TransportError, ProblemError):
+                yield None  # cut off, quiet for long, or too many listen: looked at, and listened to again
+            time.sleep(_PAUSE)
 
     def wait_for_run(self, run_id: int) -> Run:
         """Returns when the run has finished or was stopped."""
-        while (run := self.run(run_id)).state not in _ENDED:
-            time.sleep(_POLL)
+        *_, run = self.follow_run(run_id)
         return run
 
-    def make_key(self, request: KeyRequest) -> NewKey:
-        return self._send(calls.make_key(request))
-
-    def recipe(self, slug: str) -> Recipe:
-        """The recipe in use."""
-        return self._send(calls.recipe(slug))
-
-    def recipes(self, slug: str) -> list[Recipe]:
-        """All versions of the recipe, the latest first."""
-        return self._send(calls.recipes(slug))
-
-    def save_recipe(self, slug: str, settings: RecipeSettings) -> Recipe:
-        return self._send(calls.save_recipe(slug, settings))
-
-    def effect(self, slug: str, settings: RecipeSettings) -> Effect:
-        """How many files these settings would treat, make again and leave alone."""
-        return self._send(calls.effect(slug, settings))
-
-    def set_own(self, picture_id: int, request: OwnRequest) -> PictureDetail:
-        return self._send(calls.set_own(picture_id, request))
-
-    def plan(self, picture_id: int) -> list[Plan]:
-        """What a run would do to each file of a picture."""
-        return self._send(calls.plan(picture_id))
-
-    def backups(self, slug: str) -> Backups:
-        return self._send(calls.backups(slug))
-
-    def orphans(self, slug: str, *, offset: int = 0, limit: int = 60) -> Page[Orphan]:
-        """Backups whose file was deleted, moved away or overwritten, the latest first."""
-        return self._send(calls.orphans(slug, offset=offset, limit=limit))
-
-    def rescue(self, slug: str, backup_id: int, request: PutBackRequest) -> Orphan:
-        """Puts such a backup into the library again."""
-        return self._send(calls.rescue(slug, backup_id, request))
-
-    def recognise(self, slug: str, request: RecogniseRequest) -> Recognised:
-        """Says that a library's folder is the right one, as it is."""
-        return self._send(calls.recognise(slug, request))
-
-    def stop_check(self, check_id: int) -> Check:
-        return self._send(calls.stop_check(check_id))
-
-    def stop_forecast(self, forecast_id: int) -> Forecast:
-        return self._send(calls.stop_forecast(forecast_id))
-
-    def prune(self, slug: str, request: PruneRequest) -> Pruned:
-        return self._send(calls.prune(slug, request))
-
-    def start_check(self, slug: str, request: CheckRequest) -> Check:
-        return self._send(calls.start_check(slug, request))
-
-    def check(self, check_id: int) -> Check:
-        return self._send(calls.check(check_id))
-
-    def start_forecast(self, slug: str, request: ForecastRequest) -> Forecast:
-        return self._send(calls.start_forecast(slug, request))
-
-    def forecast(self, forecast_id: int) -> Forecast:
-        return self._send(calls.forecast(forecast_id))
-
-    def forecasts(self, slug: str) -> list[Forecast]:
-        return self._send(calls.forecasts(slug))
-
-    def machine(self) -> Machine:
-        return self._send(calls.machine())
-
-    def hook_secret(self, slug: str) -> HookSecret:
-        """Makes a secret for webhooks; a former one is worth nothing then."""
-        return self._send(calls.hook_secret(slug))
-
-    def upload(
-        self, slug: str, path: str, data: bytes, treat: NewFiles = NewFiles.AT_ONCE, wait: float = 20.0
-    ) -> Uploaded:
-        """Puts a new picture into a library; waits up to ``wait`` seconds for its light form."""
-        return self._send(calls.upload(slug, path, data, str(treat), wait))
-
-    def wait_for_check(self, check_id: int) -> Check:
-        while (check := self.check(check_id)).state not in _JOB_ENDED:
-            time.sleep(_POLL)
-        return check
-
-    def wait_for_forecast(self, forecast_id: int) -> Forecast:
-        while (forecast := self.forecast(forecast_id)).state not in _JOB_ENDED:
-            time.sleep(_POLL)
-        return forecast
-
-    def events(self) -> Iterator[tuple[str, dict[str, Any]]]:
-        """The event stream: pairs of ``run``, ``survey`` or ``item`` and its data, until closed."""
-        try:
-            with self._http.stream("GET", "/events", timeout=httpx.Timeout(30.0, read=60.0)) as response:
-                if not response.is_success:
-                    response.read()
-                _check(response)
-                yield from _events(response.iter_lines())
-        except httpx.TransportError as error:
-            raise _unreachable(self._http.base_url, error) from error
+    def wait_for_job(self, job_id: int) -> Job:
+        """Returns when the job has ended."""
+        *_, job = self.follow_job(job_id)
+        return job
 
 
-class AsyncClient:
+class AsyncClient(Methods):
     """:class:`Client` for asyncio."""
 
-    def __init__(self, url: str, key: str, *, timeout: float = 30.0) -> None:
-        self._http = httpx.AsyncClient(**_options(url, key, timeout))
+    def __init__(
+        self, url: str, key: str, *, timeout: float = 30.0, transport: httpx.AsyncBaseTransport | None = None
+    ) -> None:
+        self._http = httpx.AsyncClient(**_options(url, key, timeout), transport=transport)
 
     async def __aenter__(self) -> Self:
         return self
@@ -332,188 +183,63 @@ class AsyncClient:
     async def close(self) -> None:
         await self._http.aclose()
 
-    async def _send(self, call: Call[T]) -> T:
+    async def send(self, call: Call[T]) -> T:
+        """Sends a call and reads its answer."""
         try:
             return _read(call, await self._http.request(**_request(call)))
         except httpx.TransportError as error:
             raise _unreachable(self._http.base_url, error) from error
 
-    async def health(self) -> Health:
-        return await self._send(calls.health())
-
-    async def who(self) -> Person:
-        return await self._send(calls.who())
-
-    async def libraries(self) -> list[Library]:
-        return await self._send(calls.libraries())
-
-    async def library(self, slug: str) -> Library:
-        return await self._send(calls.library(slug))
-
-    async def connect(self, request: LibraryRequest) -> Library:
-        return await self._send(calls.connect(request))
-
-    async def change_library(self, slug: str, change: LibraryChange) -> Library:
-        return await self._send(calls.change_library(slug, change))
-
-    async def disconnect(self, slug: str) -> None:
-        return await self._send(calls.disconnect(slug))
-
-    async def start_survey(self, slug: str) -> Survey:
-        return await self._send(calls.start_survey(slug))
-
-    async def survey(self, survey_id: int) -> Survey:
-        return await self._send(calls.survey(survey_id))
-
-    async def wait_for_survey(self, survey_id: int) -> Survey:
-        while (survey := await self.survey(survey_id)).state not in _SURVEYED:
-            await asyncio.sleep(_POLL)
-        return survey
-
-    async def savings(self, slug: str) -> Savings:
-        return await self._send(calls.savings(slug))
-
-    async def pictures(self, slug: str, **filters: Any) -> Page[Picture]:
-        return await self._send(calls.pictures(slug, **filters))
-
     async def all_pictures(self, slug: str, **filters: Any) -> AsyncIterator[Picture]:
+        """Every picture that matches, page by page."""
         offset: int | None = 0
         while offset is not None:
-            page = await self.pictures(slug, offset=offset, limit=500, **filters)
+            page = await self.pictures(slug, offset=offset, limit=_PAGE, **filters)
             for picture in page.rows:
                 yield picture
             offset = page.next
 
-    async def picture(self, picture_id: int) -> PictureDetail:
-        return await self._send(calls.picture(picture_id))
-
-    async def content(self, file_id: int, version: str = "now") -> bytes:
+    async def events(self) -> AsyncIterator[tuple[str, dict[str, Any]]]:
+        """The event stream: pairs of ``run``, ``job`` or ``item`` and its data, until closed."""
         try:
-            response = await self._http.get(f"/files/{file_id}/content", params={"version": version})
+            async for event in self._events(httpx.Timeout(30.0, read=60.0)):
+                if event.data:
+                    yield event.event, event.json()
         except httpx.TransportError as error:
             raise _unreachable(self._http.base_url, error) from error
-        _check(response)
-        return response.content
 
-    async def start_run(self, request: RunRequest) -> Run:
-        return await self._send(calls.start_run(request))
+    async def _events(self, timeout: httpx.Timeout) -> AsyncIterator[ServerSentEvent]:
+        async with aconnect_sse(self._http, "GET", "/events", timeout=timeout) as source:
+            if not source.response.is_success:
+                await source.response.aread()
+            _check(source.response)
+            yield ServerSentEvent("open")
+            async for event in source.aiter_sse():
+                yield event
 
-    async def runs(self, library: str | None = None, limit: int = 30) -> list[Run]:
-        return await self._send(calls.runs(library, limit))
-
-    async def run(self, run_id: int) -> Run:
-        return await self._send(calls.run(run_id))
-
-    async def items(self, run_id: int, **filters: Any) -> Page[Item]:
-        return await self._send(calls.items(run_id, **filters))
-
-    async def pause(self, run_id: int) -> Run:
-        return await self._send(calls.change_run(run_id, "pause"))
-
-    async def resume(self, run_id: int) -> Run:
-        return await self._send(calls.change_run(run_id, "resume"))
-
-    async def stop(self, run_id: int) -> Run:
-        return await self._send(calls.change_run(run_id, "stop"))
-
-    async def retry(self, run_id: int) -> Run:
-        return await self._send(calls.change_run(run_id, "retry"))
+    async def _follow(self, noun: str, number: int) -> AsyncIterator[dict[str, Any] | None]:
+        while True:
+            try:
+                async for event in self._events(_QUIET):
+                    told = _told(event, noun, number)
+                    if told is not None or event.event == "open":
+                        yield told
+            except (httpx.TransportError, ProblemError):
+                yield None
+            await asyncio.sleep(_PAUSE)
 
     async def wait_for_run(self, run_id: int) -> Run:
-        while (run := await self.run(run_id)).state not in _ENDED:
-            await asyncio.sleep(_POLL)
-        return run
+        """Returns when the run has finished or was stopped."""
+        async for told in self._follow("run", run_id):
+            run = await self.run(run_id) if told is None else Run.model_validate(told)
+            if run.state in _ENDED:
+                return run
+        raise AssertionError("a stream without an end has ended")
 
-    async def make_key(self, request: KeyRequest) -> NewKey:
-        return await self._send(calls.make_key(request))
-
-    async def recipe(self, slug: str) -> Recipe:
-        return await self._send(calls.recipe(slug))
-
-    async def recipes(self, slug: str) -> list[Recipe]:
-        return await self._send(calls.recipes(slug))
-
-    async def save_recipe(self, slug: str, settings: RecipeSettings) -> Recipe:
-        return await self._send(calls.save_recipe(slug, settings))
-
-    async def effect(self, slug: str, settings: RecipeSettings) -> Effect:
-        return await self._send(calls.effect(slug, settings))
-
-    async def set_own(self, picture_id: int, request: OwnRequest) -> PictureDetail:
-        return await self._send(calls.set_own(picture_id, request))
-
-    async def plan(self, picture_id: int) -> list[Plan]:
-        return await self._send(calls.plan(picture_id))
-
-    async def backups(self, slug: str) -> Backups:
-        return await self._send(calls.backups(slug))
-
-    async def orphans(self, slug: str, *, offset: int = 0, limit: int = 60) -> Page[Orphan]:
-        """Backups whose file was deleted, moved away or overwritten, the latest first."""
-        return await self._send(calls.orphans(slug, offset=offset, limit=limit))
-
-    async def rescue(self, slug: str, backup_id: int, request: PutBackRequest) -> Orphan:
-        """Puts such a backup into the library again."""
-        return await self._send(calls.rescue(slug, backup_id, request))
-
-    async def recognise(self, slug: str, request: RecogniseRequest) -> Recognised:
-        """Says that a library's folder is the right one, as it is."""
-        return await self._send(calls.recognise(slug, request))
-
-    async def stop_check(self, check_id: int) -> Check:
-        return await self._send(calls.stop_check(check_id))
-
-    async def stop_forecast(self, forecast_id: int) -> Forecast:
-        return await self._send(calls.stop_forecast(forecast_id))
-
-    async def prune(self, slug: str, request: PruneRequest) -> Pruned:
-        return await self._send(calls.prune(slug, request))
-
-    async def start_check(self, slug: str, request: CheckRequest) -> Check:
-        return await self._send(calls.start_check(slug, request))
-
-    async def check(self, check_id: int) -> Check:
-        return await self._send(calls.check(check_id))
-
-    async def start_forecast(self, slug: str, request: ForecastRequest) -> Forecast:
-        return await self._send(calls.start_forecast(slug, request))
-
-    async def forecast(self, forecast_id: int) -> Forecast:
-        return await self._send(calls.forecast(forecast_id))
-
-    async def forecasts(self, slug: str) -> list[Forecast]:
-        return await self._send(calls.forecasts(slug))
-
-    async def machine(self) -> Machine:
-        return await self._send(calls.machine())
-
-    async def hook_secret(self, slug: str) -> HookSecret:
-        return await self._send(calls.hook_secret(slug))
-
-    async def upload(
-        self, slug: str, path: str, data: bytes, treat: NewFiles = NewFiles.AT_ONCE, wait: float = 20.0
-    ) -> Uploaded:
-        return await self._send(calls.upload(slug, path, data, str(treat), wait))
-
-    async def wait_for_check(self, check_id: int) -> Check:
-        while (check := await self.check(check_id)).state not in _JOB_ENDED:
-            await asyncio.sleep(_POLL)
-        return check
-
-    async def wait_for_forecast(self, forecast_id: int) -> Forecast:
-        while (forecast := await self.forecast(forecast_id)).state not in _JOB_ENDED:
-            await asyncio.sleep(_POLL)
-        return forecast
-
-
-def _events(lines: Iterator[str]) -> Iterator[tuple[str, dict[str, Any]]]:
-    """Server-sent events (WHATWG HTML, 9.2) as pairs of name and data."""
-    name, data = "message", ""
-    for line in lines:
-        if line.startswith("event:"):
-            name = line[6:].strip()
-        elif line.startswith("data:"):
-            data += line[5:].strip()
-        elif not line and data:
-            yield name, json.loads(data)
-            name, data = "message", ""
+    async def wait_for_job(self, job_id: int) -> Job:
+        """Returns when the job has ended."""
+        async for told in self._follow("job", job_id):
+            job = await self.job(job_id) if told is None else Job.model_validate(told)
+            if job.state in JOB_ENDS:
+                return job
+        raise AssertionError("a stream without an end has ended")

@@ -1,37 +1,39 @@
 """The words of the wire: what the service and its clients say to each other, as Pydantic models."""
 
-from .checks import (
-    Advice,
-    Backups,
-    Check,
+from .care import Advice, Backups, Machine, Orphan, PutBackRequest, Recognised, RecogniseRequest
+from .common import Copies, CopyFormat, Id, Level, Page, Problem
+from .jobs import (
+    JOB_ENDS,
+    CheckReport,
     CheckRequest,
     Finding,
-    Forecast,
+    ForecastReport,
     ForecastRequest,
+    Job,
+    JobKind,
     JobState,
-    Machine,
-    Orphan,
     Outlook,
-    Pruned,
+    ProofReport,
+    ProofRequest,
+    PruneReport,
     PruneRequest,
-    PutBackRequest,
     Range,
-    Recognised,
-    RecogniseRequest,
+    SurveyReport,
 )
-from .common import Id, Level, Page, Problem
-from .libraries import Library, LibraryChange, LibraryRequest, Survey, SurveyState
+from .libraries import Library, LibraryChange, LibraryRequest
 from .people import Health, Key, KeyRequest, NewKey, Person, Role, SignIn
 from .pictures import (
-    Copy,
+    Derived,
     File,
     FileRole,
     FileState,
+    Format,
     LedgerEntry,
     OwnRequest,
     Picture,
     PictureDetail,
     PictureSort,
+    Spot,
 )
 from .recipes import (
     Conversions,
@@ -64,12 +66,15 @@ from .savings import Savings, Slat
 from .upkeep import HookAnswer, HookEvent, HookSecret, NewFiles, Upkeep, Uploaded
 
 __all__ = [
+    "JOB_ENDS",
     "Advice",
     "Backups",
-    "Check",
+    "CheckReport",
     "CheckRequest",
     "Conversions",
-    "Copy",
+    "Copies",
+    "CopyFormat",
+    "Derived",
     "Effect",
     "Effort",
     "File",
@@ -78,8 +83,9 @@ __all__ = [
     "Finding",
     "FirstFile",
     "FixedQuality",
-    "Forecast",
+    "ForecastReport",
     "ForecastRequest",
+    "Format",
     "Health",
     "HookAnswer",
     "HookEvent",
@@ -88,6 +94,8 @@ __all__ = [
     "Id",
     "Item",
     "ItemState",
+    "Job",
+    "JobKind",
     "JobState",
     "Key",
     "KeyRequest",
@@ -112,8 +120,10 @@ __all__ = [
     "PictureSort",
     "Plan",
     "Problem",
+    "ProofReport",
+    "ProofRequest",
+    "PruneReport",
     "PruneRequest",
-    "Pruned",
     "PutBackRequest",
     "Range",
     "Recipe",
@@ -132,8 +142,8 @@ __all__ = [
     "Sharpening",
     "SignIn",
     "Slat",
-    "Survey",
-    "SurveyState",
+    "Spot",
+    "SurveyReport",
     "Upkeep",
     "Uploaded",
     "When",

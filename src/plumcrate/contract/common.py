@@ -5,7 +5,7 @@ from __future__ import annotations
 from enum import StrEnum
 from typing import Annotated, Any, Generic, TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
 
 T = TypeVar("T")
 #: The control characters of ASCII but line feed and tabulator.
@@ -20,8 +20,20 @@ Number = Annotated[float, Field(strict=True)]
 Id = Annotated[int, Field(strict=True, ge=1, le=2**63 - 1)]
 
 
+class Answer(BaseModel):
+    """Base of what the service answers. Fields that a reader does not know are passed over, so that a
+    service may say more than its older clients understand."""
+
+    model_config = ConfigDict(
+        extra="ignore", from_attributes=True, json_schema_serialization_defaults_required=True
+    )
+
+
 class Message(BaseModel):
-    """Base of all models. Unknown fields in a request are an error, so that a typo is noticed."""
+    """Base of what is sent to the service. Unknown fields are an error, so that a typo is noticed.
+
+    Settings are sent and answered in the same words; a client reads them as tolerantly as an :class:`Answer`.
+    """
 
     model_config = ConfigDict(
         extra="forbid", from_attributes=True, json_schema_serialization_defaults_required=True
@@ -51,6 +63,21 @@ def _refuse_odd_text(value: Any) -> None:
             _refuse_odd_text(below)
 
 
+class CopyFormat(StrEnum):
+    """Formats of copies, the lightest last."""
+
+    WEBP = "webp"
+    AVIF = "avif"
+
+
+def _as_set(formats: list[CopyFormat]) -> list[CopyFormat]:
+    return [format for format in CopyFormat if format in formats]
+
+
+#: A set of formats, in their usual order whatever the order given.
+Copies = Annotated[list[CopyFormat], AfterValidator(_as_set)]
+
+
 class Level(StrEnum):
     """How much a picture may change: pixel for pixel (exact) to strong (lean)."""
 
@@ -60,7 +87,7 @@ class Level(StrEnum):
     LEAN = "lean"
 
 
-class Page(Message, Generic[T]):
+class Page(Answer, Generic[T]):
     """One page of a list. ``total`` counts all that match; ``next`` fetches the following page."""
 
     rows: list[T]

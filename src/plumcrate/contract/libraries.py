@@ -1,39 +1,15 @@
-"""Libraries and their surveys."""
+"""Libraries: what is connected, and its totals."""
 
 from __future__ import annotations
 
 from datetime import datetime
-from enum import StrEnum
 
 from pydantic import Field
 
-from .common import Flag, Level, Message
+from .common import Answer, Copies, CopyFormat, Flag, Level, Message
+from .jobs import Job
+from .recipes import MetadataKind
 from .upkeep import Upkeep
-
-
-class SurveyState(StrEnum):
-    WAITING = "waiting"
-    RUNNING = "running"
-    FINISHED = "finished"
-    FAILED = "failed"
-
-
-class Survey(Message):
-    """One look through a library's folder. Counts are of files unless they say pictures."""
-
-    id: int
-    library: str
-    state: SurveyState
-    reason: str | None = None
-    files_seen: int = 0
-    files_new: int = 0
-    files_changed: int = 0
-    files_gone: int = 0
-    files_unreadable: int = 0
-    pictures: int = 0
-    notes: list[str] = Field(default_factory=list, description="What was left out, and why.")
-    started_at: datetime | None = None
-    finished_at: datetime | None = None
 
 
 class LibraryRequest(Message):
@@ -47,8 +23,11 @@ class LibraryRequest(Message):
     )
     slug: str | None = Field(None, pattern=r"^[a-z0-9](?:[a-z0-9-]{0,60}[a-z0-9])?$")
     level: Level = Level.EVERYDAY
-    webp: Flag = True
-    avif: Flag = True
+    copies: Copies = Field(default_factory=lambda: list(CopyFormat))
+    metadata: list[MetadataKind] = Field(
+        default_factory=lambda: [MetadataKind.RIGHTS],
+        description="What files go on saying about themselves: who made a picture stays, all else goes.",
+    )
     patterns: list[str] | None = Field(
         None,
         description="Name patterns of derived sizes, such as {stem}-{width}x{height}{ext}; "
@@ -64,7 +43,7 @@ class LibraryChange(Message):
     upkeep: Upkeep | None = None
 
 
-class Library(Message):
+class Library(Answer):
     """A connected folder tree, its settings and its totals."""
 
     warnings: list[str] = Field(default_factory=list, description="What an administrator must know.")
@@ -73,8 +52,7 @@ class Library(Message):
     root: str
     recipe_version: int
     level: Level = Field(description="Of the recipe in use; its rules may say otherwise.")
-    webp: Flag
-    avif: Flag
+    copy_formats: list[CopyFormat] = Field(description="Of the copies that the recipe wants.")
     patterns: list[str]
     upkeep: Upkeep
     at_rest: Flag = Field(False, description="Handed back: nothing is treated by itself until a person does.")
@@ -92,4 +70,4 @@ class Library(Message):
         0, description="What a modern browser would fetch: the lightest of file and copies."
     )
     bytes_backups: int = 0
-    last_survey: Survey | None = None
+    last_survey: Job | None = None

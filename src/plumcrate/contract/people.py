@@ -7,7 +7,7 @@ from enum import StrEnum
 
 from pydantic import Field
 
-from .common import Flag, Message
+from .common import Answer, Flag, Message
 
 
 class Role(StrEnum):
@@ -23,7 +23,7 @@ class SignIn(Message):
     password: str = Field(max_length=1000)
 
 
-class Person(Message):
+class Person(Answer):
     """Who is asking; for a key, the key's name."""
 
     name: str
@@ -36,7 +36,7 @@ class KeyRequest(Message):
     role: Role = Role.TREAT
 
 
-class Key(Message):
+class Key(Answer):
     """A key for a machine. The key itself is shown only once, when it is made."""
 
     id: int
@@ -50,7 +50,7 @@ class NewKey(Key):
     secret: str
 
 
-class Health(Message):
+class Health(Answer):
     """Whether the service can do its work."""
 
     version: str

@@ -6,9 +6,23 @@ from datetime import datetime
 from enum import StrEnum
 from typing import Any, Literal
 
-from pydantic import Field
+from pydantic import AliasChoices, Field
 
-from .common import Flag, Level, Message
+from .common import Answer, Flag, Level, Message
+
+
+class Format(Answer):
+    """One picture format: its names, and what is done with files of it."""
+
+    name: str
+    label: str
+    media_type: str
+    endings: list[str]
+    treated: Flag
+    copy_of_others: Flag = Field(validation_alias=AliasChoices("copy_of_others", "copy"))
+    knob: Flag
+    conversion: Flag
+    shown: Flag
 
 
 class FileRole(StrEnum):
@@ -33,20 +47,42 @@ class PictureSort(StrEnum):
     PATH = "path"
     SAVED = "saved"
     SIZE = "size"
-    SCORE = "score"
+    WORST = "worst"
 
 
-class Copy(Message):
-    """A WebP or AVIF beside a file."""
+class Spot(Answer):
+    """The worst place of a result. ``score`` is what all would score were it like there.
 
-    kind: str
+    ``left`` and ``top`` are its middle, 0 to 1 of the upright picture; ``lost`` is a coarse map in rows of
+    ``columns`` parts, each two hexadecimal digits: 100 less the score of the worst place in it.
+    """
+
+    score: float
+    left: float
+    top: float
+    columns: int
+    lost: str
+
+
+class Derived(Answer):
+    """Something that we made and that stands beside a file: a copy, or a conversion to another format.
+
+    ``stands_in``: browsers that know the format fetch it in the file's place.
+    """
+
+    purpose: Literal["copy", "conversion"]
+    format: str
+    width: int
+    height: int
+    stands_in: Flag
     path: str
     size: int
     score: float | None
+    spot: Spot | None = None
     how: str
 
 
-class File(Message):
+class File(Answer):
     """One file of a picture: the original or a rendition."""
 
     id: int
@@ -60,15 +96,16 @@ class File(Message):
     size_before: int
     size_now: int
     score: float | None = Field(None, description="SSIMULACRA2 against the original bytes.")
+    spot: Spot | None = None
     level: Level | None = None
     how: str | None = None
     treated_at: datetime | None = None
     has_backup: Flag = False
     held: Flag = Field(False, description="Put back by a person: not treated again by itself.")
-    copies: list[Copy] = Field(default_factory=list)
+    derived: list[Derived] = Field(default_factory=list)
 
 
-class LedgerEntry(Message):
+class LedgerEntry(Answer):
     """One change that was made to a file, or to a copy of it."""
 
     id: int
@@ -82,7 +119,7 @@ class LedgerEntry(Message):
     detail: dict[str, Any] = Field(default_factory=dict)
 
 
-class Picture(Message):
+class Picture(Answer):
     """One picture, counted once, with the sums over its files."""
 
     id: int
@@ -100,6 +137,9 @@ class Picture(Message):
     bytes_now: int
     bytes_lightest: int
     score: float | None = Field(None, description="The lowest score among its files.")
+    worst: float | None = Field(
+        None, description="The lowest score of any place in its files, were all of the file like there."
+    )
     original_id: int = Field(description="The file to show for the picture.")
     own: str | None = Field(None, description="A level of its own, or leave: left alone for ever.")
 

@@ -8,7 +8,7 @@ from typing import Literal, Self
 
 from pydantic import Field, model_validator
 
-from .common import Flag, Level, Message, Number, Whole
+from .common import Answer, Copies, CopyFormat, Flag, Level, Message, Number, Whole
 
 
 class Effort(StrEnum):
@@ -92,8 +92,7 @@ class How(Message):
     """What a rule does otherwise than the recipe; null keeps the recipe's setting."""
 
     level: Level | None = None
-    webp: Flag | None = None
-    avif: Flag | None = None
+    copies: Copies | None = None
     effort: Effort | None = None
     metadata: list[MetadataKind] | None = None
 
@@ -119,12 +118,14 @@ class RecipeSettings(Message):
     """Everything that decides what a treated file looks like."""
 
     level: Level = Level.EVERYDAY
-    webp: Flag = True
-    avif: Flag = True
+    copies: Copies = Field(default_factory=lambda: list(CopyFormat), description="Formats, beside each file.")
     keep_larger_copies: Flag = Field(False, description="Keep copies that are no smaller than the file.")
     effort: Effort = Effort.NORMAL
     fixed_quality: FixedQuality = Field(default_factory=lambda: FixedQuality())
-    metadata: list[MetadataKind] = Field(default_factory=lambda: list(MetadataKind))
+    metadata: list[MetadataKind] = Field(
+        default_factory=lambda: [MetadataKind.RIGHTS],
+        description="What files go on saying about themselves: who made them stays, all else goes.",
+    )
     clear_hidden: Flag = Field(True, description="Clear the colour under full transparency.")
     originals: Flag = True
     renditions: Literal["all", "none", "chosen"] = "all"
@@ -143,7 +144,7 @@ class RecipeSettings(Message):
         return self
 
 
-class Recipe(Message):
+class Recipe(Answer):
     """One saved version of a library's recipe."""
 
     library: str
@@ -153,7 +154,7 @@ class Recipe(Message):
     created_at: datetime
 
 
-class Effect(Message):
+class Effect(Answer):
     """What a recipe would do to a library, in files, before it does anything."""
 
     files: int
@@ -165,7 +166,7 @@ class Effect(Message):
     by_rule: dict[str, int] = Field(description="Files each rule decides about; the rest follow the recipe.")
 
 
-class Plan(Message):
+class Plan(Answer):
     """What would happen to one file: the first half of a treatment."""
 
     path: str
@@ -173,8 +174,7 @@ class Plan(Message):
     verdict: Literal["treat", "again", "settled", "leave"]
     because: str
     level: Level | None
-    webp: Flag
-    avif: Flag
+    copies: list[CopyFormat]
     largest: tuple[int, int] = (0, 0)
     metadata: list[MetadataKind] = Field(default_factory=list)
     effort: Effort | None = None

@@ -8,7 +8,7 @@ from typing import Self
 
 from pydantic import Field, model_validator
 
-from .common import Flag, Id, Level, Message
+from .common import Answer, Copies, CopyFormat, Flag, Id, Level, Message
 
 
 class RunKind(StrEnum):
@@ -44,9 +44,9 @@ class ItemState(StrEnum):
 
 
 class Scope(Message):
-    """Which files: all, one folder with what is under it, single pictures, or those of another run."""
+    """Which files: all, single pictures, or those of another run; of these, in one folder or untreated."""
 
-    folder: str | None = Field(None, max_length=2000)
+    folder: str | None = Field(None, max_length=2000, description="With any of the others: within it.")
     pictures: list[Id] | None = Field(default=None, max_length=100_000)
     run: Id | None = Field(None, description="The files of this run.")
     failed_of: Id | None = Field(None, description="The files that failed in this run.")
@@ -54,9 +54,9 @@ class Scope(Message):
 
     @model_validator(mode="after")
     def _one_kind(self) -> Self:
-        kinds = (self.folder, self.pictures, self.run, self.failed_of)
+        kinds = (self.pictures, self.run, self.failed_of)
         if sum(kind is not None for kind in kinds) > 1:
-            raise ValueError("give one of folder, pictures, run and failed_of")
+            raise ValueError("give one of pictures, run and failed_of")
         return self
 
 
@@ -66,8 +66,7 @@ class RunRequest(Message):
     library: str = Field(max_length=100)
     kind: RunKind = RunKind.TREAT
     level: Level | None = None
-    webp: Flag | None = None
-    avif: Flag | None = None
+    copies: Copies | None = None
     scope: Scope = Field(default_factory=lambda: Scope())
     force: Flag = Field(False, description="Also files already treated with the same settings.")
     first: Flag = Field(False, description="Before all that waits, also when it is many pictures.")
@@ -77,7 +76,7 @@ class RunRequest(Message):
     confirm: str | None = Field(None, description="Handing back: the library's short name.")
 
 
-class Run(Message):
+class Run(Answer):
     """A run and how far it is. Counts are of files."""
 
     id: int
@@ -87,8 +86,7 @@ class Run(Message):
     state: RunState
     recipe_version: int | None = None
     level: Level | None
-    webp: Flag
-    avif: Flag
+    copies: list[CopyFormat]
     scope: Scope
     waits_for: str | None = Field(None, description="Why it does not go on just now.")
     files: int
@@ -114,18 +112,20 @@ class Run(Message):
     finished_at: datetime | None = None
 
 
-class OutputReport(Message):
+class OutputReport(Answer):
     """One output that was considered for a file, and why it was taken or not."""
 
     format: str
+    role: str = "file"
     verdict: str
     reason: str
     size: int
     score: float | None
     how: str = ""
+    worst: float | None = Field(None, description="What all would score were it like its worst place.")
 
 
-class Item(Message):
+class Item(Answer):
     """One file of a run and what became of it."""
 
     id: int

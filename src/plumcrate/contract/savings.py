@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from .common import Message
+from .common import Answer
 
 
-class Slat(Message):
+class Slat(Answer):
     """One bar: what a group of files weighed, weighs, and would weigh on a modern browser."""
 
     name: str
@@ -17,7 +17,7 @@ class Slat(Message):
     bytes_lightest: int
 
 
-class Savings(Message):
+class Savings(Answer):
     """The savings of a library. All counts are of files, all sizes in bytes.
 
     The totals are over every file; the slats over the files of their group.

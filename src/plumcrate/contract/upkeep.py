@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import ConfigDict, Field, field_validator, model_validator
 
-from .common import Flag, Message, Number, Whole
+from .common import Answer, Flag, Message, Number, Whole
 
 _HOURS = re.compile(r"([01]\d|2[0-3]):[0-5]\d-([01]\d|2[0-4]):[0-5]\d\Z")
 
@@ -73,7 +73,7 @@ class Upkeep(Message):
         return self
 
 
-class HookSecret(Message):
+class HookSecret(Answer):
     """The secret with which a site signs its webhooks; shown once."""
 
     url: str
@@ -95,12 +95,12 @@ class HookEvent(Message):
     data: HookData
 
 
-class HookAnswer(Message):
+class HookAnswer(Answer):
     taken: int
     repeated: Flag
 
 
-class Uploaded(Message):
+class Uploaded(Answer):
     """What became of an upload so far. ``light``: the light file is in place, its copies follow."""
 
     path: str

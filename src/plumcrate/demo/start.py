@@ -158,7 +158,7 @@ class Demo:
             if not any(library.slug == _LIBRARY for library in client.libraries()):
                 name = "Gannet Ledge Light Trust"
                 client.connect(LibraryRequest(name=name, slug=_LIBRARY, root=str(self.library)))
-                client.wait_for_survey(client.start_survey(_LIBRARY).id)
+                client.wait_for_job(client.start_survey(_LIBRARY).id)
                 # What the site's visitors upload is treated at once; the site tells of it.
                 upkeep = Upkeep(new_files=NewFiles.AT_ONCE)
                 client.change_library(_LIBRARY, LibraryChange(upkeep=upkeep))

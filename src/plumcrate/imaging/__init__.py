@@ -18,12 +18,15 @@ if TYPE_CHECKING:
     from .errors import ImagingError
     from .identification import Facts, identify
     from .kinds import Kind
+    from .outcome import Chosen, Output, Refused, Treatment
     from .recipe import EVERY_CONVERSION, Conversion, Effort, FixedQuality, Level, Limits, Recipe, Sharpening
     from .scoring import score
-    from .treatment import Output, Treatment, treat
+    from .scoring.judgement import Spot
+    from .treatment import treat
 
 __all__ = [
     "EVERY_CONVERSION",
+    "Chosen",
     "Conversion",
     "Effort",
     "Facts",
@@ -34,7 +37,9 @@ __all__ = [
     "Limits",
     "Output",
     "Recipe",
+    "Refused",
     "Sharpening",
+    "Spot",
     "Treatment",
     "identify",
     "score",
@@ -52,9 +57,12 @@ _HOMES = {
     "ImagingError": "errors",
     "Level": "recipe",
     "Limits": "recipe",
-    "Output": "treatment",
+    "Output": "outcome",
+    "Chosen": "outcome",
+    "Refused": "outcome",
+    "Spot": "scoring.judgement",
     "Recipe": "recipe",
-    "Treatment": "treatment",
+    "Treatment": "outcome",
     "identify": "identification",
     "score": "scoring",
     "treat": "treatment",

@@ -12,15 +12,20 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from .recipe import TOLERANCE
+from .scoring.judgement import Judgement
 
 
 @dataclass(frozen=True, slots=True)
 class Attempt:
-    """One encode: its quality, its bytes, its score."""
+    """One encode: its quality, its bytes, what was made of them, and the score by which it is aimed.
+
+    ``aimed`` is the score, or less where the worst place falls too far behind it.
+    """
 
     quality: int
     data: bytes
-    score: float
+    judgement: Judgement
+    aimed: float
 
 
 def _as_is(quality: float) -> float:
@@ -74,10 +79,11 @@ _AHEAD = 0.1
 
 def aim(
     encode: Callable[[int], bytes],
-    measure: Callable[[bytes], float],
+    measure: Callable[[bytes], Judgement],
     target: float,
     knob: Knob,
     *,
+    leeway: float = math.inf,
     budget: int = 7,
     stop_above: int | None = None,
     first: int | None = None,
@@ -85,6 +91,7 @@ def aim(
 ) -> Landing:
     """Finds the lowest quality whose score is at least ``target`` less the tolerance.
 
+    ``leeway``: points by which the worst place may score less than that.
     ``stop_above``: a size in bytes; once an attempt below the target is already that large,
     no acceptable result can be smaller, and the search ends with what it has. ``first``: the quality to
     begin with, when something better than the knob's prior is known. ``near``: points above the target
@@ -98,11 +105,13 @@ def aim(
     while low + 1 < high and len(attempts) < budget:
         quality = max(low + 1, min(high - 1, quality))
         data = encode(quality)
-        attempt = Attempt(quality, data, measure(data))
+        judgement = measure(data)
+        aimed = min(judgement.score, judgement.worst + leeway)
+        attempt = Attempt(quality, data, judgement, aimed)
         attempts.append(attempt)
-        if attempt.score >= target - _BELOW:
+        if attempt.aimed >= target - _BELOW:
             above, high = attempt, quality
-            if attempt.score <= target + near:
+            if attempt.aimed <= target + near:
                 break
         else:
             below, low = attempt, quality
@@ -115,7 +124,7 @@ def aim(
 
 
 def _same_side(attempts: list[Attempt], target: float) -> bool:
-    return len({attempt.score >= target - _BELOW for attempt in attempts}) == 1
+    return len({attempt.aimed >= target - _BELOW for attempt in attempts}) == 1
 
 
 def _line(score: float) -> float:
@@ -126,10 +135,10 @@ def _line(score: float) -> float:
 def _next_quality(below: Attempt | None, above: Attempt | None, target: float, knob: Knob) -> int:
     goal = _line(target + _AHEAD)
     if below and above:
-        rise = _line(above.score) - _line(below.score)
+        rise = _line(above.aimed) - _line(below.aimed)
         span = knob.axis(above.quality) - knob.axis(below.quality)
-        return knob.at(knob.axis(below.quality) + (goal - _line(below.score)) * span / max(rise, 1e-6))
+        return knob.at(knob.axis(below.quality) + (goal - _line(below.aimed)) * span / max(rise, 1e-6))
     known = below or above
     assert known is not None
-    guess = knob.from_there(known.quality, known.score, target + _AHEAD)
+    guess = knob.from_there(known.quality, known.aimed, target + _AHEAD)
     return max(known.quality + 1, guess) if below else min(known.quality - 1, guess)

@@ -13,37 +13,10 @@ from dataclasses import dataclass
 from typing import Literal
 
 from .errors import Damaged, MoreDataNeeded, NotAPicture
+from .formats import FormatName
 
 #: A header that states longer sides is damaged, or made to harm.
 MOST_SIDE = 1_000_000
-
-Format = Literal["jpeg", "png", "gif", "webp", "avif", "heif", "tiff", "bmp", "svg", "pdf"]
-
-#: File-name endings by format; the first is the usual one.
-EXTENSIONS: dict[str, tuple[str, ...]] = {
-    "jpeg": (".jpg", ".jpeg", ".jpe", ".jfif"),
-    "png": (".png", ".apng"),
-    "gif": (".gif",),
-    "webp": (".webp",),
-    "avif": (".avif",),
-    "heif": (".heic", ".heif"),
-    "tiff": (".tif", ".tiff"),
-    "bmp": (".bmp",),
-    "svg": (".svg",),
-    "pdf": (".pdf",),
-}
-MEDIA_TYPES: dict[str, str] = {
-    "jpeg": "image/jpeg",
-    "png": "image/png",
-    "gif": "image/gif",
-    "webp": "image/webp",
-    "avif": "image/avif",
-    "heif": "image/heif",
-    "tiff": "image/tiff",
-    "bmp": "image/bmp",
-    "svg": "image/svg+xml",
-    "pdf": "application/pdf",
-}
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +28,7 @@ class Facts:
     with arithmetic coding, which browsers do not show.
     """
 
-    format: Format
+    format: FormatName
     width: int
     height: int
     bits: int = 8
@@ -256,7 +229,7 @@ def _isobmff(data: bytes) -> Facts:
     (size,) = struct.unpack_from(">I", data, 0)
     brands = {data[8:12]} | {data[at : at + 4] for at in range(16, min(size, len(data), 4096), 4)}
     if brands & {b"avif", b"avis"}:
-        kind: Format = "avif"
+        kind: FormatName = "avif"
     elif brands & {b"heic", b"heix", b"mif1", b"heim"}:
         kind = "heif"
     else:

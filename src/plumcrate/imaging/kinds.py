@@ -21,4 +21,6 @@ class Kind(StrEnum):
 
 Keep = frozenset[Kind]
 EVERYTHING: Keep = frozenset(Kind)
+#: What must stay wherever somebody else made the picture, and tells nothing of anybody's whereabouts.
+RIGHTS_ONLY: Keep = frozenset({Kind.RIGHTS})
 NOTHING: Keep = frozenset()

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Literal
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from typing import Literal, TypeVar
 
 from .identification import Facts
+from .scoring.judgement import Spot
 
-Verdict = Literal["chosen", "not-smaller", "too-little-gain", "out-of-reach", "not-possible"]
+AnyOutput = TypeVar("AnyOutput", bound="Output")
+#: What an output is for: the file itself, a copy beside it, or a file of another format in its place.
+Role = Literal["file", "copy", "conversion"]
+Verdict = Literal["not-smaller", "too-little-gain", "out-of-reach", "not-possible"]
 
-#: The verdicts in plain words, for people.
+#: What became of an output, in plain words, for people.
+CHOSEN = "smaller, and as good as promised"
 VERDICTS: dict[Verdict, str] = {
-    "chosen": "smaller, and as good as promised",
     "not-smaller": "would not be smaller, so nothing was written",
     "too-little-gain": "would save too little to be worth a change",
     "out-of-reach": "cannot reach the promised quality in this format",
@@ -28,23 +33,38 @@ class Tried:
     score: float | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Output:
-    """One file that was considered.
+    """One file that was considered; either :class:`Chosen` or :class:`Refused`.
 
-    ``data`` is None unless the verdict is ``chosen``. ``size`` is in bytes, 0 when nothing was
-    encoded; ``score`` is SSIMULACRA2 against the source, 100.0 when the pixels are identical.
-    ``tried`` are the candidates that were weighed, the chosen one among them.
+    ``size`` is in bytes, 0 when nothing was encoded; ``score`` is SSIMULACRA2 against the source, 100.0 when
+    the pixels are identical; ``spot`` is where it scores worst, upright, None where it was not measured.
+    ``tried`` are the candidates that were weighed, this one among them.
     """
 
     format: str
-    verdict: Verdict
-    data: bytes | None = None
+    role: Role = "file"
     size: int = 0
     score: float | None = None
+    spot: Spot | None = None
     how: str = ""
     encodes: int = 0
     tried: tuple[Tried, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Chosen(Output):
+    """An output to be written. ``data`` was decoded, by a decoder that is not ours, and compared or
+    scored."""
+
+    data: bytes
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Refused(Output):
+    """An output that is not written, and why."""
+
+    verdict: Verdict
 
     @property
     def reason(self) -> str:
@@ -53,33 +73,69 @@ class Output:
 
 @dataclass(frozen=True, slots=True)
 class Treatment:
-    """The outcome for one file: what replaces it, if anything, its copies, other formats for it.
+    """The outcome for one file of ``size`` bytes: an output for the file itself, and for copies and
+    conversions.
 
-    ``conversions`` are files of another format that could take the picture's place under another name;
-    they are offered when the recipe asks, and whoever keeps the files decides.
+    Conversions are files of another format that could take the picture's place under another name; they are
+    offered when the recipe asks, and whoever keeps the files decides.
     """
 
     facts: Facts
     size: int
-    main: Output
-    copies: tuple[Output, ...]
-    conversions: tuple[Output, ...] = ()
+    outputs: tuple[Output, ...]
+
+    @property
+    def main(self) -> Output:
+        """The output for the file itself."""
+        (main,) = self.of("file")
+        return main
+
+    def of(self, role: Role) -> tuple[Output, ...]:
+        """The outputs of a role."""
+        return tuple(output for output in self.outputs if output.role == role)
+
+    @property
+    def chosen(self) -> tuple[Chosen, ...]:
+        """What is to be written."""
+        return tuple(output for output in self.outputs if isinstance(output, Chosen))
 
     @property
     def size_after(self) -> int:
         """Bytes of the file itself afterwards."""
-        return self.main.size if self.main.verdict == "chosen" else self.size
+        return self.main.size if isinstance(self.main, Chosen) else self.size
 
 
-def chosen(format: str, data: bytes, score: float | None, how: str) -> Output:
-    """A candidate as an output, to be weighed against others."""
-    return Output(format, "chosen", data, len(data), score, how, 1, (Tried(how, len(data), score),))
-
-
-def lightest(candidates: list[Output]) -> Output:
-    """The smallest of several candidates, with the work of all of them on its account."""
-    best = min(candidates, key=lambda one: one.size)
-    return Output(
-        best.format, best.verdict, best.data, best.size, best.score, best.how,
-        sum(one.encodes for one in candidates), tuple(tried for one in candidates for tried in one.tried),
+def exact(format: str, data: bytes, how: str) -> Chosen:
+    """A candidate whose pixels are those of the source."""
+    return Chosen(
+        format=format, data=data, size=len(data), score=100.0, how=how, encodes=1,
+        tried=(Tried(how, len(data), 100.0),),
     )  # fmt: skip
+
+
+def impossible(format: str) -> Refused:
+    """Nothing could be made."""
+    return Refused(format=format, verdict="not-possible")
+
+
+def refused(output: Output, verdict: Verdict) -> Refused:
+    """An output that is not written after all."""
+    return Refused(
+        format=output.format, role=output.role, size=output.size, score=output.score, spot=output.spot,
+        how=output.how, encodes=output.encodes, tried=output.tried, verdict=verdict,
+    )  # fmt: skip
+
+
+def with_all(output: AnyOutput, weighed: Iterable[Output]) -> AnyOutput:
+    """An output with the work of all that were weighed on its account."""
+    weighed = tuple(weighed)
+    return replace(
+        output,
+        encodes=sum(one.encodes for one in weighed),
+        tried=tuple(tried for one in weighed for tried in one.tried),
+    )
+
+
+def lightest(candidates: list[AnyOutput]) -> AnyOutput:
+    """The smallest of several candidates, with the work of all of them on its account."""
+    return with_all(min(candidates, key=lambda one: one.size), candidates)

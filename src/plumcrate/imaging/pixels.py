@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image, ImageFile
 
-from .errors import Damaged, LeftAlone, TooLarge
+from .errors import Damaged, ImagingError, LeftAlone, TooLarge
 from .identification import Facts, identify
 from .recipe import Limits
 
@@ -65,6 +65,15 @@ def open_picture(
 
     ``at_least``: a smaller decode will do, of this width and height or more, where the format can.
     """
+    image = _decoded(data, facts, limits, at_least)
+    if image.mode not in ("1", "L", "LA", "P", "PA", "RGB", "RGBA", "CMYK"):
+        raise LeftAlone(f"pictures with {image.mode} samples are left alone")
+    return image
+
+
+def _decoded(
+    data: bytes, facts: Facts, limits: Limits, at_least: tuple[int, int] | None = None
+) -> Image.Image:
     if facts.pixels > limits.pixels:
         raise TooLarge(
             f"the picture is {facts.width:,} x {facts.height:,} pixels, "
@@ -82,8 +91,6 @@ def open_picture(
     except Exception as error:
         reason = str(error).rstrip(".") or type(error).__name__
         raise Damaged(f"the {facts.format.upper()} does not decode to its end ({reason})") from None
-    if image.mode not in ("1", "L", "LA", "P", "PA", "RGB", "RGBA", "CMYK"):
-        raise LeftAlone(f"pictures with {image.mode} samples are left alone")
     return image
 
 
@@ -95,6 +102,35 @@ def to_pixels(image: Image.Image) -> Pixels:
             return Pixels(np.ascontiguousarray(rgba[:, :, :3]))
         return Pixels(np.ascontiguousarray(rgba[:, :, :3]), np.ascontiguousarray(rgba[:, :, 3]))
     return Pixels(np.asarray(image.convert("RGB")))
+
+
+def _eight_bits(image: Image.Image) -> Pixels:
+    """Pixels of a frame; of 16 bits a sample the upper eight, to which Pillow cuts all but grey itself."""
+    if not image.mode.startswith("I"):
+        return to_pixels(image)
+    upper = (np.asarray(image).astype(np.uint32) >> 8).astype(np.uint8)
+    return Pixels(np.repeat(upper[:, :, None], 3, axis=2))
+
+
+def same_frames(first: bytes, second: bytes, limits: Limits) -> bool:
+    """Whether two files show the same frames, by Pillow's decoders; where nothing is seen, colour is no
+    matter."""
+    try:
+        shown = [_decoded(data, identify(data), limits) for data in (first, second)]
+        counts = [getattr(image, "n_frames", 1) for image in shown]
+        if counts[0] != counts[1] or shown[0].size != shown[1].size:
+            return False
+        if counts[0] == 1 and shown[0].mode == shown[1].mode == "CMYK":
+            return bool(np.array_equal(np.asarray(shown[0]), np.asarray(shown[1])))
+        for number in range(counts[0]):
+            for image in shown:
+                image.seek(number)
+            one, other = (_eight_bits(image) for image in shown)
+            if not one.same_as(other):
+                return False
+    except (ImagingError, OSError, EOFError, ValueError, SyntaxError):
+        return False
+    return True
 
 
 def decode(data: bytes, limits: Limits | None = None) -> Pixels:

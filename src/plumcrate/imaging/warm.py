@@ -25,9 +25,9 @@ def warm() -> None:
         out = io.BytesIO()
         Image.fromarray(pixels).save(out, kind, **options)
         for recipe in (
-            Recipe(Level.EXACT, avif=False, effort=Effort.THOROUGH),
-            Recipe(Level.LEAN, avif=False, largest=(64, 64), sharpening=Sharpening(0.5)),
-            Recipe(Level.LEAN, avif=False),
+            Recipe(Level.EXACT, copies=frozenset({"webp"}), effort=Effort.THOROUGH),
+            Recipe(Level.LEAN, copies=frozenset({"webp"}), largest=(64, 64), sharpening=Sharpening(0.5)),
+            Recipe(Level.LEAN, copies=frozenset({"webp"})),
         ):
             treat(out.getvalue(), recipe)
 

@@ -17,14 +17,14 @@ from sqlalchemy.dialects.postgresql import insert
 
 from plumcrate.contract import FileState
 from plumcrate.records.database import Database
-from plumcrate.records.tables import Backup, Copy, File, Library, Result
+from plumcrate.records.tables import Backup, Derived, File, Library, Result
 from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.local import LocalStore
 from plumcrate.storage.store import NO_FILE, Facts, Store
 
 from .backups import BackupStore
 from .changes import (
-    DropCopy,
+    DropDerived,
     Note,
     Overtaken,
     PutBack,
@@ -32,10 +32,11 @@ from .changes import (
     Restore,
     Upload,
     Withdraw,
-    WriteCopy,
+    WriteDerived,
 )
 from .changes.appear import name_taken
 from .changes.base import GRACE, backup_stands, sha_of
+from .derived import Beside
 from .state import StateFolder
 from .steps import Step, passed
 
@@ -150,7 +151,7 @@ class Keeper:
             if links > 1:
                 detail["links"] = links  # the other names keep the old bytes
             result = Result(
-                library_id=self.library_id, sha256=sha_of(after), size=len(after), kind="file",
+                library_id=self.library_id, sha256=sha_of(after), size=len(after), purpose="file",
                 original_sha256=original, made=note.made,
             )  # fmt: skip
             change = Replace.begin(
@@ -176,7 +177,7 @@ class Keeper:
                     f"{file.path} has no backup: it was treated without one, or its backup was deleted; "
                     "it stays as it is",
                 )
-            self.drop_copies(file, note)
+            self.drop_all_derived(file, note)
         with self.database.begin() as session:
             row = session.get_one(File, file.id)
             row.state, row.reason, row.held = FileState.NEW, None, hold
@@ -254,52 +255,57 @@ class Keeper:
             )  # fmt: skip
             change.perform()
 
-    # -- copies --------------------------------------------------------------------------------
+    # -- what is derived ------------------------------------------------------------------------
 
-    def write_copy(
-        self, file: File, kind: str, data: bytes, how: str, note: Note, path: str | None = None
-    ) -> None:
-        """Puts a copy of ours beside a file, in place of our former one of that kind.
+    def write_derived(self, file: File, beside: Beside, data: bytes, note: Note) -> None:
+        """Puts a copy or conversion of ours beside a file, in place of our former one of that kind.
 
-        ``path`` is its name when it is not the file's with the kind behind it. Raises StorageError, with
-        the code ``name-taken`` when somebody else's file has the name.
+        Raises StorageError, with the code ``name-taken`` when somebody else's file has the name.
         """
         self.be_marked()
-        path = path or f"{file.path}.{kind}"
+        path = beside.path(file.path)
         sha = sha_of(data)
         with self.store.visit():
-            former = next((copy for copy in file.copies if copy.kind == kind), None)
+            former = next((one for one in file.derived if (one.purpose, one.format) == beside.key), None)
             if former is not None:
                 if former.sha256 == sha and former.path == path and self.store.sha256(path) == sha:
                     return
-                self.drop_copy(file, former, note)
+                self.drop_derived(file, former, note)
             if self.store.taken(path):
                 raise name_taken(path)
             result = Result(
-                library_id=self.library_id, sha256=sha, size=len(data), kind=kind, made={},
+                library_id=self.library_id, sha256=sha, size=len(data), purpose=beside.purpose,
+                format=beside.format, made={},
                 original_sha256=file.before_sha256 or self.store.sha256(file.path),
             )  # fmt: skip
-            change = WriteCopy.begin(
-                self, path, note, file=file, after=sha, result=result, kind=kind, how=how
-            )
+            change = WriteDerived.begin(
+                self, path, note, file=file, after=sha, result=result, purpose=beside.purpose,
+                format=beside.format, width=beside.width, height=beside.height, how=beside.how,
+                spot=beside.spot,
+            )  # fmt: skip
             change.perform(data, file.path)
 
-    def drop_copies(self, file: File, note: Note, *, keep: frozenset[str] = frozenset()) -> None:
-        """Removes our copies of a file, except the kinds to keep. Raises StorageError."""
-        for copy in list(file.copies):
-            if copy.kind not in keep:
-                self.drop_copy(file, copy, note)
+    def drop_all_derived(
+        self, file: File, note: Note, *, keep: frozenset[tuple[str, str]] = frozenset()
+    ) -> None:
+        """Removes what we made beside a file, except those of the keys to keep. Raises StorageError."""
+        for derived in list(file.derived):
+            if (derived.purpose, derived.format) not in keep:
+                self.drop_derived(file, derived, note)
 
-    def drop_copy(self, file: File, copy: Copy, note: Note) -> None:
-        """Removes one copy, unless its bytes are no longer ours. Raises StorageError."""
+    def drop_derived(self, file: File, derived: Derived, note: Note) -> None:
+        """Removes one, unless its bytes are no longer ours. Raises StorageError."""
         self.be_marked()
         with self.store.visit():
-            if self.store.folder_id(copy.path) is None:
+            if self.store.folder_id(derived.path) is None:
                 # With its folder gone nothing can be removed; should it come back, its content tells.
                 with self.database.begin() as session:
-                    session.execute(delete(Copy).where(Copy.id == copy.id))
+                    session.execute(delete(Derived).where(Derived.id == derived.id))
                 return
-            DropCopy.begin(self, copy.path, note, file=file, before=copy.sha256, copy_id=copy.id).perform()
+            change = DropDerived.begin(
+                self, derived.path, note, file=file, before=derived.sha256, derived_id=derived.id
+            )
+            change.perform()
 
     # -- backups -------------------------------------------------------------------------------
 

@@ -11,6 +11,12 @@ from plumcrate.records.tables import Backup
 from .prune import orphaned
 
 
+def orphan(session: Session, library_id: int, backup_id: int) -> Backup | None:
+    """A backup of a library by its number; None when there is none, or when it is being deleted."""
+    row = session.get(Backup, backup_id)
+    return None if row is None or row.library_id != library_id or row.pruned_at is not None else row
+
+
 def orphans(session: Session, library_id: int, offset: int, limit: int) -> Page[Orphan]:
     """The latest first."""
     where = Backup.library_id == library_id, Backup.pruned_at.is_(None), orphaned()

@@ -11,19 +11,24 @@ marked rows, which :func:`finish_pruning` ends.
 
 from __future__ import annotations
 
+import shutil
+from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import timedelta
 
 from sqlalchemy import ColumnElement, and_, exists, func, or_, select, true, update
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import FileState, Pruned
+from plumcrate.contract import Backups, FileState, PruneReport
 from plumcrate.records.tables import Backup, File, Journal, Ledger, Library
 
 from .keeper import Keeper
+from .state import StateFolder
 from .steps import Step, passed
 
 PRUNE = "prune"
+#: After so many backups it is told how far the work is.
+_TELL_EVERY = 100
 
 
 def claimed() -> ColumnElement[bool]:
@@ -82,8 +87,14 @@ class Which:
         return and_(self.age, or_(*kinds))
 
 
-def prune(keeper: Keeper, which: Which, *, note: str) -> Pruned:
-    """Deletes the backups of a library that are asked for.
+def prune(keeper: Keeper, which: Which, *, note: str) -> PruneReport:
+    """Deletes the backups of a library that are asked for; see :func:`pruning`."""
+    *_, report = pruning(keeper, which, note=note)
+    return report
+
+
+def pruning(keeper: Keeper, which: Which, *, note: str) -> Iterator[PruneReport]:
+    """Deletes the backups of a library that are asked for; yields how far it is, the last time whole.
 
     Files whose only original goes can then not be restored any more; the ledger says so for each. Raises
     StorageError, and NotThere when the state folder is not the right one.
@@ -101,10 +112,18 @@ def prune(keeper: Keeper, which: Which, *, note: str) -> Pruned:
         hashes = [row.sha256 for row in rows]
         lost = _let_go(session, keeper.library_id, hashes, note)
     passed(Step.MARKED)
-    finish_pruning(keeper)
+    report = PruneReport(wanted=len(rows), needed=lost)
+    yield report
+    for size in deleting(keeper):
+        report.backups += 1
+        report.bytes += size
+        if report.backups % _TELL_EVERY == 0:
+            yield report
     with keeper.database.begin() as session:
-        left = session.scalar(select(func.count()).where(*ours, which.age, or_(claimed(), orphaned()))) or 0
-    return Pruned(backups=len(rows), bytes=sum(row.size for row in rows), needed=lost, left=left)
+        report.left = (
+            session.scalar(select(func.count()).where(*ours, which.age, or_(claimed(), orphaned()))) or 0
+        )
+    yield report
 
 
 def _let_go(session: Session, library_id: int, hashes: list[bytes], note: str) -> int:
@@ -137,22 +156,56 @@ def _let_go(session: Session, library_id: int, hashes: list[bytes], note: str) -
 
 
 def finish_pruning(keeper: Keeper) -> int:
-    """Deletes what is marked and not needed again; returns how many. Raises StorageError.
+    """Deletes what is marked and not needed again; returns how many. Raises StorageError."""
+    return sum(1 for _ in deleting(keeper))
+
+
+def deleting(keeper: Keeper) -> Iterator[int]:
+    """Deletes what is marked and not needed again, one after the other; yields their sizes. Raises
+    StorageError.
 
     The row is locked first and the need asked after: a change that relies on the backup has its journal
     row committed before it looks whether the backup stands, so one of the two sees the other.
     """
-    count = 0
     marked = Backup.library_id == keeper.library_id, Backup.pruned_at.is_not(None)
     while True:
         with keeper.database.begin() as session:
             row = session.scalar(select(Backup).where(*marked).limit(1).with_for_update(skip_locked=True))
             if row is None:
-                return count
+                return
             if session.scalar(select(claimed()).where(Backup.id == row.id)):
                 row.pruned_at = None
                 continue
             keeper.backups.delete(row.sha256)
             passed(Step.DELETED)
             session.delete(row)
-        count += 1
+            size = row.size
+        yield size
+
+
+def backups_view(session: Session, library: Library, state: StateFolder) -> Backups:
+    """What the store of a library holds."""
+    size = Backup.size
+    needed, lost = claimed(), orphaned()
+    row = session.execute(
+        select(
+            func.count(),
+            func.coalesce(func.sum(size), 0),
+            func.count().filter(needed),
+            func.coalesce(func.sum(size).filter(needed), 0),
+            func.count().filter(lost),
+            func.coalesce(func.sum(size).filter(lost), 0),
+            func.min(Backup.created_at),
+        ).where(Backup.library_id == library.id, Backup.pruned_at.is_(None))
+    ).one()
+    return Backups(
+        backups=row[0],
+        bytes=int(row[1]),
+        needed=row[2],
+        bytes_needed=int(row[3]),
+        orphaned=row[4],
+        bytes_orphaned=int(row[5]),
+        oldest_at=row[6],
+        folder=str(state.backups_of(library.slug)),
+        bytes_free=shutil.disk_usage(state.path).free if state.path.is_dir() else None,
+    )

@@ -19,7 +19,7 @@ from sqlalchemy import delete, func, or_, select, update
 from sqlalchemy.dialects.postgresql import insert
 
 from plumcrate.contract import FileState, Finding
-from plumcrate.records.tables import Backup, Copy, File, Journal, Result
+from plumcrate.records.tables import Backup, Derived, File, Journal, Result
 from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.store import HALF_SWAPPED, NO_FILE
 
@@ -143,10 +143,12 @@ def _check_copies(keeper: Keeper, report: Report, mend: bool) -> None:
     while True:
         with keeper.database.begin() as session:
             rows = session.scalars(
-                select(Copy)
-                .join(File, File.id == Copy.file_id)
-                .where(Copy.library_id == keeper.library_id, Copy.id > last, File.state != FileState.GONE)
-                .order_by(Copy.id)
+                select(Derived)
+                .join(File, File.id == Derived.file_id)
+                .where(
+                    Derived.library_id == keeper.library_id, Derived.id > last, File.state != FileState.GONE
+                )
+                .order_by(Derived.id)
                 .limit(_BATCH)
             ).all()
         if not rows:
@@ -159,7 +161,9 @@ def _check_copies(keeper: Keeper, report: Report, mend: bool) -> None:
                 continue
             if mend:
                 with keeper.database.begin() as session:
-                    session.execute(delete(Copy).where(Copy.id == copy.id, Copy.sha256 == copy.sha256))
+                    session.execute(
+                        delete(Derived).where(Derived.id == copy.id, Derived.sha256 == copy.sha256)
+                    )
                     # So that the next run makes it again.
                     session.execute(update(File).where(File.id == copy.file_id).values(recipe=None))
             what, detail = (

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -103,6 +105,51 @@ class Database:
 
     def close(self) -> None:
         self.engine.dispose()
+
+
+class HeldLocks:
+    """Advisory locks that are held for long, all on one connection of their own. They die with it.
+
+    May be used by several threads.
+    """
+
+    def __init__(self, url: str) -> None:
+        self._url = url
+        self._connection: psycopg.Connection | None = None
+        self._guard = threading.Lock()
+
+    def take(self, space: int, key: int) -> bool:
+        """Whether the lock was free and is held now. Raises psycopg.Error."""
+        with self._guard:
+            if self._connection is None or self._connection.closed:
+                self._connection = psycopg.connect(self._url, autocommit=True)
+            row = self._connection.execute(
+                "SELECT pg_try_advisory_lock(%s, %s)", [space, key & 0x7FFFFFFF]
+            ).fetchone()
+            return bool(row and row[0])
+
+    def give_back(self, space: int, key: int) -> None:
+        """Gives a lock back; one that was lost with the connection is nobody's."""
+        with self._guard, contextlib.suppress(psycopg.Error):
+            if self._connection is not None:
+                self._connection.execute("SELECT pg_advisory_unlock(%s, %s)", [space, key & 0x7FFFFFFF])
+
+    def hold(self) -> bool:
+        """Whether the connection lives, and with it the locks."""
+        with self._guard:
+            if self._connection is None:
+                return False
+            try:
+                self._connection.execute("SELECT 1")
+            except psycopg.Error:
+                self._connection.close()
+                return False
+            return True
+
+    def close(self) -> None:
+        with self._guard:
+            if self._connection is not None:
+                self._connection.close()
 
 
 def notify(session: Session, **payload: int) -> None:

@@ -1,4 +1,4 @@
-"""The tables. A file is an original or a rendition; a copy is a WebP or AVIF of ours beside it."""
+"""The tables. A file is an original or a rendition; what we made beside one is derived from it."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
-from plumcrate.contract import FileRole, FileState, ItemState, JobState, RunOrigin, RunState, SurveyState
+from plumcrate.contract import FileRole, FileState, ItemState, JobState, RunOrigin, RunState
 
 
 class Base(DeclarativeBase):
@@ -52,12 +52,6 @@ def _id() -> Mapped[int]:
 
 def _now() -> Mapped[datetime]:
     return mapped_column(server_default=func.now())
-
-
-def _one_open(table: str) -> Index:
-    """At most one of a library waits or runs at a time."""
-    where = text("state IN ('waiting', 'running')")
-    return Index(f"uq_{table}_open", "library_id", unique=True, postgresql_where=where)
 
 
 class Library(Base):
@@ -108,26 +102,34 @@ class RecipeVersion(Base):
     __table_args__ = (UniqueConstraint("library_id", "version"),)
 
 
-class Survey(Base):
-    __tablename__ = "surveys"
+class Job(Base):
+    """One piece of long work on a library: a survey, a check, a forecast, a proof, a pruning.
+
+    ``request`` is what was asked for, ``report`` what has come of it so far; each kind has its own, see
+    :mod:`plumcrate.contract.jobs`. Of a kind one is open at a time in a library.
+    """
+
+    __tablename__ = "jobs"
 
     id: Mapped[int] = _id()
     library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), index=True)
-    state: Mapped[str] = mapped_column(default=SurveyState.WAITING)
+    kind: Mapped[str]
+    state: Mapped[str] = mapped_column(default=JobState.WAITING)
     reason: Mapped[str | None]
-    files_seen: Mapped[int] = mapped_column(default=0)
-    files_new: Mapped[int] = mapped_column(default=0)
-    files_changed: Mapped[int] = mapped_column(default=0)
-    files_gone: Mapped[int] = mapped_column(default=0)
-    files_unreadable: Mapped[int] = mapped_column(default=0)
-    pictures: Mapped[int] = mapped_column(default=0)
-    notes: Mapped[list[str]] = mapped_column(default=list)
-    job_id: Mapped[int | None]
+    request: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    report: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    by: Mapped[str] = mapped_column(default="")
+    queued_id: Mapped[int | None]
     created_at: Mapped[datetime] = _now()
     started_at: Mapped[datetime | None]
     finished_at: Mapped[datetime | None]
 
-    __table_args__ = (_one_open("surveys"),)
+    __table_args__ = (
+        Index(
+            "uq_jobs_open", "library_id", "kind", unique=True,
+            postgresql_where=text("state IN ('waiting', 'running')"),
+        ),
+    )  # fmt: skip
 
 
 class Picture(Base):
@@ -151,13 +153,14 @@ class Picture(Base):
     bytes_now: Mapped[int] = mapped_column(default=0)
     bytes_lightest: Mapped[int] = mapped_column(default=0)
     score: Mapped[float | None]
+    worst: Mapped[float | None]
     own: Mapped[str | None]  # a level of its own, or "leave"
 
     __table_args__ = (
         UniqueConstraint("library_id", "path"),
         Index("ix_pictures_library_id_state", "library_id", "state"),
         Index("ix_pictures_library_id_folder", "library_id", "folder"),
-        Index("ix_pictures_library_id_score", "library_id", "score", "id"),
+        Index("ix_pictures_library_id_worst", "library_id", "worst", "id"),
         Index("ix_pictures_saved", "library_id", text("(bytes_before - bytes_now)"), "id"),
         Index("ix_pictures_size", "library_id", "bytes_now", "id"),
     )
@@ -192,13 +195,15 @@ class File(Base):
     sha256: Mapped[bytes | None]
     before_sha256: Mapped[bytes | None]
     score: Mapped[float | None]
+    worst: Mapped[float | None]
+    spot: Mapped[dict[str, Any] | None]
     level: Mapped[str | None]
     recipe: Mapped[dict[str, Any] | None]
     how: Mapped[str | None]
     treated_at: Mapped[datetime | None]
     held: Mapped[bool] = mapped_column(default=False)  # put back by a person: not treated by itself
-    copies: Mapped[list[Copy]] = relationship(
-        back_populates="file", cascade="all, delete-orphan", order_by="Copy.kind", lazy="selectin"
+    derived: Mapped[list[Derived]] = relationship(
+        back_populates="file", cascade="all, delete-orphan", order_by="Derived.format", lazy="selectin"
     )
 
     __table_args__ = (
@@ -211,8 +216,9 @@ class File(Base):
 class Result(Base):
     """Bytes that we made, for ever: by them a file of ours is known wherever it was moved.
 
-    ``kind`` is ``file`` for what took a file's place, else the copy's; ``original_sha256`` the original
-    that it was made from. ``made`` holds what the file's record says of the treatment.
+    ``purpose`` is ``file`` for what took a file's place, else as in :class:`Derived`, with its format;
+    ``original_sha256`` the original that it was made from. ``made`` holds what the file's record says of the
+    treatment.
     """
 
     __tablename__ = "results"
@@ -221,7 +227,8 @@ class Result(Base):
     library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"))
     sha256: Mapped[bytes]
     size: Mapped[int]
-    kind: Mapped[str]
+    purpose: Mapped[str]
+    format: Mapped[str | None]
     original_sha256: Mapped[bytes | None]
     made: Mapped[dict[str, Any]] = mapped_column(default=dict)
 
@@ -231,21 +238,34 @@ class Result(Base):
     )
 
 
-class Copy(Base):
-    __tablename__ = "copies"
+class Derived(Base):
+    """Something we made that stands beside a file: a copy, or a conversion.
+
+    ``stands_in``: browsers that know its format fetch it in the file's place.
+    """
+
+    __tablename__ = "derived"
 
     id: Mapped[int] = _id()
     library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"))
     file_id: Mapped[int] = mapped_column(ForeignKey("files.id", ondelete="CASCADE"), index=True)
-    kind: Mapped[str]
+    purpose: Mapped[str]
+    format: Mapped[str]
+    width: Mapped[int] = mapped_column(default=0)
+    height: Mapped[int] = mapped_column(default=0)
+    stands_in: Mapped[bool] = mapped_column(default=True)
     path: Mapped[str]
     size: Mapped[int]
     sha256: Mapped[bytes]
     score: Mapped[float | None]
+    spot: Mapped[dict[str, Any] | None]
     how: Mapped[str] = mapped_column(default="")
-    file: Mapped[File] = relationship(back_populates="copies")
+    file: Mapped[File] = relationship(back_populates="derived")
 
-    __table_args__ = (UniqueConstraint("library_id", "path"), UniqueConstraint("file_id", "kind"))
+    __table_args__ = (
+        UniqueConstraint("library_id", "path"),
+        UniqueConstraint("file_id", "purpose", "format", "width", "height"),
+    )
 
 
 class Backup(Base):
@@ -327,6 +347,7 @@ class Run(Base):
     origin: Mapped[str] = mapped_column(default=RunOrigin.PERSON)
     state: Mapped[str] = mapped_column(default=RunState.RUNNING)
     settings: Mapped[dict[str, Any] | None]  # the recipe it works with
+    variants: Mapped[list[Any]] = mapped_column(default=list)  # the same, resolved: what items refer to
     recipe_version: Mapped[int | None]
     scope: Mapped[dict[str, Any]] = mapped_column(default=dict)
     force: Mapped[bool] = mapped_column(default=False)
@@ -414,49 +435,6 @@ class Tally(Base):
     bytes_lightest: Mapped[int] = mapped_column(default=0)
 
 
-class Check(Base):
-    """One comparison of library, backups and records, and what was mended."""
-
-    __tablename__ = "checks"
-
-    id: Mapped[int] = _id()
-    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), index=True)
-    state: Mapped[str] = mapped_column(default=JobState.WAITING)
-    reason: Mapped[str | None]
-    mend: Mapped[bool] = mapped_column(default=False)
-    files: Mapped[int] = mapped_column(default=0)
-    copies: Mapped[int] = mapped_column(default=0)
-    backups: Mapped[int] = mapped_column(default=0)
-    differences: Mapped[int] = mapped_column(default=0)
-    mended: Mapped[int] = mapped_column(default=0)
-    findings: Mapped[list[Any]] = mapped_column(default=list)
-    job_id: Mapped[int | None]
-    created_at: Mapped[datetime] = _now()
-    finished_at: Mapped[datetime | None]
-
-    __table_args__ = (_one_open("checks"),)
-
-
-class Forecast(Base):
-    """What a recipe is expected to save, from a sample that was treated in memory."""
-
-    __tablename__ = "forecasts"
-
-    id: Mapped[int] = _id()
-    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), index=True)
-    state: Mapped[str] = mapped_column(default=JobState.WAITING)
-    reason: Mapped[str | None]
-    settings: Mapped[dict[str, Any]]
-    recipe_version: Mapped[int | None]
-    result: Mapped[dict[str, Any] | None]
-    by: Mapped[str] = mapped_column(default="")
-    job_id: Mapped[int | None]
-    created_at: Mapped[datetime] = _now()
-    finished_at: Mapped[datetime | None]
-
-    __table_args__ = (_one_open("forecasts"),)
-
-
 class HookDelivery(Base):
     """Webhooks that were taken in, so that none is taken twice."""
 
@@ -480,6 +458,16 @@ class Arrival(Base):
     changed_at: Mapped[datetime] = _now()
 
 
+class LeftStore(Base):
+    """The backup store of a library that was disconnected: its folder's name among the stores, and since
+    when."""
+
+    __tablename__ = "left_stores"
+
+    slug: Mapped[str] = mapped_column(primary_key=True)
+    left_at: Mapped[datetime] = _now()
+
+
 class WorkerRow(Base):
     """A worker process that is alive."""
 
@@ -490,6 +478,7 @@ class WorkerRow(Base):
     pid: Mapped[int]
     children: Mapped[int]
     version: Mapped[str]
+    loops: Mapped[dict[str, Any]] = mapped_column(default=dict)  # how its loops fare, by name
     heard_at: Mapped[datetime] = _now()
 
 

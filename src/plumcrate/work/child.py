@@ -26,15 +26,17 @@ SAMPLE = 1_500_000
 Answer = tuple[dict[str, Any], list[bytes]]
 
 
-def _treat(data: bytes, recipe: Any) -> Answer:
+def _treat(data: bytes, recipe: Any, limits: Any, after: int | None) -> Answer:
+    """``after``: the file itself was treated before and has so many bytes; only what goes beside it is
+    made."""
     from plumcrate.imaging import treat
 
     from .wire import as_answer
 
-    return as_answer(treat(data, recipe))
+    return as_answer(treat(data, recipe, limits, after=after))
 
 
-def _measure(data: bytes, recipe: Any) -> Answer:
+def _measure(data: bytes, recipe: Any, limits: Any) -> Answer:
     """Bytes before, of the file itself after, and of the lightest of file and copies.
 
     Of a large JPEG or PNG only the middle is treated, written as the whole was (a JPEG with its own
@@ -43,9 +45,9 @@ def _measure(data: bytes, recipe: Any) -> Answer:
     from plumcrate.imaging import treat
 
     sample = _middle(data)
-    treatment = treat(sample, recipe)
+    treatment = treat(sample, recipe, limits)
     after = treatment.size_after
-    lightest = min([after, *(copy.size for copy in treatment.copies if copy.data is not None)])
+    lightest = min([after, *(output.size for output in treatment.chosen if output.role == "copy")])
     scale = len(data) / len(sample)
     return {"sizes": [len(data), round(after * scale), round(lightest * scale)]}, []
 
@@ -75,21 +77,38 @@ def _middle(data: bytes) -> bytes:
         return data  # whatever is wrong with it, treating the whole says it in its own words
 
 
-def _preview(data: bytes, width: int, pixels: int) -> Answer:
+def _preview(data: bytes, width: int, limits: Any) -> Answer:
     """A small WebP for the console, upright, at most ``width`` wide."""
-    from PIL import Image, ImageOps
+    from PIL import ImageOps
 
     from plumcrate.imaging.identification import identify
     from plumcrate.imaging.pixels import open_picture
-    from plumcrate.imaging.recipe import Limits
 
-    image: Image.Image = open_picture(data, identify(data), Limits(pixels), at_least=(width, width))
+    facts = identify(data)
+    if facts.format == "png" and facts.bits > 8:
+        image = _of_sixteen_bits(data, limits.pixels)
+    else:
+        image = open_picture(data, facts, limits, at_least=(width, width))
     image = ImageOps.exif_transpose(image)
     image = image.convert("RGBA" if image.has_transparency_data else "RGB")
     image.thumbnail((width, width * 2), reducing_gap=2.0)
     out = io.BytesIO()
     image.save(out, "WEBP", quality=80)
     return {}, [out.getvalue()]
+
+
+def _of_sixteen_bits(data: bytes, most_pixels: int) -> Any:
+    """A PNG of 16 bits a sample, rounded to eight."""
+    from PIL import Image
+
+    from plumcrate.imaging.errors import Damaged
+    from plumcrate.imaging.png import PngError, read_png
+
+    try:
+        rgba = read_png(data, most_pixels).picture.rgba()
+    except PngError as error:
+        raise Damaged(str(error)) from None
+    return Image.fromarray(((rgba.astype("uint32") + 128) // 257).astype("uint8"))
 
 
 def _header(data: bytes) -> Answer:

@@ -21,13 +21,15 @@ from plumcrate.imaging import (
     Effort,
     FixedQuality,
     Kind,
-    Limits,
     Recipe,
     Sharpening,
 )
 from plumcrate.imaging import Level as CoreLevel
+from plumcrate.imaging.kinds import EVERYTHING
 from plumcrate.records.tables import File, Picture
 
+#: What a key that says nothing of a setting means: never changed, whatever the defaults become.
+_USUAL = Recipe(metadata=EVERYTHING).as_dict()
 _CONVERSIONS = {
     "photographs_to_jpeg": Conversion.PHOTOGRAPH_TO_JPEG,
     "flat_to_png": Conversion.FLAT_TO_PNG,
@@ -55,19 +57,17 @@ class Variant:
 
 def key_of(recipe: Recipe) -> dict[str, Any]:
     """The level, and what differs from the usual: a setting that is new changes no former treatment."""
-    usual = Recipe().as_dict()
     return {
-        name: value for name, value in recipe.as_dict().items() if name == "level" or value != usual[name]
+        name: value for name, value in recipe.as_dict().items() if name == "level" or value != _USUAL[name]
     }
 
 
-def core_recipe(settings: RecipeSettings, max_megapixels: float, how: How | None = None) -> Recipe:
+def core_recipe(settings: RecipeSettings, how: How | None = None) -> Recipe:
     """The settings, changed by a rule's, in the words of the core. Without a largest size."""
     how = how or How()
     return Recipe(
         level=CoreLevel(how.level or settings.level),
-        webp=settings.webp if how.webp is None else how.webp,
-        avif=settings.avif if how.avif is None else how.avif,
+        copies=frozenset(map(str, settings.copies if how.copies is None else how.copies)),
         effort=Effort(how.effort or settings.effort),
         metadata=frozenset(
             Kind(kind) for kind in (settings.metadata if how.metadata is None else how.metadata)
@@ -79,18 +79,17 @@ def core_recipe(settings: RecipeSettings, max_megapixels: float, how: How | None
         ),
         fixed=FixedQuality(**settings.fixed_quality.model_dump()),
         sharpening=Sharpening(**settings.sharpening.model_dump()),
-        limits=Limits(round(max_megapixels * 1e6)),
     )
 
 
-def variants(settings: RecipeSettings, surveyed_at: datetime | None, max_megapixels: float) -> list[Variant]:
+def variants(settings: RecipeSettings, surveyed_at: datetime | None) -> list[Variant]:
     """The variants in the order in which they are asked; the last fits every file.
 
     ``surveyed_at``: when the library was first surveyed; originals seen later are new.
     """
     found = [Variant(Picture.own == "leave", None, None, "this picture is left alone for ever")]
     for level in Level:
-        own = core_recipe(settings, max_megapixels, How(level=level))
+        own = core_recipe(settings, How(level=level))
         found.append(
             Variant(Picture.own == str(level), own, None, f"this picture has its own level, {level}")
         )
@@ -104,10 +103,10 @@ def variants(settings: RecipeSettings, surveyed_at: datetime | None, max_megapix
         other = and_(rendition, size.not_in(settings.chosen_sizes or [""]))
         found.append(Variant(other, None, None, "the recipe leaves renditions of this size alone"))
     for rule in settings.rules:
-        recipe = None if rule.leave else core_recipe(settings, max_megapixels, rule.how)
+        recipe = None if rule.leave else core_recipe(settings, rule.how)
         verb = "leaves it alone" if rule.leave else "decides"
         found.append(Variant(fits(rule.when), recipe, rule.name, f"the rule “{rule.name}” {verb}"))
-    base = core_recipe(settings, max_megapixels)
+    base = core_recipe(settings)
     found.append(Variant(true(), base, None, "the recipe decides"))
     return _with_largest(found, settings, surveyed_at)
 
@@ -170,6 +169,11 @@ def _like(pattern: str) -> str:
     """A name with ``*`` and ``?`` as SQL's LIKE knows it."""
     escaped = pattern.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
     return escaped.replace("*", "%").replace("?", "_")
+
+
+def resolved(found: list[Variant]) -> list[dict[str, Any] | None]:
+    """The recipes of variants as plain data, for the records: what a run was begun with, it ends with."""
+    return [None if variant.recipe is None else variant.recipe.as_dict() for variant in found]
 
 
 def variant_of(found: list[Variant]) -> ColumnElement[int]:

@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import structlog
+from pydantic import BaseModel
 from sqlalchemy import func, literal, or_, select
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import (
     FileState,
+    ForecastReport,
     ItemState,
-    JobState,
+    JobKind,
     NewFiles,
+    ProofRequest,
     RecipeSettings,
     RunKind,
     RunOrigin,
@@ -22,7 +25,7 @@ from plumcrate.contract import (
     Scope,
 )
 from plumcrate.imaging import ImagingError
-from plumcrate.imaging.errors import LeftAlone
+from plumcrate.imaging.errors import LeftAlone, TooLarge
 from plumcrate.keeping.changes import Note
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.prune import finish_pruning
@@ -31,19 +34,20 @@ from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database, lost_connection, notify
 from plumcrate.records.queries.runs import end_item
 from plumcrate.records.queries.sums import refresh_pictures
-from plumcrate.records.tables import Backup, Check, File, Forecast, Item, Journal, Library, Run, Survey
+from plumcrate.records.tables import Backup, File, Item, Journal, Library, Run
 from plumcrate.settings import Settings
 from plumcrate.storage.errors import NotThere, StorageError
 
 from .decision import key_of
-from .forecast import Stopped, forecast
+from .forecast import forecast
+from .jobs import Follow, carry_out
 from .locks import LIBRARY_LOCK, PATH_LOCK, PICTURE_LOCK, path_key
-from .looking_after import check_library, prove_hand_back
+from .looking_after import check_library, prove_hand_back, prune_backups
 from .queue import BULK, NEW_UPLOAD
-from .runs import MOST_ATTEMPTS, create_run, upkeep_of, variants_of
+from .runs import MOST_ATTEMPTS, create_run, recipe_of, upkeep_of
 from .sandbox import Sandbox, SandboxError
 from .survey import survey
-from .treating import Order, Outcome, first_light, treat_file
+from .treating import Order, Outcome, Stage, TooManyBytes, treat_file
 
 if TYPE_CHECKING:
     from plumcrate.imaging import Recipe
@@ -132,75 +136,46 @@ class Engine:
                     if outcome.finished or outcome.undone:
                         log.info("recovered", library=library.slug, path=path, finished=outcome.finished)
 
-    def run_survey(self, survey_id: int) -> None:
-        """Carries out a survey, unless it has ended already."""
-        with self.database.begin() as session:
-            row = session.get(Survey, survey_id)
-            if row is None or row.finished_at is not None:
-                return
-            library = session.get_one(Library, row.library_id)
+    def run_job(self, job_id: int) -> None:
+        """Carries out a survey, check, forecast, proof or pruning, unless it has ended already."""
+        carry_out(
+            self.database,
+            job_id,
+            {
+                JobKind.SURVEY: self._survey,
+                JobKind.CHECK: lambda library, follow: check_library(self.keeper(library), follow),
+                JobKind.FORECAST: self._forecast,
+                JobKind.PROOF: self._prove,
+                JobKind.PRUNING: lambda library, follow: prune_backups(self.keeper(library), follow),
+            },
+        )
+
+    def _survey(self, library: Library, follow: Follow) -> BaseModel:
         with self.database.advisory_lock(LIBRARY_LOCK, library.id) as free:
             if not free:
-                return
-            survey(self.database, survey_id, self.keeper(library))
+                raise StorageError("busy", f"{library.name} is being looked through already")
+            report = survey(self.database, self.keeper(library), library, follow.tell)
         with self.database.begin() as session:
-            row = session.get_one(Survey, survey_id)
-            library = session.get_one(Library, library.id)
-            by_itself = upkeep_of(library).new_files is not NewFiles.BY_HAND and not library.at_rest
-            if library.surveyed_at and by_itself and (row.files_new or row.files_changed):
-                request = RunRequest(library=library.slug, scope=Scope(untreated=True))
-                create_run(session, library, request, self.settings.max_megapixels, RunOrigin.ARRIVAL, BULK)
+            current = session.get_one(Library, library.id)
+            by_itself = upkeep_of(current).new_files is not NewFiles.BY_HAND and not current.at_rest
+            if current.surveyed_at and by_itself and (report.files_new or report.files_changed):
+                request = RunRequest(library=current.slug, scope=Scope(untreated=True))
+                create_run(session, current, request, RunOrigin.ARRIVAL, BULK)
+        return report
 
-    def check_library(self, check_id: int) -> None:
-        """Carries out a check, unless it has ended already."""
-        with self.database.begin() as session:
-            row = session.get(Check, check_id)
-            if row is None or row.finished_at is not None:
-                return
-            library = session.get_one(Library, row.library_id)
-        check_library(self.database, check_id, self.keeper(library))
+    def _prove(self, library: Library, follow: Follow) -> BaseModel:
+        request = ProofRequest.model_validate(follow.request)
+        return prove_hand_back(self.database, request.run_id, self.keeper(library))
 
-    def finish_hand_back(self, run_id: int) -> None:
-        """Proves that a library was handed back as it was."""
-        with self.database.begin() as session:
-            library = session.get_one(Library, session.get_one(Run, run_id).library_id)
-        prove_hand_back(self.database, run_id, self.keeper(library))
-
-    def forecast(self, forecast_id: int) -> None:
-        """Carries out a forecast, unless it has ended already."""
-        with self.database.begin() as session:
-            row = session.get(Forecast, forecast_id)
-            if row is None or row.finished_at is not None:
-                return
-            library = session.get_one(Library, row.library_id)
-            row.state = JobState.RUNNING
-            notify(session, forecast=forecast_id)
-        settings = RecipeSettings.model_validate(row.settings["recipe"])
-        values: dict[str, Any]
-        try:
-            outlook = forecast(
-                self.database, self.keeper(library), library, settings, number=forecast_id,
-                seconds=row.settings["seconds"], measure=self.sandbox.measure,
-                at_a_time=self.settings.children, max_megapixels=self.settings.max_megapixels,
-                most_bytes=self.settings.max_file_mb * 1_000_000,
-                stopped=lambda: self.stopping or self._was_stopped(forecast_id),
-            )  # fmt: skip
-            values = {"state": JobState.FINISHED, "result": outlook.model_dump()}
-        except Stopped:
-            return  # by a person, or the worker is ending and it begins again elsewhere
-        except StorageError as error:
-            values = {"state": JobState.FAILED, "reason": str(error)}
-        with self.database.begin() as session:
-            row = session.get_one(Forecast, forecast_id)
-            for name, value in (values | {"finished_at": datetime.now(UTC)}).items():
-                setattr(row, name, value)
-            notify(session, forecast=forecast_id)
-
-    def _was_stopped(self, forecast_id: int) -> bool:
-        with self.database.begin() as session:
-            return (
-                session.scalar(select(Forecast.state).where(Forecast.id == forecast_id)) != JobState.RUNNING
-            )
+    def _forecast(self, library: Library, follow: Follow) -> BaseModel:
+        outlook = forecast(
+            self.database, self.keeper(library), library,
+            RecipeSettings.model_validate(follow.request["recipe"]), number=follow.number,
+            seconds=follow.request["seconds"], measure=self.sandbox.measure,
+            at_a_time=self.settings.children, most_bytes=self.settings.max_file_mb * 1_000_000,
+            stopped=lambda: self.stopping or follow.stopped(),
+        )  # fmt: skip
+        return ForecastReport(recipe_version=follow.request["recipe_version"], outlook=outlook)
 
     def treat_picture(self, run_id: int, picture_id: int) -> None:
         """Does all waiting items of one picture in a run; leaves them when the run is not running."""
@@ -275,15 +250,22 @@ class Engine:
                 outcome = self._restore(keeper, run, file)
             elif run.priority >= NEW_UPLOAD and item.stage == 0 and order.upkeep.backups:
                 # Two stages need the backup: without one the copies must come from this one reading.
-                treat_file(keeper, self.express, file, first_light(order), copies=False)
-                self._next_stage(item_id)
-                return
+                light = treat_file(keeper, self.express, file, order, Stage.LIGHT)
+                if light.outputs:
+                    self._next_stage(item_id, light)
+                    return
+                outcome = light
+            elif item.stage:
+                outcome = treat_file(keeper, self.sandbox, file, order, Stage.BESIDE, tuple(item.outputs))
             else:
                 outcome = treat_file(keeper, self.sandbox, file, order)
         except LeftAlone as error:
-            outcome = Outcome(ItemState.PASSED, FileState.LEFT_ALONE, error.code, str(error))
+            settled = not isinstance(error, TooManyBytes)
+            outcome = Outcome(ItemState.PASSED, FileState.LEFT_ALONE, error.code, str(error), settled=settled)
         except ImagingError as error:
-            outcome = Outcome(ItemState.FAILED, FileState.UNREADABLE, error.code, str(error))
+            # What is too large for this machine need not be for another, or tomorrow.
+            settled = not isinstance(error, TooLarge)
+            outcome = Outcome(ItemState.FAILED, FileState.UNREADABLE, error.code, str(error), settled=settled)
         except NotThere as error:
             self._put_back(item_id, seconds=_AWAY_SECONDS, code=error.code, why=str(error))
             return
@@ -310,11 +292,10 @@ class Engine:
         """What the item is to be treated to; None for a run that restores."""
         if run.kind != RunKind.TREAT:
             return None
-        variant = variants_of(session, run, self.settings.max_megapixels)[item.variant]
-        assert variant.recipe is not None
+        recipe = recipe_of(session, run, item.variant)
         settings = RecipeSettings.model_validate(run.settings)
         most_bytes = self.settings.max_file_mb * 1_000_000
-        return Order(run.id, variant.recipe, settings, upkeep_of(library), most_bytes)
+        return Order(run.id, recipe, settings, upkeep_of(library), most_bytes)
 
     def _restore(self, keeper: Keeper, run: Run, file: File) -> Outcome:
         note = Note(run_id=run.id)
@@ -322,15 +303,16 @@ class Engine:
             keeper.restore(file, note, overwrite=run.overwrite, hold=run.kind == RunKind.RESTORE)
         except StorageError as error:
             if run.kind == RunKind.HAND_BACK and error.code in ("no-backup", "gone"):
-                keeper.drop_copies(file, note)
+                keeper.drop_all_derived(file, note)
             raise
         return Outcome(ItemState.DONE)
 
-    def _next_stage(self, item_id: int) -> None:
+    def _next_stage(self, item_id: int, light: Outcome) -> None:
         """The file is served in light form; its copies come behind other pictures in a hurry."""
         with self.database.begin() as session:
             item = session.get_one(Item, item_id)
             item.stage, item.state, item.job_id = 1, ItemState.WAITING, None
+            item.outputs = list(light.outputs)
             refresh_pictures(session, [item.picture_id])
             notify(session, run=item.run_id)
 
@@ -346,7 +328,9 @@ class Engine:
             item.outputs, item.not_before = list(outcome.outputs), None
             if outcome.item is not ItemState.FAILED:
                 item.bytes_before, item.bytes_after = file.size_before, file.size_now
-                item.bytes_lightest = min([file.size_now, *(copy.size for copy in file.copies)])
+                item.bytes_lightest = min(
+                    [file.size_now, *(one.size for one in file.derived if one.stands_in)]
+                )
             end_item(session, item, outcome.item, datetime.now(UTC))
             refresh_pictures(session, [item.picture_id])
             notify(session, run=item.run_id, item=item.id)
@@ -360,4 +344,5 @@ def _settle(file: File, outcome: Outcome, recipe: Recipe | None) -> None:
         return
     file.level = str(recipe.level) if recipe else None
     file.score, file.how = outcome.score, outcome.how
+    file.spot, file.worst = outcome.spot, outcome.worst
     file.treated_at = datetime.now(UTC)

@@ -18,20 +18,21 @@ from sqlalchemy.orm import Session
 
 from plumcrate.contract import (
     ItemState,
-    JobState,
+    JobKind,
+    ProofRequest,
     RunKind,
     RunOrigin,
     RunRequest,
     RunState,
-    SurveyState,
     Upkeep,
 )
 from plumcrate.records.database import lost_connection, notify
 from plumcrate.records.queries.tallies import fold
-from plumcrate.records.tables import Check, Forecast, Item, Journal, Library, Run, Survey, WorkerRow
+from plumcrate.records.tables import Item, Journal, Library, Run, WorkerRow
 
-from .queue import BULK, CHECK_LIBRARY, FINISH_HAND_BACK, FORECAST, QUIET, SURVEY, TREAT_PICTURE, Queue
-from .runs import create_run, start_survey, upkeep_of
+from .jobs import restart_lost, start_unless_open
+from .queue import BULK, SURVEY, TREAT_PICTURE, Queue, without_a_place
+from .runs import create_run, upkeep_of
 
 log = structlog.get_logger()
 
@@ -45,7 +46,6 @@ def feed(
     session: Session,
     queue: Queue,
     children: int,
-    max_megapixels: float,
     now: datetime | None = None,
     *,
     thorough: bool = True,
@@ -62,11 +62,11 @@ def feed(
     libraries = {library.id: library for library in session.scalars(select(Library))}
     if thorough:
         _put_back_lost(session)
-        _restart_lost_jobs(session, queue)
+        restart_lost(session, queue)
         for library in libraries.values():
             try:
                 with session.begin_nested():
-                    start_what_is_due(session, queue, library, now, max_megapixels)
+                    start_what_is_due(session, queue, library, now)
             except Exception as error:
                 if lost_connection(error):
                     raise
@@ -96,32 +96,10 @@ def feed(
 
 
 def _put_back_lost(session: Session) -> None:
-    session.execute(
-        text(
-            "UPDATE run_items i SET state = 'waiting', job_id = NULL FROM runs r "
-            "WHERE r.id = i.run_id AND r.state IN ('running', 'paused') AND i.state IN ('queued', 'working') "
-            "AND NOT EXISTS (SELECT 1 FROM procrastinate_jobs j WHERE j.id = i.job_id "
-            "AND j.status IN ('todo', 'doing'))"
-        )
-    )
-
-
-def _restart_lost_jobs(session: Session, queue: Queue) -> None:
-    """Surveys, checks and forecasts whose job a dead worker took with it begin again."""
-    lost = (
-        "SELECT id FROM {table} t WHERE t.state IN ('waiting', 'running') AND NOT EXISTS "
-        "(SELECT 1 FROM procrastinate_jobs j WHERE j.id = t.job_id AND j.status IN ('todo', 'doing'))"
-    )
-    for survey_id in session.scalars(text(lost.format(table="surveys"))).all():
-        start_survey(session, queue, session.get_one(Survey, survey_id))
-    for check_id in session.scalars(text(lost.format(table="checks"))).all():
-        (session.get_one(Check, check_id).job_id,) = queue.add(
-            session, CHECK_LIBRARY, [{"check_id": check_id}], QUIET
-        )
-    for forecast_id in session.scalars(text(lost.format(table="forecasts"))).all():
-        (session.get_one(Forecast, forecast_id).job_id,) = queue.add(
-            session, FORECAST, [{"forecast_id": forecast_id}], QUIET
-        )
+    open_runs = "run_id IN (SELECT id FROM runs WHERE state IN ('running', 'paused'))"
+    lost = without_a_place(session, "run_items", "job_id", f"state IN ('queued', 'working') AND {open_runs}")
+    if lost:
+        session.execute(update(Item).where(Item.id.in_(lost)).values(state=ItemState.WAITING, job_id=None))
 
 
 def _within_hours(upkeep: Upkeep, now: datetime) -> bool:
@@ -136,29 +114,15 @@ def _within_hours(upkeep: Upkeep, now: datetime) -> bool:
     return False
 
 
-def start_what_is_due(
-    session: Session, queue: Queue, library: Library, now: datetime, max_megapixels: float
-) -> None:
+def start_what_is_due(session: Session, queue: Queue, library: Library, now: datetime) -> None:
     """Starts scheduled surveys and runs, once for each time that has come."""
     upkeep = upkeep_of(library)
     library.next_survey_at, due = _due(upkeep.survey_schedule, library.next_survey_at, upkeep, now)
-    if due:
-        busy = session.scalar(
-            select(Survey.id).where(
-                Survey.library_id == library.id, Survey.state.in_([SurveyState.WAITING, SurveyState.RUNNING])
-            )
-        )
-        if busy is None:
-            survey = Survey(library_id=library.id)
-            session.add(survey)
-            session.flush()
-            start_survey(session, queue, survey)
-            log.info("a survey starts by schedule", library=library.slug)
+    if due and start_unless_open(session, queue, library, JobKind.SURVEY):
+        log.info("a survey starts by schedule", library=library.slug)
     library.next_run_at, due = _due(upkeep.run_schedule, library.next_run_at, upkeep, now)
     if due and not library.at_rest:
-        run = create_run(
-            session, library, RunRequest(library=library.slug), max_megapixels, RunOrigin.SCHEDULE, BULK
-        )
+        run = create_run(session, library, RunRequest(library=library.slug), RunOrigin.SCHEDULE, BULK)
         log.info("a run starts by schedule", library=library.slug, run=run.id, files=run.files)
 
 
@@ -229,12 +193,8 @@ def _end_if_done(session: Session, queue: Queue, run: Run) -> None:
         due_later = Journal.library_id == run.library_id, Journal.due_at > func.now()
         if session.scalar(select(Journal.id).where(*due_later).limit(1)):
             return  # what was put aside is not gone yet
-        proving = (
-            "SELECT 1 FROM procrastinate_jobs WHERE task_name = :task AND status IN ('todo', 'doing') "
-            "AND (args->>'run_id')::bigint = :run"
-        )
-        if not session.execute(text(proving), {"task": FINISH_HAND_BACK, "run": run.id}).first():
-            queue.add(session, FINISH_HAND_BACK, [{"run_id": run.id}], QUIET)
+        library = session.get_one(Library, run.library_id)
+        start_unless_open(session, queue, library, JobKind.PROOF, ProofRequest(run_id=run.id))
         return
     run.state, run.finished_at = RunState.FINISHED, func.now()
     notify(session, run=run.id)
@@ -261,26 +221,20 @@ def _queue_up(session: Session, queue: Queue, run: Run, chosen: dict[int, int]) 
         )
 
 
-def hear_worker(session: Session, row: WorkerRow) -> int:
-    """Notes that a worker is alive and forgets the silent; returns the children of all together."""
+def hear_worker(session: Session, row: WorkerRow) -> None:
+    """Notes that a worker is alive and forgets the silent."""
     session.merge(row)
     session.execute(update(WorkerRow).where(WorkerRow.id == row.id).values(heard_at=func.now()))
     session.execute(text("DELETE FROM workers WHERE heard_at < now() - interval '1 minute'"))
-    return (
-        session.scalar(
-            select(func.coalesce(func.sum(WorkerRow.children), 0)).where(
-                WorkerRow.heard_at > func.now() - timedelta(seconds=SILENT_AFTER)
-            )
-        )
-        or row.children
-    )
 
 
-def start_job(session: Session, queue: Queue, row: Check | Forecast) -> None:
-    """Puts a check or a forecast in the queue."""
-    session.add(row)
-    row.state = JobState.WAITING
-    session.flush()
-    task, name = (CHECK_LIBRARY, "check_id") if isinstance(row, Check) else (FORECAST, "forecast_id")
-    (row.job_id,) = queue.add(session, task, [{name: row.id}], QUIET)
-    session.flush()  # the row is often read anew next, and would forget the job
+def children_of_all(session: Session) -> int:
+    """The children of all workers that are alive."""
+    alive = WorkerRow.heard_at > func.now() - timedelta(seconds=SILENT_AFTER)
+    return int(session.scalar(select(func.coalesce(func.sum(WorkerRow.children), 0)).where(alive)) or 0)
+
+
+def workers_alive(session: Session) -> int:
+    """How many worker processes were heard from in the last few seconds."""
+    alive = WorkerRow.heard_at > func.now() - timedelta(seconds=SILENT_AFTER)
+    return session.scalar(select(func.count()).where(alive)) or 0

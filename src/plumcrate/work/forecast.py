@@ -21,17 +21,22 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
-from sqlalchemy import and_, select
+from pydantic import BaseModel
+from sqlalchemy import and_, func, select
+from sqlalchemy.orm import Session
 
-from plumcrate.contract import Outlook, Range, RecipeSettings
+from plumcrate.contract import ForecastRequest, JobKind, Outlook, Range, RecipeSettings
 from plumcrate.imaging import ImagingError
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.database import Database
-from plumcrate.records.tables import File, Library, Picture
+from plumcrate.records.queries.libraries import current_recipe
+from plumcrate.records.tables import File, Job, Library, Picture
 from plumcrate.storage.errors import NotThere, StorageError
 
 from .decision import Variant, variant_of, variants
-from .planning import NO_ORIGINAL, PRESENT, left_alone
+from .jobs import OPEN, Stopped
+from .planning import NO_ORIGINAL, PRESENT, left_alone, settings_of
+from .refusal import Refusal
 from .sandbox import SandboxError
 from .treating import source_of
 
@@ -67,8 +72,25 @@ class _Seen:
     lightest: int
 
 
-class Stopped(Exception):
-    """Somebody stopped the work."""
+#: So many forecasts one person may have under way.
+_MOST_OPEN = 3
+
+
+class Order(BaseModel):
+    """What a forecast is made of: settings of a version of the recipe, and how long to sample."""
+
+    recipe: RecipeSettings
+    recipe_version: int
+    seconds: float
+
+
+def forecast_order(session: Session, library: Library, request: ForecastRequest, by: str) -> Order:
+    """A forecast of the recipe in use. Raises :class:`Refusal` when somebody has too many under way."""
+    theirs = Job.by == by, Job.kind == JobKind.FORECAST, Job.state.in_(OPEN)
+    if (session.scalar(select(func.count()).select_from(Job).where(*theirs)) or 0) >= _MOST_OPEN:
+        raise Refusal("too-many", f"you have {_MOST_OPEN} forecasts under way; stop one, or wait")
+    recipe = current_recipe(session, library.id)
+    return Order(recipe=settings_of(recipe), recipe_version=recipe.version, seconds=request.seconds)
 
 
 def forecast(
@@ -81,7 +103,6 @@ def forecast(
     seconds: float,
     measure: Measure,
     at_a_time: int,
-    max_megapixels: float,
     most_bytes: int = 300_000_000,
     stopped: Callable[[], bool] = lambda: False,
 ) -> Outlook:
@@ -91,7 +112,7 @@ def forecast(
     :class:`Stopped` when somebody stopped it.
     """
     began = time.monotonic()
-    found = variants(settings, library.surveyed_at, max_megapixels)
+    found = variants(settings, library.surveyed_at)
     strata = _strata(database, library.id, found)
     chance = random.Random(hashlib.sha256(f"forecast {number}".encode()).digest())
     order = _order(strata, chance)

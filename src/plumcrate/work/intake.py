@@ -17,14 +17,17 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import NewFiles
+from plumcrate.keeping.changes import Note
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.database import Database
-from plumcrate.records.tables import Arrival, File, Library
+from plumcrate.records.tables import Arrival, Backup, File, Library
 from plumcrate.storage.errors import NotThere, StorageError
-from plumcrate.storage.names import fault_of
+from plumcrate.storage.names import fault_of, fault_of_new, shown
 
+from .locks import PATH_LOCK, path_key
 from .reading import is_picture
 from .reconciling import Reconciler, known_in
+from .refusal import Refusal
 from .runs import take_in, upkeep_of
 
 _MOST = 5_000
@@ -60,16 +63,16 @@ def tell(session: Session, library: Library, paths: Iterable[str], mode: NewFile
     return len(rows)
 
 
-def take_in_settled(database: Database, keeper: Keeper, library: Library, max_megapixels: float) -> Taken:
+def take_in_settled(database: Database, keeper: Keeper, library: Library) -> Taken:
     """Looks at the paths that have settled; the caller holds the library's intake lock.
 
     Raises NotThere: then nothing is concluded, and the paths wait.
     """
     with keeper.store.visit():
-        return _take_in_settled(database, keeper, library, max_megapixels)
+        return _take_in_settled(database, keeper, library)
 
 
-def _take_in_settled(database: Database, keeper: Keeper, library: Library, max_megapixels: float) -> Taken:
+def _take_in_settled(database: Database, keeper: Keeper, library: Library) -> Taken:
     upkeep = upkeep_of(library)
     with database.begin() as session:
         due = Arrival.changed_at < func.now() - timedelta(seconds=upkeep.settle_seconds)
@@ -92,7 +95,7 @@ def _take_in_settled(database: Database, keeper: Keeper, library: Library, max_m
     for mode in NewFiles:
         paths = [row.path for row in settled if row.mode == mode]
         if paths:
-            _take(database, keeper, library, paths, mode, max_megapixels, taken)
+            _take(database, keeper, library, paths, mode, taken)
     with database.begin() as session:
         for start in range(0, len(settled), 1000):
             done = [(row.path, row.changed_at) for row in settled[start : start + 1000]]
@@ -106,12 +109,10 @@ def _take_in_settled(database: Database, keeper: Keeper, library: Library, max_m
     return taken
 
 
-def take_in_now(
-    database: Database, keeper: Keeper, library: Library, path: str, mode: NewFiles, max_megapixels: float
-) -> Taken:
+def take_in_now(database: Database, keeper: Keeper, library: Library, path: str, mode: NewFiles) -> Taken:
     """Takes one file in that is known to be whole."""
     taken = Taken()
-    _take(database, keeper, library, [path], mode, max_megapixels, taken)
+    _take(database, keeper, library, [path], mode, taken)
     return taken
 
 
@@ -132,7 +133,6 @@ def _take(
     library: Library,
     paths: list[str],
     mode: NewFiles,
-    max_megapixels: float,
     taken: Taken,
 ) -> None:
     with database.begin() as session:
@@ -154,7 +154,7 @@ def _take(
         taken.pictures += ids
         current = session.get_one(Library, library.id)
         if mode is not NewFiles.BY_HAND and not current.at_rest:
-            taken.runs.append(take_in(session, current, ids, mode is NewFiles.AT_ONCE, max_megapixels).id)
+            taken.runs.append(take_in(session, current, ids, mode is NewFiles.AT_ONCE).id)
 
 
 def _with_folders(session: Session, keeper: Keeper, library: Library, paths: list[str]) -> list[str]:
@@ -167,3 +167,28 @@ def _with_folders(session: Session, keeper: Keeper, library: Library, paths: lis
             found |= {entry.path for entry in listing.files if is_picture(entry.path)}
         found |= set(known_in(session, library.id, path))
     return sorted(found)
+
+
+def put_orphan_back(keeper: Keeper, library: Library, row: Backup, path: str | None, by: str) -> str:
+    """Puts a backup that lost its file under its former path, or another that is free; which it is.
+
+    Raises :class:`Refusal` and StorageError.
+    """
+    path = path or row.path
+    check_name(path)
+    with keeper.database.advisory_lock(PATH_LOCK, path_key(library.id, path)) as free:
+        if not free:
+            raise Refusal("name-taken", f"something is being written to {path} just now")
+        keeper.put_back_as(row.sha256, path, Note(detail={"by": by}))
+    with keeper.database.begin() as session:
+        tell(session, session.get_one(Library, library.id), [path], NewFiles.BY_HAND)
+    return path
+
+
+def check_name(path: str) -> None:
+    """Raises :class:`Refusal` when a new file cannot have a path."""
+    fault = fault_of_new(path)
+    if fault is None and not is_picture(path):
+        fault = "does not end as pictures do"
+    if fault is not None:
+        raise Refusal("invalid-request", f"the name {shown(path)} {fault}")

@@ -2,23 +2,26 @@
 
 from __future__ import annotations
 
+import shutil
 import time
 from collections.abc import Callable, Sequence
-from datetime import UTC, datetime
-from typing import Any
+from datetime import timedelta
 
 import structlog
-from sqlalchemy import func, or_, select, update
+from sqlalchemy import ColumnElement, delete, func, or_, select, true, update
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import FileState, JobState
+from plumcrate.contract import CheckReport, CheckRequest, FileState, ProofReport, PruneReport, PruneRequest
 from plumcrate.keeping.keeper import Keeper
-from plumcrate.keeping.prune import Which, older_than, prune
-from plumcrate.keeping.verify import Report, sweep, verify
-from plumcrate.records.database import Database, lost_connection, notify
-from plumcrate.records.tables import Backup, Check, Copy, File, Journal, Ledger, Library, Run
+from plumcrate.keeping.prune import Which, older_than, prune, pruning
+from plumcrate.keeping.state import StateFolder
+from plumcrate.keeping.verify import sweep, verify
+from plumcrate.records.database import Database, notify
+from plumcrate.records.tables import Backup, Derived, File, Item, Journal, Ledger, LeftStore, Library, Run
+from plumcrate.settings import Settings
 from plumcrate.storage.errors import NotThere, StorageError
 
+from .jobs import Follow, expire
 from .runs import upkeep_of
 
 log = structlog.get_logger()
@@ -26,47 +29,31 @@ log = structlog.get_logger()
 _PRUNE_EVERY = 3600.0
 
 
-def check_library(database: Database, check_id: int, keeper: Keeper) -> None:
-    """Carries out a check that waits in the records. Errors end up in its row, in plain words."""
-    with database.begin() as session:
-        row = session.get_one(Check, check_id)
-        row.state, mend = JobState.RUNNING, row.mend
-    try:
-        for report in verify(keeper, mend=mend):
-            if not _tell(database, check_id, report, JobState.RUNNING):
-                return  # somebody stopped it
-        _tell(database, check_id, report, JobState.FINISHED)
-    except StorageError as error:
-        _fail(database, check_id, str(error))
-    except Exception as error:
-        if lost_connection(error):
-            raise
-        log.exception("a check failed", check=check_id)
-        _fail(database, check_id, f"an internal error ({type(error).__name__}); the worker's log says more")
+def check_library(keeper: Keeper, follow: Follow) -> CheckReport:
+    """Compares a library byte for byte, and mends when asked to. Raises StorageError, and Stopped."""
+    request = CheckRequest.model_validate(follow.request)
+    report = CheckReport()
+    for found in verify(keeper, mend=request.mend):
+        report = CheckReport.model_validate(found, from_attributes=True)
+        follow.tell(report)
+    return report
 
 
-def _tell(database: Database, check_id: int, report: Report, state: JobState) -> bool:
-    with database.begin() as session:
-        row = session.get_one(Check, check_id, with_for_update=True)
-        if row.state == JobState.STOPPED:
-            return False
-        for name in ("files", "copies", "backups", "differences", "mended"):
-            setattr(row, name, getattr(report, name))
-        row.findings = [finding.model_dump() for finding in report.findings]
-        row.state = state
-        row.finished_at = datetime.now(UTC) if state is JobState.FINISHED else None
-        notify(session, check=check_id)
-    return True
+def prune_backups(keeper: Keeper, follow: Follow) -> PruneReport:
+    """Deletes the backups that a person asked for. Raises StorageError, and Stopped."""
+    request = PruneRequest.model_validate(follow.request)
+    age: ColumnElement[bool] = true()
+    if request.older_than_days is not None:
+        # A person who says so goes by the calendar; what happens by itself also by the days seen.
+        age = Backup.created_at < func.now() - timedelta(days=request.older_than_days)
+    which = Which(age, orphans=request.orphans_too, needed=request.needed_too)
+    report = PruneReport()
+    for report in pruning(keeper, which, note=f"deleted by {follow.by}"):
+        follow.tell(report)
+    return report
 
 
-def _fail(database: Database, check_id: int, reason: str) -> None:
-    with database.begin() as session:
-        row = session.get_one(Check, check_id)
-        row.state, row.reason, row.finished_at = JobState.FAILED, reason, datetime.now(UTC)
-        notify(session, check=check_id)
-
-
-def prove_hand_back(database: Database, run_id: int, keeper: Keeper) -> None:
+def prove_hand_back(database: Database, run_id: int, keeper: Keeper) -> ProofReport:
     """At the end of a hand-back: reads every original again and compares it with what the ledger knows.
 
     The backups stay until somebody deletes them, so that the proof can be repeated. When all is as it was,
@@ -74,22 +61,23 @@ def prove_hand_back(database: Database, run_id: int, keeper: Keeper) -> None:
     """
     with keeper.store.visit():
         proof = _compare(database, run_id, keeper)
-        if proof["verdict"] == "complete":
+        if proof.verdict == "complete":
             keeper.unmark()
     with database.begin() as session:
-        session.get_one(Run, run_id).proof = proof
+        session.get_one(Run, run_id).proof = proof.model_dump()
         notify(session, run=run_id)
-    log.info("handed back", run=run_id, **proof)
+    log.info("handed back", run=run_id, **proof.model_dump())
+    return proof
 
 
-def _compare(database: Database, run_id: int, keeper: Keeper) -> dict[str, Any]:
+def _compare(database: Database, run_id: int, keeper: Keeper) -> ProofReport:
     with database.begin() as session:
         ours = File.library_id == keeper.library_id
         rows = session.execute(
             select(File.id, File.path, File.before_sha256).where(ours, File.state != FileState.GONE)
         ).all()
         originals = _originals(session, run_id)
-        copies = session.scalar(select(func.count()).where(Copy.library_id == keeper.library_id)) or 0
+        copies = session.scalar(select(func.count()).where(Derived.library_id == keeper.library_id)) or 0
         changes = session.scalar(select(func.count()).where(Journal.library_id == keeper.library_id)) or 0
         used = session.scalar(
             select(func.count()).where(
@@ -110,15 +98,15 @@ def _compare(database: Database, run_id: int, keeper: Keeper) -> dict[str, Any]:
                 differing += 1
     strays = sweep(keeper)
     whole = not (differing or treated or copies or strays or changes)
-    return {
-        "originals_identical": identical,
-        "originals_differing": differing,
-        "still_treated": treated,
-        "copies_left": copies + strays,
-        "changes_open": changes,
-        "copies_used_elsewhere": used or 0,
-        "verdict": "complete" if whole else "incomplete",
-    }
+    return ProofReport(
+        originals_identical=identical,
+        originals_differing=differing,
+        still_treated=treated,
+        copies_left=copies + strays,
+        changes_open=changes,
+        copies_used_elsewhere=used or 0,
+        verdict="complete" if whole else "incomplete",
+    )
 
 
 def _hash_of(keeper: Keeper, path: str) -> bytes | None:
@@ -142,14 +130,15 @@ def _originals(session: Session, run_id: int) -> dict[int, bytes]:
 
 
 class Retention:
-    """Deletes backups that are older than a library wants to keep; looks once an hour.
+    """Deletes what is older than it is to be kept: backups as each library wants, and as the settings say the
+    items of ended runs, ended jobs, and the stores of libraries that were disconnected. Looks once an hour.
 
     Ages are by the database's clock and by days seen, see :func:`plumcrate.keeping.prune.older_than`. The
     first look after a start only reports, so that a wrong clock is noticed before it costs a backup.
     """
 
-    def __init__(self, database: Database) -> None:
-        self._database = database
+    def __init__(self, database: Database, state: StateFolder, settings: Settings) -> None:
+        self._database, self._state, self._settings = database, state, settings
         self._looked = -_PRUNE_EVERY
         self._reported = False
 
@@ -164,6 +153,32 @@ class Retention:
                 self.look(keeper_of(library), library, reporting=reporting)
             except StorageError as error:
                 log.warning("old backups were not deleted", library=library.slug, reason=str(error))
+        with self._database.begin() as session:
+            jobs = expire(session, self._settings.keep_history_days)
+            items = forget_items(session, self._settings.keep_history_days)
+        if jobs or items:
+            log.info("old history forgotten", jobs=jobs, items=items)
+        try:
+            self.clear_left_stores(reporting=reporting)
+        except StorageError as error:
+            log.warning("stores of disconnected libraries were not looked at", reason=str(error))
+
+    def clear_left_stores(self, *, reporting: bool) -> int:
+        """Deletes stores of libraries that were disconnected long ago, or only says so. Raises NotThere."""
+        self._state.check()
+        age = LeftStore.left_at < func.now() - timedelta(days=self._settings.keep_left_days)
+        connected = select(Library.slug)
+        with self._database.begin() as session:
+            slugs = session.scalars(select(LeftStore.slug).where(age, LeftStore.slug.not_in(connected))).all()
+        for slug in slugs:
+            if reporting:
+                log.info("the store of a disconnected library will be deleted within the hour", library=slug)
+                continue
+            shutil.rmtree(self._state.backups_of(slug), ignore_errors=True)
+            with self._database.begin() as session:
+                session.execute(delete(LeftStore).where(LeftStore.slug == slug))
+            log.info("the store of a disconnected library was deleted", library=slug)
+        return 0 if reporting else len(slugs)
 
     def look(self, keeper: Keeper, library: Library, *, reporting: bool) -> int:
         """Counts a day, and deletes what is old, or only says so; how many backups. Raises StorageError."""
@@ -202,3 +217,10 @@ class Retention:
             log.info("old backups deleted", library=library.slug, backups=done.backups, bytes=done.bytes)
             count += done.backups
         return count
+
+
+def forget_items(session: Session, days: int) -> int:
+    """Deletes what runs that ended so many days ago say of single files; their sums stay. How many."""
+    old = select(Run.id).where(Run.finished_at < func.now() - timedelta(days=days))
+    gone = session.execute(delete(Item).where(Item.run_id.in_(old)))
+    return int(getattr(gone, "rowcount", 0))

@@ -18,6 +18,7 @@ from sqlalchemy.orm import Session
 
 from plumcrate import __version__
 from plumcrate.contract import Advice, Machine
+from plumcrate.imaging.formats import COPIES, FORMATS
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
@@ -42,7 +43,7 @@ def examine(state: StateFolder, database: Database, holds: Mapping[str, bool]) -
     try:
         lines += _state_folder(state)
         with database.begin() as session:
-            lines += [*_database(session), *_clock(session), *_workers(session)]
+            lines += [*_database(session), *_clock(session), *_workers(session), *_loops(session)]
             for library in session.scalars(select(Library).order_by(Library.name)):
                 lines += _library(session, state, library)
     except SQLAlchemyError as error:
@@ -58,15 +59,16 @@ def examine(state: StateFolder, database: Database, holds: Mapping[str, bool]) -
 
 def _codecs() -> Iterator[Advice]:
     yield Advice(what="JPEG, PNG, GIF", verdict="fine", detail="read and written by our own code")
-    for name, cost in (("webp", "no WebP copies"), ("avif", "no AVIF copies, which are the smallest")):
+    for name in COPIES:
+        label = FORMATS[name].label
         if features.check(name):
             version = features.version(name) or "present"
-            yield Advice(what=name.upper(), verdict="fine", detail=f"version {version}")
+            yield Advice(what=label, verdict="fine", detail=f"version {version}")
         else:
             yield Advice(
-                what=name.upper(),
+                what=label,
                 verdict="mind",
-                detail=f"Pillow was built without it: {cost}",
+                detail=f"Pillow was built without it: no {label} copies",
                 todo="install Pillow from the package index, whose wheels carry it",
             )
     if not features.check("littlecms2"):
@@ -177,6 +179,20 @@ def _clock(session: Session) -> Iterator[Advice]:
         )
     else:
         yield Advice(what="clock", verdict="fine", detail=f"{apart * 1000:.0f} ms from the database's")
+
+
+def _loops(session: Session) -> Iterator[Advice]:
+    """What workers do again and again, where it fails."""
+    alive = WorkerRow.heard_at > func.now() - timedelta(seconds=SILENT_AFTER)
+    for row in session.scalars(select(WorkerRow).where(alive)):
+        for name, report in row.loops.items():
+            if report.get("failures"):
+                yield Advice(
+                    what=f"worker {row.host}: {name}",
+                    verdict="mind",
+                    detail=f"failed {report['failures']:,} times in a row: {report.get('said')}",
+                    todo="the worker tries it again by itself; its log says more",
+                )
 
 
 def _workers(session: Session) -> Iterator[Advice]:

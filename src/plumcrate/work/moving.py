@@ -12,12 +12,12 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import FileRole, FileState
+from plumcrate.imaging.formats import FORMATS
 from plumcrate.keeping.changes import Note
-from plumcrate.keeping.changes.leave import CONVERTED
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.recovery import recover
 from plumcrate.records.database import Database
-from plumcrate.records.tables import Backup, Copy, File, Journal, Ledger, Picture, Result
+from plumcrate.records.tables import Backup, Derived, File, Journal, Ledger, Picture, Result
 
 from .locks import PICTURE_LOCK
 
@@ -55,7 +55,7 @@ class Mover:
                 self.note_original_seen(content)
                 if not (content and self._original_moved(values, content, found, touched)):
                     left.append(values)
-            elif result.kind != "file":
+            elif result.purpose != "file":
                 later.append((values, result))
             elif not self._moved(values, result.sha256, found, touched):
                 left.append(values | (self.claims(result.sha256) or {}))
@@ -93,7 +93,7 @@ class Mover:
             kept = select(File.size_now).where(File.library_id == self.library_id, File.sha256.is_(None))
             known |= set(
                 session.scalars(
-                    kept.where(File.size_now.in_(sizes), File.id.in_(select(Copy.file_id))).distinct()
+                    kept.where(File.size_now.in_(sizes), File.id.in_(select(Derived.file_id))).distinct()
                 )
             )
         found: dict[str, bytes] = {}
@@ -134,7 +134,7 @@ class Mover:
                     Backup.library_id == self.library_id, Backup.sha256 == result.original_sha256
                 )
             )
-        if result.kind != "file":
+        if result.purpose != "file":
             return _left_alone(result)
         values: dict[str, Any] = {
             "state": FileState.LIGHTER, "reason": None, "sha256": content, "treated_at": datetime.now(UTC),
@@ -170,14 +170,14 @@ class Mover:
     ) -> bool:
         """Whether it is a file that stayed as it was, of which we made copies, under a new name."""
         made = select(Result.sha256).where(
-            Result.library_id == self.library_id, Result.original_sha256 == content, Result.kind != "file"
+            Result.library_id == self.library_id, Result.original_sha256 == content, Result.purpose != "file"
         )
         with self.database.begin() as session:
             files = list(
                 session.scalars(
                     select(File)
                     .where(File.library_id == self.library_id, File.sha256.is_(None))
-                    .where(File.id.in_(select(Copy.file_id).where(Copy.sha256.in_(made))))
+                    .where(File.id.in_(select(Derived.file_id).where(Derived.sha256.in_(made))))
                     .order_by(File.id)
                 )
             )
@@ -228,7 +228,7 @@ class Mover:
                         path=path, detail={"from": former},
                     )
                 )  # fmt: skip
-                copies = list(row.copies)
+                copies = list(row.derived)
                 touched.add(row.picture_id)
             for copy in copies:
                 self._move_copy(row, copy, former, path)
@@ -239,27 +239,29 @@ class Mover:
         found.moved += 1
         return True
 
-    def _move_copy(self, file: File, copy: Copy, former: str, path: str) -> None:
+    def _move_copy(self, file: File, copy: Derived, former: str, path: str) -> None:
         """A copy that went along keeps its record; one that stayed behind shows nothing any more."""
         wanted = _beside(copy.path, former, path)
         if self.keeper.store.sha256(wanted) == copy.sha256:
             with self.database.begin() as session:
-                session.execute(update(Copy).where(Copy.id == copy.id).values(path=wanted))
+                session.execute(update(Derived).where(Derived.id == copy.id).values(path=wanted))
             return
-        self.keeper.drop_copy(file, copy, _MOVED)
+        self.keeper.drop_derived(file, copy, _MOVED)
         with self.database.begin() as session:
             session.execute(update(File).where(File.id == file.id).values(recipe=None))
 
     def _has_home(self, path: str, result: Result, found: Findings, touched: set[int]) -> bool:
         """Whether a copy of ours belongs to a file on record."""
         with self.database.begin() as session:
-            if session.scalar(select(Copy.id).where(Copy.library_id == self.library_id, Copy.path == path)):
+            if session.scalar(
+                select(Derived.id).where(Derived.library_id == self.library_id, Derived.path == path)
+            ):
                 return True  # its file moved, and it went along
             first = list(
                 session.scalars(
                     select(File)
-                    .join(Copy, Copy.file_id == File.id)
-                    .where(Copy.library_id == self.library_id, Copy.sha256 == result.sha256)
+                    .join(Derived, Derived.file_id == File.id)
+                    .where(Derived.library_id == self.library_id, Derived.sha256 == result.sha256)
                 )
             )
         folder = path.rpartition("/")[0]
@@ -267,7 +269,7 @@ class Mover:
             name = file.path.rpartition("/")[2]
             if self._move(file, f"{folder}/{name}" if folder else name, found, touched):
                 return True
-        if result.kind in CONVERTED and self._revived(path, result, found, touched):
+        if result.purpose == "conversion" and self._revived(path, result, found, touched):
             return True
         return self._attach(path, result)
 
@@ -296,7 +298,7 @@ class Mover:
 
     def _attach(self, path: str, result: Result) -> bool:
         """Gives a copy to the file beside it that was made from the same original."""
-        base = path.removesuffix(f".{result.kind}")
+        base = path.removesuffix(f".{result.format}")
         if base == path or result.original_sha256 is None:
             return False
         with self.database.begin() as session:
@@ -312,10 +314,11 @@ class Mover:
 def _add_copy(session: Session, file: File, path: str, result: Result) -> bool:
     """Whether the file had no copy of that kind, and has this one now."""
     values = {
-        "library_id": file.library_id, "file_id": file.id, "kind": result.kind, "path": path,
+        "library_id": file.library_id, "file_id": file.id, "purpose": result.purpose,
+        "format": result.format, "width": file.width, "height": file.height, "path": path,
         "size": result.size, "sha256": result.sha256, "how": "",
     }  # fmt: skip
-    statement = insert(Copy).values(**values).on_conflict_do_nothing().returning(Copy.id)
+    statement = insert(Derived).values(**values).on_conflict_do_nothing().returning(Derived.id)
     return session.execute(statement).first() is not None
 
 
@@ -335,8 +338,9 @@ def _beside(name: str, former: str, path: str) -> str:
 
 def _left_alone(result: Result) -> dict[str, Any]:
     """A copy of ours that somebody uses by itself: making it again would be a second loss."""
+    label = FORMATS[result.format].label if result.format in FORMATS else "lighter"
     return {
         "state": FileState.LEFT_ALONE,
-        "reason": f"it is a {result.kind.upper()} copy that Plum Crate made, so it is not treated again",
+        "reason": f"it is a {label} copy that Plum Crate made, so it is not treated again",
         "sha256": result.sha256, "before_sha256": None, "treated_at": datetime.now(UTC), "level": "everyday",
     }  # fmt: skip

@@ -8,8 +8,9 @@ from sqlalchemy import ColumnElement, and_, case, func, literal, or_, select
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import Effect, FileState, Level, MetadataKind, Plan, RecipeSettings
+from plumcrate.contract import CopyFormat, Effect, FileState, Level, MetadataKind, Plan, RecipeSettings
 from plumcrate.contract import Effort as WireEffort
+from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.tables import File, Library, Picture, RecipeVersion
 
 from .decision import Variant, variant_of, variants
@@ -44,9 +45,9 @@ NO_ORIGINAL = and_(
 )
 
 
-def effect(session: Session, library: Library, settings: RecipeSettings, max_megapixels: float) -> Effect:
+def effect(session: Session, library: Library, settings: RecipeSettings) -> Effect:
     """How many files a recipe would treat, make again, pass over and leave alone."""
-    found = variants(settings, library.surveyed_at, max_megapixels)
+    found = variants(settings, library.surveyed_at)
     number = variant_of(found)
     status = case(
         (left_alone(found, number), "left_out"),
@@ -83,11 +84,9 @@ def effect(session: Session, library: Library, settings: RecipeSettings, max_meg
     )
 
 
-def plan(
-    session: Session, library: Library, settings: RecipeSettings, picture_id: int, max_megapixels: float
-) -> list[Plan]:
+def plan(session: Session, library: Library, settings: RecipeSettings, picture_id: int) -> list[Plan]:
     """What would happen to each file of one picture, the original first."""
-    found = variants(settings, library.surveyed_at, max_megapixels)
+    found = variants(settings, library.surveyed_at)
     number = variant_of(found)
     rows = session.execute(
         select(File.path, File.recipe.is_(None), number, settled(found, number), NO_ORIGINAL)
@@ -107,8 +106,7 @@ def _plan(path: str, variant: Variant, new: bool, done: bool, lost: bool) -> Pla
             verdict="leave",
             because=variant.because,
             level=None,
-            webp=False,
-            avif=False,
+            copies=[],
         )
     because = variant.because
     values: dict[str, Any] = {"verdict": "treat" if new else "again"}
@@ -125,10 +123,24 @@ def _plan(path: str, variant: Variant, new: bool, done: bool, lost: bool) -> Pla
         rule=variant.rule,
         because=because,
         level=Level(recipe.level),
-        webp=recipe.webp,
-        avif=recipe.avif,
+        copies=[kind for kind in CopyFormat if kind in recipe.copies],
         largest=recipe.largest,
         metadata=[kind for kind in MetadataKind if str(kind) in recipe.metadata],
         effort=WireEffort(recipe.effort),
         **values,
     )
+
+
+def save_recipe(session: Session, library: Library, settings: RecipeSettings, by: str) -> RecipeVersion:
+    """The newest version, with these settings; the one in use when they are the same."""
+    session.execute(select(Library.id).where(Library.id == library.id).with_for_update())
+    current = current_recipe(session, library.id)
+    if settings_of(current) == settings:
+        return current
+    row = RecipeVersion(
+        library_id=library.id, version=current.version + 1, settings=settings.model_dump(mode="json"), by=by
+    )
+    session.add(row)
+    session.flush()
+    session.refresh(row)
+    return row

@@ -1,17 +1,16 @@
-"""The queue: PostgreSQL through procrastinate. Task names and how jobs are put in."""
+"""The queue: PostgreSQL through procrastinate. Task names, how jobs are put in, and what was lost from it."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import procrastinate
+from sqlalchemy import text
 from sqlalchemy.orm import Session
 
 TREAT_PICTURE = "treat-picture"
-RUN_SURVEY = "run-survey"
-CHECK_LIBRARY = "check-library"
-FORECAST = "forecast"
-FINISH_HAND_BACK = "finish-hand-back"
+RUN_JOB = "run-job"
 
 #: Higher goes first.
 NEW_UPLOAD, SINGLE_REQUEST, SURVEY, QUIET, BULK = 30, 20, 15, 10, 0
@@ -32,3 +31,16 @@ class Queue:
         lane = EXPRESS if priority >= NEW_UPLOAD else "default"
         deferrer = self._app.configure_task(task, connection=connection, priority=priority, queue=lane)
         return deferrer.batch_defer(*arguments) if arguments else []
+
+
+def without_a_place(session: Session, table: str, column: str, where: str) -> Sequence[int]:
+    """The ids of rows of ours whose place in the queue, named by a column, is gone.
+
+    One statement over half a million rows, in the caller's transaction: procrastinate's own way asks for
+    each.
+    """
+    query = (
+        f"SELECT id FROM {table} WHERE {where} AND NOT EXISTS (SELECT 1 FROM procrastinate_jobs j "
+        f"WHERE j.id = {table}.{column} AND j.status IN ('todo', 'doing'))"
+    )
+    return session.scalars(text(query)).all()

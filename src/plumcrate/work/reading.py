@@ -7,11 +7,14 @@ from typing import Any
 from plumcrate.contract import FileState
 from plumcrate.imaging import ImagingError
 from plumcrate.imaging.errors import MoreDataNeeded
-from plumcrate.imaging.identification import EXTENSIONS, Facts, identify
+from plumcrate.imaging.formats import FORMATS
+from plumcrate.imaging.identification import Facts, identify
 from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.store import Entry, Store
 
-ENDINGS = frozenset(ending for name, endings in EXTENSIONS.items() if name != "pdf" for ending in endings)
+ENDINGS = frozenset(
+    ending for format in FORMATS.values() if format.name != "pdf" for ending in format.endings
+)
 
 #: So much of a file's beginning is read, one window after the other, until its header ends.
 _WINDOWS = (1 << 16, 1 << 20, 1 << 24)

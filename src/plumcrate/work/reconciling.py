@@ -24,7 +24,7 @@ from plumcrate.keeping.changes import Note
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.recovery import recover
 from plumcrate.records.database import Database, conflicted, lost_connection
-from plumcrate.records.tables import Copy, File, Journal, Library
+from plumcrate.records.tables import Derived, File, Journal, Library
 from plumcrate.storage.errors import NO_FILE_CODES, NotThere, StorageError
 from plumcrate.storage.names import shown
 from plumcrate.storage.store import Entry
@@ -140,10 +140,12 @@ class Reconciler:
                 )
             )
             beside = select(File.id).where(File.library_id == self.library_id, File.folder.in_(folders))
-            copies = or_(Copy.path.in_(paths), Copy.file_id.in_(beside))
+            copies = or_(Derived.path.in_(paths), Derived.file_id.in_(beside))
             return _Records(
                 {row.path: _Known(*row[1:]) for row in files},
-                set(session.scalars(select(Copy.path).where(Copy.library_id == self.library_id, copies))),
+                set(
+                    session.scalars(select(Derived.path).where(Derived.library_id == self.library_id, copies))
+                ),
                 self._changing(session),
             )
 
@@ -188,7 +190,7 @@ class Reconciler:
         if known.state == FileState.GONE:
             return True
         with self.database.begin() as session:
-            copies = session.scalars(select(Copy.path).where(Copy.file_id == known.id)).all()
+            copies = session.scalars(select(Derived.path).where(Derived.file_id == known.id)).all()
         return any(self.store.taken(path) for path in copies)
 
     def _is_open(self, file_id: int) -> bool:
@@ -205,10 +207,10 @@ class Reconciler:
             if error.code not in {"gone", "name-too-long", "folder-is-link", *NO_FILE_CODES}:
                 raise
             if file.state == FileState.GONE or any(
-                self.store.taken(copy.path) for copy in file.copies if away
+                self.store.taken(copy.path) for copy in file.derived if away
             ):
                 return None
-            self.keeper.drop_copies(file, DELETED)
+            self.keeper.drop_all_derived(file, DELETED)
             found.gone += 1
             return {"state": FileState.GONE}
         if not away and (file.size_now, file.mtime_ns) == (facts.size, facts.mtime_ns):
@@ -216,8 +218,8 @@ class Reconciler:
         content = self.store.sha256(file.path)
         if file.state != FileState.REMOVED and file.sha256 is not None and content == file.sha256:
             return {"mtime_ns": facts.mtime_ns, **({"state": FileState.LIGHTER} if away else {})}
-        if file.copies:
-            self.keeper.drop_copies(file, REPLACED)
+        if file.derived:
+            self.keeper.drop_all_derived(file, REPLACED)
         found.changed += 1
         found.anew.append(file.path)
         values = no_treatment() | identified(self.store, Entry(file.path, facts.size, facts.mtime_ns))
@@ -266,7 +268,7 @@ class Reconciler:
             paths = [values["path"] for values in arrivals]
             ours = set(
                 session.scalars(
-                    select(Copy.path).where(Copy.library_id == self.library_id, Copy.path.in_(paths))
+                    select(Derived.path).where(Derived.library_id == self.library_id, Derived.path.in_(paths))
                 )
             ) | self._changing(session)
             found.busy += [path for path in paths if path in ours]

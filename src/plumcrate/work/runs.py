@@ -24,15 +24,17 @@ from plumcrate.contract import (
     Scope,
     Upkeep,
 )
+from plumcrate.imaging import Recipe
 from plumcrate.records.database import notify
 from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.queries.sums import refresh_pictures
-from plumcrate.records.tables import Copy, File, Item, Library, Picture, Run, Survey
+from plumcrate.records.tables import Derived, File, Item, Library, Picture, Run
 
-from .decision import Variant, below, variant_of, variants
+from .decision import Variant, below, resolved, variant_of, variants
 from .locks import RUNS_LOCK
 from .planning import PRESENT, left_alone, settings_of, settled
-from .queue import BULK, NEW_UPLOAD, RUN_SURVEY, SINGLE_REQUEST, SURVEY, Queue
+from .queue import BULK, NEW_UPLOAD, SINGLE_REQUEST
+from .refusal import Refusal
 
 #: A run of at most so many pictures is a single request and goes before bulk.
 _FEW = 20
@@ -41,39 +43,37 @@ MOST_ATTEMPTS = 10
 OPEN = (RunState.RUNNING, RunState.PAUSED)
 
 
-class RunError(Exception):
-    """A run cannot be made or changed so. ``code`` is stable, the message says what to do."""
-
-    def __init__(self, code: str, message: str) -> None:
-        super().__init__(message)
-        self.code = code
-
-
-def variants_of(session: Session, run: Run, max_megapixels: float) -> list[Variant]:
-    """The ways in which a treating run treats; the items' ``variant`` counts in this list."""
-    library = session.get_one(Library, run.library_id)
-    return variants(RecipeSettings.model_validate(run.settings), library.surveyed_at, max_megapixels)
+def recipe_of(session: Session, run: Run, number: int) -> Recipe:
+    """The recipe of one of a run's variants, as it was when the run was made."""
+    # Runs of before have only their settings.
+    held = run.variants or resolved(
+        variants(
+            RecipeSettings.model_validate(run.settings), session.get_one(Library, run.library_id).surveyed_at
+        )
+    )
+    recipe = held[number]
+    assert recipe is not None
+    return Recipe.from_dict(recipe)
 
 
 def create_run(
     session: Session,
     library: Library,
     request: RunRequest,
-    max_megapixels: float,
     origin: RunOrigin = RunOrigin.PERSON,
     priority: int | None = None,
 ) -> Run:
-    """Makes a run and its items. Raises :class:`RunError`."""
+    """Makes a run and its items. Raises :class:`Refusal`."""
     treating = request.kind is RunKind.TREAT
     by_itself = origin is not RunOrigin.PERSON
     if request.kind is RunKind.HAND_BACK and request.confirm != library.slug:
-        raise RunError(
+        raise Refusal(
             "not-confirmed", f"to hand the library back, confirm with its short name, {library.slug}"
         )
     recipe = current_recipe(session, library.id)
     settings = settings_of(recipe)
     if treating:
-        changes = {"level": request.level, "webp": request.webp, "avif": request.avif}
+        changes = {"level": request.level, "copies": request.copies}
         settings = settings.model_copy(
             update={key: value for key, value in changes.items() if value is not None}
         )
@@ -109,7 +109,7 @@ def create_run(
             free = ~_open_elsewhere()
             run.elsewhere = session.scalar(_joined(func.count()).where(where, ~free)) or 0
     if treating:
-        _add_treatments(session, run, library, settings, and_(where, free), max_megapixels)
+        _add_treatments(session, run, library, settings, and_(where, free))
     else:
         _add_restores(session, run, where)
     run.files, run.megapixels = session.execute(
@@ -192,9 +192,9 @@ def _add_treatments(
     library: Library,
     settings: RecipeSettings,
     where: ColumnElement[bool],
-    max_megapixels: float,
 ) -> None:
-    found = variants(settings, library.surveyed_at, max_megapixels)
+    found = variants(settings, library.surveyed_at)
+    run.variants = resolved(found)
     number = variant_of(found)
     leave = left_alone(found, number)
     wanted = ~leave if run.force else and_(~leave, ~settled(found, number))
@@ -202,27 +202,24 @@ def _add_treatments(
         _joined(func.count(), func.count().filter(leave), func.count().filter(wanted)).where(where)
     ).one()
     run.left_out, run.already = counts[1], counts[0] - counts[1] - counts[2]
-    _add_items(session, run, and_(where, wanted), number, max_megapixels)
+    _add_items(session, run, and_(where, wanted), number)
     if run.left_out:
         _say_left_out(session, found, number, and_(where, leave))
 
 
 def _add_restores(session: Session, run: Run, where: ColumnElement[bool]) -> None:
-    copies = exists(select(1).where(Copy.file_id == File.id).correlate(File))
+    copies = exists(select(1).where(Derived.file_id == File.id).correlate(File))
     ours = or_(File.before_sha256.is_not(None), File.treated_at.is_not(None), copies)
-    _add_items(session, run, and_(where, ours), literal(0), 0.0)
+    _add_items(session, run, and_(where, ours), literal(0))
 
 
-def _add_items(
-    session: Session, run: Run, where: ColumnElement[bool], number: ColumnElement[int], most: float
-) -> None:
-    megapixels = File.width * File.height / 1e6
+def _add_items(session: Session, run: Run, where: ColumnElement[bool], number: ColumnElement[int]) -> None:
     row = _joined(
         literal(run.id),
         File.picture_id,
         File.id,
         File.path,
-        case((megapixels > most, 0.0), else_=megapixels) if most else megapixels,
+        File.width * File.height / 1e6,
         number,
         literal(str(ItemState.WAITING)),
         literal(0),
@@ -258,9 +255,9 @@ def _say_left_out(
 
 
 def change_state(session: Session, run: Run, action: str) -> None:
-    """``pause``, ``resume`` or ``stop``. Raises :class:`RunError` when the run has ended."""
+    """``pause``, ``resume`` or ``stop``. Raises :class:`Refusal` when the run has ended."""
     if run.state not in OPEN:
-        raise RunError("run-ended", f"run {run.id} has already {run.state}; start a new one")
+        raise Refusal("run-ended", f"run {run.id} has already {run.state}; start a new one")
     target = {"pause": RunState.PAUSED, "resume": RunState.RUNNING, "stop": RunState.STOPPED}[action]
     run.state = target
     if target is not RunState.RUNNING:
@@ -277,10 +274,10 @@ def change_state(session: Session, run: Run, action: str) -> None:
 def retry_failed(session: Session, run: Run, item_ids: list[int] | None = None) -> int:
     """Puts failed items back in line, all or some; returns how many.
 
-    Raises :class:`RunError` for a run that was stopped. A hand-back has to be proved again.
+    Raises :class:`Refusal` for a run that was stopped. A hand-back has to be proved again.
     """
     if run.state == RunState.STOPPED:
-        raise RunError("run-ended", f"run {run.id} was stopped for good; start a new one")
+        raise Refusal("run-ended", f"run {run.id} was stopped for good; start a new one")
     run.proof = None
     session.flush()
     query = text(
@@ -301,19 +298,12 @@ def retry_failed(session: Session, run: Run, item_ids: list[int] | None = None) 
     return count
 
 
-def start_survey(session: Session, queue: Queue, survey: Survey) -> None:
-    """Puts a survey in the queue."""
-    (survey.job_id,) = queue.add(session, RUN_SURVEY, [{"survey_id": survey.id}], SURVEY)
-
-
-def take_in(
-    session: Session, library: Library, picture_ids: list[int], at_once: bool, max_megapixels: float
-) -> Run:
+def take_in(session: Session, library: Library, picture_ids: list[int], at_once: bool) -> Run:
     """A run over pictures that have just arrived."""
     request = RunRequest(library=library.slug, scope=Scope(pictures=picture_ids))
     few = len(picture_ids) <= _FEW
     priority = (NEW_UPLOAD if few else SINGLE_REQUEST) if at_once else BULK
-    return create_run(session, library, request, max_megapixels, RunOrigin.ARRIVAL, priority)
+    return create_run(session, library, request, RunOrigin.ARRIVAL, priority)
 
 
 def upkeep_of(library: Library) -> Upkeep:

@@ -23,6 +23,8 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from plumcrate.imaging.recipe import Limits
+
 from .child import SAMPLE
 from .wire import Nonsense, as_error, as_treatment
 
@@ -113,8 +115,9 @@ class _Child:
 class Sandbox:
     """A pool of children. A picture may use 60 s of processor and ``seconds_per_megapixel`` more.
 
-    ``urgent`` children go before others, and still behind the host's own work. ``contained`` is only
-    switched off to measure what it costs; ``program`` is another module only in tests of the walls.
+    ``limits``: what a picture may have. ``urgent`` children go before others, and still behind the host's
+    own work. ``contained`` is only switched off to measure what it costs; ``program`` is another module only
+    in tests of the walls.
     """
 
     def __init__(
@@ -123,6 +126,7 @@ class Sandbox:
         memory_mb: int,
         seconds_per_megapixel: float,
         *,
+        limits: Limits | None = None,
         urgent: bool = False,
         contained: bool = True,
         backstop: float = _BACKSTOP,
@@ -131,6 +135,7 @@ class Sandbox:
         self._program = program
         self._seconds_per_megapixel = seconds_per_megapixel
         self._memory_mb = memory_mb
+        self._limits = limits or Limits()
         self._nice = 5 if urgent else 19
         self._contained = contained
         self._backstop = backstop
@@ -143,10 +148,10 @@ class Sandbox:
         #: What shuts the children in on this machine, once one has started.
         self.holds: dict[str, bool] | None = None
 
-    def treat(self, data: bytes, recipe: Recipe, megapixels: float) -> Treatment:
+    def treat(self, data: bytes, recipe: Recipe, megapixels: float, after: int | None = None) -> Treatment:
         """:func:`plumcrate.imaging.treat` in a child. Raises ImagingError or SandboxError."""
         seconds = 60 + self._seconds_per_megapixel * megapixels
-        return as_treatment(*self._call(seconds, data, "treat", recipe))
+        return as_treatment(*self._call(seconds, data, "treat", recipe, self._limits, after))
 
     def measure(self, data: bytes, recipe: Recipe, megapixels: float) -> tuple[int, int, int]:
         """What a treatment would save, from a part of a large picture: bytes before, after, lightest.
@@ -154,13 +159,13 @@ class Sandbox:
         Raises ImagingError or SandboxError.
         """
         seconds = 60 + self._seconds_per_megapixel * min(megapixels, 2 * SAMPLE / 1e6)
-        head, _ = self._call(seconds, data, "measure", recipe)
+        head, _ = self._call(seconds, data, "measure", recipe, self._limits)
         before, after, lightest = (int(size) for size in head["sizes"])
         return before, after, lightest
 
-    def preview(self, data: bytes, width: int, pixels: int) -> bytes:
+    def preview(self, data: bytes, width: int) -> bytes:
         """A small WebP of a picture. Raises ImagingError or SandboxError."""
-        _, blobs = self._call(30, data, "preview", width, pixels)
+        _, blobs = self._call(30, data, "preview", width, self._limits)
         return blobs[0]
 
     def format_of(self, data: bytes) -> str:

@@ -8,24 +8,21 @@ size or time changed. What becomes of each path is the reconciler's to say.
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Callable
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
 
-import structlog
-from sqlalchemy import delete, func, select, text, update
+from sqlalchemy import func, select, text, update
 
-from plumcrate.contract import FileState, SurveyState
+from plumcrate.contract import FileState, SurveyReport
 from plumcrate.keeping.keeper import Keeper
-from plumcrate.records.database import Database, lost_connection, notify
-from plumcrate.records.tables import File, Library, Survey
-from plumcrate.storage.errors import NotThere, StorageError
+from plumcrate.records.database import Database
+from plumcrate.records.tables import File, Library
+from plumcrate.storage.errors import NotThere
 from plumcrate.storage.names import shown
 from plumcrate.storage.store import Entry, Listing
 
 from .reading import is_picture
 from .reconciling import Findings, Reconciler, known_in
-
-log = structlog.get_logger()
 
 _NOTES = 200
 _BATCH = 2_000
@@ -65,24 +62,13 @@ class _Batch:
     folders: list[str] = field(default_factory=list)
 
 
-def survey(database: Database, survey_id: int, keeper: Keeper) -> None:
-    """Carries out a survey that waits in the records. Errors end up in its row, in plain words."""
-    with database.begin() as session:
-        row = session.get_one(Survey, survey_id)
-        row.state, row.started_at = SurveyState.RUNNING, datetime.now(UTC)
-        library = session.get_one(Library, row.library_id)
-        notify(session, survey=survey_id)
-    try:
-        with keeper.store.visit():
-            _refuse_another(database, library, keeper)
-            _Surveyor(database, library, keeper, survey_id).carry_out()
-    except StorageError as error:
-        _fail(database, survey_id, str(error))
-    except Exception as error:
-        if lost_connection(error):
-            raise  # the survey starts again when the database is back
-        log.exception("a survey failed", survey=survey_id)
-        _fail(database, survey_id, f"an internal error ({type(error).__name__}); the worker's log says more")
+def survey(
+    database: Database, keeper: Keeper, library: Library, tell: Callable[[SurveyReport], None]
+) -> SurveyReport:
+    """Looks through a library; ``tell`` hears how far it is. Raises StorageError."""
+    with keeper.store.visit():
+        _refuse_another(database, library, keeper)
+        return _Surveyor(database, library, keeper, tell).carry_out()
 
 
 def _refuse_another(database: Database, library: Library, keeper: Keeper) -> None:
@@ -108,23 +94,18 @@ def _refuse_another(database: Database, library: Library, keeper: Keeper) -> Non
             session.get_one(Library, library.id).device = device
 
 
-def _fail(database: Database, survey_id: int, reason: str) -> None:
-    with database.begin() as session:
-        row = session.get_one(Survey, survey_id)
-        row.state, row.reason, row.finished_at = SurveyState.FAILED, reason, datetime.now(UTC)
-        notify(session, survey=survey_id)
-
-
 class _Surveyor:
-    def __init__(self, database: Database, library: Library, keeper: Keeper, survey_id: int) -> None:
+    def __init__(
+        self, database: Database, library: Library, keeper: Keeper, tell: Callable[[SurveyReport], None]
+    ) -> None:
         self.database, self.library_id, self.keeper = database, library.id, keeper
         self.reconciler = Reconciler(database, keeper, library)
-        self.survey_id = survey_id
+        self.tell = tell
         self.tally = Tally()
         self.visited: set[str] = set()
         self.unlisted: list[str] = []
 
-    def carry_out(self) -> None:
+    def carry_out(self) -> SurveyReport:
         batch = _Batch()
         for folder, listing in self.keeper.store.walk():
             if len(listing.skipped) == 1 and listing.skipped[0].path == (folder or "."):
@@ -139,7 +120,7 @@ class _Surveyor:
                 batch = _Batch()
         self._compare(batch)
         self._vanished_folders()
-        self._finish()
+        return self._finish()
 
     def _pictures_of(self, listing: Listing) -> list[Entry]:
         found = []
@@ -162,11 +143,7 @@ class _Surveyor:
         self._tell_progress()
 
     def _tell_progress(self) -> None:
-        with self.database.begin() as session:
-            session.execute(
-                update(Survey).where(Survey.id == self.survey_id).values(files_seen=self.tally.seen)
-            )
-            notify(session, survey=self.survey_id)
+        self.tell(self._report())
 
     def _vanished_folders(self) -> None:
         """Files of folders that are not there any more are gone; of folders that cannot be listed, not."""
@@ -188,42 +165,35 @@ class _Surveyor:
     def _is_unlisted(self, folder: str) -> bool:
         return any(not one or folder == one or folder.startswith(one + "/") for one in self.unlisted)
 
-    def _finish(self) -> None:
+    def _report(self) -> SurveyReport:
+        tally = self.tally
+        return SurveyReport(
+            files_seen=tally.seen, files_new=tally.new, files_changed=tally.changed, files_gone=tally.gone
+        )
+
+    def _finish(self) -> SurveyReport:
         tally = self.tally
         if tally.moved:
             tally.note(f"{tally.moved:,} files of ours were moved by somebody; they were recognised")
         if tally.others:
             listing = ", ".join(f"{count:,} {ending}" for ending, count in tally.others.most_common(8))
             tally.note(f"files that are not pictures by name, left alone: {listing}")
+        report = self._report()
+        report.notes = tally.notes + ([f"and {tally.more_notes:,} more"] if tally.more_notes else [])
         with self.database.begin() as session:
-            row = session.get_one(Survey, self.survey_id)
-            row.state, row.finished_at = SurveyState.FINISHED, datetime.now(UTC)
-            row.files_seen, row.files_new = tally.seen, tally.new
-            row.files_changed, row.files_gone = tally.changed, tally.gone
-            row.files_unreadable, row.pictures = session.execute(
+            report.files_unreadable, report.pictures = session.execute(
                 text(
                     "SELECT (SELECT count(*) FROM files WHERE library_id = :id AND state = 'unreadable'), "
                     "(SELECT count(*) FROM pictures WHERE library_id = :id AND state <> 'gone')"
                 ),
                 {"id": self.library_id},
             ).one()
-            row.notes = tally.notes + ([f"and {tally.more_notes:,} more"] if tally.more_notes else [])
             session.execute(
                 update(Library)
                 .where(Library.id == self.library_id, Library.surveyed_at.is_(None))
                 .values(surveyed_at=func.now())
             )
-            notify(session, survey=self.survey_id)
             if tally.new + tally.changed + tally.gone > _BATCH:
                 # Queries are planned by what the tables hold now, not by what they held before.
                 session.execute(text("ANALYZE files, pictures"))
-            # The last ten surveys are enough of a history.
-            latest = (
-                select(Survey.id)
-                .where(Survey.library_id == self.library_id)
-                .order_by(Survey.id.desc())
-                .limit(10)
-            )
-            session.execute(
-                delete(Survey).where(Survey.library_id == self.library_id, Survey.id.not_in(latest))
-            )
+        return report

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass, replace
-from pathlib import PurePosixPath
+from dataclasses import asdict, dataclass, replace
+from enum import Enum
 from typing import TYPE_CHECKING, Any
 
 from plumcrate.contract import FileState, FirstFile, ItemState, RecipeSettings, Upkeep
 from plumcrate.imaging import Level
 from plumcrate.imaging.errors import LeftAlone
+from plumcrate.imaging.formats import FORMATS
+from plumcrate.imaging.outcome import CHOSEN, Chosen, Output, Refused, Treatment
 from plumcrate.keeping.changes import Note
+from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.tables import File
 from plumcrate.storage.errors import StorageError
@@ -19,12 +22,23 @@ from .decision import key_of
 from .sandbox import Sandbox
 
 if TYPE_CHECKING:
-    from plumcrate.imaging import Output, Recipe, Treatment
+    from plumcrate.imaging import Recipe, Spot
 
-#: Copies that could not be written for such a reason cost the copy, not the file.
+#: What could not be written for such a reason costs that one, not the file.
 _NO_ROOM = ("name-taken", "name-too-long")
-#: The ending of a file in another format.
-_ENDINGS = {"jpeg": ".jpg", "png": ".png"}
+
+
+class Stage(Enum):
+    """Which part of an order is carried out. A new upload is served in light form first, its copies
+    follow."""
+
+    WHOLE = "whole"
+    LIGHT = "light"
+    BESIDE = "beside"
+
+
+class TooManyBytes(LeftAlone):
+    """A file that is larger than what is treated on this machine; another may treat it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,6 +56,8 @@ class Outcome:
     outputs: tuple[dict[str, Any], ...] = ()
     settled: bool = True
     how: str | None = None
+    spot: dict[str, Any] | None = None
+    worst: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,17 +71,17 @@ class Order:
     most_bytes: int = 300_000_000
 
 
-def first_light(order: Order) -> Order:
-    """The part of an order that is served first: the file itself, without copies."""
-    recipe = replace(order.recipe, webp=False, avif=False, convert=frozenset())
-    return replace(order, recipe=recipe)
+def treat_file(
+    keeper: Keeper, sandbox: Sandbox, file: File, order: Order, stage: Stage = Stage.WHOLE,
+    former: tuple[dict[str, Any], ...] = (),
+) -> Outcome:  # fmt: skip
+    """Carries an order out, or a stage of it; ``former`` are the reports of the stage before.
 
-
-def treat_file(keeper: Keeper, sandbox: Sandbox, file: File, order: Order, *, copies: bool = True) -> Outcome:
-    """Carries an order out. Raises ImagingError, SandboxError or StorageError."""
+    Raises ImagingError, SandboxError or StorageError.
+    """
     size = keeper.store.facts(file.path).size
     if size > order.most_bytes:
-        raise LeftAlone(
+        raise TooManyBytes(
             f"its {size / 1e6:,.0f} MB are more than the {order.most_bytes / 1e6:,.0f} MB treated here"
         )
     current = keeper.store.read(file.path)
@@ -75,26 +91,41 @@ def treat_file(keeper: Keeper, sandbox: Sandbox, file: File, order: Order, *, co
             ItemState.PASSED, None, "no-backup",
             "it was changed before and has no backup to start from, so it is not changed again",
         )  # fmt: skip
-    treatment = sandbox.treat(source, order.recipe, file.width * file.height / 1e6)
-    after = treatment.main.data if treatment.main.data is not None else source
+    recipe = order.recipe
+    if stage is Stage.LIGHT:
+        recipe = replace(recipe, copies=frozenset(), convert=frozenset())
+    megapixels = file.width * file.height / 1e6
+    after = len(current) if stage is Stage.BESIDE else None
+    treatment = sandbox.treat(source, recipe, megapixels, after)
+    if stage is not Stage.BESIDE:
+        _put_in_place(keeper, order, file, treatment.main, source, current)
+    taken = _write_beside(keeper, order, file, treatment) if stage is not Stage.LIGHT else {}
+    reports = former + tuple(
+        report_of(output, taken.get((output.role, output.format))) for output in treatment.outputs
+    )
+    return _outcome(reports, _removed(keeper, file))
+
+
+def _put_in_place(
+    keeper: Keeper, order: Order, file: File, main: Output, source: bytes, current: bytes
+) -> None:
+    """What takes the file's place, or the original where the recipe leaves the file as it first was."""
+    after = main.data if isinstance(main, Chosen) else source
+    if after == current:
+        return
     note = Note(
-        order.run_id, treatment.main.score if treatment.main.data else None, {"how": treatment.main.how},
-        {"level": str(order.recipe.level), "recipe": key_of(order.recipe), "how": treatment.main.how,
-         "score": treatment.main.score},
+        order.run_id, main.score if isinstance(main, Chosen) else None, {"how": main.how},
+        {"level": str(order.recipe.level), "recipe": key_of(order.recipe), "how": main.how,
+         "score": main.score},
     )  # fmt: skip
-    if after != current:
-        if after == source:
-            keeper.restore(file, note)  # the new recipe leaves the file itself as it first was
-        else:
-            keeper.replace(
-                file, current, after, note,
-                backup=order.upkeep.backups, keep_times=order.upkeep.keep_times,
-                store_limit=order.upkeep.backups_limit,
-            )  # fmt: skip
-    taken = _write_copies(keeper, order, file, treatment) if copies else {}
-    outputs = (treatment.main, *treatment.copies, *treatment.conversions)
-    reports = tuple(_report(output, taken.get(output.format)) for output in outputs)
-    return _outcome(treatment, reports, _removed(keeper, file))
+    if after == source:
+        keeper.restore(file, note)
+    else:
+        keeper.replace(
+            file, current, after, note,
+            backup=order.upkeep.backups, keep_times=order.upkeep.keep_times,
+            store_limit=order.upkeep.backups_limit,
+        )  # fmt: skip
 
 
 def source_of(keeper: Keeper, file: File, current: bytes) -> bytes | None:
@@ -118,62 +149,58 @@ def source_of(keeper: Keeper, file: File, current: bytes) -> bytes | None:
     )
 
 
-def _outcome(treatment: Treatment, reports: tuple[dict[str, Any], ...], removed: bool) -> Outcome:
-    changed = treatment.main.data is not None or any(report["verdict"] == "chosen" for report in reports)
-    scores = [report["score"] for report in reports if report["verdict"] == "chosen"]
-    state = FileState.REMOVED if removed else FileState.LIGHTER if changed else FileState.KEPT
+def _outcome(reports: tuple[dict[str, Any], ...], removed: bool) -> Outcome:
+    chosen = [report for report in reports if report["verdict"] == "chosen"]
+    main = next((report for report in chosen if report["role"] == "file"), None)
+    spots = [report["spot"] for report in chosen if report["spot"] is not None]
+    state = FileState.REMOVED if removed else FileState.LIGHTER if chosen else FileState.KEPT
     return Outcome(
-        ItemState.DONE if changed else ItemState.PASSED,
+        ItemState.DONE if chosen else ItemState.PASSED,
         state,
-        None if changed else "nothing-smaller",
-        None if changed else "it is as small as it gets at this level",
-        min((score for score in scores if score is not None), default=None),
+        None if chosen else "nothing-smaller",
+        None if chosen else "it is as small as it gets at this level",
+        min((report["score"] for report in chosen if report["score"] is not None), default=None),
         reports,
-        how=treatment.main.how if treatment.main.data is not None else None,
+        how=main["how"] if main else None,
+        spot=main["spot"] if main else None,
+        worst=min((spot["score"] for spot in spots), default=None),
     )
 
 
-def _write_copies(keeper: Keeper, order: Order, file: File, treatment: Treatment) -> dict[str, str]:
-    """Writes the copies that were chosen and drops those that were not; says which names are taken."""
+def _write_beside(
+    keeper: Keeper, order: Order, file: File, treatment: Treatment
+) -> dict[tuple[str, str], str]:
+    """Writes the copies and conversions that were chosen and drops those that were not; says which names
+    are taken."""
     file = _again(keeper, file)
-    taken: dict[str, str] = {}
-    chosen = {
-        output.format: output
-        for output in (*treatment.copies, *treatment.conversions)
-        if output.data is not None
-    }
-    keeper.drop_copies(file, Note(order.run_id), keep=frozenset(chosen))
-    for kind, output in chosen.items():
-        assert output.data is not None
-        path = converted_name(file.path, kind) if kind in _ENDINGS else None
+    width, height = treatment.facts.shown_size
+    taken: dict[tuple[str, str], str] = {}
+    chosen = {(output.role, output.format): output for output in treatment.chosen if output.role != "file"}
+    keeper.drop_all_derived(file, Note(order.run_id), keep=frozenset(chosen))
+    for key, output in chosen.items():
+        beside = Beside(
+            "copy" if output.role == "copy" else "conversion", output.format,
+            FORMATS[output.format].ending, width, height, output.how, _plain_spot(output.spot),
+        )  # fmt: skip
         try:
-            keeper.write_copy(file, kind, output.data, output.how, Note(order.run_id, output.score), path)
+            keeper.write_derived(file, beside, output.data, Note(order.run_id, output.score))
         except StorageError as error:
             if error.code not in _NO_ROOM:
                 raise
-            taken[kind] = str(error)
-    _make_way(keeper, order, file, frozenset(chosen) - frozenset(taken))
+            taken[key] = str(error)
+    _make_way(keeper, order, file)
     return taken
 
 
-def converted_name(path: str, kind: str) -> str:
-    """The name of a file in another format: its own with the other ending."""
-    return str(PurePosixPath(path).with_suffix(_ENDINGS[kind]))
-
-
-def _make_way(keeper: Keeper, order: Order, file: File, written: frozenset[str]) -> None:
+def _make_way(keeper: Keeper, order: Order, file: File) -> None:
     """Takes the first file away when the recipe says so, its conversion stands and a backup keeps it."""
-    converted = written & _ENDINGS.keys()
-    if (
-        not converted
-        or order.settings.conversions.first_file is not FirstFile.REMOVE
-        or not order.upkeep.backups
-    ):
+    if order.settings.conversions.first_file is not FirstFile.REMOVE or not order.upkeep.backups:
         return
     file = _again(keeper, file)
-    (kind,) = converted
-    note = Note(order.run_id, detail={"now": converted_name(file.path, kind)})
-    keeper.withdraw(file, keeper.store.read(file.path), note)
+    conversion = next((one for one in file.derived if one.purpose == "conversion"), None)
+    if conversion is not None and file.state != FileState.REMOVED:
+        note = Note(order.run_id, detail={"now": conversion.path})
+        keeper.withdraw(file, keeper.store.read(file.path), note)
 
 
 def _again(keeper: Keeper, file: File) -> File:
@@ -185,15 +212,24 @@ def _removed(keeper: Keeper, file: File) -> bool:
     return _again(keeper, file).state == FileState.REMOVED
 
 
-def _report(output: Output, taken: str | None) -> dict[str, Any]:
-    report = {
+def _plain_spot(spot: Spot | None) -> dict[str, Any] | None:
+    return None if spot is None else asdict(spot) | {"lost": spot.lost.hex()}
+
+
+def report_of(output: Output, taken: str | None) -> dict[str, Any]:
+    """An output as the records keep it. ``taken``: why its name could not be had."""
+    verdict, reason = "chosen", CHOSEN
+    if taken is not None:
+        verdict, reason = "name-taken", taken
+    elif isinstance(output, Refused):
+        verdict, reason = output.verdict, output.reason
+    return {
         "format": output.format,
-        "verdict": output.verdict,
-        "reason": output.reason,
+        "role": output.role,
+        "verdict": verdict,
+        "reason": reason,
         "size": output.size,
         "score": None if output.score is None else round(output.score, 2),
+        "spot": _plain_spot(output.spot),
         "how": output.how,
     }
-    if taken is not None:
-        report |= {"verdict": "name-taken", "reason": taken}
-    return report

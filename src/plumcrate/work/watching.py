@@ -8,24 +8,25 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Callable
 from pathlib import Path
 
 import structlog
 from sqlalchemy import select
 from watchfiles import Change, awatch
 
-from plumcrate.contract import SurveyState
+from plumcrate.contract import JobKind
 from plumcrate.keeping.keeper import Keeper
-from plumcrate.records.database import Database, lost_connection
-from plumcrate.records.tables import Library, Survey
+from plumcrate.records.database import Database, HeldLocks, lost_connection
+from plumcrate.records.tables import Library
 from plumcrate.storage.errors import StorageError
 
 from .intake import tell
+from .jobs import start_unless_open
 from .locks import WATCH_LOCK
 from .queue import Queue
 from .reading import is_picture
-from .runs import start_survey, upkeep_of
+from .runs import upkeep_of
 
 log = structlog.get_logger()
 
@@ -36,6 +37,7 @@ class Watcher:
     def __init__(self, database: Database, queue: Queue, keeper_of: Callable[[Library], Keeper]) -> None:
         self._database, self._queue, self._keeper_of = database, queue, keeper_of
         self._tasks: dict[int, asyncio.Task[None]] = {}
+        self._locks = HeldLocks(database.url)
 
     async def tend(self) -> None:
         """Starts and ends watches as the libraries' settings say."""
@@ -53,6 +55,8 @@ class Watcher:
         for task in self._tasks.values():
             task.cancel()
         await asyncio.gather(*self._tasks.values(), return_exceptions=True)
+        self._tasks.clear()
+        self._locks.close()
 
     def _wanted(self) -> dict[int, Library]:
         with self._database.begin() as session:
@@ -67,9 +71,8 @@ class Watcher:
             return False
 
     async def _watch(self, library: Library) -> None:
-        with contextlib.ExitStack() as held:
-            lock = self._database.advisory_lock(WATCH_LOCK, library.id)
-            if not await asyncio.to_thread(held.enter_context, lock):
+        async with self._lock(library.id) as free:
+            if not free:
                 await asyncio.sleep(5.0)  # another worker watches it
                 return
             root = Path(library.root)
@@ -91,7 +94,7 @@ class Watcher:
                     paths = [Path(path).relative_to(root).as_posix() for _, path in seen]
                     if paths:
                         await asyncio.to_thread(self._tell, library.id, paths)
-                    elif not await asyncio.to_thread(self._is_there, library):
+                    elif not await asyncio.to_thread(self._is_there, library) or not self._locks.hold():
                         return  # another folder may stand there when it is back: it is watched anew
                     found = asyncio.ensure_future(anext(changes))
             except StopAsyncIteration:
@@ -103,19 +106,21 @@ class Watcher:
                 log.warning("a folder cannot be watched", library=library.slug, reason=str(error)[:300])
                 await asyncio.sleep(30.0)
 
+    @contextlib.asynccontextmanager
+    async def _lock(self, library_id: int) -> AsyncIterator[bool]:
+        """All watches of a worker hold their locks on one connection, which is none of the pool's."""
+        free = await asyncio.to_thread(self._locks.take, WATCH_LOCK, library_id)
+        try:
+            yield free
+        finally:
+            if free:
+                await asyncio.to_thread(self._locks.give_back, WATCH_LOCK, library_id)
+
     def _look_once(self, library_id: int) -> None:
         with self._database.begin() as session:
-            open_survey = session.scalar(
-                select(Survey.id).where(
-                    Survey.library_id == library_id,
-                    Survey.state.in_([SurveyState.WAITING, SurveyState.RUNNING]),
-                )
-            )
-            if open_survey is None:
-                survey = Survey(library_id=library_id)
-                session.add(survey)
-                session.flush()
-                start_survey(session, self._queue, survey)
+            library = session.get(Library, library_id)
+            if library is not None:
+                start_unless_open(session, self._queue, library, JobKind.SURVEY)
 
     def _tell(self, library_id: int, paths: list[str]) -> None:
         with self._database.begin() as session:

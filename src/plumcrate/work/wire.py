@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
-from typing import Any
+from dataclasses import asdict, replace
+from typing import Any, get_args
 
 from plumcrate.imaging import errors
 from plumcrate.imaging.errors import ImagingError
-from plumcrate.imaging.identification import MEDIA_TYPES, Facts
-from plumcrate.imaging.outcome import VERDICTS, Output, Treatment, Tried
+from plumcrate.imaging.formats import FORMATS
+from plumcrate.imaging.identification import Facts
+from plumcrate.imaging.outcome import VERDICTS, Chosen, Output, Refused, Role, Treatment, Tried
+from plumcrate.imaging.scoring.judgement import Spot
 
 _ERRORS: dict[str, type[ImagingError]] = {
     kind.code: kind
@@ -22,50 +24,69 @@ class Nonsense(ValueError):
 
 
 def as_answer(treatment: Treatment) -> tuple[dict[str, Any], list[bytes]]:
-    """A treatment's facts, and the bytes of its outputs in their order."""
-    blobs: list[bytes] = []
-
-    def plain(output: Output) -> dict[str, Any]:
-        values = asdict(output) | {"tried": [[one.how, one.size, one.score] for one in output.tried]}
-        if output.data is not None:
-            blobs.append(output.data)
-        return values | {"data": output.data is not None}
-
+    """A treatment's facts, and the bytes of its chosen outputs in their order."""
     head = {
         "facts": asdict(treatment.facts),
         "size": treatment.size,
-        "main": plain(treatment.main),
-        "copies": [plain(copy) for copy in treatment.copies],
-        "conversions": [plain(one) for one in treatment.conversions],
+        "outputs": [_plain(output) for output in treatment.outputs],
     }
-    return head, blobs
+    return head, [output.data for output in treatment.chosen]
+
+
+def _plain(output: Output) -> dict[str, Any]:
+    values = asdict(replace(output, data=b"")) if isinstance(output, Chosen) else asdict(output)
+    values.pop("data", None)
+    values["tried"] = [[one.how, one.size, one.score] for one in output.tried]
+    if output.spot is not None:
+        values["spot"]["lost"] = output.spot.lost.hex()
+    return values
 
 
 def as_treatment(head: dict[str, Any], blobs: list[bytes]) -> Treatment:
     """The way back. Raises :class:`Nonsense`."""
     left = list(blobs)
-
-    def output(values: dict[str, Any]) -> Output:
-        data = left.pop(0) if values["data"] else None
-        if values["format"] not in MEDIA_TYPES or values["verdict"] not in VERDICTS:
-            raise Nonsense("an output of no known format or verdict")
-        size = int(values["size"])
-        if (data is not None) != (values["verdict"] == "chosen") or (data is not None and len(data) != size):
-            raise Nonsense("an output whose bytes are not what it says")
-        return Output(
-            values["format"], values["verdict"], data, size, _number(values["score"]), str(values["how"]),
-            int(values["encodes"]),
-            tuple(Tried(str(how), int(tried), _number(score)) for how, tried, score in values["tried"]),
-        )  # fmt: skip
-
     try:
         facts = Facts(**head["facts"])
-        main = output(head["main"])
-        copies = tuple(output(values) for values in head["copies"])
-        conversions = tuple(output(values) for values in head["conversions"])
-    except (KeyError, TypeError, ValueError, IndexError) as error:
+        outputs = tuple(_output(values, left) for values in head["outputs"])
+        if [output.role for output in outputs].count("file") > 1 or left:
+            raise Nonsense("outputs that make no treatment")
+        return Treatment(facts, int(head["size"]), outputs)
+    except (KeyError, TypeError, ValueError, IndexError, AttributeError) as error:
         raise Nonsense(f"an answer that makes no sense ({error})") from None
-    return Treatment(facts, int(head["size"]), main, copies, conversions)
+
+
+def _output(values: dict[str, Any], blobs: list[bytes]) -> Output:
+    verdict = values.get("verdict")
+    if values["format"] not in FORMATS or values["role"] not in get_args(Role):
+        raise Nonsense("an output of no known format or role")
+    if verdict is not None and verdict not in VERDICTS:
+        raise Nonsense("an output of no known verdict")
+    common: dict[str, Any] = {
+        "format": values["format"],
+        "role": values["role"],
+        "size": int(values["size"]),
+        "score": _number(values["score"]),
+        "spot": _spot(values["spot"]),
+        "how": str(values["how"]),
+        "encodes": int(values["encodes"]),
+        "tried": tuple(Tried(str(how), int(tried), _number(score)) for how, tried, score in values["tried"]),
+    }
+    if verdict is not None:
+        return Refused(**common, verdict=verdict)
+    data = blobs.pop(0)
+    if len(data) != common["size"]:
+        raise Nonsense("an output whose bytes are not what it says")
+    return Chosen(**common, data=data)
+
+
+def _spot(values: dict[str, Any] | None) -> Spot | None:
+    if values is None:
+        return None
+    score, left, top = (float(values[name]) for name in ("score", "left", "top"))
+    columns, lost = int(values["columns"]), bytes.fromhex(values["lost"])
+    if not (0 <= left <= 1 and 0 <= top <= 1 and columns > 0 and lost and len(lost) % columns == 0):
+        raise Nonsense("a worst place that is none")
+    return Spot(score, left, top, columns, lost)
 
 
 def as_error(head: dict[str, Any]) -> ImagingError:

@@ -10,8 +10,7 @@ import secrets
 import signal
 import socket
 import time
-from collections.abc import Callable
-from typing import Any
+from concurrent.futures import ThreadPoolExecutor
 
 import procrastinate
 import structlog
@@ -19,17 +18,19 @@ from sqlalchemy import select
 
 from plumcrate import __version__
 from plumcrate.contract import RunState
+from plumcrate.imaging.recipe import Limits
 from plumcrate.records.database import Database, lost_connection
 from plumcrate.records.tables import Arrival, Library, Run, WorkerRow
 from plumcrate.settings import Settings
 from plumcrate.storage.errors import StorageError
 
 from .engine import Engine
-from .feeding import SILENT_AFTER, feed, hear_worker
+from .feeding import SILENT_AFTER, children_of_all, feed, hear_worker
 from .intake import take_in_settled
 from .locks import FEEDER_LOCK, INTAKE_LOCK
 from .looking_after import Retention
-from .queue import CHECK_LIBRARY, EXPRESS, FINISH_HAND_BACK, FORECAST, RUN_SURVEY, TREAT_PICTURE, Queue
+from .loops import Loop
+from .queue import EXPRESS, RUN_JOB, TREAT_PICTURE, Queue
 from .sandbox import Sandbox
 from .watching import Watcher
 
@@ -38,7 +39,8 @@ log = structlog.get_logger()
 _FEED_EVERY = 0.5
 _RESCUE_EVERY = 2.0
 _HEARTBEAT = 1.0
-_TEND_EVERY = 5.0
+_WATCH_EVERY = 5.0
+_RETAIN_EVERY = 60.0
 _RECOVER_EVERY = 10.0
 
 
@@ -59,22 +61,35 @@ class Worker:
 
     def __init__(self, settings: Settings) -> None:
         self.settings = settings
-        self.database = Database(settings.database_url, pool_size=2 * settings.children + 6)
+        self.database = Database(settings.database_url, pool_size=2 * settings.children + 8)
         limits = settings.child_memory_mb, settings.seconds_per_megapixel
-        self.sandbox = Sandbox(settings.children, *limits)
-        self.express = Sandbox(1, *limits, urgent=True)
+        pixels = Limits(round(settings.max_megapixels * 1e6))
+        self.sandbox = Sandbox(settings.children, *limits, limits=pixels)
+        self.express = Sandbox(1, *limits, limits=pixels, urgent=True)
         self.engine = Engine(settings, self.database, self.sandbox, self.express)
         self.queue = Queue(settings.database_url)
         self.watcher = Watcher(self.database, self.queue, self.engine.keeper)
-        self.retention = Retention(self.database)
+        self.retention = Retention(self.database, self.engine.state, settings)
         self.name = f"{socket.gethostname()}:{os.getpid()}:{secrets.token_hex(4)}"
         self._away: dict[int, str] = {}
-        self._recovered = time.monotonic()
+        self._looked_away = 0.0
         self._stopping = asyncio.Event()
+        self.loops = [
+            Loop(name, work, every, _database_is_away)
+            for name, work, every in (
+                ("hearing of workers", self._hear, _HEARTBEAT),
+                ("feeding", self._feed, _FEED_EVERY),
+                ("taking in", self._take_in, _FEED_EVERY),
+                ("settling what was left open", self.engine.recover_all, _RECOVER_EVERY),
+                ("looking after what grew old", self._retain, _RETAIN_EVERY),
+            )
+        ]
 
     async def run(self) -> None:
         """Works until told to stop; a lost database is waited for."""
         loop = asyncio.get_running_loop()
+        # Jobs have threads of their own number: one for each child, one beside, and one for new uploads.
+        loop.set_default_executor(ThreadPoolExecutor(self.settings.children + 6, thread_name_prefix="job"))
         for number in (signal.SIGTERM, signal.SIGINT):
             loop.add_signal_handler(number, self.stop)
         while not self._stopping.is_set():
@@ -87,6 +102,8 @@ class Worker:
                 log.warning("the database does not answer; trying again", reason=str(error).splitlines()[:1])
                 await self._sleep(2.0)
         await self.watcher.close()
+        for each in self.loops:
+            each.close()
         for sandbox in (self.sandbox, self.express):
             sandbox.close()
         self.database.close()
@@ -103,21 +120,15 @@ class Worker:
     async def _work(self) -> None:
         connector = procrastinate.PsycopgConnector(conninfo=self.settings.database_url)
         app = procrastinate.App(connector=connector)
-        for name, job in (
-            (TREAT_PICTURE, self.engine.treat_picture),
-            (RUN_SURVEY, self.engine.run_survey),
-            (CHECK_LIBRARY, self.engine.check_library),
-            (FORECAST, self.engine.forecast),
-            (FINISH_HAND_BACK, self.engine.finish_hand_back),
-        ):
-            app.task(name=name)(job)
+        app.task(name=TREAT_PICTURE)(self.engine.treat_picture)
+        app.task(name=RUN_JOB)(self.engine.run_job)
         async with app.open_async():
             # One more than the children, so that a survey does not wait for long pictures.
             lanes = [self._lane(app, "default", self.settings.children + 1), self._lane(app, EXPRESS, 1)]
-            feeder = asyncio.create_task(self._feed(app))
-            tender = asyncio.create_task(self._tend())
+            loops = [asyncio.create_task(each.run()) for each in self.loops]
+            others = [asyncio.create_task(self._watch()), asyncio.create_task(self._take_over_stalled(app))]
             stopper = asyncio.create_task(self._stopping.wait())
-            tasks = {*lanes, feeder, tender, stopper}
+            tasks = {*lanes, *loops, *others, stopper}
             done, pending = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
             if stopper in done:
                 await asyncio.to_thread(self.sandbox.close)
@@ -143,44 +154,45 @@ class Worker:
             )
         )
 
-    async def _feed(self, app: procrastinate.App) -> None:
-        rescued = 0.0
+    async def _take_over_stalled(self, app: procrastinate.App) -> None:
         while True:
-            thorough = time.monotonic() - rescued > _RESCUE_EVERY
-            await asyncio.to_thread(self._guarded, "a round of the feeder", self._feed_once, thorough)
-            if thorough:
-                rescued = time.monotonic()
-                for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=SILENT_AFTER):
-                    log.info("taking over a dead worker's job", job=job.id)
-                    await app.job_manager.retry_job(job)
-            await asyncio.sleep(_FEED_EVERY)
+            for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=SILENT_AFTER):
+                log.info("taking over a dead worker's job", job=job.id)
+                await app.job_manager.retry_job(job)
+            await asyncio.sleep(_RESCUE_EVERY)
 
-    def _guarded(self, what: str, work: Callable[..., None], *arguments: Any) -> None:
-        """A fault of ours in one round must not end the worker; a lost database is waited for above."""
-        try:
-            work(*arguments)
-        except Exception as error:
-            if _database_is_away(error):
-                raise
-            log.exception(f"{what} failed; the next comes in its time")
+    async def _watch(self) -> None:
+        while True:
+            try:
+                await self.watcher.tend()
+            except Exception as error:
+                if _database_is_away(error):
+                    raise
+                log.exception("watching failed; it is tried again")
+            await asyncio.sleep(_WATCH_EVERY)
 
-    def _feed_once(self, thorough: bool) -> None:
+    # -- what the loops do ---------------------------------------------------------------------
+
+    def _hear(self) -> None:
         row = WorkerRow(
             id=self.name, host=socket.gethostname(), pid=os.getpid(),
             children=self.settings.children, version=__version__,
+            loops={each.name: each.report() for each in self.loops},
         )  # fmt: skip
         with self.database.begin() as session:
-            children = hear_worker(session, row)
+            hear_worker(session, row)
+
+    def _feed(self) -> None:
         with self.database.advisory_lock(*FEEDER_LOCK) as free:
-            if free:
-                if thorough:
-                    self._away = self._libraries_away()
-                with self.database.begin() as session:
-                    feed(
-                        session, self.queue, children, self.settings.max_megapixels, thorough=thorough,
-                        away=self._away,
-                    )  # fmt: skip
-        self._take_in()
+            if not free:
+                return
+            thorough = time.monotonic() - self._looked_away > _RESCUE_EVERY
+            if thorough:
+                self._away = self._libraries_away()
+                self._looked_away = time.monotonic()
+            with self.database.begin() as session:
+                children = children_of_all(session) or self.settings.children
+                feed(session, self.queue, children, thorough=thorough, away=self._away)
 
     def _libraries_away(self) -> dict[int, str]:
         """Those with runs whose folder, or whose backups' folder, is not there: their runs wait."""
@@ -200,8 +212,7 @@ class Worker:
                 if not free:
                     continue
                 try:
-                    keeper = self.engine.keeper(library)
-                    taken = take_in_settled(self.database, keeper, library, self.settings.max_megapixels)
+                    taken = take_in_settled(self.database, self.engine.keeper(library), library)
                 except StorageError as error:
                     log.warning("intake is waiting", library=library.slug, reason=str(error))
                     continue
@@ -215,21 +226,6 @@ class Worker:
                         "taken in", library=library.slug,
                         pictures=len(taken.pictures), gone=taken.gone, runs=taken.runs,
                     )  # fmt: skip
-
-    async def _tend(self) -> None:
-        """What is looked after now and then: watches, and backups that grew old."""
-        while True:
-            try:
-                await self.watcher.tend()
-            except Exception as error:
-                if _database_is_away(error):
-                    raise
-                log.exception("watching failed; it is tried again")
-            await asyncio.to_thread(self._guarded, "looking after backups", self._retain)
-            if time.monotonic() - self._recovered > _RECOVER_EVERY:
-                self._recovered = time.monotonic()
-                await asyncio.to_thread(self._guarded, "settling what was left open", self.engine.recover_all)
-            await asyncio.sleep(_TEND_EVERY)
 
     def _retain(self) -> None:
         with self.database.begin() as session:

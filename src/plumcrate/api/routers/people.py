@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
-
 import anyio.to_thread
 from fastapi import Request, Response
-from sqlalchemy import delete, func, select
 from sqlalchemy.exc import SQLAlchemyError
 
 from plumcrate import __version__, contract
@@ -14,7 +11,7 @@ from plumcrate.api import auth
 from plumcrate.api.auth import Administering, Looking
 from plumcrate.records import tables
 from plumcrate.records.database import Database
-from plumcrate.work.feeding import SILENT_AFTER
+from plumcrate.work.feeding import workers_alive
 from plumcrate.work.machine import examine
 from plumcrate.work.sandbox import Sandbox
 
@@ -49,8 +46,7 @@ def sign_out(request: Request, response: Response, session: Session) -> None:
 
 @router.get("/keys", summary="List keys")
 def keys(person: Administering, session: Session) -> list[contract.Key]:
-    rows = session.scalars(select(tables.Key).order_by(tables.Key.id))
-    return [_key_view(row) for row in rows]
+    return [_key_view(row) for row in auth.all_keys(session)]
 
 
 @router.post("/keys", status_code=201, summary="Make a key")
@@ -62,8 +58,7 @@ def make_key(body: contract.KeyRequest, person: Administering, session: Session)
 
 @router.delete("/keys/{key_id}", status_code=204, summary="Revoke a key")
 def revoke_key(key_id: Id, person: Administering, session: Session) -> None:
-    the(session, tables.Key, key_id, "key")
-    session.execute(delete(tables.Key).where(tables.Key.id == key_id))
+    session.delete(the(session, tables.Key, key_id, "key"))
 
 
 @router.get("/health", summary="Health")
@@ -76,8 +71,7 @@ async def health(request: Request) -> contract.Health:
 def _health(database: Database) -> contract.Health:
     try:
         with database.begin() as session:
-            alive = tables.WorkerRow.heard_at > func.now() - timedelta(seconds=SILENT_AFTER)
-            workers = session.scalar(select(func.count()).where(alive)) or 0
+            workers = workers_alive(session)
     except SQLAlchemyError:
         return contract.Health(version=__version__, database=False, workers=0)
     return contract.Health(version=__version__, database=True, workers=workers)

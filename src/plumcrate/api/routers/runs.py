@@ -6,7 +6,6 @@ from functools import partial
 from typing import Annotated, Literal
 
 from fastapi import Query, Request
-from sqlalchemy import select
 from sse_starlette import EventSourceResponse
 
 from plumcrate import contract
@@ -15,10 +14,10 @@ from plumcrate.api.events import MOST_READERS, Hub
 from plumcrate.api.problems import ApiError
 from plumcrate.contract import ItemState
 from plumcrate.records import tables
-from plumcrate.records.queries.runs import items_page, run_view
+from plumcrate.records.queries.runs import items_page, latest_runs, run_view
 from plumcrate.work.runs import change_state, create_run, retry_failed
 
-from .deps import PLAIN, Id, Limit, Offset, Session, TheSettings, router_of, the, the_library
+from .deps import PLAIN, Id, Limit, Offset, Session, router_of, the, the_library
 
 router = router_of("runs")
 
@@ -27,14 +26,12 @@ LibraryName = Annotated[str | None, Query(max_length=100, pattern=PLAIN)]
 
 
 @router.post("/runs", status_code=201, summary="Start a run")
-def start(
-    body: contract.RunRequest, person: Treating, session: Session, settings: TheSettings
-) -> contract.Run:
+def start(body: contract.RunRequest, person: Treating, session: Session) -> contract.Run:
     """Treats or restores many files. It goes on by itself; closing the client changes nothing."""
     if body.kind is contract.RunKind.HAND_BACK and person.role is not contract.Role.ADMINISTER:
         raise ApiError("not-allowed", "handing a library back needs the role administer")
     library = the_library(session, body.library)
-    return run_view(session, create_run(session, library, body, settings.max_megapixels))
+    return run_view(session, create_run(session, library, body))
 
 
 @router.get("/runs", summary="List runs, the latest first")
@@ -44,10 +41,8 @@ def runs(
     library: LibraryName = None,
     limit: Limit = 30,
 ) -> list[contract.Run]:
-    query = select(tables.Run).order_by(tables.Run.id.desc()).limit(limit)
-    if library is not None:
-        query = query.where(tables.Run.library_id == the_library(session, library).id)
-    return [run_view(session, row) for row in session.scalars(query)]
+    number = the_library(session, library).id if library is not None else None
+    return [run_view(session, row) for row in latest_runs(session, number, limit)]
 
 
 @router.get("/runs/{run_id}", summary="One run")
@@ -97,7 +92,7 @@ def change(
 
 @router.get("/events", summary="Live progress as server-sent events", response_class=EventSourceResponse)
 async def events(request: Request, person: Looking) -> EventSourceResponse:
-    """Events ``run`` and ``survey`` hold the noun as it is now, ``item`` one file's result.
+    """Events ``run`` and ``job`` hold the noun as it is now, ``item`` one file's result.
 
     The stream ends when the key is revoked or the session ends."""
     hub: Hub = request.app.state.hub

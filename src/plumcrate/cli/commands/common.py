@@ -1,14 +1,14 @@
-"""What the commands share: the client, tables, JSON output."""
+"""What the commands share: the client, what they return, tables."""
 
 from __future__ import annotations
 
 import argparse
-import json
 import sys
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 
 from pydantic import BaseModel
-from rich.console import Console
+from rich.console import Console, RenderableType
 from rich.table import Table
 from rich.text import Text
 
@@ -20,6 +20,19 @@ Commands = argparse._SubParsersAction  # argparse's own name for what add_subpar
 
 #: Into a file or a pipe nothing is cut short.
 console = Console(highlight=False, markup=False, emoji=False, width=None if sys.stdout.isatty() else 180)
+
+
+class WrongCommand(Exception):
+    """The command cannot be understood, or nothing is there that it speaks of; the text says why."""
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What a command returns: ``value`` for ``--json``, ``lines`` for people, and the exit code."""
+
+    value: BaseModel | Sequence[BaseModel] | dict[str, object] | None
+    lines: Sequence[RenderableType] = ()
+    code: int = 0
 
 
 def client() -> Client:
@@ -35,15 +48,13 @@ def add(commands: Commands[argparse.ArgumentParser], name: str, summary: str) ->
     return parser
 
 
-def print_json(value: BaseModel | Sequence[BaseModel] | dict[str, object]) -> None:
-    """Prints models as one JSON document."""
+def as_data(value: BaseModel | Sequence[BaseModel] | dict[str, object] | None) -> object:
+    """An outcome's value as plain data."""
     if isinstance(value, BaseModel):
-        data: object = value.model_dump(mode="json")
-    elif isinstance(value, dict):
-        data = value
-    else:
-        data = [one.model_dump(mode="json") for one in value]
-    print(json.dumps(data, indent=2, ensure_ascii=False))
+        return value.model_dump(mode="json")
+    if isinstance(value, dict) or value is None:
+        return value
+    return [each.model_dump(mode="json") for each in value]
 
 
 def table(

@@ -5,10 +5,24 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from plumcrate.cli.look import saved, size, slat
-from plumcrate.contract import Level, LibraryRequest, Savings, Slat, Survey, SurveyState
+from rich.console import RenderableType
+from rich.text import Text
 
-from .common import Commands, add, client, console, print_json, table
+from plumcrate.cli.look import QUIET, saved, size, slat
+from plumcrate.contract import (
+    Copies,
+    CopyFormat,
+    Job,
+    JobState,
+    Level,
+    LibraryRequest,
+    MetadataKind,
+    Savings,
+    Slat,
+    SurveyReport,
+)
+
+from .common import Commands, Outcome, add, client, console, table
 
 
 def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
@@ -17,8 +31,8 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     connect.add_argument("--name", help="the library's name; by default the folder's")
     connect.add_argument("--slug", help="the short name used in commands")
     connect.add_argument("--level", choices=[str(level) for level in Level], default="everyday")
-    connect.add_argument("--no-webp", action="store_true", help="write no WebP copies")
-    connect.add_argument("--no-avif", action="store_true", help="write no AVIF copies")
+    connect.add_argument("--copies", type=formats, metavar="FORMATS", help=COPIES_HELP)
+    connect.add_argument("--metadata", type=kinds, metavar="KINDS", help=METADATA_HELP)
     connect.add_argument(
         "--pattern", action="append", help="a name pattern of derived sizes; may be given several times"
     )
@@ -37,34 +51,63 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     savings.set_defaults(command=_savings)
 
 
-def _connect(options: argparse.Namespace) -> int:
+COPIES_HELP = f"formats of copies, such as webp,avif, or none; known: {', '.join(CopyFormat)}"
+METADATA_HELP = (
+    "what files go on saying about themselves: all, nothing, or some of "
+    f"{', '.join(MetadataKind)} (default: rights)"
+)
+
+
+def formats(text: str) -> Copies:
+    """Formats of copies as they are given on the command line."""
+    try:
+        return [] if text == "none" else [CopyFormat(part.strip()) for part in text.split(",")]
+    except ValueError:
+        raise argparse.ArgumentTypeError(f"{text!r} is none of {', '.join(CopyFormat)}, none") from None
+
+
+def kinds(text: str) -> list[MetadataKind]:
+    """Kinds of metadata as they are given on the command line."""
+    if text in ("all", "nothing"):
+        return list(MetadataKind) if text == "all" else []
+    try:
+        return [MetadataKind(part.strip()) for part in text.split(",")]
+    except ValueError:
+        raise argparse.ArgumentTypeError(
+            f"{text!r} is none of all, nothing, {', '.join(MetadataKind)}"
+        ) from None
+
+
+def _connect(options: argparse.Namespace) -> Outcome:
     request = LibraryRequest(
         name=options.name or Path(options.folder).name or options.folder,
         root=str(Path(options.folder).absolute()),
         slug=options.slug,
         level=Level(options.level),
-        webp=not options.no_webp,
-        avif=not options.no_avif,
         patterns=options.pattern,
     )
+    if options.copies is not None:
+        request.copies = options.copies
+    if options.metadata is not None:
+        request.metadata = options.metadata
     with client() as service:
         library = service.connect(request)
-    if options.json:
-        print_json(library)
-        return 0
-    console.print(f"Connected {library.root} as {library.slug}. Next: plumcrate survey {library.slug}")
-    return 0
+    kept = ", ".join(request.metadata) or "nothing"
+    return Outcome(
+        library,
+        [
+            f"Connected {library.root} as {library.slug}.",
+            f"Of what files say about themselves stays: {kept}; change it with --metadata, or in the recipe.",
+            f"Next: plumcrate survey {library.slug}",
+        ],
+    )
 
 
-def _libraries(options: argparse.Namespace) -> int:
+def _libraries(options: argparse.Namespace) -> Outcome:
     with client() as service:
         found = service.libraries()
-    if options.json:
-        print_json(found)
-        return 0
     if not found:
-        console.print("No library is connected yet. Next: plumcrate connect FOLDER")
-        return 0
+        return Outcome(found, ["No library is connected yet. Next: plumcrate connect FOLDER"])
     rows = [
         (
             library.slug,
@@ -79,63 +122,45 @@ def _libraries(options: argparse.Namespace) -> int:
         for library in found
     ]
     columns = ("library", "pictures", "files", "new files", "before", "now", "saved", "")
-    console.print(table(columns, rows, right=columns[1:-1]))
-    return 0
+    return Outcome(found, [table(columns, rows, right=columns[1:-1])])
 
 
-def _survey(options: argparse.Namespace) -> int:
+def _survey(options: argparse.Namespace) -> Outcome:
     with client() as service:
-        survey = service.start_survey(options.library)
-        if not options.no_wait:
-            if options.json:
-                survey = service.wait_for_survey(survey.id)
-            else:
-                with console.status(f"Looking through {options.library} …"):
-                    survey = service.wait_for_survey(survey.id)
-    if options.json:
-        print_json(survey)
-    else:
-        _print_survey(survey)
-    return 1 if survey.state is SurveyState.FAILED else 0
+        job = service.start_survey(options.library)
+        if options.no_wait:
+            return Outcome(job, [f"Survey {job.id} has started."])
+        with console.status(f"Looking through {options.library} …"):
+            job = service.wait_for_job(job.id)
+    return Outcome(job, _survey_lines(job), int(job.state is not JobState.FINISHED))
 
 
-def _print_survey(survey: Survey) -> None:
-    if survey.state is SurveyState.FAILED:
-        console.print(f"The survey failed: {survey.reason}", style="yellow")
-        return
-    if survey.state is not SurveyState.FINISHED:
-        console.print(f"Survey {survey.id} has started.")
-        return
-    console.print(
-        f"{survey.pictures:,} pictures in {survey.files_seen:,} files: {survey.files_new:,} new, "
-        f"{survey.files_changed:,} changed, {survey.files_gone:,} gone, "
-        f"{survey.files_unreadable:,} unreadable."
+def _survey_lines(job: Job) -> list[RenderableType]:
+    found = job.survey or SurveyReport()
+    if job.state is not JobState.FINISHED:
+        return [Text(f"The survey has {job.state}" + (f": {job.reason}" if job.reason else "."), "yellow")]
+    said = (
+        f"{found.pictures:,} pictures in {found.files_seen:,} files: {found.files_new:,} new, "
+        f"{found.files_changed:,} changed, {found.files_gone:,} gone, {found.files_unreadable:,} unreadable."
     )
-    for note in survey.notes:
-        console.print(f"  {note}", style="bright_black")
+    return [said, *(Text(f"  {note}", QUIET) for note in found.notes)]
 
 
-def _savings(options: argparse.Namespace) -> int:
+def _savings(options: argparse.Namespace) -> Outcome:
     with client() as service:
         savings = service.savings(options.library)
-    if options.json:
-        print_json(savings)
-        return 0
-    _print_savings(savings)
-    return 0
+    return Outcome(savings, _savings_lines(savings))
 
 
-def _print_savings(savings: Savings) -> None:
+def _savings_lines(savings: Savings) -> list[RenderableType]:
     total = savings.total
-    console.print(
+    lines: list[RenderableType] = [
         f"{savings.pictures:,} pictures, {total.files:,} files. The files weighed {size(total.bytes_before)} "
-        f"and weigh {size(total.bytes_now)} now ({saved(total.bytes_before, total.bytes_now)})."
-    )
-    console.print(
+        f"and weigh {size(total.bytes_now)} now ({saved(total.bytes_before, total.bytes_now)}).",
         f"A modern browser fetches {size(total.bytes_lightest)} of them "
-        f"({saved(total.bytes_before, total.bytes_lightest)}), with {savings.copies:,} WebP and AVIF copies "
-        f"({size(savings.bytes_copies)} on disk). Backups hold {size(savings.bytes_backups)}."
-    )
+        f"({saved(total.bytes_before, total.bytes_lightest)}), with {savings.copies:,} copies "
+        f"({size(savings.bytes_copies)} on disk). Backups hold {size(savings.bytes_backups)}.",
+    ]
     for title, slats in (
         ("by format", savings.by_format),
         ("by kind of file", savings.by_role),
@@ -143,23 +168,23 @@ def _print_savings(savings: Savings) -> None:
         ("by month of treatment", savings.by_month),
     ):
         if slats:
-            console.print()
-            _print_slats(title, slats)
+            lines += ["", _slats(title, slats)]
+    return lines
 
 
-def _print_slats(title: str, slats: list[Slat]) -> None:
-    scale = max(one.bytes_before for one in slats)
+def _slats(title: str, slats: list[Slat]) -> RenderableType:
+    scale = max(group.bytes_before for group in slats)
     columns = (title, "files", "before", "now", "saved", "lightest", " ")
     rows = [
         (
-            one.name or "top folder",
-            f"{one.files:,}",
-            size(one.bytes_before),
-            size(one.bytes_now),
-            saved(one.bytes_before, one.bytes_now),
-            size(one.bytes_lightest),
-            slat(one.bytes_before, one.bytes_now, 28, scale),
+            group.name or "top folder",
+            f"{group.files:,}",
+            size(group.bytes_before),
+            size(group.bytes_now),
+            saved(group.bytes_before, group.bytes_now),
+            size(group.bytes_lightest),
+            slat(group.bytes_before, group.bytes_now, 28, scale),
         )
-        for one in slats
+        for group in slats
     ]
-    console.print(table(columns, rows, right=columns[1:-1]))
+    return table(columns, rows, right=columns[1:-1])

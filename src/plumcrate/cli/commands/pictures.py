@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import argparse
-import sys
+
+from rich.console import RenderableType
+from rich.text import Text
 
 from plumcrate.cli.look import points, saved, size, slat
 from plumcrate.client import Client
-from plumcrate.contract import FileState, PictureDetail, PictureSort
+from plumcrate.contract import File, FileState, PictureDetail, PictureSort, Spot
 
-from .common import Commands, add, client, console, print_json, table
+from .common import Commands, Outcome, WrongCommand, add, client, table
 
 
 def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
@@ -19,7 +21,10 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     listing.add_argument("--folder", help="only this folder and what is under it")
     listing.add_argument("--search", help="only paths that contain this")
     listing.add_argument("--format", help="only pictures of this format, such as jpeg")
-    listing.add_argument("--sort", choices=[str(sort) for sort in PictureSort], default="path")
+    listing.add_argument(
+        "--sort", choices=[str(sort) for sort in PictureSort], default="path",
+        help="worst: those first whose worst place lost most",
+    )  # fmt: skip
     listing.add_argument("--limit", type=int, default=40, metavar="N", help="at most so many (default 40)")
     listing.set_defaults(command=_list)
 
@@ -30,17 +35,16 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
 
 
 def find(service: Client, library: str, wanted: str) -> int:
-    """The number of a picture given by number or path. Ends the command when there is none."""
+    """The number of a picture given by number, or by the path of it or of a file of it. Raises
+    WrongCommand."""
     if wanted.isdigit():
         return int(wanted)
-    for picture in service.pictures(library, search=wanted, limit=500).rows:
-        if picture.path == wanted:
-            return picture.id
-    console.print(f"plumcrate: {library} has no picture {wanted}", style="yellow")
-    sys.exit(2)
+    for picture in service.pictures(library, path=wanted).rows:
+        return picture.id
+    raise WrongCommand(f"{library} has no picture {wanted}")
 
 
-def _list(options: argparse.Namespace) -> int:
+def _list(options: argparse.Namespace) -> Outcome:
     with client() as service:
         page = service.pictures(
             options.library,
@@ -51,9 +55,6 @@ def _list(options: argparse.Namespace) -> int:
             sort=options.sort,
             limit=max(1, min(options.limit, 500)),
         )
-    if options.json:
-        print_json(page)
-        return 0
     rows = [
         (
             str(picture.id),
@@ -64,60 +65,34 @@ def _list(options: argparse.Namespace) -> int:
             size(picture.bytes_now),
             saved(picture.bytes_before, picture.bytes_now),
             points(picture.score),
+            points(picture.worst),
             slat(picture.bytes_before, picture.bytes_now, 16),
         )
         for picture in page.rows
     ]
-    columns = ("number", "picture", "state", "files", "before", "now", "saved", "score", "")
-    console.print(table(columns, rows, right=("number", "files", "before", "now", "saved", "score")))
-    console.print(f"{len(page.rows):,} of {page.total:,} pictures; sizes are sums over each picture's files.")
-    return 0
+    columns = ("number", "picture", "state", "files", "before", "now", "saved", "score", "worst", "")
+    figures = ("number", "files", "before", "now", "saved", "score", "worst")
+    said = f"{len(page.rows):,} of {page.total:,} pictures; sizes are sums over each picture's files."
+    return Outcome(page, [table(columns, rows, right=figures), said])
 
 
-def _show(options: argparse.Namespace) -> int:
+def _show(options: argparse.Namespace) -> Outcome:
     with client() as service:
         picture = service.picture(find(service, options.library, options.picture))
-    if options.json:
-        print_json(picture)
-        return 0
-    _print_picture(picture)
-    return 0
+    return Outcome(picture, _lines(picture))
 
 
-def _print_picture(picture: PictureDetail) -> None:
-    console.print(f"{picture.path}  (number {picture.id}, {picture.state})", style="bold")
+def _lines(picture: PictureDetail) -> list[RenderableType]:
+    lines: list[RenderableType] = [
+        Text(f"{picture.path}  (number {picture.id}, {picture.state})", style="bold")
+    ]
     if picture.reason:
-        console.print(f"  {picture.reason}", style="yellow")
-    rows = []
-    for file in picture.all_files:
-        change = saved(file.size_before, file.size_now)
-        rows.append(
-            (
-                file.path,
-                f"{file.width} x {file.height}",
-                size(file.size_before),
-                size(file.size_now),
-                change,
-                points(file.score),
-                file.how or file.reason or "",
-            )
-        )
-        rows.extend(
-            (
-                f"  {copy.kind} copy",
-                "",
-                "",
-                size(copy.size),
-                saved(file.size_before, copy.size),
-                points(copy.score),
-                copy.how,
-            )
-            for copy in file.copies
-        )
-    columns = ("file", "pixels", "before", "now", "saved", "score", "how")
-    console.print(table(columns, rows, right=("pixels", "before", "now", "saved", "score")))
+        lines.append(Text(f"  {picture.reason}", style="yellow"))
+    rows = [row for file in picture.all_files for row in _file_rows(file)]
+    columns = ("file", "pixels", "before", "now", "saved", "score", "worst place", "how")
+    figures = ("pixels", "before", "now", "saved", "score")
+    lines.append(table(columns, rows, right=figures))
     if picture.history:
-        console.print()
         history = [
             (
                 f"{entry.at.astimezone():%Y-%m-%d %H:%M}",
@@ -130,4 +105,39 @@ def _print_picture(picture: PictureDetail) -> None:
             for entry in picture.history
         ]
         headings = ("when", "what", "file", "from", "to", "by")
-        console.print(table(headings, history, right=("from", "to")))
+        lines += ["", table(headings, history, right=("from", "to"))]
+    return lines
+
+
+def _file_rows(file: File) -> list[tuple[str, ...]]:
+    rows: list[tuple[str, ...]] = [
+        (
+            file.path,
+            f"{file.width} x {file.height}",
+            size(file.size_before),
+            size(file.size_now),
+            saved(file.size_before, file.size_now),
+            points(file.score),
+            _place(file.spot),
+            file.how or file.reason or "",
+        )
+    ]
+    rows.extend(
+        (
+            f"  {derived.format} {derived.purpose}",
+            "",
+            "",
+            size(derived.size),
+            saved(file.size_before, derived.size),
+            points(derived.score),
+            _place(derived.spot),
+            derived.how,
+        )
+        for derived in file.derived
+    )
+    return rows
+
+
+def _place(spot: Spot | None) -> str:
+    """How much a result scores at its worst place, and where from the left and from the top that is."""
+    return "" if spot is None else f"{spot.score:.0f} at {spot.left:.0%}, {spot.top:.0%}"

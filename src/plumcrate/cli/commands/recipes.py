@@ -8,12 +8,14 @@ import sys
 from pathlib import Path
 
 from pydantic import ValidationError
+from rich.console import RenderableType
 from rich.text import Text
 
 from plumcrate.cli.look import QUIET
+from plumcrate.client import Client
 from plumcrate.contract import Effect, OwnRequest, Recipe, RecipeSettings
 
-from .common import Commands, add, client, console, print_json, table
+from .common import Commands, Outcome, WrongCommand, add, client, table
 from .pictures import find
 
 _OWN = ("exact", "gallery", "everyday", "lean", "leave", "none")
@@ -46,38 +48,31 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     own.set_defaults(command=_own)
 
 
-def _recipe(options: argparse.Namespace) -> int:
+def _recipe(options: argparse.Namespace) -> Outcome:
     with client() as service:
-        if options.version is not None:
-            found = [one for one in service.recipes(options.library) if one.version == options.version]
-            if not found:
-                console.print(
-                    f"plumcrate: {options.library} has no version {options.version}", style="yellow"
-                )
-                return 2
-            current = found[0]
-        else:
-            current = service.recipe(options.library)
+        current = _version(service, options.library, options.version)
         try:
             wanted = _changed(current.settings, options)
         except (OSError, ValueError) as error:
-            console.print(f"plumcrate: {_plain(error)}", style="yellow")
-            return 2
+            raise WrongCommand(_plain(error)) from None
         if wanted == current.settings and not (options.source or options.changes or options.save):
-            print_json(current) if options.json else _print_recipe(current)
-            return 0
+            return Outcome(current, _recipe_lines(current))
         effect = service.effect(options.library, wanted)
-        if options.save:
-            current = service.save_recipe(options.library, wanted)
-    if options.json:
-        print_json(current if options.save else effect)
-        return 0
-    _print_effect(effect)
-    if options.save:
-        console.print(f"Saved as version {current.version}. Next: plumcrate run {options.library}")
-    else:
-        console.print("Nothing was saved; add --save.", style=QUIET)
-    return 0
+        if not options.save:
+            return Outcome(effect, [*_effect_lines(effect), Text("Nothing was saved; add --save.", QUIET)])
+        current = service.save_recipe(options.library, wanted)
+    said = f"Saved as version {current.version}. Next: plumcrate run {options.library}"
+    return Outcome(current, [*_effect_lines(effect), said])
+
+
+def _version(service: Client, library: str, version: int | None) -> Recipe:
+    """The recipe in use, or a former version. Raises WrongCommand."""
+    if version is None:
+        return service.recipe(library)
+    for recipe in service.recipes(library):
+        if recipe.version == version:
+            return recipe
+    raise WrongCommand(f"{library} has no version {version}")
 
 
 def _changed(settings: RecipeSettings, options: argparse.Namespace) -> RecipeSettings:
@@ -113,17 +108,17 @@ def _plain(error: Exception) -> str:
     return str(error)
 
 
-def _print_recipe(recipe: Recipe) -> None:
+def _recipe_lines(recipe: Recipe) -> list[RenderableType]:
     settings = recipe.settings
     when = f"{recipe.created_at.astimezone():%Y-%m-%d %H:%M}"
-    console.print(f"{recipe.library}, version {recipe.version}, saved by {recipe.by} on {when}", style="bold")
     plain = settings.model_dump(mode="json", exclude={"rules"})
-    rows = [(name, _value(value)) for name, value in _flat(plain)]
-    console.print(table(("setting", "value"), rows))
-    console.print()
+    lines: list[RenderableType] = [
+        Text(f"{recipe.library}, version {recipe.version}, saved by {recipe.by} on {when}", style="bold"),
+        table(("setting", "value"), [(name, _value(value)) for name, value in _flat(plain)]),
+        "",
+    ]
     if not settings.rules:
-        console.print("No rules: the settings hold for every file.", style=QUIET)
-        return
+        return [*lines, Text("No rules: the settings hold for every file.", QUIET)]
     rules = [
         (
             str(number),
@@ -133,7 +128,7 @@ def _print_recipe(recipe: Recipe) -> None:
         )
         for number, rule in enumerate(settings.rules, 1)
     ]
-    console.print(table(("rule", "name", "files", "then"), rules, right=("rule",)))
+    return [*lines, table(("rule", "name", "files", "then"), rules, right=("rule",))]
 
 
 def _flat(values: dict[str, object], above: str = "") -> list[tuple[str, object]]:
@@ -158,48 +153,35 @@ def _words(values: dict[str, object]) -> str:
     return ", ".join(f"{name.replace('_', ' ')} {_value(value)}" for name, value in values.items())
 
 
-def _print_effect(effect: Effect) -> None:
-    console.print(
+def _effect_lines(effect: Effect) -> list[RenderableType]:
+    lines: list[RenderableType] = [
         f"Of {effect.files:,} files: {effect.new:,} would be treated for the first time, {effect.again:,} "
         f"made again from their backups, {effect.settled:,} stay as they are, "
         f"{effect.left_out:,} are left alone."
-    )
+    ]
     if effect.without_backup:
-        console.print(
-            f"{effect.without_backup:,} were changed before and have no backup: they stay as they are.",
-            style="yellow",
-        )
-    for name, files in effect.by_rule.items():
-        console.print(f"  the rule “{name}” decides about {files:,} files")
+        said = f"{effect.without_backup:,} were changed before and have no backup: they stay as they are."
+        lines.append(Text(said, "yellow"))
+    lines += [f"  the rule “{name}” decides about {files:,} files" for name, files in effect.by_rule.items()]
+    return lines
 
 
-def _plan(options: argparse.Namespace) -> int:
+def _plan(options: argparse.Namespace) -> Outcome:
     with client() as service:
         found = service.plan(find(service, options.library, options.picture))
-    if options.json:
-        print_json(found)
-        return 0
-    rows: list[tuple[str | Text, ...]] = [
+    rows = [
         (
-            one.path,
-            one.verdict,
-            str(one.level or "–"),
-            ", ".join(kind for kind, wanted in (("WebP", one.webp), ("AVIF", one.avif)) if wanted) or "–",
-            one.because,
+            each.path, each.verdict, str(each.level or "–"), ", ".join(each.copies) or "–", each.because,
         )
-        for one in found
-    ]
-    console.print(table(("file", "would be", "level", "copies", "because"), rows))
-    return 0
+        for each in found
+    ]  # fmt: skip
+    return Outcome(found, [table(("file", "would be", "level", "copies", "because"), rows)])
 
 
-def _own(options: argparse.Namespace) -> int:
+def _own(options: argparse.Namespace) -> Outcome:
     request = OwnRequest.model_validate({"own": None if options.level == "none" else options.level})
     with client() as service:
         picture = service.set_own(find(service, options.library, options.picture), request)
-    if options.json:
-        print_json(picture)
-        return 0
     said = {None: "follows the recipe", "leave": "is left alone for ever"}
-    console.print(f"{picture.path} {said.get(picture.own, f'has its own level, {picture.own}')}.")
-    return 0
+    line = f"{picture.path} {said.get(picture.own, f'has its own level, {picture.own}')}."
+    return Outcome(picture, [line])

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import argparse
-import time
 from collections import deque
+from collections.abc import Iterator
 
-from rich.console import Group
+from rich.console import Group, RenderableType
 from rich.live import Live
 from rich.text import Text
 
@@ -14,18 +14,19 @@ from plumcrate.cli.look import CLAY, LEAF, QUIET, duration, points, saved, size,
 from plumcrate.client import Client
 from plumcrate.contract import Item, ItemState, Level, Run, RunKind, RunRequest, RunState, Scope
 
-from .common import Commands, add, client, console, print_json, table
+from .common import Commands, Outcome, WrongCommand, add, client, console, table
+from .libraries import COPIES_HELP, formats
 from .pictures import find
 
 _ENDED = (RunState.FINISHED, RunState.STOPPED)
+_SHOWN = 20
 
 
 def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     run = add(commands, "run", "treat a library, a folder or single pictures")
     _add_scope(run)
     run.add_argument("--level", choices=[str(level) for level in Level], help="default: the library's")
-    run.add_argument("--no-webp", action="store_true", help="write no WebP copies")
-    run.add_argument("--no-avif", action="store_true", help="write no AVIF copies")
+    run.add_argument("--copies", type=formats, metavar="FORMATS", help=COPIES_HELP)
     run.add_argument("--untreated", action="store_true", help="only files that no run has dealt with")
     run.add_argument("--failed-of", type=int, metavar="RUN", help="only the files that failed in this run")
     run.add_argument("--first", action="store_true", help="before all that waits")
@@ -68,33 +69,32 @@ def _add_scope(parser: argparse.ArgumentParser) -> None:
 
 
 def _scope(service: Client, options: argparse.Namespace) -> Scope:
-    if options.picture:
-        return Scope(pictures=[find(service, options.library, one) for one in options.picture])
-    if getattr(options, "run", None) is not None:
-        return Scope(run=options.run)
-    if getattr(options, "failed_of", None) is not None:
-        return Scope(failed_of=options.failed_of)
-    return Scope(folder=options.folder, untreated=getattr(options, "untreated", False))
+    """All that was asked for must hold; the service refuses what does not go together."""
+    pictures = options.picture and [find(service, options.library, path) for path in options.picture]
+    return Scope(
+        folder=options.folder,
+        pictures=pictures or None,
+        run=getattr(options, "run", None),
+        failed_of=getattr(options, "failed_of", None),
+        untreated=getattr(options, "untreated", False),
+    )
 
 
-def _run(options: argparse.Namespace) -> int:
+def _run(options: argparse.Namespace) -> Outcome:
     with client() as service:
         request = RunRequest(
             library=options.library, scope=_scope(service, options), force=options.force, first=options.first
         )
         if options.level:
             request.level = Level(options.level)
-        if options.no_webp:
-            request.webp = False
-        if options.no_avif:
-            request.avif = False
+        if options.copies is not None:
+            request.copies = options.copies
         return _started(service, service.start_run(request), options)
 
 
-def _restore(options: argparse.Namespace) -> int:
+def _restore(options: argparse.Namespace) -> Outcome:
     if not (options.all or options.folder or options.picture or options.run):
-        console.print("plumcrate: say what to restore: --picture, --folder, --run or --all", style=CLAY)
-        return 2
+        raise WrongCommand("say what to restore: --picture, --folder, --run or --all")
     with client() as service:
         request = RunRequest(
             library=options.library,
@@ -105,52 +105,41 @@ def _restore(options: argparse.Namespace) -> int:
         return _started(service, service.start_run(request), options)
 
 
-def _started(service: Client, run: Run, options: argparse.Namespace) -> int:
+def _started(service: Client, run: Run, options: argparse.Namespace) -> Outcome:
     if options.no_wait:
-        if options.json:
-            print_json(run)
-        else:
-            console.print(
-                f"Run {run.id} has started: {run.files:,} files. Follow it: plumcrate watch {run.id}"
-            )
-        return 0
-    return follow_run(service, run.id, options.json)
+        said = f"Run {run.id} has started: {run.files:,} files. Follow it: plumcrate watch {run.id}"
+        return Outcome(run, [said])
+    return follow_run(service, run.id, quiet=options.json)
 
 
-def _watch(options: argparse.Namespace) -> int:
+def _watch(options: argparse.Namespace) -> Outcome:
     with client() as service:
         number = options.run
         if number is None:
             latest = service.runs(limit=1)
             if not latest:
-                console.print("There has been no run yet. Next: plumcrate run LIBRARY")
-                return 0
+                return Outcome(None, ["There has been no run yet. Next: plumcrate run LIBRARY"])
             number = latest[0].id
-        return follow_run(service, number, options.json)
+        return follow_run(service, number, quiet=options.json)
 
 
-def follow_run(service: Client, run_id: int, as_json: bool) -> int:
+def follow_run(service: Client, run_id: int, *, quiet: bool) -> Outcome:
     """Shows a run until it ends; leaving with Ctrl-C leaves the run running."""
-    if as_json:
+    if quiet or not console.is_terminal:
         run = service.wait_for_run(run_id)
-        print_json(run)
-        return 1 if run.failed else 0
+    else:
+        run = _shown_live(service, run_id, service.follow_run(run_id))
+    return Outcome(run, _end_lines(service, run), int(run.failed > 0))
+
+
+def _shown_live(service: Client, run_id: int, told: Iterator[Run]) -> Run:
     landed: deque[Item] = deque(maxlen=8)
     seen: set[int] = set()
-    run = service.run(run_id)
-    if console.is_terminal:
-        with Live(console=console, refresh_per_second=4) as live:
-            while True:
-                run = service.run(run_id)
-                _collect(service, run_id, landed, seen)
-                live.update(_progress(run, landed))
-                if run.state in _ENDED:
-                    break
-                time.sleep(0.5)
-    else:
-        run = service.wait_for_run(run_id)
-    _print_end(service, run)
-    return 1 if run.failed else 0
+    with Live(console=console, refresh_per_second=4) as live:
+        for run in told:
+            _collect(service, run_id, landed, seen)
+            live.update(_progress(run, landed))
+    return run
 
 
 def _collect(service: Client, run_id: int, landed: deque[Item], seen: set[int]) -> None:
@@ -188,7 +177,11 @@ def _rate(run: Run) -> str:
         return f"Waiting for {run.waits_for}."
     if run.megapixels_per_second is None or run.state in _ENDED:
         return ""
-    return f"{run.megapixels_per_second:.1f} megapixels a second, about {duration(run.seconds_left)} left."
+    digits = 1 if run.megapixels_per_second >= 0.95 else 2
+    return (
+        f"{run.megapixels_per_second:.{digits}f} megapixels a second, about "
+        f"{duration(run.seconds_left)} left."
+    )
 
 
 def _landed(item: Item) -> Text:
@@ -205,34 +198,32 @@ def _landed(item: Item) -> Text:
     )
 
 
-def _print_end(service: Client, run: Run) -> None:
-    console.print(
+def _end_lines(service: Client, run: Run) -> list[RenderableType]:
+    lines: list[RenderableType] = [
         f"Run {run.id} has {run.state}: {run.done:,} files done, {run.passed:,} left as they were, "
         f"{run.failed:,} failed"
         + (f", {run.already:,} already treated." if run.already else ".")
         + (f" {run.left_out:,} are left alone by the recipe." if run.left_out else "")
         + (f" {run.elsewhere:,} are left to another run." if run.elsewhere else "")
-    )
+    ]
     if run.done and run.kind is RunKind.TREAT:
-        console.print(
+        lines.append(
             f"{size(run.bytes_before)} became {size(run.bytes_after)} "
             f"({saved(run.bytes_before, run.bytes_after)}); a modern browser fetches "
             f"{size(run.bytes_lightest)} ({saved(run.bytes_before, run.bytes_lightest)})."
         )
     if run.failed:
-        for item in service.items(run.id, state=[str(ItemState.FAILED)], limit=20).rows:
-            console.print(_landed(item))
-        if run.failed > 20:
-            console.print(f"  and {run.failed - 20:,} more")
-        console.print(f"Try them again: plumcrate retry {run.id}")
+        failed = service.items(run.id, state=[str(ItemState.FAILED)], limit=_SHOWN).rows
+        lines += [_landed(item) for item in failed]
+        if run.failed > _SHOWN:
+            lines.append(f"  and {run.failed - _SHOWN:,} more")
+        lines.append(f"Try them again: plumcrate retry {run.id}")
+    return lines
 
 
-def _runs(options: argparse.Namespace) -> int:
+def _runs(options: argparse.Namespace) -> Outcome:
     with client() as service:
         found = service.runs(options.library)
-    if options.json:
-        print_json(found)
-        return 0
     rows = [
         (
             str(run.id),
@@ -249,15 +240,11 @@ def _runs(options: argparse.Namespace) -> int:
         for run in found
     ]
     columns = ("run", "started", "library", "what", "state", "files", "done", "failed", "before", "saved")
-    console.print(table(columns, rows, right=("run", "files", "done", "failed", "before", "saved")))
-    return 0
+    figures = ("run", "files", "done", "failed", "before", "saved")
+    return Outcome(found, [table(columns, rows, right=figures)])
 
 
-def _change(options: argparse.Namespace) -> int:
+def _change(options: argparse.Namespace) -> Outcome:
     with client() as service:
         run: Run = getattr(service, options.action)(options.run)
-    if options.json:
-        print_json(run)
-    else:
-        console.print(f"Run {run.id} is {run.state}; {run.left:,} files left.")
-    return 0
+    return Outcome(run, [f"Run {run.id} is {run.state}; {run.left:,} files left."])

@@ -7,12 +7,14 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from rich.console import RenderableType
 from rich.text import Text
 
 from plumcrate.cli.look import points, saved, size, slat
-from plumcrate.contract import Level
+from plumcrate.contract import CopyFormat, Level, MetadataKind
 
-from .common import Commands, add, console, print_json, table
+from .common import Commands, Outcome, WrongCommand, add, table
+from .libraries import COPIES_HELP, METADATA_HELP, formats, kinds
 
 if TYPE_CHECKING:
     from plumcrate.imaging import Treatment
@@ -37,49 +39,48 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
         help="how long to look for the smallest file",
     )  # fmt: skip
     trial.add_argument(
-        "--metadata", default="all", metavar="KINDS",
-        help="what stays: all, nothing, or some of rights,time,place,camera,rest",
-    )  # fmt: skip
+        "--metadata", type=kinds, default=[MetadataKind.RIGHTS], metavar="KINDS", help=METADATA_HELP
+    )
     trial.add_argument(
         "--within", default="", metavar="WxH", help="make larger pictures fit into so many pixels; 0: any"
     )
     trial.add_argument("--offer", action="store_true", help="offer other formats for the file where smaller")
-    trial.add_argument("--no-webp", action="store_true", help="make no WebP copy")
-    trial.add_argument("--no-avif", action="store_true", help="make no AVIF copy")
+    trial.add_argument(
+        "--copies", type=formats, default=list(CopyFormat), metavar="FORMATS", help=COPIES_HELP
+    )
     trial.set_defaults(command=_trial)
 
 
-def _trial(options: argparse.Namespace) -> int:
-    try:
-        from plumcrate import imaging
-    except ImportError:
-        imaging = None  # type: ignore[assignment]
-    if imaging is None or not _can_treat():
-        console.print(
-            "plumcrate: trial needs the picture core: pip install 'plumcrate[imaging]'", style="yellow"
-        )
-        return 2
+def _trial(options: argparse.Namespace) -> Outcome:
+    imaging = _core()
     try:
         recipe = imaging.Recipe(
-            level=imaging.Level(options.level), webp=not options.no_webp, avif=not options.no_avif,
+            level=imaging.Level(options.level), copies=frozenset(map(str, options.copies)),
             effort=imaging.Effort(options.effort),
             convert=imaging.EVERY_CONVERSION if options.offer else frozenset(),
-            largest=_size(options.within), metadata=_kinds(imaging, options.metadata),
+            largest=_size(options.within),
+            metadata=frozenset(imaging.Kind(kind) for kind in options.metadata),
         )  # fmt: skip
-    except ValueError as error:
-        console.print(f"plumcrate: {error}", style="yellow")
-        return 2
-    try:
         options.out.mkdir(parents=True, exist_ok=True)
+    except ValueError as error:
+        raise WrongCommand(str(error)) from None
     except OSError as error:
-        console.print(f"plumcrate: {options.out} cannot be made: {error.strerror}", style="yellow")
-        return 2
-    results = [_one(imaging, path, recipe, options.out) for path in options.files]
-    if options.json:
-        print_json({"files": [_as_data(result) for result in results]})
-    else:
-        _print(results, options.out)
-    return 1 if any(result.treatment is None for result in results) else 0
+        raise WrongCommand(f"{options.out} cannot be made: {error.strerror}") from None
+    results = [_treated(imaging, path, recipe, options.out) for path in options.files]
+    failed = any(result.treatment is None for result in results)
+    return Outcome(
+        {"files": [_as_data(result) for result in results]}, _lines(results, options.out), int(failed)
+    )
+
+
+def _core() -> Any:
+    from importlib.util import find_spec
+
+    if not all(find_spec(name) for name in ("numpy", "numba", "PIL")):
+        raise WrongCommand("trial needs the picture core: pip install 'plumcrate[imaging]'")
+    from plumcrate import imaging
+
+    return imaging
 
 
 def _size(text: str) -> tuple[int, int]:
@@ -92,33 +93,14 @@ def _size(text: str) -> tuple[int, int]:
     return int(width), int(height)
 
 
-def _kinds(imaging: Any, text: str) -> frozenset[Any]:
-    if text in ("all", "nothing"):
-        return frozenset(imaging.Kind) if text == "all" else frozenset()
-    known = {str(kind) for kind in imaging.Kind}
-    wanted = {part.strip() for part in text.split(",")}
-    if not wanted <= known:
-        raise ValueError(f"--metadata knows all, nothing, or some of {', '.join(sorted(known))}")
-    return frozenset(imaging.Kind(name) for name in wanted)
-
-
-def _can_treat() -> bool:
-    from importlib.util import find_spec
-
-    return all(find_spec(name) for name in ("numpy", "numba", "PIL"))
-
-
-def _one(imaging: Any, path: Path, recipe: Any, out: Path) -> _Result:
+def _treated(imaging: Any, path: Path, recipe: Any, out: Path) -> _Result:
     if out.resolve() == path.resolve().parent:
         return _Result(path, None, "--out is the file's own folder; the result would take its place")
     try:
         treatment = imaging.treat(path.read_bytes(), recipe)
-        main = treatment.main
-        if main.data is not None:
-            (out / path.name).write_bytes(main.data)
-        for other in (*treatment.copies, *treatment.conversions):
-            if other.data is not None:
-                (out / f"{path.name}.{other.format}").write_bytes(other.data)
+        for output in treatment.chosen:
+            name = path.name if output.role == "file" else f"{path.name}.{output.format}"
+            (out / name).write_bytes(output.data)
     except imaging.ImagingError as error:
         return _Result(path, None, str(error))
     except OSError as error:
@@ -132,11 +114,13 @@ def _as_data(result: _Result) -> dict[str, object]:
     treatment = result.treatment
     outputs = [
         {
-            "format": output.format, "verdict": output.verdict, "reason": output.reason, "size": output.size,
-            "score": output.score, "how": output.how, "encodes": output.encodes,
-            "tried": [{"how": one.how, "size": one.size, "score": one.score} for one in output.tried],
+            "format": output.format, "role": output.role, "verdict": getattr(output, "verdict", "chosen"),
+            "reason": getattr(output, "reason", ""), "size": output.size, "score": output.score,
+            "worst": output.spot.score if output.spot else None, "how": output.how,
+            "encodes": output.encodes,
+            "tried": [{"how": each.how, "size": each.size, "score": each.score} for each in output.tried],
         }
-        for output in (treatment.main, *treatment.copies, *treatment.conversions)
+        for output in treatment.outputs
     ]  # fmt: skip
     return {
         "path": str(result.path),
@@ -146,28 +130,33 @@ def _as_data(result: _Result) -> dict[str, object]:
     }
 
 
-def _print(results: list[_Result], out: Path) -> None:
+_ROLES = {"copy": "copy", "conversion": "instead"}
+
+
+def _lines(results: list[_Result], out: Path) -> list[RenderableType]:
     rows: list[tuple[str | Text, ...]] = []
     for result in results:
         if result.treatment is None:
-            rows.append((result.path.name, "", "", "", "", "", result.reason))
+            rows.append((result.path.name, "", "", "", "", "", "", result.reason))
             continue
         treatment = result.treatment
-        others = [(copy, "copy") for copy in treatment.copies]
-        others += [(offer, "instead") for offer in treatment.conversions]
-        for index, (output, role) in enumerate([(treatment.main, ""), *others]):
-            chosen = output.verdict == "chosen"
+        for output in treatment.outputs:
+            refused = getattr(output, "reason", None)
+            main = output.role == "file"
             rows.append(
                 (
-                    result.path.name if index == 0 else f"  {output.format} {role}",
-                    size(treatment.size) if index == 0 else "",
+                    result.path.name if main else f"  {output.format} {_ROLES[output.role]}",
+                    size(treatment.size) if main else "",
                     size(output.size) if output.size else "–",
                     saved(treatment.size, output.size) if output.size else "–",
                     points(output.score),
-                    slat(treatment.size, min(output.size, treatment.size), 16) if chosen else "",
-                    output.how if chosen else output.reason,
+                    points(output.spot.score if output.spot else None),
+                    slat(treatment.size, min(output.size, treatment.size), 16) if refused is None else "",
+                    output.how if refused is None else refused,
                 )
             )
-    columns = ("file", "before", "after", "saved", "score", "", "how, or why not")
-    console.print(table(columns, rows, right=("before", "after", "saved", "score")))
-    console.print(f"What was chosen is in {out}; the files themselves are as they were.")
+    columns = ("file", "before", "after", "saved", "score", "worst", "", "how, or why not")
+    return [
+        table(columns, rows, right=("before", "after", "saved", "score", "worst")),
+        f"What was chosen is in {out}; the files themselves are as they were.",
+    ]

@@ -9,12 +9,16 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from ..metadata.in_gif import XMP_APPLICATION, Application
 from . import lzw
 
 U8 = NDArray[np.uint8]
 #: What happens to a frame before the next one. Section 23.
 KEEP, BACKGROUND, PREVIOUS = 1, 2, 3
 _MOST_FRAMES = 20_000
+#: XMP stands in a GIF as it is, not in sub-blocks; readers that know nothing of it are led out by the trailer
+#: (Adobe XMP Specification, Part 3, 1.1.2).
+XMP_TRAILER = b"\x01" + bytes(range(0xFF, -1, -1)) + b"\x00"
 
 
 class GifError(Exception):
@@ -47,7 +51,7 @@ class GifFile:
     loops: int | None
     comments: list[bytes] = field(default_factory=list)
     #: XMP, ICC and other application data but the loop count, as (identifier, data blocks).
-    applications: list[tuple[bytes, bytes]] = field(default_factory=list)
+    applications: list[Application] = field(default_factory=list)
 
     def composed(self) -> Iterator[U8]:
         """What is shown at each frame, (height, width, 4); the ground is transparent, as browsers have it."""
@@ -147,7 +151,7 @@ def _read(data: bytes, most_pixels: int) -> GifFile:
             elif label == 0xFF:
                 size = data[at + 2]
                 name = data[at + 3 : at + 3 + size]
-                body, at = _blocks(data, at + 3 + size)
+                body, at = _application(data, at + 3 + size, name)
                 if name in (b"NETSCAPE2.0", b"ANIMEXTS1.0") and len(body) >= 3 and body[0] == 1:
                     file.loops = body[1] | body[2] << 8
                 else:
@@ -165,6 +169,15 @@ def _read(data: bytes, most_pixels: int) -> GifFile:
     if not file.frames:
         raise GifError("the GIF has no frames")
     return file
+
+
+def _application(data: bytes, at: int, name: bytes) -> tuple[bytes, int]:
+    """The body of an application extension, and the place after its end."""
+    if name == XMP_APPLICATION:
+        end = data.find(XMP_TRAILER, at)
+        if end >= 0:
+            return data[at:end], end + len(XMP_TRAILER)
+    return _blocks(data, at)
 
 
 def _colours(data: bytes, at: int, flags: int) -> tuple[U8, int]:

@@ -11,17 +11,30 @@ import struct
 import numpy as np
 from numpy.typing import NDArray
 
+from ..kinds import EVERYTHING, Keep
+from ..metadata.in_gif import XMP_APPLICATION, gif_applications, gif_comments
 from . import lzw
-from .picture import BACKGROUND, KEEP, Frame, GifError, GifFile, read_gif
+from .picture import (
+    BACKGROUND,
+    KEEP,
+    XMP_TRAILER,
+    Frame,
+    GifError,
+    GifFile,
+    read_gif,
+)
 
 U8 = NDArray[np.uint8]
 U32 = NDArray[np.uint32]
 _CLEAR = np.uint32(0)
 
 
-def recompress(data: bytes, most_pixels: int) -> bytes:
-    """The same GIF in fewer bytes, or ``data`` itself. Raises :class:`GifError`."""
+def recompress(data: bytes, most_pixels: int, keep: Keep = EVERYTHING) -> bytes:
+    """The same GIF in fewer bytes, with the metadata to ``keep``, or ``data`` itself. Raises
+    :class:`GifError`."""
     file = read_gif(data, most_pixels)
+    file.applications = gif_applications(file.applications, keep)
+    file.comments = gif_comments(file.comments, keep)
     smaller = _written(file)
     if len(smaller) >= len(data):
         return data
@@ -62,7 +75,8 @@ def _written(file: GifFile) -> bytes:
     if file.loops is not None:
         out.append(b"\x21\xff\x0bNETSCAPE2.0\x03\x01" + struct.pack("<H", file.loops) + b"\x00")
     for name, body in file.applications:
-        out.append(b"\x21\xff" + bytes([len(name)]) + name + _sub_blocks(body))
+        blocks = body + XMP_TRAILER if name == XMP_APPLICATION else _sub_blocks(body)
+        out.append(b"\x21\xff" + bytes([len(name)]) + name + blocks)
     for comment in file.comments:
         out.append(b"\x21\xfe" + _sub_blocks(comment))
     for part, source in zip(plan, file.frames, strict=True):

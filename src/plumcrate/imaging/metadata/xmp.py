@@ -71,23 +71,35 @@ def kept(packet: bytes, keep: Keep) -> bytes:
     except (ElementTree.ParseError, DefusedXmlException, ValueError):
         return b""
     left = 0
-    for description in root.iter(_RDF + "Description"):
-        for name in list(description.attrib):
-            if name.startswith(_RDF):
-                continue
-            if _kind(name) in keep:
-                left += 1
-            else:
-                del description.attrib[name]
-        for child in list(description):
-            if _kind(child.tag) in keep:
-                left += 1
-            else:
-                description.remove(child)
-        break  # nested descriptions belong to the properties
+    # Descriptions within others belong to the property they stand in; those of the packet's own level are
+    # all of one picture, however many a writer made of it (ISO 16684-1, 7.4).
+    for resources in root.iter(_RDF + "RDF") if root.tag != _RDF + "RDF" else [root]:
+        for description in list(resources):
+            found = _filter(description, keep)
+            left += found
+            if not found:
+                resources.remove(description)
     if not left:
         return b""
     for uri, prefix in _PREFIXES.items():
         ElementTree.register_namespace(prefix, uri)
     body: bytes = ElementTree.tostring(root, encoding="utf-8")
     return b'<?xpacket begin="" id="W5M0MpCehiHzreSzNTczkc9d"?>' + body + b'<?xpacket end="w"?>'
+
+
+def _filter(description: ElementTree.Element, keep: Keep) -> int:
+    """Takes out what is not kept; the number of properties that stay."""
+    left = 0
+    for name in list(description.attrib):
+        if name.startswith(_RDF):
+            continue
+        if _kind(name) in keep:
+            left += 1
+        else:
+            del description.attrib[name]
+    for child in list(description):
+        if _kind(child.tag) in keep:
+            left += 1
+        else:
+            description.remove(child)
+    return left

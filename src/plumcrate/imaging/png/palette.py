@@ -3,9 +3,9 @@
 Colours live in Oklab (B. Ottosson, "A perceptual color space for image processing", 2020), multiplied by
 alpha, with alpha as fourth axis: distances are what the eye sees over any ground. A split of
 the histogram at the mean of its widest axis (after X. Wu, "Efficient statistical computations for
-optimal color quantization", Graphics Gems II, 1991) seeds k-means. Errors are diffused as R. Floyd and
-L. Steinberg (Proc. SID 17 (2), 1976) do, serpentine; not on flat ground, where a pattern would show, and
-less at edges.
+optimal color quantization", Graphics Gems II, 1991) seeds k-means. Flat colours are pinned: they are in the
+palette as they are. Errors are diffused as R. Floyd and L. Steinberg (Proc. SID 17 (2), 1976) do,
+serpentine; not on the ground of pinned colours, where a pattern would show, and less at edges.
 """
 
 from __future__ import annotations
@@ -14,6 +14,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from ..scoring.flatness import LEAST_AREA, NO_LABEL, flat_colours, labelled, pack
 from ..scoring.kernels import SRGB_TO_LINEAR
 
 U8 = NDArray[np.uint8]
@@ -25,8 +26,12 @@ _TURNS = 8
 _COMMONNESS = 0.85
 #: Alpha against the other axes.
 _ALPHA = 0.6
-#: Differences between neighbours, in Oklab: below, the ground is flat; above, it is an edge.
-_FLAT, _EDGE = 0.002, 0.12
+#: Differences between neighbours, in Oklab, from which on it is an edge.
+_EDGE = 0.12
+#: What is so near to a pinned colour, in Oklab, needs no other.
+_AS_PINNED = 0.006
+#: The part of a picture from which on a flat colour is pinned where there is room, and that room.
+_WORTH_PINNING, _ROOM = 0.0004, 0.75
 _AT_EDGES = 0.4
 _FEW_CELLS = 1500
 #: Rows that are converted at once.
@@ -100,14 +105,45 @@ class Histogram:
         self.points = to_space(colours)
         self.weights: F64 = numbers.astype(np.float64) ** _COMMONNESS
 
-    def palette(self, size: int) -> U8:
-        """At most ``size`` colours, (n, 4) uint8."""
-        points = self.points.astype(np.float64)
-        if len(points) <= size:
-            return np.unique(_from_space(points), axis=0)
-        centres = _split(points, self.weights, size)
-        _refine(self.points, self.weights, centres, _TURNS)
-        return np.unique(_from_space(centres), axis=0)
+    def palette(self, size: int, pinned: U8) -> U8:
+        """At most ``size`` colours, (n, 4) uint8, the pinned ones (fewer than that) among them."""
+        points, weights = self.points, self.weights
+        if len(pinned):
+            pins = to_space(pinned)
+            near = np.full(len(points), np.inf, np.float32)
+            for pin in pins:
+                near = np.minimum(near, ((points - pin) ** 2).sum(axis=1))
+            others = near > _AS_PINNED**2
+            points, weights = points[others], weights[others]
+        left = size - len(pinned)
+        if len(points) <= left:
+            found = _from_space(points.astype(np.float64))
+        else:
+            centres = _split(points.astype(np.float64), weights, left)
+            _refine(points, weights, centres, _TURNS)
+            found = _from_space(centres)
+        return np.unique(np.concatenate([pinned, found]), axis=0)
+
+
+class Pins:
+    """The flat colours of a picture (height, width, 4), which palettes keep as they are."""
+
+    def __init__(self, rgba: U8) -> None:
+        self._packed = pack(rgba)
+        self._packed = np.where(self._packed >> 24 == 0, np.uint32(0), self._packed)
+        self._every = flat_colours(self._packed, _WORTH_PINNING)
+        self.needed = len(flat_colours(self._packed, LEAST_AREA))
+
+    def of(self, size: int) -> U8 | None:
+        """The colours (n, 4) pinned in a palette of a size; None when those that must stay do not fit."""
+        if self.needed > size or (self.needed == size and len(self._every) > size):
+            return None
+        count = len(self._every) if len(self._every) <= size * _ROOM else max(self.needed, int(size * _ROOM))
+        return np.ascontiguousarray(self._every[:count]).view(np.uint8).reshape(-1, 4)
+
+    def ground(self, pinned: U8) -> NDArray[np.bool_]:
+        """Where pixels of the pinned colours lie in areas."""
+        return np.asarray(labelled(self._packed, pack(pinned)) != NO_LABEL)
 
 
 def _split(points: F64, weights: F64, size: int) -> F64:
@@ -207,8 +243,8 @@ def _nearest(colours: F32, light: float, a: float, b: float, t: float, start: in
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _diffuse(values: F32, colours: F32, strength: float, out: U8) -> None:
-    """Maps (height, width, 4) values to the sorted colours, diffusing errors."""
+def _diffuse(values: F32, colours: F32, strength: float, ground: NDArray[np.bool_], out: U8) -> None:
+    """Maps (height, width, 4) values to the sorted colours, diffusing errors but on flat ground."""
     height, width, _ = values.shape
     here = np.zeros((width + 2, 4), np.float32)
     below = np.zeros((width + 2, 4), np.float32)
@@ -224,7 +260,7 @@ def _diffuse(values: F32, colours: F32, strength: float, out: U8) -> None:
                 for k in range(4):
                     widest = max(widest, abs(values[y, x, k] - values[yy, xx, k]))
             share = np.float32(strength)
-            if widest < _FLAT:
+            if ground[y, x]:
                 share = np.float32(0)
             elif widest > _EDGE:
                 share *= np.float32(_AT_EDGES)
@@ -247,15 +283,16 @@ def _diffuse(values: F32, colours: F32, strength: float, out: U8) -> None:
         below[:] = 0
 
 
-def apply_palette(values: F32, palette: U8, strength: float) -> tuple[U8, U8]:
+def apply_palette(values: F32, palette: U8, strength: float, ground: NDArray[np.bool_]) -> tuple[U8, U8]:
     """Indexes (height, width) and colours (n, 4) of a picture given in the space.
 
-    ``strength``: of the error diffusion, 0 (none) to 1. Colours that no pixel has are left out.
+    ``strength``: of the error diffusion, 0 (none) to 1; none is on flat ``ground``. Colours that no pixel
+    has are left out.
     """
     points = to_space(palette)
     order = np.argsort(points[:, 0], kind="stable")
     indexes = np.empty(values.shape[:2], np.uint8)
-    _diffuse(values, np.ascontiguousarray(points[order]), strength, indexes)
+    _diffuse(values, np.ascontiguousarray(points[order]), strength, ground, indexes)
     used = np.bincount(indexes.ravel(), minlength=len(palette)) > 0
     place = np.cumsum(used) - 1
     return place.astype(np.uint8)[indexes], np.ascontiguousarray(palette[order][used])

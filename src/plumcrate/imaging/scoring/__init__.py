@@ -2,30 +2,67 @@
 
 from __future__ import annotations
 
+from functools import cached_property, reduce
+
 import numpy as np
 from numpy.typing import NDArray
 
 from ..pixels import Pixels, decode
+from .colour import ColourShift, colour_shift, patches
+from .flatness import Flatness, Ground
+from .judgement import Judgement, Spot
 from .ssimulacra2 import Reference
+
+__all__ = ["BACKGROUNDS", "ColourShift", "Flatness", "Judge", "Judgement", "Spot", "score"]
 
 #: Backgrounds on which a transparent picture is judged: sRGB greys, dark and light.
 BACKGROUNDS = (26, 230)
 
 
 class Judge:
-    """Scores any number of candidates against one picture, whose side is computed once."""
+    """Measures any number of candidates against one picture, whose side is computed once for each measure."""
 
     def __init__(self, pixels: Pixels) -> None:
+        self._pixels = pixels
         self._transparent = pixels.alpha is not None
-        self._references = [Reference(view) for view in self._views(pixels)]
 
-    def score(self, candidate: Pixels) -> float:
-        """The SSIMULACRA2 score; for a transparent picture the worse of two backgrounds.
+    @cached_property
+    def _references(self) -> list[Reference]:
+        return [Reference(view) for view in self._views(self._pixels)]
+
+    @cached_property
+    def _grounds(self) -> list[Ground]:
+        return [Ground(view) for view in self._views(self._pixels)]
+
+    @cached_property
+    def _patches(self) -> NDArray[np.float32]:
+        return patches(self._pixels.over(BACKGROUNDS[-1]))
+
+    def judge(self, candidate: Pixels) -> Judgement:
+        """The SSIMULACRA2 score and its map; for a transparent picture the worse of two backgrounds.
 
         Raises ValueError when the sizes differ.
         """
-        views = self._views(candidate)
-        return min(reference.score(view) for reference, view in zip(self._references, views, strict=True))
+        views = zip(self._references, self._views(candidate), strict=True)
+        return reduce(Judgement.with_worse, (reference.judge(view) for reference, view in views))
+
+    def score(self, candidate: Pixels) -> float:
+        """The score alone."""
+        return self.judge(candidate).score
+
+    def colours(self, candidate: Pixels) -> ColourShift:
+        """How far colours moved, patch by patch."""
+        return colour_shift(self._patches, patches(candidate.over(BACKGROUNDS[-1])))
+
+    def flatness(self, candidate: Pixels) -> Flatness:
+        """What became of flat colours and smooth ground; for a transparent picture the worse of two
+        backgrounds."""
+        found = [
+            ground.judge(view) for ground, view in zip(self._grounds, self._views(candidate), strict=True)
+        ]
+        return Flatness(
+            *(max(getattr(one, name) for one in found) for name in ("moved", "strayed", "jump", "grain"))
+        )
 
     def _views(self, pixels: Pixels) -> list[NDArray[np.uint8]]:
         if not self._transparent:

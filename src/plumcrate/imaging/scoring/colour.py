@@ -34,7 +34,7 @@ class ColourShift:
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _lab(light: float) -> float:
+def lab_response(light: float) -> float:
     """The lightness response of CIE 1976, with its straight part near black."""
     return light ** (1 / 3) if light > 0.008856451679 else 7.787037037 * light + 0.1379310345
 
@@ -59,9 +59,9 @@ def _patches(rgb: U8, curve: F32, out: F32) -> None:
             r *= share
             g *= share
             b *= share
-            fx = _lab((0.4124564 * r + 0.3575761 * g + 0.1804375 * b) / 0.95047)
-            fy = _lab(0.2126729 * r + 0.7151522 * g + 0.0721750 * b)
-            fz = _lab((0.0193339 * r + 0.1191920 * g + 0.9503041 * b) / 1.08883)
+            fx = lab_response((0.4124564 * r + 0.3575761 * g + 0.1804375 * b) / 0.95047)
+            fy = lab_response(0.2126729 * r + 0.7151522 * g + 0.0721750 * b)
+            fz = lab_response((0.0193339 * r + 0.1191920 * g + 0.9503041 * b) / 1.08883)
             out[row, column, 0] = 116 * fy - 16
             out[row, column, 1] = 500 * (fx - fy)
             out[row, column, 2] = 200 * (fy - fz)

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 F32 = NDArray[np.float32]
 U8 = NDArray[np.uint8]
+Cells = tuple[NDArray[np.int64], NDArray[np.int64]]
 
 RADIUS = 5
 _SIGMA = 1.5
@@ -166,14 +167,23 @@ def local_moments(plane: F32, taps: F32, step: int, mean: F32, variance: F32) ->
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def compare_plane(
-    a: F32, mean_a: F32, variance_a: F32, b: F32, taps: F32, step: int, sums: NDArray[np.float64]
+    a: F32,
+    mean_a: F32,
+    variance_a: F32,
+    b: F32,
+    taps: F32,
+    step: int,
+    cells: Cells,
+    sums: NDArray[np.float64],
 ) -> None:
-    """Adds up the error maps of one plane of one scale over every ``step``-th row.
+    """Adds up the error maps of one plane of one scale over every ``step``-th row, cell by cell.
 
-    ``sums`` receives the means of: structure error, its 4th power, added edges, their 4th
-    power, lost edges, their 4th power. Three blurs suffice: of b, of b squared, and of
+    ``cells`` are the places where columns of cells begin, and where rows of them do, each with the end.
+    ``sums`` (rows of cells, columns, 6) receives in each cell the sums of: structure error, its 4th power,
+    added edges, their 4th power, lost edges, their 4th power. Three blurs suffice: of b, of b squared, and of
     (a - b) squared, whose local variance is var(a) + var(b) - 2 cov(a, b).
     """
+    across, down = cells
     height, width = b.shape
     blur_b = np.zeros(width + 2 * RADIUS, np.float32)
     blur_bb = np.zeros(width + 2 * RADIUS, np.float32)
@@ -183,8 +193,11 @@ def compare_plane(
     zero = np.float32(0)
     rows = mean_a.shape[0]
     sums[:] = 0.0
+    cell_row = 0
     for index in range(rows):
         y = index * step
+        while cell_row + 2 < down.size and y >= down[cell_row + 1]:
+            cell_row += 1
         blur_b[:] = 0
         blur_bb[:] = 0
         blur_dd[:] = 0
@@ -203,56 +216,63 @@ def compare_plane(
         here_b = b[y]
         ma = mean_a[index]
         va = variance_a[index]
-        s0 = zero
-        s1 = zero
-        s2 = zero
-        s3 = zero
-        s4 = zero
-        s5 = zero
-        for x in range(width):
-            m = (
-                w0 * blur_b[x + 5]
-                + w1 * (blur_b[x + 4] + blur_b[x + 6])
-                + w2 * (blur_b[x + 3] + blur_b[x + 7])
-                + w3 * (blur_b[x + 2] + blur_b[x + 8])
-                + w4 * (blur_b[x + 1] + blur_b[x + 9])
-                + w5 * (blur_b[x] + blur_b[x + 10])
-            )
-            bb = (
-                w0 * blur_bb[x + 5]
-                + w1 * (blur_bb[x + 4] + blur_bb[x + 6])
-                + w2 * (blur_bb[x + 3] + blur_bb[x + 7])
-                + w3 * (blur_bb[x + 2] + blur_bb[x + 8])
-                + w4 * (blur_bb[x + 1] + blur_bb[x + 9])
-                + w5 * (blur_bb[x] + blur_bb[x + 10])
-            )
-            dd = (
-                w0 * blur_dd[x + 5]
-                + w1 * (blur_dd[x + 4] + blur_dd[x + 6])
-                + w2 * (blur_dd[x + 3] + blur_dd[x + 7])
-                + w3 * (blur_dd[x + 2] + blur_dd[x + 8])
-                + w4 * (blur_dd[x + 1] + blur_dd[x + 9])
-                + w5 * (blur_dd[x] + blur_dd[x + 10])
-            )
-            shift = ma[x] - m
-            both = va[x] + bb - m * m
-            covariance2 = both - (dd - shift * shift)
-            error = one - (one - shift * shift) * (covariance2 + _C2) / (both + _C2)
-            error = max(error, zero)
-            edge = (one + abs(here_b[x] - m)) / (one + abs(here_a[x] - ma[x])) - one
-            added = max(edge, zero)
-            lost = max(-edge, zero)
-            s0 += error
-            s1 += error * error * error * error
-            s2 += added
-            s3 += added * added * added * added
-            s4 += lost
-            s5 += lost * lost * lost * lost
-        sums[0] += s0
-        sums[1] += s1
-        sums[2] += s2
-        sums[3] += s3
-        sums[4] += s4
-        sums[5] += s5
-    for n in range(6):
-        sums[n] /= rows * width
+        for cell in range(across.size - 1):
+            s0 = zero
+            s1 = zero
+            s2 = zero
+            s3 = zero
+            s4 = zero
+            s5 = zero
+            # Views, so that places count from nought: the compiler need not fear negative ones.
+            left, right = across[cell], across[cell + 1]
+            cell_b = blur_b[left : right + 2 * RADIUS]
+            cell_bb = blur_bb[left : right + 2 * RADIUS]
+            cell_dd = blur_dd[left : right + 2 * RADIUS]
+            cell_ma, cell_va = ma[left:right], va[left:right]
+            cell_a, cell_here = here_a[left:right], here_b[left:right]
+            for x in range(right - left):
+                m = (
+                    w0 * cell_b[x + 5]
+                    + w1 * (cell_b[x + 4] + cell_b[x + 6])
+                    + w2 * (cell_b[x + 3] + cell_b[x + 7])
+                    + w3 * (cell_b[x + 2] + cell_b[x + 8])
+                    + w4 * (cell_b[x + 1] + cell_b[x + 9])
+                    + w5 * (cell_b[x] + cell_b[x + 10])
+                )
+                bb = (
+                    w0 * cell_bb[x + 5]
+                    + w1 * (cell_bb[x + 4] + cell_bb[x + 6])
+                    + w2 * (cell_bb[x + 3] + cell_bb[x + 7])
+                    + w3 * (cell_bb[x + 2] + cell_bb[x + 8])
+                    + w4 * (cell_bb[x + 1] + cell_bb[x + 9])
+                    + w5 * (cell_bb[x] + cell_bb[x + 10])
+                )
+                dd = (
+                    w0 * cell_dd[x + 5]
+                    + w1 * (cell_dd[x + 4] + cell_dd[x + 6])
+                    + w2 * (cell_dd[x + 3] + cell_dd[x + 7])
+                    + w3 * (cell_dd[x + 2] + cell_dd[x + 8])
+                    + w4 * (cell_dd[x + 1] + cell_dd[x + 9])
+                    + w5 * (cell_dd[x] + cell_dd[x + 10])
+                )
+                shift = cell_ma[x] - m
+                both = cell_va[x] + bb - m * m
+                covariance2 = both - (dd - shift * shift)
+                error = one - (one - shift * shift) * (covariance2 + _C2) / (both + _C2)
+                error = max(error, zero)
+                edge = (one + abs(cell_here[x] - m)) / (one + abs(cell_a[x] - cell_ma[x])) - one
+                added = max(edge, zero)
+                lost = max(-edge, zero)
+                s0 += error
+                s1 += error * error * error * error
+                s2 += added
+                s3 += added * added * added * added
+                s4 += lost
+                s5 += lost * lost * lost * lost
+            into = sums[cell_row, cell]
+            into[0] += s0
+            into[1] += s1
+            into[2] += s2
+            into[3] += s3
+            into[4] += s4
+            into[5] += s5

@@ -10,6 +10,9 @@ six scales, weighted and mapped to one figure:
 Ours leaves out the planes whose weights are nearly nothing (effect below 0.002 points) and, at
 the finest scale, evaluates every second row (effect below 0.05 points on photographs).
 A reference picture's side is computed once and kept for any number of candidates.
+
+The same statistics, taken over a cell of the picture alone, say what the score would be were all of it like
+that cell: :class:`Judgement` keeps them as a map of where the score was lost.
 """
 
 from __future__ import annotations
@@ -19,7 +22,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from .kernels import SRGB_TO_LINEAR, TAPS, coarser_scale, compare_plane, finest_scale, local_moments
+from .judgement import Judgement
+from .kernels import SRGB_TO_LINEAR, TAPS, Cells, coarser_scale, compare_plane, finest_scale, local_moments
 
 U8 = NDArray[np.uint8]
 F32 = NDArray[np.float32]
@@ -27,6 +31,8 @@ F32 = NDArray[np.float32]
 SCALES = 5
 #: Smaller pictures are mirrored up to this side, so that every scale has something to measure.
 SMALLEST_SIDE = 8 << (SCALES - 1)
+#: Side of the cells that are judged on their own, in pixels of the finest scale.
+CELL = 64
 _Y, _X, _B = 0, 1, 2
 _PLANES: tuple[tuple[int, ...], ...] = ((_Y,), (_Y, _X), (_Y, _X), (_Y, _X, _B), (_Y, _X, _B))
 _ROW_STEP = (2, 1, 1, 1, 1)
@@ -116,28 +122,58 @@ class Reference:
                 local_moments(xyb[which], TAPS, step, mean, variance)
                 self._planes.append(_Plane(which, scale, xyb[which], mean, variance))
 
-    def score(self, rgb: U8) -> float:
-        """The SSIMULACRA2 score of a candidate of the same shape; at most 100.
+    def judge(self, rgb: U8) -> Judgement:
+        """The SSIMULACRA2 score of a candidate of the same shape, at most 100, and of each of its cells.
 
         Raises ValueError when the shapes differ.
         """
         if rgb.shape != self.shape:
             raise ValueError(f"the candidate is {rgb.shape}, the reference {self.shape}")
         scales = _xyb_scales(rgb)
-        total = 0.0
-        sums = np.empty(6, np.float64)
+        rows, columns = (_cell_count(side) for side in self.shape[:2])
+        sums = np.empty((rows, columns, 6), np.float64)
+        whole, each = np.zeros(()), np.zeros((rows, columns))
         for plane in self._planes:
             candidate = scales[plane.scale][plane.which]
             step = _ROW_STEP[plane.scale]
-            compare_plane(plane.values, plane.mean, plane.variance, candidate, TAPS, step, sums)
-            # The published order is mean (structure, added, lost), then 4-norm of the same.
-            mean, norm4 = sums[0::2], sums[1::2] ** 0.25
-            total += float(_WEIGHTS[_WEIGHT_ROW[plane.which], plane.scale] @ np.concatenate([mean, norm4]))
-        return _to_points(total)
+            cells, counts = _cells(candidate.shape, self.shape, plane.scale, step)
+            compare_plane(plane.values, plane.mean, plane.variance, candidate, TAPS, step, cells, sums)
+            weights = _WEIGHTS[_WEIGHT_ROW[plane.which], plane.scale]
+            whole += _weighed(sums.sum(axis=(0, 1)) / counts.sum(), weights)
+            each += _weighed(sums / counts[:, :, None], weights)
+        return Judgement(float(_to_points(whole)), _to_points(each), CELL)
+
+    def score(self, rgb: U8) -> float:
+        """The score alone."""
+        return self.judge(rgb).score
 
 
-def _to_points(total: float) -> float:
+def _cell_count(side: int) -> int:
+    return max(1, round(side / CELL))
+
+
+def _cells(
+    shape: tuple[int, ...], whole: tuple[int, ...], scale: int, step: int
+) -> tuple[Cells, NDArray[np.float64]]:
+    """Where the cells of a scale begin, and how many samples each has; the last ones reach to the end."""
+    edges = []
+    for axis in (1, 0):
+        count = _cell_count(whole[axis])
+        edges.append(np.append(np.arange(count) * (CELL >> scale), shape[axis]).astype(np.int64))
+    across, down = edges
+    rows = np.diff(-(-down // step))
+    return (across, down), np.outer(rows, np.diff(across)).astype(np.float64)
+
+
+def _weighed(statistics: NDArray[np.float64], weights: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The weighted sum of a plane's means and 4-norms, given as (..., 6) means of powers 1 and 4 in turn."""
+    # The published order is mean (structure, added, lost), then 4-norm of the same.
+    mean, norm4 = statistics[..., 0::2], statistics[..., 1::2] ** 0.25
+    return np.asarray(np.concatenate([mean, norm4], axis=-1) @ weights)
+
+
+def _to_points(total: NDArray[np.float64]) -> NDArray[np.float64]:
     """The published mapping from the weighted error sum to points."""
-    x = total * 0.9562382616834844
+    x = np.maximum(total * 0.9562382616834844, 0.0)
     x = 2.326765642916932 * x - 0.020884521182843837 * x * x + 6.248496625763138e-05 * x * x * x
-    return 100.0 - 10.0 * x**0.6276336467831387 if x > 0 else 100.0
+    return np.asarray(100.0 - 10.0 * np.maximum(x, 0.0) ** 0.6276336467831387)

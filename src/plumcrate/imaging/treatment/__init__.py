@@ -1,14 +1,18 @@
 """The decision: one file in, the lightest acceptable file and copies out, each with its reason.
 
-A picture is decoded once; every candidate is decoded again and scored, or compared pixel by pixel,
-before it can be chosen. Nothing here writes: the caller does with the bytes what it will.
+A picture is decoded once; every byte string that leaves here has been decoded again, by a decoder that is not
+ours, and was scored, or compared pixel by pixel. Nothing here writes: the caller does with the bytes what it
+will.
 """
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from ..errors import ImagingError, LeftAlone
-from ..outcome import VERDICTS, Output, Treatment, Tried, Verdict
-from ..recipe import Recipe
+from ..formats import COPIES
+from ..outcome import Chosen, Output, Refused, Treatment, impossible
+from ..recipe import Limits, Recipe
 from .animation import animated_copy
 from .case import Case
 from .conversions import conversions
@@ -17,7 +21,7 @@ from .jpeg import treat_jpeg
 from .modern import avif_copy, treat_modern, webp_copy
 from .png import treat_png
 
-__all__ = ["VERDICTS", "Output", "Treatment", "Tried", "Verdict", "treat"]
+__all__ = ["Chosen", "Output", "Refused", "Treatment", "treat"]
 
 _NO_LIMIT = 1 << 40
 _MAIN = {
@@ -27,39 +31,45 @@ _MAIN = {
     "webp": treat_modern,
     "avif": treat_modern,
 }
+_COPY_MAKERS = {"webp": webp_copy, "avif": avif_copy}
 
 
-def treat(data: bytes, recipe: Recipe) -> Treatment:
+def treat(
+    data: bytes, recipe: Recipe, limits: Limits | None = None, *, after: int | None = None
+) -> Treatment:
     """Treats one file: the bytes that may replace it and its copies.
+
+    ``after``: the file itself was treated before and has so many bytes now; then only copies and conversions
+    are made of ``data``, the original.
 
     Raises :class:`~.errors.NotAPicture`, :class:`~.errors.Damaged`, :class:`~.errors.TooLarge`
     or :class:`~.errors.LeftAlone`; no other error.
     """
     try:
-        case = Case(data, recipe)
-        main = _MAIN[case.facts.format](case)
-        after = main.size if main.data is not None else len(data)
+        case = Case(data, recipe, limits or Limits())
+        outputs: list[Output] = []
+        if after is None:
+            main = _MAIN[case.facts.format](case)
+            after = main.size if isinstance(main, Chosen) else len(data)
+            outputs.append(replace(main, role="file"))
         offered = conversions(case, after) if recipe.convert else ()
         limit = _NO_LIMIT if recipe.keep_larger_copies else after
-        return Treatment(case.facts, len(data), main, _copies(case, limit), offered)
+        outputs += [replace(output, role="copy") for output in _copies(case, limit)]
+        outputs += [replace(output, role="conversion") for output in offered]
+        return Treatment(case.facts, len(data), tuple(outputs))
     except ImagingError:
         raise
     except MemoryError:
         raise LeftAlone("there was not enough memory to treat the picture") from None
 
 
-def _copies(case: Case, limit: int) -> tuple[Output, ...]:
-    """The copies the recipe wants, of what is not in such a format already."""
-    makers = {"webp": (case.recipe.webp, webp_copy), "avif": (case.recipe.avif, avif_copy)}
-    out = []
-    for kind, (wanted, make) in makers.items():
-        if not wanted or case.facts.format == "avif" or case.facts.format == kind:
-            continue
-        if case.facts.animated:
-            if case.facts.format == "webp":
-                out.append(Output(kind, "not-possible"))
-            else:
-                out.append(animated_copy(case, kind, limit))
-        else:
-            out.append(make(case, limit))
-    return tuple(out)
+def _copies(case: Case, limit: int) -> list[Output]:
+    """The copies the recipe wants, of what is not as light a format already."""
+    formats = [kind for kind in COPIES if kind in case.recipe.copies]
+    if case.facts.format in COPIES:
+        formats = [kind for kind in formats if COPIES.index(kind) > COPIES.index(case.facts.format)]
+    if not case.facts.animated:
+        return [_COPY_MAKERS[kind](case, limit) for kind in formats]
+    if case.facts.format == "webp":
+        return [impossible(kind) for kind in formats]
+    return [animated_copy(case, kind, limit) for kind in formats]

@@ -10,7 +10,7 @@ from PIL import Image, ImageSequence
 
 from .. import codecs
 from ..gif import GifError, read_gif
-from ..outcome import Output, chosen, lightest
+from ..outcome import Chosen, Output, Refused, Tried, exact, impossible, lightest, refused
 from ..pixels import to_pixels
 from ..recipe import TOLERANCE
 from ..scoring import Judge
@@ -63,46 +63,47 @@ def animated_copy(case: Case, kind: str, limit: int) -> Output:
     """An animated WebP or AVIF: lossless where that is smallest, lossy at the target."""
     animation = animation_of(case)
     if animation is None:
-        return Output(kind, "not-possible")
-    candidates: list[Output] = []
+        return impossible(kind)
+    candidates: list[Chosen] = []
     if kind == "webp":
         data = codecs.encode_animation(animation.frames, "WEBP", animation.delays, animation.loops, None)
-        if _worst(animation, data) == 100.0:
-            candidates.append(chosen(kind, data, 100.0, f"{len(animation.frames)} frames, lossless"))
+        if _worst(animation, data, len(animation.frames)) == 100.0:
+            candidates.append(exact(kind, data, f"{len(animation.frames)} frames, lossless"))
     if case.recipe.target is not None:
         found = _lossy(case, animation, kind)
         if found is not None:
             candidates.append(found)
     if not candidates:
-        return Output(kind, "not-possible" if case.recipe.target is None else "out-of-reach")
+        return Refused(format=kind, verdict="not-possible" if case.recipe.target is None else "out-of-reach")
     best = lightest(candidates)
-    if best.size >= limit:
-        return Output(kind, "not-smaller", None, best.size, best.score, best.how, best.encodes, best.tried)
-    return best
+    return best if best.size < limit else refused(best, "not-smaller")
 
 
-def _lossy(case: Case, animation: Animation, kind: str) -> Output | None:
+def _lossy(case: Case, animation: Animation, kind: str) -> Chosen | None:
     assert case.recipe.target is not None
     for number, quality in enumerate(_QUALITIES[kind]):
         data = codecs.encode_animation(
             animation.frames, kind.upper(), animation.delays, animation.loops, quality
         )
-        score = _worst(animation, data)
+        score = _worst(animation, data, _SAMPLES)
         if score >= case.recipe.target - TOLERANCE:
             how = f"{len(animation.frames)} frames, quality {quality}"
-            output = chosen(kind, data, score, how)
-            return Output(kind, "chosen", data, len(data), score, how, number + 1, output.tried)
+            return Chosen(
+                format=kind, data=data, size=len(data), score=score, how=how, encodes=number + 1,
+                tried=(Tried(how, len(data), score),),
+            )  # fmt: skip
     return None
 
 
-def _worst(animation: Animation, data: bytes) -> float:
-    """The worst score of a few frames spread over it; 100.0 when those are identical, 0 when frames miss."""
+def _worst(animation: Animation, data: bytes, samples: int) -> float:
+    """The worst score of so many frames spread over it; 100.0 when those are identical, 0 when frames
+    miss."""
     with Image.open(io.BytesIO(data)) as image:
         count = getattr(image, "n_frames", 1)
         if count != len(animation.frames):
             return 0.0
         worst = 100.0
-        for number in np.unique(np.linspace(0, count - 1, _SAMPLES).astype(int)):
+        for number in np.unique(np.linspace(0, count - 1, min(samples, count)).astype(int)):
             image.seek(int(number))
             shown = to_pixels(image.convert("RGBA"))
             source = to_pixels(animation.frames[number])

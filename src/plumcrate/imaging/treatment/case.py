@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 from collections.abc import Callable
-from dataclasses import replace
 from functools import cached_property
 
 import numpy as np
@@ -16,20 +15,25 @@ from ..errors import Damaged, LeftAlone, MoreDataNeeded
 from ..identification import Facts, identify
 from ..kinds import Kind
 from ..metadata import exif, xmp
-from ..outcome import Output, Tried, Verdict
-from ..pixels import Pixels, decode, open_picture, to_pixels
+from ..outcome import Chosen, Output, Refused, Tried, Verdict, refused
+from ..pixels import Pixels, decode, open_picture, same_frames, to_pixels
 from ..png import PngError, read_png
 from ..png.picture import PngFile
 from ..priors import Features, features, predicted
-from ..recipe import Recipe
-from ..scoring import Judge
-from ..scoring.colour import colour_shift, patches
+from ..recipe import Level, Limits, Recipe
+from ..scoring import Flatness, Judge
 
-#: How much further than its target an aim goes when the guard says that colours drift too far.
+#: How much further than its target an aim goes when a guard says that colours drift or bands show.
 _GUARD_STEP, _GUARD_TURNS = 4.0, 2
 #: How far beyond the limit of the mean single patches may be.
 _WORST = 12.0
-
+#: What flat colours and smooth ground may suffer from a codec: docs/imaging/score.md tells how these were
+#: set.
+_FLATNESS: dict[Level, Flatness] = {
+    Level.GALLERY: Flatness(1.5, 0.05, 1.3, 1.5),
+    Level.EVERYDAY: Flatness(1.5, 0.12, 1.6, 2.0),
+    Level.LEAN: Flatness(2.0, 0.25, 2.2, 2.5),
+}
 
 #: What rounding alone does to values on the way to another profile and back.
 _MEAN_ROUNDING, _MOST_ROUNDING = 0.6, 4
@@ -44,9 +48,10 @@ def colour_limit(target: float) -> float:
 class Case:
     """Reads a file once. Raises the errors of :mod:`~plumcrate.imaging.errors`."""
 
-    def __init__(self, data: bytes, recipe: Recipe) -> None:
+    def __init__(self, data: bytes, recipe: Recipe, limits: Limits) -> None:
         self.data = data
         self.recipe = recipe
+        self.limits = limits
         self.facts: Facts = _identified(data)
         if self.facts.format not in ("jpeg", "png", "gif", "webp", "avif"):
             raise LeftAlone(f"{self.facts.format.upper()} files are left alone")
@@ -65,13 +70,12 @@ class Case:
         self.jpeg_step: float | None = None  # where JPEG reached the target, for the next aims
 
     def _opened(self) -> Image.Image:
-        limits = self.recipe.limits
         if self.facts.format != "png":
-            return open_picture(self.data, self.facts, limits)
+            return open_picture(self.data, self.facts, self.limits)
         deep = self.facts.bits > 8
-        image = None if deep else open_picture(self.data, self.facts, limits)
+        image = None if deep else open_picture(self.data, self.facts, self.limits)
         try:
-            self.png = read_png(self.data, limits.pixels)
+            self.png = read_png(self.data, self.limits.pixels)
         except PngError as error:
             raise (Damaged if deep else LeftAlone)(str(error)) from None
         if image is not None:
@@ -228,24 +232,24 @@ class Case:
         budget: int = 7,
         near: float = NEAR_ENOUGH,
     ) -> Landing:
-        """Aims at the recipe's target; goes higher when the second measure, colour, says so."""
+        """Aims at the recipe's target; goes higher when a guard, of colour or of flatness, says so."""
         assert self.recipe.target is not None
         judge = self.upright_judge if upright else self.judge
-        source = self.upright_pixels if upright else self.pixels
         target = self.recipe.target
         fixed = self.fixed(knob)
         if fixed is not None:
             data = encode(fixed)
-            attempt = Attempt(fixed, data, judge.score(decode(data)))
+            judgement = judge.judge(self.decoded(data))
+            attempt = Attempt(fixed, data, judgement, judgement.score)
             return Landing(attempt, (attempt,))
         landing = Landing(None, ())
         for turn in range(_GUARD_TURNS + 1):
             tried = aim(
-                encode, lambda out: judge.score(decode(out)), target, knob,
+                encode, lambda out: judge.judge(self.decoded(out)), target, knob, leeway=self.recipe.leeway,
                 stop_above=cap, first=first, budget=budget, near=near,
             )  # fmt: skip
             landing = Landing(tried.best, landing.attempts + tried.attempts)
-            if tried.best is None or self.colours_stay(source, decode(tried.best.data)):
+            if tried.best is None or self.stays(judge, self.decoded(tried.best.data)):
                 return landing
             target, first = min(target + _GUARD_STEP, 98.0), tried.best.quality + 3
             if turn == _GUARD_TURNS:
@@ -260,46 +264,75 @@ class Case:
                 return codecs.knob_of(encoder, quality)
         return None
 
-    def colours_stay(self, source: Pixels, candidate: Pixels) -> bool:
-        """The guard: whether colours are, on the mean and nearly everywhere, where they were."""
+    def stays(self, judge: Judge, candidate: Pixels) -> bool:
+        """The guards: whether colours are, on the mean and nearly everywhere, where they were, and no bands
+        show."""
         assert self.recipe.target is not None
-        shift = colour_shift(patches(source.over(230)), patches(candidate.over(230)))
+        shift = judge.colours(candidate)
         limit = colour_limit(self.recipe.target)
-        return shift.mean <= limit and shift.worst <= _WORST * limit
+        if shift.mean > limit or shift.worst > _WORST * limit:
+            return False
+        return judge.flatness(candidate).within(_FLATNESS[self.recipe.level])
+
+    # -- proving -----------------------------------------------------------------------------
+
+    def decoded(self, data: bytes) -> Pixels:
+        """A candidate as a decoder that is not ours shows it. Raises ImagingError when it does not."""
+        return decode(data, self.limits)
+
+    def is_same(self, data: bytes) -> bool:
+        """Whether a file shows the picture's very pixels: frame by frame those of the source, or of the new
+        size."""
+        if not self.resized:
+            return same_frames(self.data, data, self.limits)
+        return self.decoded(data).same_as(self.pixels)
 
     # -- weighing ----------------------------------------------------------------------------
 
-    def landed(self, kind: str, landing: Landing, how: Callable[[int], str], limit: int) -> Output:
+    def landed(
+        self, kind: str, landing: Landing, how: Callable[[int], str], limit: int, *, upright: bool
+    ) -> Output:
         """An aim's result as an output: chosen, or why not."""
-        tried = tuple(Tried(how(one.quality), len(one.data), one.score) for one in landing.attempts)
-        encodes = len(tried)
-        if landing.best is None:
+        tried = tuple(Tried(how(one.quality), len(one.data), one.judgement.score) for one in landing.attempts)
+        best = landing.best
+        if best is None:
             last = landing.attempts[-1]
             verdict: Verdict = "not-smaller" if len(last.data) >= limit else "out-of-reach"
-            return Output(kind, verdict, None, len(last.data), last.score, tried[-1].how, encodes, tried)
-        best = landing.best
-        return Output(
-            kind, "chosen", best.data, len(best.data), best.score, how(best.quality), encodes, tried
-        )
+            return Refused(
+                format=kind, verdict=verdict, size=len(last.data), score=last.judgement.score,
+                how=tried[-1].how, encodes=len(tried), tried=tried,
+            )  # fmt: skip
+        orientation = 1 if upright else self.facts.orientation
+        return Chosen(
+            format=kind, data=best.data, size=len(best.data), score=best.judgement.score,
+            spot=best.judgement.turned(orientation).spot(self.upright_size), how=how(best.quality),
+            encodes=len(tried), tried=tried,
+        )  # fmt: skip
+
+    @property
+    def upright_size(self) -> tuple[int, int]:
+        """Width and height as shown, at the new size when there is one."""
+        width, height = self.pixels.size
+        return (height, width) if self.facts.orientation >= 5 else (width, height)
 
     def worth_it(self, output: Output, gain: float | None = None) -> Output:
         """The output, or its refusal when it saves too little of the file."""
-        if output.data is None:
+        if not isinstance(output, Chosen):
             return output
         least = self.recipe.least_gain if gain is None else gain
         if output.size >= len(self.data):
-            return replace(output, verdict="not-smaller", data=None)
+            return refused(output, "not-smaller")
         if output.size > len(self.data) * (1 - least):
-            return replace(output, verdict="too-little-gain", data=None)
+            return refused(output, "too-little-gain")
         return output
 
     def checked_orientation(self, output: Output) -> Output:
         """A result that would be shown turned otherwise, or at another size, is not taken."""
-        if output.data is not None:
+        if isinstance(output, Chosen):
             facts = identify(output.data)
             expected = (self.facts.orientation, *self.pixels.size)
             if (facts.orientation, facts.width, facts.height) != expected:
-                return replace(output, data=None, verdict="not-possible")
+                return refused(output, "not-possible")
         return output
 
 

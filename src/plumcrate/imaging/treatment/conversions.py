@@ -6,10 +6,7 @@ bytes; the new name and what refers to the old one are the affair of whoever kee
 
 from __future__ import annotations
 
-from dataclasses import replace
-
-from ..outcome import Output, chosen, lightest
-from ..pixels import decode
+from ..outcome import Chosen, Output, exact, lightest, refused
 from ..png.encode import encode_picture
 from ..png.palette import Histogram
 from ..png.reduce import of_rgba
@@ -35,13 +32,13 @@ def conversions(case: Case, after: int) -> tuple[Output, ...]:
         made = lossy_jpeg(case) if opaque else None
     elif kind == "gif" and Conversion.GIF_TO_PNG in wanted:
         data = encode_picture(of_rgba(rgba_of(case.pixels)), [], case.recipe.effort)
-        if decode(data).same_as(case.pixels):
-            made = chosen("png", data, 100.0, "lossless")
+        if case.decoded(data).same_as(case.pixels):
+            made = exact("png", data, "lossless")
     elif kind == "jpeg" and Conversion.FLAT_TO_PNG in wanted and case.recipe.target is not None:
         found = palettes(case, []) if Histogram(rgba_of(case.pixels)).cells <= _FLAT_CELLS else []
         made = lightest(found) if found else None
-    if made is None or made.data is None:
+    if not isinstance(made, Chosen):
         return ()
     if made.size > after * (1 - _LEAST_GAIN):
-        return (replace(made, verdict="not-smaller", data=None),)
+        return (refused(made, "not-smaller"),)
     return (made,)

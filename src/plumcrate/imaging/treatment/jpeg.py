@@ -2,18 +2,14 @@
 
 from __future__ import annotations
 
-import io
 from dataclasses import replace
-
-import numpy as np
-from PIL import Image
 
 from .. import codecs
 from ..aim import Landing
 from ..jpeg import JpegError, LossyEncoder, recompress
 from ..jpeg.segments import metadata_for_rewriting
 from ..metadata.in_jpeg import jpeg_segments
-from ..outcome import Output, Tried, chosen
+from ..outcome import Chosen, Output, Refused, Tried, exact, impossible, refused, with_all
 from .case import Case
 
 #: Half chroma that needs a finer step than this is straining: full chroma may be smaller.
@@ -21,34 +17,37 @@ STRAINING = 103
 
 
 def treat_jpeg(case: Case) -> Output:
-    exact = _exact(case) if not case.resized else Output("jpeg", "not-possible")
+    same = _same_coefficients(case) if not case.resized else impossible("jpeg")
     if case.recipe.target is None or case.printing:
-        return exact
+        return same
     lossy = case.checked_orientation(case.worth_it(lossy_jpeg(case)))
-    tried = exact.tried + lossy.tried
     # A change of pixels must pay: over the file as it is, and over the exact result.
-    worth = lossy.size <= (exact.size if exact.data else len(case.data)) * (1 - case.recipe.least_gain)
-    if lossy.data is not None and worth:
-        return replace(lossy, tried=tried)
-    if exact.data is not None:
-        return replace(exact, encodes=lossy.encodes, tried=tried)
-    if lossy.data is None:
-        return replace(lossy, tried=tried)
-    return replace(lossy, verdict="too-little-gain", data=None, tried=tried)
+    least = (same.size if isinstance(same, Chosen) else len(case.data)) * (1 - case.recipe.least_gain)
+    if isinstance(lossy, Chosen) and lossy.size <= least:
+        best: Output = lossy
+    elif isinstance(same, Chosen):
+        best = same
+    else:
+        best = refused(lossy, "too-little-gain") if isinstance(lossy, Chosen) else lossy
+    return with_all(best, (same, lossy))
 
 
-def _exact(case: Case) -> Output:
+def _same_coefficients(case: Case) -> Output:
     """The same coefficients in fewer bytes, proven on the decoded pixels too."""
+    how = "same coefficients"
     try:
         smaller = recompress(case.data, case.recipe.metadata)
     except JpegError:
-        return Output("jpeg", "not-possible")
-    tried = (Tried("same coefficients", len(smaller), 100.0),)
+        return impossible("jpeg")
     if smaller is case.data:
-        return Output("jpeg", "not-smaller", None, len(smaller), 100.0, "same coefficients", 1, tried)
-    if not np.array_equal(np.asarray(Image.open(io.BytesIO(smaller))), np.asarray(case.image)):
-        return Output("jpeg", "not-possible")
-    return case.checked_orientation(chosen("jpeg", smaller, 100.0, "same coefficients"))
+        size = len(smaller)
+        return Refused(
+            format="jpeg", verdict="not-smaller", size=size, score=100.0, how=how, encodes=1,
+            tried=(Tried(how, size, 100.0),),
+        )  # fmt: skip
+    if not case.is_same(smaller):
+        return impossible("jpeg")
+    return case.checked_orientation(exact("jpeg", smaller, how))
 
 
 def lossy_jpeg(case: Case) -> Output:
@@ -58,20 +57,15 @@ def lossy_jpeg(case: Case) -> Output:
     for subsampled in (True,) if grey else (True, False):
         encoder = _encoder(case, grey, subsampled)
         landing = _landing(case, encoder)
-        output = _searched(case, landing, encoder, "4:2:0" if subsampled else "4:4:4")
-        outputs.append(output)
+        outputs.append(_searched(case, landing, encoder, "4:2:0" if subsampled else "4:4:4"))
         if landing.best is None:
             if len(landing.attempts[-1].data) >= _hopeless(case):
                 break
         elif landing.best.quality <= STRAINING:
             break
-    reached = [output for output in outputs if output.data is not None]
+    reached = [output for output in outputs if isinstance(output, Chosen)]
     best = min(reached, key=lambda output: output.size) if reached else outputs[-1]
-    return replace(
-        best,
-        encodes=sum(output.encodes for output in outputs),
-        tried=tuple(tried for output in outputs for tried in output.tried),
-    )
+    return with_all(best, outputs)
 
 
 def _encoder(case: Case, grey: bool, subsampled: bool) -> LossyEncoder:
@@ -105,13 +99,16 @@ def _landing(case: Case, encoder: LossyEncoder) -> Landing:
 
 
 def _searched(case: Case, landing: Landing, encoder: LossyEncoder, sampling: str) -> Output:
-    output = case.landed("jpeg", landing, lambda step: f"step {step}, {sampling}", len(case.data))
-    if landing.best is None:
+    """The landing in the cheapest scans, when a decoder shows them to be the very picture that was scored."""
+    output = case.landed(
+        "jpeg", landing, lambda step: f"step {step}, {sampling}", len(case.data), upright=False
+    )
+    if landing.best is None or not isinstance(output, Chosen):
         return output
     if sampling == "4:2:0":
         case.jpeg_step = float(landing.best.quality)
     smallest = encoder.encode(landing.best.quality, searched=True)
-    return replace(
-        output, data=smallest, size=len(smallest),
-        tried=(*output.tried, Tried(f"{output.how}, cheapest scans", len(smallest), output.score)),
-    )  # fmt: skip
+    if len(smallest) >= output.size or not case.decoded(smallest).same_as(case.decoded(output.data)):
+        return output
+    searched = Tried(f"{output.how}, cheapest scans", len(smallest), output.score)
+    return replace(output, data=smallest, size=len(smallest), tried=(*output.tried, searched))

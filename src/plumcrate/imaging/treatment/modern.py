@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from functools import partial
 
 from .. import codecs
 from ..aim import NEAR_ENOUGH, Landing
-from ..outcome import Output, chosen, lightest
-from ..pixels import decode
+from ..outcome import Chosen, Output, exact, impossible, lightest, refused, with_all
 from ..recipe import Effort
 from .case import Case
 
@@ -26,7 +25,7 @@ _AVIF_NEAR = 1.2
 def webp_copy(case: Case, limit: int) -> Output:
     """``limit``: bytes that a copy must stay below to be of use."""
     if max(case.upright.size) > codecs.WEBP_LIMIT:
-        return Output("webp", "not-possible")
+        return impossible("webp")
     return _within(webp(case, case.copy_extras, limit), limit)
 
 
@@ -35,13 +34,13 @@ def webp(case: Case, extras: codecs.Extras, limit: int) -> Output:
     candidates: list[Output] = []
     if case.facts.format != "jpeg" or case.recipe.target is None:
         data = codecs.encode_webp_lossless(case.upright, extras, case.recipe.effort)
-        if decode(data).same_as(case.upright_pixels):
-            candidates.append(chosen("webp", data, 100.0, "lossless"))
+        if case.decoded(data).same_as(case.upright_pixels):
+            candidates.append(exact("webp", data, "lossless"))
     if case.recipe.target is not None:
         cap = min([limit, *(one.size for one in candidates)])
         candidates.append(_lossy_webp(case, extras, cap))
-    reached = [one for one in candidates if one.data is not None]
-    return lightest(reached) if reached else candidates[-1] if candidates else Output("webp", "not-possible")
+    reached = [one for one in candidates if isinstance(one, Chosen)]
+    return lightest(reached) if reached else candidates[-1] if candidates else impossible("webp")
 
 
 def _lossy_webp(case: Case, extras: codecs.Extras, cap: int) -> Output:
@@ -51,13 +50,13 @@ def _lossy_webp(case: Case, extras: codecs.Extras, cap: int) -> Output:
         lambda quality: codecs.encode_webp(image, quality, extras, effort),
         codecs.WEBP, cap=cap, first=case.first("webp", codecs.WEBP), upright=True,
     )  # fmt: skip
-    return case.landed("webp", landing, lambda quality: f"quality {quality}", cap)
+    return case.landed("webp", landing, lambda quality: f"quality {quality}", cap, upright=True)
 
 
 def avif_copy(case: Case, limit: int) -> Output:
     """``limit``: bytes that a copy must stay below to be of use."""
     if case.recipe.target is None:
-        return Output("avif", "not-possible")
+        return impossible("avif")
     return _within(avif(case, case.copy_extras, limit), limit)
 
 
@@ -65,20 +64,20 @@ def avif(case: Case, extras: codecs.Extras, limit: int) -> Output:
     """AVIF at the target; with full chroma where that is smaller or half cannot reach it."""
     assert case.recipe.target is not None
     full = case.recipe.target >= _FULL_CHROMA_FROM
-    outputs = []
+    outputs: list[Output] = []
     for subsampling in ("4:4:4",) if full else ("4:2:0", "4:4:4"):
         landing = _aimed_avif(case, extras, subsampling, limit)
         output = case.landed(
-            "avif", landing, lambda quality, s=subsampling: f"quality {quality}, {s}", limit  # type: ignore[misc]
+            "avif", landing, partial(_how, subsampling), limit, upright=True
         )  # fmt: skip
         outputs.append(output)
-        if output.data is not None or output.size >= limit:
+        if isinstance(output, Chosen) or output.size >= limit:
             break
-    return replace(
-        outputs[-1],
-        encodes=sum(one.encodes for one in outputs),
-        tried=tuple(tried for one in outputs for tried in one.tried),
-    )
+    return with_all(outputs[-1], outputs)
+
+
+def _how(subsampling: str, quality: int) -> str:
+    return f"quality {quality}, {subsampling}"
 
 
 def _aimed_avif(case: Case, extras: codecs.Extras, subsampling: str, limit: int) -> Landing:
@@ -101,10 +100,10 @@ def _aimed_avif(case: Case, extras: codecs.Extras, subsampling: str, limit: int)
         near=NEAR_ENOUGH if quick else _PROBE_NEAR, budget=7 if quick else 4,
     )  # fmt: skip
     last = probe.attempts[-1]
-    if quick or (probe.best is None and last.score < target - _PROBE_NEAR):
+    if quick or (probe.best is None and last.aimed < target - _PROBE_NEAR):
         return probe
     known = probe.best or last
-    first = codecs.AVIF.from_there(known.quality, known.score + _PROBE_LACKS, target + _AVIF_NEAR / 4)
+    first = codecs.AVIF.from_there(known.quality, known.aimed + _PROBE_LACKS, target + _AVIF_NEAR / 4)
     final = case.aim(
         lambda step: encode(step, speed), codecs.AVIF,
         cap=limit, first=first, upright=True, budget=4, near=_AVIF_NEAR,
@@ -113,21 +112,19 @@ def _aimed_avif(case: Case, extras: codecs.Extras, subsampling: str, limit: int)
 
 
 def _within(output: Output, limit: int) -> Output:
-    if output.data is not None and output.size >= limit:
-        return replace(output, verdict="not-smaller", data=None)
-    return output
+    return refused(output, "not-smaller") if isinstance(output, Chosen) and output.size >= limit else output
 
 
 def treat_modern(case: Case) -> Output:
     """A still WebP or AVIF, written again from its pixels when that gains enough at the level."""
     kind = case.facts.format
     if case.facts.animated or case.facts.orientation != 1 or case.facts.bits > 8:
-        return Output(kind, "not-possible")
+        return impossible(kind)
     lossless = kind == "webp" and case.data[12:16] == b"VP8L"
     if case.recipe.target is None and not lossless:
-        return Output(kind, "not-possible")
+        return impossible(kind)
     if case.recipe.effort is Effort.QUICK and not lossless:
-        return Output(kind, "not-possible")
+        return impossible(kind)
     limit, extras = len(case.data), case.file_extras
     output = webp(case, extras, limit) if kind == "webp" else avif(case, extras, limit)
     gain = case.recipe.least_gain if output.score == 100.0 else _REAL_GAIN

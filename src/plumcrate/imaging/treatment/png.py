@@ -2,23 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 from numpy.typing import NDArray
 
 from ..metadata.in_png import png_chunks
-from ..outcome import Output, chosen, lightest
-from ..pixels import Pixels, decode
+from ..outcome import Chosen, Output, Tried, exact, impossible, lightest, refused
+from ..pixels import Pixels
 from ..png import PngError, recompress
 from ..png.chunks import Chunk
 from ..png.encode import encode_picture
-from ..png.palette import Histogram, apply_palette, to_space
+from ..png.palette import Histogram, Pins, apply_palette, to_space
 from ..png.picture import Picture
 from ..png.recompress import kept_chunks
 from ..png.reduce import indexed, of_rgba
-from ..recipe import TOLERANCE, Effort
-from ..scoring.colour import colour_shift, patches
+from ..recipe import TOLERANCE, Effort, Level
+from ..scoring import Flatness, Judgement
 from .case import Case
 
 U8 = NDArray[np.uint8]
@@ -28,6 +26,18 @@ _LADDER = (2, 4, 8, 12, 16, 24, 32, 48, 64, 96, 128, 192, 256)
 _DIFFUSED = 0.85
 #: Colour differences of patches that a palette may bring: nearly everywhere, and on the mean.
 _WORST_COLOUR, _MEAN_COLOUR = 10.0, 1.5
+#: What flat colours and smooth ground may suffer from a palette: without error diffusion, whose steps are
+#: bands, and with it, where a jump of the error is its grain.
+_PLAIN: dict[Level, Flatness] = {
+    Level.GALLERY: Flatness(1.0, 0.05, 0.5, 0.6),
+    Level.EVERYDAY: Flatness(1.0, 0.05, 0.7, 0.9),
+    Level.LEAN: Flatness(1.0, 0.05, 1.0, 1.2),
+}
+_GRAINED: dict[Level, Flatness] = {
+    Level.GALLERY: Flatness(1.0, 0.05, 0.8, 0.6),
+    Level.EVERYDAY: Flatness(1.0, 0.05, 1.2, 0.9),
+    Level.LEAN: Flatness(1.0, 0.05, 1.8, 1.4),
+}
 #: Pixels on which palettes are tried before the whole is mapped: none larger than this is tried whole.
 _LARGEST = 40_000_000
 
@@ -40,12 +50,11 @@ def treat_png(case: Case) -> Output:
     if lossy and case.facts.pixels <= _LARGEST and not _already_few(case):
         candidates += palettes(case, kept)
     weighed = lightest([one for one in candidates if one.size] or candidates)
-    if weighed.score == 100.0 or weighed.data is None:
-        smaller = weighed.size < len(case.data)
-        output = weighed if smaller else replace(weighed, verdict="not-smaller", data=None)
-    else:
-        output = case.worth_it(weighed)
-    return case.checked_orientation(output)
+    if weighed.score != 100.0:
+        weighed = case.worth_it(weighed)
+    elif weighed.size >= len(case.data):
+        weighed = refused(weighed, "not-smaller")
+    return case.checked_orientation(weighed)
 
 
 def _already_few(case: Case) -> bool:
@@ -58,58 +67,78 @@ def _exact(case: Case, kept: list[Chunk]) -> Output:
     recipe = case.recipe
     if case.resized:
         data = encode_picture(of_rgba(rgba_of(case.pixels)), kept, recipe.effort)
-        return chosen("png", data, 100.0, "lossless, at the new size")
-    try:
-        data = recompress(
-            case.data, recipe.effort, recipe.limits.pixels, kept=kept, clear_hidden=recipe.clear_hidden
-        )
-    except PngError:
-        return Output("png", "not-possible")
-    # An independent decoder must agree; it cuts 16 bits down, which ours was proven on already.
-    if data is not case.data and case.facts.bits <= 8 and not decode(data).same_as(case.pixels):
-        return Output("png", "not-possible")
-    return chosen("png", data, 100.0, "lossless")
+        how = "lossless, at the new size"
+    else:
+        how = "lossless"
+        try:
+            data = recompress(
+                case.data, recipe.effort, case.limits.pixels, kept=kept, clear_hidden=recipe.clear_hidden
+            )
+        except PngError:
+            return impossible("png")
+    return exact("png", data, how) if data is case.data or case.is_same(data) else impossible("png")
 
 
 def palettes(case: Case, kept: list[Chunk]) -> list[Output]:
     """The smallest palette pictures that reach the target: with error diffusion, and without."""
     assert case.recipe.target is not None
-    rgba = rgba_of(case.pixels)
-    histogram, values = Histogram(rgba), to_space(rgba)
+    source = _Source(rgba_of(case.pixels))
     ladder = _LADDER if case.recipe.effort is not Effort.QUICK else _LADDER[::-3][::-1]
-    out = []
+    out: list[Output] = []
     for strength in (_DIFFUSED, 0.0):
-        found = _fewest(case, histogram, values, ladder, strength)
+        found = _fewest(case, source, ladder, strength)
         if found is None:
             continue
         picture, colours, encodes = found
         data = encode_picture([picture], kept, case.recipe.effort)
         how = f"{colours} colours, {'diffused' if strength else 'plain'}"
-        measured = case.judge.score(decode(data))
-        if measured < case.recipe.target - TOLERANCE:
-            continue  # the file as a decoder shows it is what counts
-        out.append(replace(chosen("png", data, measured, how), encodes=encodes))
+        shown = case.decoded(data)  # the file as a decoder shows it is what counts
+        judgement = case.judge.judge(shown)
+        if not (_reaches(case, judgement) and _faithful(case, shown, grained=bool(strength))):
+            continue
+        out.append(
+            Chosen(
+                format="png",
+                data=data,
+                size=len(data),
+                score=judgement.score,
+                how=how,
+                encodes=encodes,
+                spot=judgement.turned(case.facts.orientation).spot(case.upright_size),
+                tried=(Tried(how, len(data), judgement.score),),
+            )
+        )
     return out
 
 
+class _Source:
+    """What palettes of a picture (height, width, 4) are made from."""
+
+    def __init__(self, rgba: U8) -> None:
+        self._histogram, self._values, self._pins = Histogram(rgba), to_space(rgba), Pins(rgba)
+
+    def mapped(self, size: int, strength: float) -> tuple[U8, U8] | None:
+        """Indexes and colours with a palette of a size; None when its flat colours do not fit into it."""
+        pinned = self._pins.of(size)
+        if pinned is None:
+            return None
+        palette = self._histogram.palette(size, pinned)
+        return apply_palette(self._values, palette, strength, self._pins.ground(pinned))
+
+
 def _fewest(
-    case: Case, histogram: Histogram, values: NDArray[np.float32], ladder: tuple[int, ...], strength: float
+    case: Case, source: _Source, ladder: tuple[int, ...], strength: float
 ) -> tuple[Picture, int, int] | None:
     """The fewest colours of the ladder that reach the target, by bisection."""
-    assert case.recipe.target is not None
     low, high = 0, len(ladder) - 1
     best: tuple[Picture, int] | None = None
     encodes = 0
     place = high  # the most colours first: if those fail, all do
     while low <= high:
-        indexes, colours = apply_palette(values, histogram.palette(ladder[place]), strength)
-        shown = colours[indexes]
-        alpha = None if case.pixels.alpha is None else np.ascontiguousarray(shown[..., 3])
-        candidate = Pixels(np.ascontiguousarray(shown[..., :3]), alpha)
-        score = case.judge.score(candidate)
+        mapped = source.mapped(ladder[place], strength)
         encodes += 1
-        if score >= case.recipe.target - TOLERANCE and _faithful(case.pixels, candidate):
-            best = indexed(indexes, colours), len(colours)
+        if mapped is not None and _keeps_promise(case, *mapped, grained=bool(strength)):
+            best = indexed(*mapped), len(mapped[1])
             high = place - 1
         elif best is None:
             return None
@@ -119,10 +148,25 @@ def _fewest(
     return None if best is None else (*best, encodes)
 
 
-def _faithful(source: Pixels, candidate: Pixels) -> bool:
-    """Whether even small coloured things keep their colour: palettes tend to lose those."""
-    shift = colour_shift(patches(source.over(230)), patches(candidate.over(230)))
-    return shift.worst <= _WORST_COLOUR and shift.mean <= _MEAN_COLOUR
+def _keeps_promise(case: Case, indexes: U8, colours: U8, *, grained: bool) -> bool:
+    shown = colours[indexes]
+    alpha = None if case.pixels.alpha is None else np.ascontiguousarray(shown[..., 3])
+    candidate = Pixels(np.ascontiguousarray(shown[..., :3]), alpha)
+    return _reaches(case, case.judge.judge(candidate)) and _faithful(case, candidate, grained=grained)
+
+
+def _reaches(case: Case, judgement: Judgement) -> bool:
+    assert case.recipe.target is not None
+    aimed = min(judgement.score, judgement.worst + case.recipe.leeway)
+    return aimed >= case.recipe.target - TOLERANCE
+
+
+def _faithful(case: Case, candidate: Pixels, *, grained: bool) -> bool:
+    """Whether small coloured things and flat colours keep their colour, and smooth ground gets no bands."""
+    shift = case.judge.colours(candidate)
+    if shift.worst > _WORST_COLOUR or shift.mean > _MEAN_COLOUR:
+        return False
+    return case.judge.flatness(candidate).within((_GRAINED if grained else _PLAIN)[case.recipe.level])
 
 
 def rgba_of(pixels: Pixels) -> U8:

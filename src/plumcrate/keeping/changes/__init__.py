@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING
 
 from plumcrate.records.tables import Journal
 
-from .appear import PutBack, Upload, WriteCopy
+from .appear import PutBack, Upload, WriteDerived
 from .base import Change, Note, Settled
 from .exchange import InUse, Overtaken, Replace, Restore
-from .leave import Discard, DropCopy, Withdraw
+from .leave import Discard, DropDerived, Withdraw
 
 if TYPE_CHECKING:
     from plumcrate.keeping.keeper import Keeper
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 __all__ = [
     "Change",
     "Discard",
-    "DropCopy",
+    "DropDerived",
     "InUse",
     "Note",
     "Overtaken",
@@ -31,12 +31,13 @@ __all__ = [
     "Settled",
     "Upload",
     "Withdraw",
-    "WriteCopy",
+    "WriteDerived",
     "change_of",
 ]
 
 _KINDS: dict[str, type[Change]] = {
-    kind.action: kind for kind in (Replace, Restore, WriteCopy, PutBack, Upload, DropCopy, Withdraw, Discard)
+    kind.action: kind
+    for kind in (Replace, Restore, WriteDerived, PutBack, Upload, DropDerived, Withdraw, Discard)
 }
 
 

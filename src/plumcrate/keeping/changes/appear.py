@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import FileState
 from plumcrate.keeping.steps import Step, passed
-from plumcrate.records.tables import Copy
+from plumcrate.records.tables import Derived
 from plumcrate.storage.errors import StorageError
 
 from .base import Change, Payload, Settled
@@ -55,31 +55,36 @@ class Appear(Change):
         return self.undone()
 
 
-class CopyPayload(Payload):
-    """``kind`` of the copy and, in words, how it was made."""
+class DerivedPayload(Payload):
+    """What appears; see :class:`~plumcrate.keeping.derived.Beside`."""
 
-    kind: str
+    purpose: str
+    format: str
+    width: int = 0
+    height: int = 0
+    spot: dict[str, Any] | None = None
     how: str = ""
 
 
-class WriteCopy(Appear):
-    """A copy of ours appears beside a file."""
+class WriteDerived(Appear):
+    """A copy or a conversion of ours appears beside a file."""
 
     action: ClassVar[str] = "copy"
-    Payload = CopyPayload
-    payload: CopyPayload
+    Payload = DerivedPayload
+    payload: DerivedPayload
 
     def finish(self, session: Session) -> None:
         facts = self.known_facts()
+        payload = self.payload
         values = {
-            "library_id": self.entry.library_id, "file_id": self.entry.file_id, "kind": self.payload.kind,
+            "library_id": self.entry.library_id, "file_id": self.entry.file_id, "purpose": payload.purpose,
+            "format": payload.format, "width": payload.width, "height": payload.height,
             "path": self.entry.path, "size": facts.size, "sha256": self.entry.after_sha256,
-            "score": self.payload.score, "how": self.payload.how,
+            "score": payload.score, "spot": payload.spot, "how": payload.how,
         }  # fmt: skip
+        one_of_a_kind = ["file_id", "purpose", "format", "width", "height"]
         session.execute(
-            insert(Copy)
-            .values(**values)
-            .on_conflict_do_update(index_elements=["file_id", "kind"], set_=values)
+            insert(Derived).values(**values).on_conflict_do_update(index_elements=one_of_a_kind, set_=values)
         )
         self.record(session, self.file(session), None, facts.size)
 

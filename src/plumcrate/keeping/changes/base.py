@@ -229,13 +229,13 @@ class Change(ABC):
 def _remember(session: Session, result: Result) -> None:
     values = {
         name: getattr(result, name)
-        for name in ("library_id", "sha256", "size", "kind", "original_sha256", "made")
+        for name in ("library_id", "sha256", "size", "purpose", "format", "original_sha256", "made")
     }
     statement = insert(Result).values(**values)
     session.execute(
         statement.on_conflict_do_update(
             index_elements=["library_id", "sha256"],
-            set_={name: values[name] for name in ("kind", "original_sha256", "made")},
+            set_={name: values[name] for name in ("purpose", "format", "original_sha256", "made")},
             where=statement.excluded.original_sha256.is_not(None),
         )
     )

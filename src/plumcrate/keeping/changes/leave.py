@@ -14,15 +14,12 @@ from sqlalchemy.orm import Session
 
 from plumcrate.contract import FileState
 from plumcrate.keeping.steps import Step, passed
-from plumcrate.records.tables import Copy, File, Journal, Ledger, Result
+from plumcrate.records.tables import Derived, File, Journal, Ledger, Result
 from plumcrate.storage.errors import StorageError
 from plumcrate.storage.store import NO_FILE, Writers
 
 from .base import Change, Payload, Settled
 from .exchange import InUse, Overtaken
-
-#: Kinds of copies that stand for a first file in another format.
-CONVERTED = ("jpeg", "png")
 
 
 class WithdrawPayload(Payload):
@@ -70,7 +67,7 @@ class Withdraw(Change):
         file = self.file(session)
         size_before = file.size_now
         # What stands for the file from now on is its conversion.
-        file.size_now = next((copy.size for copy in file.copies if copy.kind in CONVERTED), 0)
+        file.size_now = next((one.size for one in file.derived if one.purpose == "conversion"), 0)
         file.state, file.treated_at = FileState.REMOVED, func.now()
         file.before_sha256, file.sha256 = bytes.fromhex(self.payload.original), self.entry.before_sha256
         self.seen_again(session, file.before_sha256, seen=False)
@@ -78,13 +75,13 @@ class Withdraw(Change):
 
 
 class DropPayload(Payload):
-    """``copy``: the record that goes."""
+    """``derived_id``: the record that goes."""
 
-    copy_id: int | None = None
+    derived_id: int | None = None
 
 
-class DropCopy(Change):
-    """A copy of ours goes, unless its bytes are no longer ours; in any case it is forgotten."""
+class DropDerived(Change):
+    """A copy or conversion of ours goes, unless its bytes are no longer ours; in any case it is forgotten."""
 
     action: ClassVar[str] = "drop-copy"
     Payload = DropPayload
@@ -118,11 +115,11 @@ class DropCopy(Change):
         return self.complete(grace=writers is Writers.UNKNOWN and out is not None)
 
     def finish(self, session: Session) -> None:
-        copy = session.get(Copy, self.payload.copy_id)
+        derived = session.get(Derived, self.payload.derived_id)
         file = session.get(File, self.entry.file_id)
-        self.record(session, file, copy.size if copy else None, None)
-        if copy is not None:
-            session.delete(copy)
+        self.record(session, file, derived.size if derived else None, None)
+        if derived is not None:
+            session.delete(derived)
 
 
 class DiscardPayload(Payload):

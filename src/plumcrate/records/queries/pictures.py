@@ -4,19 +4,19 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import ColumnElement, UnaryExpression, func, select
+from sqlalchemy import ColumnElement, UnaryExpression, func, or_, select
 from sqlalchemy.orm import Session
 
 from plumcrate import contract
-from plumcrate.contract import FileState, PictureSort
+from plumcrate.contract import FileState, ItemState, PictureSort
 from plumcrate.records.queries.tallies import total, totals
-from plumcrate.records.tables import File, Ledger, Library, Picture
+from plumcrate.records.tables import File, Item, Ledger, Library, Picture
 
 _ORDER: dict[PictureSort, tuple[UnaryExpression[Any], ...]] = {
     PictureSort.PATH: (Picture.path.asc(),),
     PictureSort.SAVED: ((Picture.bytes_before - Picture.bytes_now).desc(), Picture.id.desc()),
     PictureSort.SIZE: (Picture.bytes_now.desc(), Picture.id.desc()),
-    PictureSort.SCORE: (Picture.score.asc().nulls_last(), Picture.id.asc()),
+    PictureSort.WORST: (Picture.worst.asc().nulls_last(), Picture.id.asc()),
 }
 
 
@@ -72,11 +72,11 @@ def folders(session: Session, library: Library) -> list[str]:
 
 
 def file_view(file: File) -> contract.File:
-    fields = contract.File.model_fields.keys() - {"has_backup", "copies"}
-    copies = [contract.Copy.model_validate(copy, from_attributes=True) for copy in file.copies]
+    fields = contract.File.model_fields.keys() - {"has_backup", "derived"}
+    derived = [contract.Derived.model_validate(one, from_attributes=True) for one in file.derived]
     return contract.File(
         has_backup=file.before_sha256 is not None,
-        copies=copies,
+        derived=derived,
         **{name: getattr(file, name) for name in fields},
     )
 
@@ -96,4 +96,41 @@ def picture_detail(session: Session, picture: Picture) -> contract.PictureDetail
         **picture_view(picture, slug).model_dump(),
         all_files=[file_view(file) for file in files],
         history=[contract.LedgerEntry.model_validate(entry, from_attributes=True) for entry in history],
+    )
+
+
+def picture_at(session: Session, library: Library, path: str) -> contract.Page[contract.Picture]:
+    """The picture whose path is just that, or which has a file of that path; an empty page when there is
+    none."""
+    by_file = select(File.picture_id).where(File.library_id == library.id, File.path == path)
+    row = session.scalar(
+        select(Picture)
+        .where(Picture.library_id == library.id, or_(Picture.path == path, Picture.id.in_(by_file)))
+        .limit(1)
+    )
+    rows = [picture_view(row, library.slug)] if row is not None else []
+    return contract.Page[contract.Picture](rows=rows, total=len(rows))
+
+
+def uploaded_view(session: Session, library_id: int, path: str, runs: list[int]) -> contract.Uploaded | None:
+    """What became of an upload so far; None when its file is not there any more."""
+    file = session.scalar(select(File).where(File.library_id == library_id, File.path == path))
+    if file is None:
+        return None
+    item = session.scalar(select(Item).where(Item.run_id.in_(runs), Item.file_id == file.id))
+    state = "not-treated"
+    if item is not None:
+        ended = {ItemState.DONE: "done", ItemState.PASSED: "done", ItemState.FAILED: "failed"}
+        state = ended.get(ItemState(item.state), "light" if item.stage else "waiting")
+    return contract.Uploaded.model_validate(
+        {
+            "path": path,
+            "picture_id": file.picture_id,
+            "file_id": file.id,
+            "run_id": runs[0] if runs else None,
+            "state": state,
+            "reason": item.reason if item is not None else None,
+            "size_before": file.size_before,
+            "size_now": file.size_now,
+        }
     )

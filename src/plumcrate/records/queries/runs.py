@@ -15,6 +15,12 @@ from plumcrate.records.tables import Item, Library, Run
 _WINDOW = 60.0
 
 
+def latest_runs(session: Session, library_id: int | None, limit: int) -> list[Run]:
+    """The latest first; of one library, or of all."""
+    query = select(Run).order_by(Run.id.desc()).limit(limit)
+    return list(session.scalars(query if library_id is None else query.where(Run.library_id == library_id)))
+
+
 def run_view(session: Session, run: Run) -> contract.Run:
     """A run with its rate, the time left, and the paths in hand."""
     slug = session.scalar(select(Library.slug).where(Library.id == run.library_id))
@@ -37,8 +43,7 @@ def run_view(session: Session, run: Run) -> contract.Run:
         origin=contract.RunOrigin(run.origin),
         recipe_version=run.recipe_version,
         level=settings.level if settings else None,
-        webp=bool(settings and settings.webp),
-        avif=bool(settings and settings.avif),
+        copies=settings.copies if settings else [],
         waits_for=run.waits_for if run.state == RunState.RUNNING else None,
         proof=run.proof,
         scope=contract.Scope.model_validate(run.scope),
@@ -83,8 +88,12 @@ def item_view(item: Item) -> contract.Item:
     seconds = None
     if item.finished_at and item.started_at:
         seconds = (item.finished_at - item.started_at).total_seconds()
-    fields = contract.Item.model_fields.keys() - {"seconds"}
-    return contract.Item(seconds=seconds, **{name: getattr(item, name) for name in fields})
+    fields = contract.Item.model_fields.keys() - {"seconds", "outputs"}
+    outputs = [
+        contract.OutputReport(**report | {"worst": (report.get("spot") or {}).get("score")})
+        for report in item.outputs
+    ]
+    return contract.Item(seconds=seconds, outputs=outputs, **{name: getattr(item, name) for name in fields})
 
 
 def items_page(

@@ -6,14 +6,14 @@ from sqlalchemy import func, select, text
 from sqlalchemy.orm import Session
 
 from plumcrate import contract
-from plumcrate.records.tables import Backup, Copy, Library, Picture
+from plumcrate.records.tables import Backup, Derived, Library, Picture
 
 _SLATS = """
 SELECT {name} AS name, count(*) AS files, sum(f.size_before) AS before, sum(f.size_now) AS now,
     sum(least(f.size_now, c.size)) AS lightest
 FROM files f
 LEFT JOIN (
-    SELECT file_id, min(size) AS size FROM copies WHERE library_id = :library GROUP BY file_id
+    SELECT file_id, min(size) AS size FROM derived WHERE library_id = :library AND stands_in GROUP BY file_id
 ) c ON c.file_id = f.id
 JOIN pictures p ON p.id = f.picture_id
 WHERE f.library_id = :library AND f.state <> 'gone' AND {where}
@@ -41,7 +41,7 @@ def savings(session: Session, library: Library) -> contract.Savings:
         return contract.Slat(name=name, files=0, bytes_before=0, bytes_now=0, bytes_lightest=0)
 
     copies, bytes_copies = session.execute(
-        select(func.count(), func.coalesce(func.sum(Copy.size), 0)).where(Copy.library_id == library.id)
+        select(func.count(), func.coalesce(func.sum(Derived.size), 0)).where(Derived.library_id == library.id)
     ).one()
     backups = session.scalar(
         select(func.coalesce(func.sum(Backup.size), 0)).where(Backup.library_id == library.id)

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 _REFRESH = """
 UPDATE pictures p SET
     files = s.files, bytes_before = s.bytes_before, bytes_now = s.bytes_now,
-    bytes_lightest = s.bytes_lightest, score = s.score, state = s.state, reason = s.reason,
+    bytes_lightest = s.bytes_lightest, score = s.score, worst = s.worst, state = s.state, reason = s.reason,
     original_id = s.original_id, format = o.format, width = o.width, height = o.height
 FROM (
     SELECT f.picture_id,
@@ -18,7 +18,7 @@ FROM (
         coalesce(sum(f.size_before) FILTER (WHERE f.state <> 'gone'), 0) AS bytes_before,
         coalesce(sum(f.size_now) FILTER (WHERE f.state <> 'gone'), 0) AS bytes_now,
         coalesce(sum(least(f.size_now, c.size)) FILTER (WHERE f.state <> 'gone'), 0) AS bytes_lightest,
-        min(f.score) AS score,
+        min(f.score) AS score, min(f.worst) AS worst,
         CASE
             WHEN bool_and(f.state = 'gone') THEN 'gone'
             WHEN bool_or(f.state = 'failed') THEN 'failed'
@@ -32,7 +32,7 @@ FROM (
         (array_agg(f.reason ORDER BY f.role, f.id) FILTER (WHERE f.reason IS NOT NULL))[1] AS reason,
         (array_agg(f.id ORDER BY (f.state = 'gone'), f.role, f.width DESC, f.id))[1] AS original_id
     FROM files f
-    LEFT JOIN LATERAL (SELECT min(size) AS size FROM copies WHERE file_id = f.id) c ON true
+    LEFT JOIN LATERAL (SELECT min(size) AS size FROM derived WHERE file_id = f.id AND stands_in) c ON true
     WHERE f.picture_id = ANY(:ids)
     GROUP BY f.picture_id
 ) s
@@ -42,7 +42,7 @@ WHERE p.id = s.picture_id
 
 
 def refresh_pictures(session: Session, picture_ids: Sequence[int]) -> None:
-    """Recomputes the sums of some pictures from their files and copies."""
+    """Recomputes the sums of some pictures from their files and what stands beside them."""
     if picture_ids:
         ids = {"ids": list(picture_ids)}
         # Everybody who refreshes several locks them in one order, so that no two wait for each other.

@@ -1,36 +1,32 @@
-/** The three sides of treating: runs, how pictures are treated, what happens by itself. */
+/** Pages that stand beside each other under one heading. */
 
 import { NavLink } from "react-router";
 import type { Library } from "../api/client";
+import { addressOf, under } from "../pages";
 import { PageTitle } from "./ui";
 
-const TABS = [
-  { to: "treat", name: "Runs" },
-  { to: "treat/recipe", name: "Recipe" },
-  { to: "treat/upkeep", name: "Upkeep" },
-];
-
-export function TreatTabs({ library }: { library: Library }) {
+export function Tabs({ library, under: heading }: { library: Library; under: string }) {
   return (
     <PageTitle
       aside={
-        <nav aria-label="Treat" className="flex gap-1 border-b border-line">
-          {TABS.map(({ to, name }) => (
+        <nav aria-label={heading} className="flex gap-1 border-b border-line">
+          {under(heading).map(({ path, name, hint }) => (
             <NavLink
-              key={to}
-              to={`/l/${library.slug}/${to}`}
+              key={path}
+              to={addressOf(library.slug, path)}
               end
+              title={hint}
               className={({ isActive }) =>
                 `-mb-px border-b-2 px-3 py-1.5 text-sm font-semibold ${isActive ? "border-plum text-plum" : "border-transparent text-quiet hover:text-plum"}`
               }
             >
-              {name}
+              {name === heading ? "Runs" : name}
             </NavLink>
           ))}
         </nav>
       }
     >
-      Treat
+      {heading}
     </PageTitle>
   );
 }

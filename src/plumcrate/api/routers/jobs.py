@@ -1,0 +1,92 @@
+"""Long work on a library: started, followed, stopped."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import Query
+from pydantic import BaseModel
+
+from plumcrate import contract
+from plumcrate.api.auth import Administering, Looking, Treating
+from plumcrate.api.problems import ApiError
+from plumcrate.contract import JobKind
+from plumcrate.records import tables
+from plumcrate.records.queries.jobs import job_view, jobs_of
+from plumcrate.work import jobs
+from plumcrate.work.forecast import forecast_order
+
+from .deps import Id, Session, Slug, TheQueue, router_of, the, the_library
+
+router = router_of("jobs")
+
+
+@router.post("/libraries/{slug}/surveys", status_code=202, summary="Start a survey")
+def survey(slug: Slug, person: Treating, session: Session, queue: TheQueue) -> contract.Job:
+    """Looks through the library's folder. Nothing in it is touched."""
+    return _started(session, queue, slug, JobKind.SURVEY, None, person.name)
+
+
+@router.post("/libraries/{slug}/checks", status_code=202, summary="Compare library, backups and records")
+def check(
+    slug: Slug, body: contract.CheckRequest, person: Treating, session: Session, queue: TheQueue
+) -> contract.Job:
+    """Reads every treated file, copy and backup, and mends differences when asked to."""
+    return _started(session, queue, slug, JobKind.CHECK, body, person.name)
+
+
+@router.post("/libraries/{slug}/forecasts", status_code=202, summary="Forecast the saving")
+def forecast(
+    slug: Slug, body: contract.ForecastRequest, person: Treating, session: Session, queue: TheQueue
+) -> contract.Job:
+    """Treats a sample in memory for a while and reckons the rest. Nothing is written to the library."""
+    order = forecast_order(session, the_library(session, slug), body, person.name)
+    return _started(session, queue, slug, JobKind.FORECAST, order, person.name)
+
+
+@router.post("/libraries/{slug}/prunings", status_code=202, summary="Delete backups")
+def pruning(
+    slug: Slug, body: contract.PruneRequest, person: Administering, session: Session, queue: TheQueue
+) -> contract.Job:
+    """Deletes backups by age, or all. Those that are the only original of a treated file stay unless
+    ``needed_too`` says otherwise, and orphaned ones unless ``orphans_too`` does; a file without a backup can
+    never be put back."""
+    if body.confirm != the_library(session, slug).slug:
+        raise ApiError("not-confirmed", f"to delete backups, confirm with the library's short name, {slug}")
+    return _started(session, queue, slug, JobKind.PRUNING, body, person.name)
+
+
+@router.get("/libraries/{slug}/jobs", summary="The latest jobs")
+def latest(
+    slug: Slug,
+    person: Looking,
+    session: Session,
+    kind: JobKind | None = None,
+    limit: Annotated[int, Query(ge=1, le=100)] = 10,
+) -> list[contract.Job]:
+    library = the_library(session, slug)
+    return [job_view(session, row, slug) for row in jobs_of(session, library.id, kind, limit)]
+
+
+@router.get("/jobs/{job_id}", summary="One job")
+def job(job_id: Id, person: Looking, session: Session) -> contract.Job:
+    return _view(session, the(session, tables.Job, job_id, "job"))
+
+
+@router.post("/jobs/{job_id}/stop", summary="Stop a job")
+def stop(job_id: Id, person: Treating, session: Session) -> contract.Job:
+    """What it did so far stays."""
+    row = the(session, tables.Job, job_id, "job")
+    jobs.stop(session, row)
+    return _view(session, row)
+
+
+def _started(
+    session: Session, queue: TheQueue, slug: str, kind: JobKind, request: BaseModel | None, by: str
+) -> contract.Job:
+    row = jobs.start(session, queue, the_library(session, slug), kind, request, by)
+    return job_view(session, row, slug)
+
+
+def _view(session: Session, row: tables.Job) -> contract.Job:
+    return job_view(session, row, session.get_one(tables.Library, row.library_id).slug)

@@ -1,0 +1,183 @@
+"""backups, orphans, rescue, recognise, prune, hand-back: what keeps a library safe."""
+
+from __future__ import annotations
+
+import argparse
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from plumcrate.cli.look import LEAF, plain, size
+from plumcrate.client import Client
+from plumcrate.contract import (
+    JobKind,
+    JobState,
+    ProofReport,
+    PruneReport,
+    PruneRequest,
+    PutBackRequest,
+    RecogniseRequest,
+    RunKind,
+    RunRequest,
+)
+
+from .common import Commands, Outcome, WrongCommand, add, client, console, table
+from .runs import follow_run
+
+
+def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
+    backups = add(commands, "backups", "show what the backups hold")
+    backups.add_argument("library")
+    backups.set_defaults(command=_backups)
+
+    orphans = add(commands, "orphans", "list backups whose file was deleted, moved away or overwritten")
+    orphans.add_argument("library")
+    orphans.add_argument("--from", dest="offset", type=int, default=0, help="skip so many of the latest")
+    orphans.set_defaults(command=_orphans)
+
+    rescue = add(commands, "rescue", "put such a backup into the library again")
+    rescue.add_argument("library")
+    rescue.add_argument("number", type=int, help="its number, as orphans lists it")
+    rescue.add_argument("--as", dest="path", help="its path in the library; by default where it was")
+    rescue.set_defaults(command=_rescue)
+
+    recognise = add(commands, "recognise", "say that a library's folder is the right one, as it is")
+    recognise.add_argument("library")
+    _add_confirm(recognise)
+    recognise.set_defaults(command=_recognise)
+
+    prune = add(commands, "prune", "delete backups")
+    prune.add_argument("library")
+    prune.add_argument("--older-than", type=int, metavar="DAYS", help="only those older than this")
+    prune.add_argument(
+        "--needed-too", action="store_true",
+        help="also the only original of a treated file, which can then never be put back",
+    )  # fmt: skip
+    prune.add_argument(
+        "--orphans-too", action="store_true", help="also those whose file was deleted or overwritten"
+    )
+    _add_confirm(prune)
+    prune.set_defaults(command=_prune)
+
+    hand_back = add(commands, "hand-back", "remove all we made and put every original in its place")
+    hand_back.add_argument("library")
+    _add_confirm(hand_back)
+    hand_back.add_argument("--overwrite", action="store_true", help="also files that somebody changed since")
+    hand_back.set_defaults(command=_hand_back)
+
+
+def _add_confirm(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--confirm", metavar="LIBRARY", help="the library's short name once more")
+
+
+def _be_confirmed(command: str, options: argparse.Namespace) -> None:
+    if options.confirm != options.library:
+        raise WrongCommand(
+            f"to be sure, say it once more: plumcrate {command} {options.library} --confirm {options.library}"
+        )
+
+
+def _backups(options: argparse.Namespace) -> Outcome:
+    with client() as service:
+        found = service.backups(options.library)
+    free = f", {size(found.bytes_free)} free there" if found.bytes_free is not None else ""
+    spare = found.backups - found.needed - found.orphaned
+    spare_bytes = found.bytes - found.bytes_needed - found.bytes_orphaned
+    return Outcome(
+        found,
+        [
+            f"{found.backups:,} backups, {size(found.bytes)}, in {found.folder}{free}.",
+            f"{found.needed:,} of them ({size(found.bytes_needed)}) are the only original of a treated file; "
+            f"{found.orphaned:,} ({size(found.bytes_orphaned)}) lost their file; "
+            f"{spare:,} ({size(spare_bytes)}) are not needed.",
+        ],
+    )
+
+
+def _orphans(options: argparse.Namespace) -> Outcome:
+    with client() as service:
+        page = service.orphans(options.library, offset=options.offset)
+    if not page.rows:
+        return Outcome(page, ["No backup has lost its file."])
+    rows = [(str(row.id), size(row.size), f"{row.created_at:%Y-%m-%d %H:%M}", row.path) for row in page.rows]
+    columns = ("number", "size", "backed up", "where the file was")
+    said = f"{len(page.rows):,} of {page.total:,}. Put one back: plumcrate rescue LIBRARY NUMBER"
+    return Outcome(page, [table(columns, rows, right=("number", "size")), said])
+
+
+def _rescue(options: argparse.Namespace) -> Outcome:
+    with client() as service:
+        found = service.rescue(options.library, options.number, PutBackRequest(path=options.path))
+    said = f"{plain(found.path)} is in the library again, {size(found.size)}, as it first was."
+    return Outcome(found, [said])
+
+
+def _recognise(options: argparse.Namespace) -> Outcome:
+    _be_confirmed("recognise", options)
+    with client() as service:
+        found = service.recognise(options.library, RecogniseRequest(confirm=options.confirm))
+    mark = "The folder was marked again. " if found.marked else ""
+    said = (
+        f"{mark}{found.closed:,} changes that could not be settled were given up; {found.gone:,} files count "
+        "as gone. Their originals stay among the backups."
+    )
+    return Outcome(found, [said])
+
+
+def _prune(options: argparse.Namespace) -> Outcome:
+    _be_confirmed("prune", options)
+    request = PruneRequest(
+        older_than_days=options.older_than, needed_too=options.needed_too,
+        orphans_too=options.orphans_too, confirm=options.confirm,
+    )  # fmt: skip
+    with client() as service:
+        job = service.prune(options.library, request)
+        with console.status(f"Deleting backups of {options.library} …"):
+            job = service.wait_for_job(job.id)
+    if job.state is not JobState.FINISHED:
+        return Outcome(job, [Text(f"The backups were not all deleted: {job.reason}", "yellow")], 1)
+    return Outcome(job, _prune_lines(job.pruning or PruneReport()))
+
+
+def _prune_lines(done: PruneReport) -> list[RenderableType]:
+    lines: list[RenderableType] = [f"Deleted {done.backups:,} backups, {size(done.bytes)}."]
+    if done.needed:
+        lines.append(Text(f"{done.needed:,} of them were the only original of a treated file.", "yellow"))
+    if done.left:
+        lines.append(
+            f"{done.left:,} stay: needed by treated files (--needed-too), or of files that were deleted or "
+            "overwritten (--orphans-too)."
+        )
+    return lines
+
+
+def _hand_back(options: argparse.Namespace) -> Outcome:
+    _be_confirmed("hand-back", options)
+    request = RunRequest(
+        library=options.library, kind=RunKind.HAND_BACK, confirm=options.confirm, overwrite=options.overwrite
+    )
+    with client() as service:
+        number = service.start_run(request).id
+        followed = follow_run(service, number, quiet=options.json)
+        run, proof = service.run(number), _proof_of(service, options.library, number)
+    complete = proof is not None and proof.verdict == "complete"
+    lines = [*followed.lines, Text(_said(proof), LEAF if complete else "yellow")]
+    return Outcome(run, lines, followed.code or int(not complete))
+
+
+def _proof_of(service: Client, library: str, run_id: int) -> ProofReport | None:
+    """The report of the proof of this very run."""
+    for job in service.jobs(library, kind=JobKind.PROOF):
+        if job.run_id == run_id and job.state is JobState.FINISHED:
+            return job.proof
+    return None
+
+
+def _said(proof: ProofReport | None) -> str:
+    if proof is None:
+        return "The hand-back is not proved."
+    return (
+        f"{proof.originals_identical:,} originals are byte for byte what they were, "
+        f"{proof.originals_differing:,} differ; {proof.copies_left:,} files of ours are left. "
+        f"The hand-back is {proof.verdict}."
+    )

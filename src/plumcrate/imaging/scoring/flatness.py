@@ -1,0 +1,358 @@
+"""A third measure, for what is drawn: flat colours stay, and smooth ground gets no bands.
+
+Charts, logos and interface shots are made of even areas and soft shadows. A mean over the picture forgives
+there what anybody sees: a bar in its neighbour's colour, a shadow in steps. So
+
+* every colour that covers half a per cent or more of a picture in connected areas must stay within 1 in
+  CIEDE2000 (ISO/CIE 11664-6; G. Sharma, W. Wu, E. Dalal, Color Research and Application 30 (1), 2005), on
+  the mean of its areas and nearly everywhere in them;
+* where the source is smooth, the error must not jump. Its mean is compared on either side of a place, over
+  eight pixels across and nine along, in CIE L*a*b*: bands and blocks jump there, dithering and slow drift do
+  not.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from .colour import lab_response
+from .kernels import SRGB_TO_LINEAR
+
+U8 = NDArray[np.uint8]
+U32 = NDArray[np.uint32]
+F32 = NDArray[np.float32]
+
+#: The part of a picture from which on a flat colour must stay.
+LEAST_AREA = 0.005
+#: CIEDE2000 by which single pixels of a flat colour may move before they have strayed.
+_STRAYED = 2.5
+#: The part of the smooth places that may jump further than what is told.
+_JUMPS = 0.01
+#: How much a jump of L*, a* and b* counts: bands of lightness are seen first.
+_SEEN = np.array([1.0, 0.5, 0.5], np.float32)
+#: Neighbours on smooth ground differ by less in L*, and lie so near to the line between theirs.
+_SLOPE, _GRAIN = 3.0, 0.6
+#: Smooth places are looked at when they are such a part of a picture, and so many.
+_LEAST_SMOOTH, _FEWEST_SMOOTH = 0.002, 400
+_SAMPLED = 1_000_000
+#: Rows that are looked at together, and the rows around a place that its jump is reckoned from.
+_STRIP, _AROUND = 512, 4
+_BINS, _BIN = 400, 0.05
+#: The label of what is in no flat area.
+NO_LABEL = 255
+
+
+@dataclass(frozen=True, slots=True)
+class Flatness:
+    """How drawn parts fare, or may. ``moved``: the worst flat colour's CIEDE2000; ``strayed``: the largest
+    part of one colour's pixels that is far from it, 0 to 1; ``jump``: what all but the worst places stay
+    below on smooth ground; ``grain``: the mean error there; both in L*a*b* with a* and b* halved.
+    """
+
+    moved: float = 0.0
+    strayed: float = 0.0
+    jump: float = 0.0
+    grain: float = 0.0
+
+    def within(self, limit: Flatness) -> bool:
+        """Whether nothing goes further than a limit."""
+        return (
+            self.moved <= limit.moved
+            and self.strayed <= limit.strayed
+            and self.jump <= limit.jump
+            and self.grain <= limit.grain
+        )
+
+
+class Ground:
+    """The flat colours and the smooth places of an opaque picture, (height, width, 3) uint8."""
+
+    def __init__(self, rgb: U8) -> None:
+        self._rgb = np.ascontiguousarray(rgb)
+        packed = pack(self._rgb)
+        colours = flat_colours(packed, LEAST_AREA)
+        self._labels = labelled(packed, colours)
+        self.colours: U8 = colours.view(np.uint8).reshape(-1, 4)[:, :3]
+        self._smooth = np.zeros(rgb.shape[:2], np.bool_)
+        for top, bottom, first, last in _strips(rgb.shape[0]):
+            lab = _lab(self._rgb[first:last])
+            smooth = np.zeros(lab.shape[:2], np.bool_)
+            _find_smooth(lab[..., 0], smooth)
+            self._smooth[top:bottom] = smooth[top - first : bottom - first]
+        smooth_places = int((self._smooth & (self._labels == NO_LABEL)).sum())
+        self._looks_at_bands = smooth_places >= max(_FEWEST_SMOOTH, _LEAST_SMOOTH * self._smooth.size)
+
+    @property
+    def plain(self) -> bool:
+        """Whether there is nothing to look at: no flat colour, no smooth place."""
+        return not len(self.colours) and not self._looks_at_bands
+
+    def judge(self, rgb: U8) -> Flatness:
+        """A candidate of the same shape."""
+        if self.plain:
+            return Flatness()
+        count = len(self.colours)
+        sums, strayed = np.zeros((count, 4)), np.zeros(count)
+        histogram, grain = np.zeros(_BINS, np.int64), np.zeros(2)
+        own = _lab(np.ascontiguousarray(self.colours).reshape(1, -1, 3))[0]
+        for top, bottom, first, last in _strips(rgb.shape[0]):
+            theirs = _lab(np.ascontiguousarray(rgb[first:last]))
+            if count:
+                inside = slice(top - first, bottom - first)
+                _gather(theirs[inside], self._labels[top:bottom], own, sums, strayed)
+            if self._looks_at_bands:
+                theirs -= _lab(self._rgb[first:last])
+                theirs *= _SEEN
+                rows = slice(first, last)
+                _jumps(
+                    theirs,
+                    self._smooth[rows],
+                    self._labels[rows],
+                    top - first,
+                    bottom - first,
+                    histogram,
+                    grain,
+                )
+        moved = [
+            ciede2000(own[number].astype(np.float64), sums[number, :3] / sums[number, 3])
+            for number in range(count)
+            if sums[number, 3]
+        ]
+        shares = strayed / np.maximum(sums[:, 3], 1)
+        return Flatness(
+            max(moved, default=0.0),
+            float(shares.max(initial=0.0)),
+            _percentile(histogram, 1 - _JUMPS),
+            float(grain[0] / max(grain[1], 1)),
+        )
+
+
+def _strips(height: int) -> list[tuple[int, int, int, int]]:
+    """Rows of each strip, and the rows around them that are needed."""
+    return [
+        (top, min(top + _STRIP, height), max(0, top - _AROUND), min(top + _STRIP + _AROUND, height))
+        for top in range(0, height, _STRIP)
+    ]
+
+
+def _percentile(histogram: NDArray[np.int64], part: float) -> float:
+    total = int(histogram.sum())
+    if not total:
+        return 0.0
+    return float(np.searchsorted(np.cumsum(histogram), part * total) * _BIN)
+
+
+def pack(colours: U8) -> U32:
+    """Colours (..., 3 or 4) as single figures, opaque where no alpha is given."""
+    if colours.shape[-1] == 3:
+        colours = np.concatenate([colours, np.full((*colours.shape[:-1], 1), 255, np.uint8)], axis=-1)
+    return np.ascontiguousarray(colours).view(np.uint32)[..., 0]
+
+
+def flat_colours(packed: U32, least: float) -> U32:
+    """The colours that cover at least such a part of a packed picture, the largest first.
+
+    What counts are corners of 2 x 2 pixels of one colour, on every so many rows of a large picture.
+    """
+    every = max(1, packed.size // _SAMPLED)
+    here, below = packed[:-1][::every], packed[1:][::every]
+    if not here.size or here.shape[1] < 2:
+        return np.zeros(0, np.uint32)
+    first = here[:, :-1]
+    flat = (first == here[:, 1:]) & (first == below[:, :-1]) & (first == below[:, 1:])
+    colours, counts = np.unique(first[flat], return_counts=True)
+    large = counts >= least * flat.size
+    order = np.argsort(-counts[large], kind="stable")
+    return np.asarray(colours[large][order][: NO_LABEL - 1])
+
+
+def labelled(packed: U32, colours: U32) -> U8:
+    """Each pixel's number among the colours where it is in a 2 x 2 block of one, :data:`NO_LABEL`
+    elsewhere."""
+    labels = np.full(packed.shape, NO_LABEL, np.uint8)
+    _label(packed, colours, labels)
+    return labels
+
+
+@njit(cache=True, nogil=True)
+def _label(packed: U32, colours: U32, labels: U8) -> None:
+    for y in range(packed.shape[0] - 1):
+        last = 0
+        for x in range(packed.shape[1] - 1):
+            here = packed[y, x]
+            if here != packed[y, x + 1] or here != packed[y + 1, x] or here != packed[y + 1, x + 1]:
+                continue
+            for n in range(colours.size):
+                number = (last + n) % colours.size
+                if colours[number] == here:
+                    labels[y : y + 2, x : x + 2] = number
+                    last = number
+                    break
+
+
+@njit(inline="always")
+def _same(rgb: U8, y: int, x: int, v: int, u: int) -> bool:
+    return rgb[y, x, 0] == rgb[v, u, 0] and rgb[y, x, 1] == rgb[v, u, 1] and rgb[y, x, 2] == rgb[v, u, 2]
+
+
+def _lab(rgb: U8) -> F32:
+    out = np.empty(rgb.shape, np.float32)
+    _to_lab(rgb, SRGB_TO_LINEAR, out)
+    return out
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _to_lab(rgb: U8, curve: F32, out: F32) -> None:
+    for y in range(rgb.shape[0]):
+        for x in range(rgb.shape[1]):
+            if x and _same(rgb, y, x, y, x - 1):
+                out[y, x] = out[y, x - 1]
+                continue
+            r, g, b = curve[rgb[y, x, 0]], curve[rgb[y, x, 1]], curve[rgb[y, x, 2]]
+            fx = lab_response((0.4124564 * r + 0.3575761 * g + 0.1804375 * b) / 0.95047)
+            fy = lab_response(0.2126729 * r + 0.7151522 * g + 0.0721750 * b)
+            fz = lab_response((0.0193339 * r + 0.1191920 * g + 0.9503041 * b) / 1.08883)
+            out[y, x, 0] = 116 * fy - 16
+            out[y, x, 1] = 500 * (fx - fy)
+            out[y, x, 2] = 200 * (fy - fz)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _find_smooth(light: F32, smooth: NDArray[np.bool_]) -> None:
+    """Marks where lightness runs on evenly: small steps, each near the mean of its neighbours."""
+    height, width = light.shape
+    for y in range(1, height - 1):
+        for x in range(1, width - 1):
+            here = light[y, x]
+            left, right, up, down = light[y, x - 1], light[y, x + 1], light[y - 1, x], light[y + 1, x]
+            slope = max(abs(here - left), abs(here - right), abs(here - up), abs(here - down))
+            grain = max(abs(here - (left + right) / 2), abs(here - (up + down) / 2))
+            smooth[y, x] = slope < _SLOPE and grain < _GRAIN
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _gather(lab: F32, labels: U8, own: F32, sums: NDArray[np.float64], strayed: NDArray[np.float64]) -> None:
+    for y in range(lab.shape[0]):
+        for x in range(lab.shape[1]):
+            number = labels[y, x]
+            if number == 255:
+                continue
+            off = np.float32(0)
+            for c in range(3):
+                sums[number, c] += lab[y, x, c]
+                off += (lab[y, x, c] - own[number, c]) ** 2
+            sums[number, 3] += 1
+            # CIE 1976 is never much below CIEDE2000, and cheap: only what it finds far is reckoned exactly.
+            if (
+                off > _STRAYED**2
+                and _ciede2000(
+                    own[number, 0], own[number, 1], own[number, 2], lab[y, x, 0], lab[y, x, 1], lab[y, x, 2]
+                )
+                > _STRAYED
+            ):
+                strayed[number] += 1
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _jumps(
+    error: F32,
+    smooth: NDArray[np.bool_],
+    labels: U8,
+    top: int,
+    bottom: int,
+    histogram: NDArray[np.int64],
+    grain: NDArray[np.float64],
+) -> None:
+    """Counts, for each place whose surroundings are smooth and not even, how far the mean error jumps
+    there."""
+    height, width, _ = error.shape
+    for y in range(max(top, _AROUND), min(bottom, height - _AROUND)):
+        clean = 0
+        uneven = -width
+        for x in range(width):
+            whole = True
+            for v in range(y - _AROUND, y + _AROUND + 1):
+                if not smooth[v, x]:
+                    whole = False
+                    break
+                if labels[v, x] == 255:
+                    uneven = x
+            clean = clean + 1 if whole else 0
+            if clean < 2 * _AROUND + 1 or (x + y) & 1 or uneven < x - 2 * _AROUND:
+                continue
+            middle = x - _AROUND
+            across = np.float32(0)
+            along = np.float32(0)
+            for c in range(3):
+                left = right = above = below = np.float32(0)
+                for v in range(y - _AROUND, y + _AROUND + 1):
+                    for u in range(middle - _AROUND, middle + _AROUND + 1):
+                        e = error[v, u, c]
+                        if u < middle:
+                            left += e
+                        elif u > middle:
+                            right += e
+                        if v < y:
+                            above += e
+                        elif v > y:
+                            below += e
+                across += (left - right) ** 2
+                along += (above - below) ** 2
+            area = _AROUND * (2 * _AROUND + 1)
+            jump = math.sqrt(max(across, along)) / area
+            grain[0] += math.sqrt((error[y, middle] ** 2).sum())
+            grain[1] += 1
+            histogram[min(_BINS - 1, int(jump / _BIN))] += 1
+
+
+def ciede2000(first: NDArray[np.float64], second: NDArray[np.float64]) -> float:
+    """The colour difference of two colours in CIE L*a*b*; about 1 is just noticeable side by side."""
+    return float(_ciede2000(*(float(value) for value in (*first, *second))))
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _ciede2000(l1: float, a1: float, b1: float, l2: float, a2: float, b2: float) -> float:
+    mean7 = ((math.hypot(a1, b1) + math.hypot(a2, b2)) / 2) ** 7
+    g = 0.5 * (1 - math.sqrt(mean7 / (mean7 + 25.0**7)))
+    a1 *= 1 + g
+    a2 *= 1 + g
+    c1, c2 = math.hypot(a1, b1), math.hypot(a2, b2)
+    h1 = math.degrees(math.atan2(b1, a1)) % 360 if c1 > 0 else 0.0
+    h2 = math.degrees(math.atan2(b2, a2)) % 360 if c2 > 0 else 0.0
+    turn = h2 - h1
+    if c1 * c2 == 0:
+        turn = 0.0
+    elif turn > 180:
+        turn -= 360
+    elif turn < -180:
+        turn += 360
+    delta_hue = 2 * math.sqrt(c1 * c2) * math.sin(math.radians(turn / 2))
+    light, chroma = (l1 + l2) / 2, (c1 + c2) / 2
+    hue = h1 + h2
+    if c1 * c2 > 0:
+        if abs(h1 - h2) <= 180:
+            hue = (h1 + h2) / 2
+        elif h1 + h2 < 360:
+            hue = (h1 + h2 + 360) / 2
+        else:
+            hue = (h1 + h2 - 360) / 2
+    t = (
+        1
+        - 0.17 * math.cos(math.radians(hue - 30))
+        + 0.24 * math.cos(math.radians(2 * hue))
+        + 0.32 * math.cos(math.radians(3 * hue + 6))
+        - 0.20 * math.cos(math.radians(4 * hue - 63))
+    )
+    around = 30 * math.exp(-(((hue - 275) / 25) ** 2))
+    chroma7 = chroma**7
+    rotation = -2 * math.sqrt(chroma7 / (chroma7 + 25.0**7)) * math.sin(math.radians(2 * around))
+    light50 = (light - 50) ** 2
+    in_light = (l2 - l1) / (1 + 0.015 * light50 / math.sqrt(20 + light50))
+    in_chroma = (c2 - c1) / (1 + 0.045 * chroma)
+    in_hue = delta_hue / (1 + 0.015 * chroma * t)
+    return math.sqrt(max(0.0, in_light**2 + in_chroma**2 + in_hue**2 + rotation * in_chroma * in_hue))

@@ -1,0 +1,37 @@
+"""What stands beside a file: what it is for, in which format, at which size, under which name."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import PurePosixPath
+from typing import Any, Literal
+
+Purpose = Literal["copy", "conversion"]
+
+
+@dataclass(frozen=True, slots=True)
+class Beside:
+    """One derived file. ``width`` and ``height`` as shown; ``how`` it was made, in words; ``spot`` as
+    records keep it.
+
+    A copy has its file's name with the format behind it; a conversion takes the ending's place.
+    """
+
+    purpose: Purpose
+    format: str
+    ending: str = ""
+    width: int = 0
+    height: int = 0
+    how: str = ""
+    spot: dict[str, Any] | None = field(default=None, hash=False)
+
+    @property
+    def key(self) -> tuple[str, str]:
+        """A file has one of each."""
+        return self.purpose, self.format
+
+    def path(self, beside: str) -> str:
+        """Its path beside a file."""
+        if self.purpose == "copy":
+            return f"{beside}.{self.format}"
+        return str(PurePosixPath(beside).with_suffix(self.ending or f".{self.format}"))

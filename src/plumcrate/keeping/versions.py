@@ -1,0 +1,60 @@
+"""The bytes of a file: as it is now, as it first was, or as what we made beside it."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import BinaryIO
+
+from plumcrate.contract import FileState
+from plumcrate.records.tables import Derived, File
+
+from .keeper import Keeper
+
+NOW, BEFORE = "now", "before"
+
+
+class NoVersion(Exception):
+    """A file has no such version; the text says which."""
+
+
+@dataclass(frozen=True, slots=True)
+class Version:
+    """Some bytes of a file: how they are opened, and what tells them from others."""
+
+    path: str
+    format: str | None
+    size: int
+    tag: str
+    open: Callable[[], BinaryIO]
+
+
+def version_of(keeper: Keeper, file: File, name: str) -> Version:
+    """A version by its name: ``now``, ``before``, or the format of a derived file. Raises :class:`NoVersion`.
+
+    Of a file that made way for its conversion, ``now`` is what stands for it.
+    """
+    if name == BEFORE and file.before_sha256 is not None:
+        sha = file.before_sha256
+        return Version(file.path, file.format, file.size_before, sha.hex(), lambda: keeper.backups.open(sha))
+    if name in (NOW, BEFORE) and file.state != FileState.REMOVED:
+        tag = hashlib.sha256(f"{file.id}:{file.path}:{file.mtime_ns}:{file.size_now}".encode()).hexdigest()
+        return Version(file.path, file.format, file.size_now, tag, lambda: keeper.store.open(file.path))
+    derived = next(
+        (one for one in file.derived if one.format == name or (name == NOW and one.purpose == "conversion")),
+        None,
+    )
+    if derived is None:
+        raise NoVersion(f"{file.path} has no version {name}")
+    return _beside(keeper, derived)
+
+
+def _beside(keeper: Keeper, derived: Derived) -> Version:
+    return Version(
+        derived.path,
+        derived.format,
+        derived.size,
+        derived.sha256.hex(),
+        lambda: keeper.store.open(derived.path),
+    )

@@ -1,0 +1,65 @@
+"""Jobs as the wire shows them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from plumcrate import contract
+from plumcrate.contract import JobKind
+from plumcrate.records.tables import Derived, File, Item, Job, Run
+
+
+def latest_job(session: Session, library_id: int, kind: JobKind) -> Job | None:
+    query = select(Job).where(Job.library_id == library_id, Job.kind == kind)
+    return session.scalar(query.order_by(Job.id.desc()).limit(1))
+
+
+def jobs_of(session: Session, library_id: int, kind: JobKind | None, limit: int) -> list[Job]:
+    """The latest first."""
+    query = select(Job).where(Job.library_id == library_id).order_by(Job.id.desc()).limit(limit)
+    return list(session.scalars(query if kind is None else query.where(Job.kind == kind)))
+
+
+def job_view(session: Session, row: Job, slug: str) -> contract.Job:
+    """A job with its report; a forecast also with how right it has been so far."""
+    report: dict[str, Any] = dict(row.report)
+    if row.kind == JobKind.FORECAST:
+        report.setdefault("recipe_version", row.request.get("recipe_version"))
+        if report.get("outlook"):
+            report["outlook"] = report["outlook"] | _what_came(session, row, report["recipe_version"])
+    shared = ("id", "kind", "state", "reason", "by", "created_at", "started_at", "finished_at")
+    return contract.Job.model_validate(
+        {
+            "library": slug,
+            "mend": bool(row.request.get("mend")),
+            "run_id": row.request.get("run_id"),
+            row.kind: report,
+            **{name: getattr(row, name) for name in shared},
+        }
+    )
+
+
+def _what_came(session: Session, row: Job, version: int | None) -> dict[str, int]:
+    """The files treated with a version of the recipe since, and their bytes."""
+    if version is None:
+        return {}
+    lightest = select(func.min(Derived.size)).where(Derived.file_id == File.id, Derived.stands_in)
+    treated = (
+        select(Item.file_id)
+        .join(Run, Run.id == Item.run_id)
+        .where(Run.library_id == row.library_id, Run.recipe_version == version)
+        .where(Item.state.in_(["done", "passed"]))
+    )
+    sums = session.execute(
+        select(
+            func.count(),
+            func.coalesce(func.sum(File.size_before), 0),
+            func.coalesce(func.sum(File.size_now), 0),
+            func.coalesce(func.sum(func.least(File.size_now, lightest.scalar_subquery())), 0),
+        ).where(File.id.in_(treated), File.treated_at.is_not(None))
+    ).one()
+    names = ("actual_files", "actual_before", "actual_after", "actual_lightest")
+    return dict(zip(names, map(int, sums), strict=True))
