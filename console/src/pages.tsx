@@ -31,7 +31,7 @@ export const PAGES: Page[] = [
   { path: "treat/:run", hint: "one run", shows: RunPage },
   { path: "review", name: "Review", hint: "the pictures", shows: Review },
   { path: "review/:picture", hint: "one picture", shows: PicturePage },
-  { path: "keep", name: "Keep", hint: "backups and putting back", shows: Keep },
+  { path: "keep", name: "Keep", hint: "backups and restoring", shows: Keep },
 ];
 
 export const addressOf = (slug: string, path: string) => (path ? `/l/${slug}/${path}` : `/l/${slug}`);

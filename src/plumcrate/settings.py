@@ -55,3 +55,11 @@ class Settings(BaseSettings):
     )
     previews_mb: int = Field(500, ge=10, description="Room on disk for small pictures of lists.")
     session_days: int = Field(14, ge=1)
+
+    @property
+    def most_pixels(self) -> int:
+        return round(self.max_megapixels * 1e6)
+
+    @property
+    def most_bytes(self) -> int:
+        return self.max_file_mb * 1_000_000

@@ -328,7 +328,7 @@ def test_who_only_looks_costs_the_machine_nothing(attacked: Service) -> None:
             lambda: looker.start_check("ledge", CheckRequest()),
             lambda: looker.start_survey("ledge"),
             lambda: looker.rescue("ledge", 1, None),  # type: ignore[arg-type]
-            lambda: looker.stop_forecast(1),
+            lambda: looker.stop_job(1),
         ):
             with pytest.raises(ProblemError) as caught:
                 call()
@@ -341,28 +341,26 @@ def test_forecasts_and_checks_one_at_a_time_and_with_an_end(attacked: Service) -
     check = client.start_check("ledge", CheckRequest())
     with psycopg.connect(attacked.database_url) as connection:
         jobs = connection.execute(
-            "SELECT count(*) FROM procrastinate_jobs WHERE task_name IN ('forecast', 'check-library')"
+            "SELECT count(*) FROM procrastinate_jobs WHERE task_name = 'run-job'"
         ).fetchone()
-        rows = connection.execute(
-            "SELECT job_id FROM checks UNION ALL SELECT job_id FROM forecasts"
-        ).fetchall()
+        rows = connection.execute("SELECT queued_id FROM jobs WHERE state = 'waiting'").fetchall()
     assert jobs == (2,)
     assert None not in {row[0] for row in rows}, "the job's number is known, so it is not queued twice"
     for call, code in (
-        (lambda: client.start_forecast("ledge", ForecastRequest()), "forecast-open"),
-        (lambda: client.start_check("ledge", CheckRequest()), "check-open"),
+        (lambda: client.start_forecast("ledge", ForecastRequest()), "job-open"),
+        (lambda: client.start_check("ledge", CheckRequest()), "job-open"),
     ):
         with pytest.raises(ProblemError) as caught:
             call()
         assert caught.value.code == code
-    assert client.stop_forecast(forecast.id).state == "stopped"
-    assert client.stop_check(check.id).state == "stopped"
+    assert client.stop_job(forecast.id).state == "stopped"
+    assert client.stop_job(check.id).state == "stopped"
     with pytest.raises(ProblemError) as caught:
-        client.stop_check(check.id)
+        client.stop_job(check.id)
     assert caught.value.code == "ended"
     again = client.start_check("ledge", CheckRequest())
     assert again.id > check.id
-    client.stop_check(again.id)
+    client.stop_job(again.id)
 
 
 def test_two_folders_that_overlap_connected_at_once(attacked: Service, tmp_path: Path) -> None:
@@ -390,7 +388,7 @@ def test_a_library_is_not_disconnected_while_something_is_under_way(attacked: Se
     survey = client.start_survey("ledge")
     with pytest.raises(ProblemError) as caught:
         client.disconnect("ledge")
-    assert (caught.value.code, "a survey" in str(caught.value)) == ("library-busy", True)
+    assert (caught.value.code, "a run" in str(caught.value)) == ("library-busy", True)
     with psycopg.connect(attacked.database_url, autocommit=True) as connection:
         connection.execute(
             "UPDATE jobs SET state = 'finished', finished_at = now() WHERE id = %s", [survey.id]
@@ -403,11 +401,12 @@ def test_a_library_is_not_disconnected_while_something_is_under_way(attacked: Se
             client.disconnect("ledge")
         assert "not settled" in str(caught.value)
         connection.execute("DELETE FROM journal")
-        connection.execute("UPDATE runs SET state = 'paused', finished_at = NULL WHERE id = %s", [run.id])
+        connection.execute("UPDATE runs SET state = 'stopped'")
+        connection.execute("UPDATE jobs SET state = 'waiting', finished_at = NULL WHERE id = %s", [survey.id])
         with pytest.raises(ProblemError) as caught:
             client.disconnect("ledge")
-        assert "a run" in str(caught.value)
-        connection.execute("UPDATE runs SET state = 'stopped'")
+        assert "a survey" in str(caught.value)
+        connection.execute("UPDATE jobs SET state = 'stopped', finished_at = now()")
     client.disconnect("ledge")
     assert client.libraries() == []
     assert os.listdir(root) == ["a.jpg"]

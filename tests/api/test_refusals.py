@@ -8,12 +8,13 @@ import pytest
 from conftest import EMAIL, PASSWORD, Service, photograph
 from pydantic import ValidationError
 
-from plumcrate.api.problems import PROBLEMS, ApiError
-from plumcrate.api.routers.libraries import _checked_root
+from plumcrate.api.problems import PROBLEMS
 from plumcrate.client import Client, ProblemError, UnreachableError
 from plumcrate.contract import KeyRequest, LibraryRequest, Role, RunRequest, Scope
 from plumcrate.records.database import Database
 from plumcrate.settings import Settings
+from plumcrate.work import connecting
+from plumcrate.work.refusal import Refusal
 
 
 def refused(code: str, call: object, *arguments: object) -> str:
@@ -59,10 +60,10 @@ def test_folders_without_permission(
     settings = Settings(database_url=database.url, state_dir=tmp_path / "state")
     (tmp_path / "site").mkdir()
     monkeypatch.setattr(os, "access", lambda _, mode: not mode & lacking)
-    with database.begin() as session, pytest.raises(ApiError) as caught:
-        _checked_root(session, str(tmp_path / "site"), settings)
+    with database.begin() as session, pytest.raises(Refusal) as caught:
+        connecting._checked_root(session, str(tmp_path / "site"), settings.state_dir)
     assert caught.value.code == code
-    assert "owner and mode" in caught.value.detail
+    assert "owner and mode" in str(caught.value)
 
 
 def test_runs_and_surveys(service: Service, library: Path) -> None:

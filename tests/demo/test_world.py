@@ -11,8 +11,8 @@ import pytest
 from conftest import hashes, photograph
 from fastapi.testclient import TestClient
 from PIL import Image
+from standardwebhooks import Webhook
 
-from plumcrate.api.routers.intake import _check_signature
 from plumcrate.demo.postgres import PrivatePostgres, free_port
 from plumcrate.demo.site import create_site
 from plumcrate.demo.world import Photo, build, drawings, photos
@@ -91,9 +91,7 @@ def test_an_upload_is_stored_by_month_with_its_sizes_and_the_webhook_is_called(t
     server.shutdown()
     assert len(heard) == 2
     headers, body = heard[1]
-    _check_signature(
-        secret, headers["webhook-id"], headers["webhook-timestamp"], headers["webhook-signature"], body
-    )
+    Webhook(secret).verify(body, headers)
     event = json.loads(body)
     assert event["type"] == "media.created"
     assert event["data"]["paths"][:2] == [path, path.replace(".jpg", "-640w.jpg")]

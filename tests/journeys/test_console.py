@@ -131,19 +131,17 @@ def test_a_recipe_is_tried_saved_and_checked_after(service: Service, tmp_path: P
     page.get_by_role("button", name="Add a rule").click()
     page.get_by_label("Name of the rule").fill("drawings")
     page.get_by_label("Format").select_option("png")
+    page.get_by_label("Then").select_option("leave")
     outcome = page.get_by_role("complementary")
     expect(outcome.get_by_text("rule “drawings”").locator("..")).to_contain_text("1")
     expect(outcome.get_by_text("left alone").locator("..")).to_contain_text("1")
     page.get_by_label("AVIF").first.uncheck()
-    page.get_by_label("Place").uncheck()
+    page.get_by_label("Time").check()
     page.get_by_role("button", name="Save as version 2").click()
     expect(page.get_by_text("version 2, saved by The keeper")).to_be_visible()
     saved = client.recipe("ledge").settings
-    assert (saved.avif, [rule.name for rule in saved.rules], "place" in saved.metadata) == (
-        False,
-        ["drawings"],
-        False,
-    )
+    assert (saved.copies, [rule.name for rule in saved.rules]) == (["webp"], ["drawings"])
+    assert saved.metadata == ["rights", "time"]
 
     page.get_by_role("link", name="Runs").click()
     page.get_by_role("button", name="Start the run").click()

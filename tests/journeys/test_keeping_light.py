@@ -194,11 +194,10 @@ def test_forecast_then_run_then_hand_back(kept: Service, root: Path) -> None:
     before = hashes(root)
     expected = client.wait_for_job(client.start_forecast("ledge", ForecastRequest(seconds=60)).id)
     assert hashes(root) == before, "a forecast writes nothing"
-    assert expected.result is not None
-    assert (expected.result.files, expected.result.sampled_files) == (3, 3)
+    outlook = expected.forecast.outlook
+    assert (outlook.files, outlook.sampled_files) == (3, 3)
     run = client.wait_for_run(client.start_run(RunRequest(library="ledge")).id)
-    right = client.forecast(expected.id).result
-    assert right is not None
+    right = client.job(expected.id).forecast.outlook
     assert right.actual_files == 3
     assert right.actual_after == run.bytes_after == right.bytes_after.expected, "all files were in the sample"
     assert right.actual_lightest == right.bytes_lightest.low
@@ -336,7 +335,7 @@ def test_names_and_rights_that_give_trouble(kept: Service, root: Path, tmp_path:
 
 def test_the_machine_is_checked(kept: Service, root: Path) -> None:
     found = {line.what: line for line in kept.client.machine().lines}
-    assert {"WEBP", "AVIF", "database", "clock", "workers", "backup store", "library ledge"} <= found.keys()
+    assert {"WebP", "AVIF", "database", "clock", "workers", "backup store", "library ledge"} <= found.keys()
     assert found["workers"].verdict == "fine"
     keep(kept, backups=False)
     assert "Backups are off" in kept.client.library("ledge").warnings[0]

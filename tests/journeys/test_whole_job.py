@@ -62,7 +62,7 @@ def test_treat_look_and_put_back(service: Service, library: Path) -> None:
     assert savings.total.bytes_now == sum(picture.bytes_now for picture in pictures)
     assert savings.total.bytes_lightest < savings.total.bytes_now < savings.total.bytes_before * 0.9
     assert sum(slat.bytes_now for slat in savings.by_folder) == savings.total.bytes_now
-    assert savings.derived == sum(path.endswith((".webp", ".avif")) for path in now) - sum(
+    assert savings.copies == sum(path.endswith((".webp", ".avif")) for path in now) - sum(
         path.endswith(".webp") for path in before
     )
     assert not [path for path in now if STAGED_PREFIX in path]
@@ -253,7 +253,7 @@ def test_the_command_line(service: Service, library: Path, tmp_path: Path) -> No
     assert "unreadable" in plumcrate("survey", "ledge")
     assert "share files" in plumcrate("connect", str(library), code=4)
     assert json.loads(plumcrate("libraries", "--json"))[0]["last_survey"]["state"] == "finished"
-    output = plumcrate("run", "ledge", "--folder", "2025/10", "--level", "lean", "--no-avif", code=1)
+    output = plumcrate("run", "ledge", "--folder", "2025/10", "--level", "lean", "--copies", "webp", code=1)
     assert "4 failed" in output
     assert "error-page.jpg: the content is not a picture" in output
     listing = json.loads(plumcrate("list", "ledge", "--state", "lighter", "--json"))

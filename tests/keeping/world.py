@@ -260,9 +260,11 @@ class World:
             if name in self.expected:
                 self.expected[name] = data
             elif name.rpartition("/")[2].startswith("."):
-                if path in self.expected:
+                here = self.store.nodes.get(path)
+                if path in self.expected and not (here and sha(here.data) in self.written):
                     self.expected[path] = data  # aside for a moment: it must win its name back
                 else:
+                    # Somebody else's bytes have the name meanwhile: these are kept among the backups.
                     self.anywhere.add(data)
 
     def unmount(self) -> None:

@@ -94,7 +94,11 @@ def test_the_first_rule_that_fits_decides_and_an_own_level_goes_before(filled: D
     recipe = settings(
         level="everyday",
         rules=[
-            {"name": "press", "when": {"folder": "2024/press"}, "how": {"level": "gallery", "copies": ["avif"]}},
+            {
+                "name": "press",
+                "when": {"folder": "2024/press"},
+                "how": {"level": "gallery", "copies": ["avif"]},
+            },
             {"name": "all JPEG", "when": {"formats": ["jpeg"]}, "how": {"level": "lean"}},
         ],
     )

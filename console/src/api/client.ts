@@ -43,7 +43,7 @@ export class Problem extends Error {
   }
 }
 
-export const api = createClient<paths>({ baseUrl: "/", credentials: "same-origin" });
+export const api = createClient<paths>({ baseUrl: globalThis.location?.origin ?? "/", credentials: "same-origin", fetch: (request) => fetch(request) });
 
 interface Answer<T> {
   data?: T;

@@ -75,10 +75,12 @@ function Comparison({ picture }: { picture: PictureDetail }) {
   const atSpot = useSearchParams()[0].get("at") === "worst";
   const { shown, label } = useFormats();
   const readable = picture.all_files.filter((file) => file.width > 0 && shown.some((format) => format.name === file.format));
-  const [fileId, setFileId] = useState<number | null>(() => (atSpot ? worstOf(readable)?.file.id : null) ?? null);
-  const file = readable.find((one) => one.id === fileId) ?? readable[0];
+  const worst = atSpot ? worstOf(readable) : undefined;
+  const [fileId, setFileId] = useState<number | null>(null);
+  const file = readable.find((one) => one.id === fileId) ?? worst?.file ?? readable[0];
   const [left, setLeft] = useState("before");
-  const [right, setRight] = useState(() => (atSpot ? worstOf(readable)?.key : null) ?? "now");
+  const [chosen, setRight] = useState<string | null>(null);
+  const right = chosen ?? worst?.key ?? "now";
   if (!file) return <p className="rounded-md bg-sunken p-8 text-center text-quiet">This file cannot be shown as a picture.</p>;
   const versions = versionsOf(file, label);
   const pick = (wanted: string, fallback: number) => versions.find((one) => one.key === wanted) ?? versions[Math.min(fallback, versions.length - 1)];

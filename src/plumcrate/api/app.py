@@ -57,14 +57,14 @@ def create_app(settings: Settings | None = None) -> FastAPI:
             2,
             settings.child_memory_mb,
             settings.seconds_per_megapixel,
-            limits=Limits(round(settings.max_megapixels * 1e6)),
+            limits=Limits(settings.most_pixels),
             urgent=True,
         )
         app.state.previews = Previews(
             database,
             app.state.state_folder,
             app.state.sandbox,
-            most_bytes=settings.max_file_mb * 1_000_000,
+            most_bytes=settings.most_bytes,
             room=settings.previews_mb * 1_000_000,
             threads=2,
         )

@@ -30,7 +30,7 @@ class Call(Generic[T]):
     seconds: float | None = None
 
 
-def _get(path: str, answer: type[T], **params: Any) -> Call[T]:
+def _get(path: str, answer: type[T], /, **params: Any) -> Call[T]:
     given = {name: value for name, value in params.items() if value is not None}
     return Call("GET", path, TypeAdapter(answer), given)
 

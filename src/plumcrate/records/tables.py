@@ -478,6 +478,8 @@ class WorkerRow(Base):
     pid: Mapped[int]
     children: Mapped[int]
     version: Mapped[str]
+    most_pixels: Mapped[int] = mapped_column(default=0)
+    most_bytes: Mapped[int] = mapped_column(default=0)
     loops: Mapped[dict[str, Any]] = mapped_column(default=dict)  # how its loops fare, by name
     heard_at: Mapped[datetime] = _now()
 

@@ -30,6 +30,8 @@ from plumcrate.records.tables import File, Picture
 
 #: What a key that says nothing of a setting means: never changed, whatever the defaults become.
 _USUAL = Recipe(metadata=EVERYTHING).as_dict()
+#: With a file's key: the limit of the machine that it was too large for, in pixels or in bytes.
+BEYOND = "beyond"
 _CONVERSIONS = {
     "photographs_to_jpeg": Conversion.PHOTOGRAPH_TO_JPEG,
     "flat_to_png": Conversion.FLAT_TO_PNG,

@@ -38,7 +38,7 @@ from plumcrate.records.tables import Backup, File, Item, Journal, Library, Run
 from plumcrate.settings import Settings
 from plumcrate.storage.errors import NotThere, StorageError
 
-from .decision import key_of
+from .decision import BEYOND, key_of
 from .forecast import forecast
 from .jobs import Follow, carry_out
 from .locks import LIBRARY_LOCK, PATH_LOCK, PICTURE_LOCK, path_key
@@ -172,7 +172,7 @@ class Engine:
             self.database, self.keeper(library), library,
             RecipeSettings.model_validate(follow.request["recipe"]), number=follow.number,
             seconds=follow.request["seconds"], measure=self.sandbox.measure,
-            at_a_time=self.settings.children, most_bytes=self.settings.max_file_mb * 1_000_000,
+            at_a_time=self.settings.children, most_bytes=self.settings.most_bytes,
             stopped=lambda: self.stopping or follow.stopped(),
         )  # fmt: skip
         return ForecastReport(recipe_version=follow.request["recipe_version"], outlook=outlook)
@@ -260,12 +260,12 @@ class Engine:
             else:
                 outcome = treat_file(keeper, self.sandbox, file, order)
         except LeftAlone as error:
-            settled = not isinstance(error, TooManyBytes)
-            outcome = Outcome(ItemState.PASSED, FileState.LEFT_ALONE, error.code, str(error), settled=settled)
+            beyond = {"bytes": self.settings.most_bytes} if isinstance(error, TooManyBytes) else None
+            outcome = Outcome(ItemState.PASSED, FileState.LEFT_ALONE, error.code, str(error), beyond=beyond)
         except ImagingError as error:
             # What is too large for this machine need not be for another, or tomorrow.
-            settled = not isinstance(error, TooLarge)
-            outcome = Outcome(ItemState.FAILED, FileState.UNREADABLE, error.code, str(error), settled=settled)
+            beyond = {"pixels": self.settings.most_pixels} if isinstance(error, TooLarge) else None
+            outcome = Outcome(ItemState.FAILED, FileState.UNREADABLE, error.code, str(error), beyond=beyond)
         except NotThere as error:
             self._put_back(item_id, seconds=_AWAY_SECONDS, code=error.code, why=str(error))
             return
@@ -294,7 +294,7 @@ class Engine:
             return None
         recipe = recipe_of(session, run, item.variant)
         settings = RecipeSettings.model_validate(run.settings)
-        most_bytes = self.settings.max_file_mb * 1_000_000
+        most_bytes = self.settings.most_bytes
         return Order(run.id, recipe, settings, upkeep_of(library), most_bytes)
 
     def _restore(self, keeper: Keeper, run: Run, file: File) -> Outcome:
@@ -340,6 +340,8 @@ def _settle(file: File, outcome: Outcome, recipe: Recipe | None) -> None:
     assert outcome.file is not None
     file.state, file.reason = outcome.file, outcome.reason
     file.recipe = key_of(recipe) if recipe is not None and outcome.settled else None
+    if file.recipe is not None and outcome.beyond is not None:
+        file.recipe = file.recipe | {BEYOND: outcome.beyond}
     if outcome.item is ItemState.FAILED:
         return
     file.level = str(recipe.level) if recipe else None

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import ColumnElement, and_, case, func, literal, or_, select
+from sqlalchemy import ColumnElement, and_, case, exists, func, literal, or_, select
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import CopyFormat, Effect, FileState, Level, MetadataKind, Plan, RecipeSettings
 from plumcrate.contract import Effort as WireEffort
 from plumcrate.records.queries.libraries import current_recipe
-from plumcrate.records.tables import File, Library, Picture, RecipeVersion
+from plumcrate.records.tables import File, Library, Picture, RecipeVersion, WorkerRow
 
-from .decision import Variant, variant_of, variants
+from .decision import BEYOND, Variant, variant_of, variants
 
 #: Files that are there.
 PRESENT = File.state != FileState.GONE
@@ -29,11 +29,24 @@ def left_alone(found: list[Variant], number: ColumnElement[int]) -> ColumnElemen
 
 
 def settled(found: list[Variant], number: ColumnElement[int]) -> ColumnElement[bool]:
-    """Whether a file was last treated just as the variant with a number says."""
+    """Whether a file was last treated just as the variant with a number says.
+
+    One that was too large for the machine it came to is not settled once a worker takes larger ones.
+    """
     treating = [
         (number == index, literal(variant.key, JSONB)) for index, variant in enumerate(found) if variant.key
     ]
-    return func.coalesce(File.recipe == case(*treating), False)
+    just_so = File.recipe.op("-", return_type=JSONB)(BEYOND) == case(*treating)
+    beyond = File.recipe[BEYOND]
+    welcome = exists(
+        select(1).where(
+            or_(
+                WorkerRow.most_pixels > beyond["pixels"].as_integer(),
+                WorkerRow.most_bytes > beyond["bytes"].as_integer(),
+            )
+        )
+    )
+    return and_(func.coalesce(just_so, False), ~welcome)
 
 
 #: Treated so that pixels changed, without a backup to start from again.

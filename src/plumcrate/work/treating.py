@@ -40,12 +40,16 @@ class Stage(Enum):
 class TooManyBytes(LeftAlone):
     """A file that is larger than what is treated on this machine; another may treat it."""
 
+    def __init__(self, size: int, most: int) -> None:
+        super().__init__(f"its {size / 1e6:,.0f} MB are more than the {most / 1e6:,.0f} MB treated here")
+
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
     """How an item ended, and what becomes of its file's record.
 
-    ``settled``: the file need not be looked at again under the same recipe.
+    ``settled``: the file need not be looked at again under the same recipe; ``beyond``: but on a machine with
+    a larger limit than this.
     """
 
     item: ItemState
@@ -58,6 +62,7 @@ class Outcome:
     how: str | None = None
     spot: dict[str, Any] | None = None
     worst: float | None = None
+    beyond: dict[str, int] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,9 +86,7 @@ def treat_file(
     """
     size = keeper.store.facts(file.path).size
     if size > order.most_bytes:
-        raise TooManyBytes(
-            f"its {size / 1e6:,.0f} MB are more than the {order.most_bytes / 1e6:,.0f} MB treated here"
-        )
+        raise TooManyBytes(size, order.most_bytes)
     current = keeper.store.read(file.path)
     source = source_of(keeper, file, current)
     if source is None:

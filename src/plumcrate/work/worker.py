@@ -63,7 +63,7 @@ class Worker:
         self.settings = settings
         self.database = Database(settings.database_url, pool_size=2 * settings.children + 8)
         limits = settings.child_memory_mb, settings.seconds_per_megapixel
-        pixels = Limits(round(settings.max_megapixels * 1e6))
+        pixels = Limits(settings.most_pixels)
         self.sandbox = Sandbox(settings.children, *limits, limits=pixels)
         self.express = Sandbox(1, *limits, limits=pixels, urgent=True)
         self.engine = Engine(settings, self.database, self.sandbox, self.express)
@@ -177,6 +177,7 @@ class Worker:
         row = WorkerRow(
             id=self.name, host=socket.gethostname(), pid=os.getpid(),
             children=self.settings.children, version=__version__,
+            most_pixels=self.settings.most_pixels, most_bytes=self.settings.most_bytes,
             loops={each.name: each.report() for each in self.loops},
         )  # fmt: skip
         with self.database.begin() as session:

@@ -229,6 +229,8 @@ def _settings(held: dict[str, Any]) -> dict[str, Any]:
 def _worst_places() -> None:
     op.add_column("workers", sa.Column("loops", JSON, server_default="{}", nullable=False))
     op.alter_column("workers", "loops", server_default=None)
+    for name in ("most_pixels", "most_bytes"):
+        op.add_column("workers", sa.Column(name, sa.BigInteger(), server_default="0", nullable=False))
     op.create_table(
         "left_stores",
         sa.Column("slug", sa.Text(), primary_key=True),

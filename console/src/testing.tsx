@@ -1,0 +1,78 @@
+/** What tests of parts share: a service that is made up, a cache, a place to stand. */
+
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { render } from "@testing-library/react";
+import type { ReactNode } from "react";
+import { MemoryRouter } from "react-router";
+import { vi } from "vitest";
+import type { Format, Job, Library, PictureFile, Recipe } from "./api/client";
+
+export const FORMATS: Format[] = [
+  ["jpeg", "JPEG", false, true],
+  ["png", "PNG", false, false],
+  ["gif", "GIF", false, false],
+  ["webp", "WebP", true, true],
+  ["avif", "AVIF", true, true],
+].map(([name, label, copy, knob]) => ({
+  name: name as string, label: label as string, media_type: `image/${String(name)}`, endings: [`.${String(name)}`],
+  treated: true, copy_of_others: copy as boolean, knob: knob as boolean, conversion: false, shown: true,
+}));
+
+export const LIBRARY = {
+  slug: "ledge", name: "Gannet Ledge", root: "/srv/ledge", recipe_version: 2, level: "everyday", copy_formats: ["webp", "avif"],
+  patterns: [], at_rest: false, created_at: "2026-06-01T00:00:00Z", pictures: 12, files: 34, files_new: 2, files_treated: 30,
+  files_unreadable: 0, files_failed: 0, copies: 40, bytes_before: 100, bytes_now: 60, bytes_lightest: 50, bytes_backups: 90,
+  warnings: [], upkeep: { backups: true }, last_survey: null,
+} as unknown as Library;
+
+export const RECIPE = {
+  library: "ledge", version: 2, by: "The keeper", created_at: "2026-06-01T00:00:00Z",
+  settings: {
+    level: "everyday", copies: ["webp", "avif"], keep_larger_copies: false, effort: "normal",
+    fixed_quality: { jpeg: null, webp: null, avif: null }, metadata: ["rights"], clear_hidden: true, originals: true,
+    renditions: "chosen", chosen_sizes: ["300x200"], largest: { width: 0, height: 0, existing: true },
+    sharpening: { amount: 0, radius: 0.6, threshold: 2 },
+    conversions: { photographs_to_jpeg: false, flat_to_png: false, gif_to_png: false, first_file: "keep" }, rules: [],
+  },
+} as unknown as Recipe;
+
+export const EFFECT = { files: 9, new: 1, again: 2, settled: 3, left_out: 2, without_backup: 1, by_rule: {} };
+
+export function job(kind: Job["kind"], part: Partial<Job> = {}): Job {
+  return { id: 5, library: "ledge", kind, state: "finished", reason: null, by: "", mend: false, run_id: null, created_at: "2026-06-01T00:00:00Z", started_at: null, finished_at: null, ...part } as Job;
+}
+
+export const FILE = {
+  id: 9, path: "2025/kite.jpg", role: "original", state: "lighter", format: "jpeg", width: 640, height: 480, size_before: 1000,
+  size_now: 500, score: 80.1, spot: { score: 71.2, left: 0.25, top: 0.5, columns: 2, lost: "000a1d05" },
+  derived: [
+    { purpose: "copy", format: "avif", width: 640, height: 480, stands_in: true, path: "2025/kite.jpg.avif", size: 400, score: 80.4, spot: { score: 60, left: 0.9, top: 0.1, columns: 1, lost: "28" }, how: "q" },
+  ],
+} as unknown as PictureFile;
+
+type Answers = Record<string, unknown>;
+
+/** Answers as the table says, by method and address; what was sent is in the list that comes back. */
+export function serve(answers: Answers): { method: string; path: string; body: unknown }[] {
+  const sent: { method: string; path: string; body: unknown }[] = [];
+  vi.stubGlobal("fetch", async (request: Request) => {
+    const path = new URL(request.url, "http://x").pathname.replace("/api/v1", "");
+    const text = await request.text();
+    sent.push({ method: request.method, path, body: text ? JSON.parse(text) : undefined });
+    const answer = answers[`${request.method} ${path}`] ?? (path === "/formats" ? FORMATS : undefined);
+    const problem = { type: "urn:plumcrate:problem:not-found", title: "There is no such thing", status: 404, detail: path };
+    return new Response(JSON.stringify(answer ?? problem), { status: answer === undefined ? 404 : 200, headers: { "content-type": "application/json" } });
+  });
+  return sent;
+}
+
+/** Renders a part where pages stand. */
+export function show(part: ReactNode, at = "/") {
+  const cache = new QueryClient({ defaultOptions: { queries: { retry: false } } });
+  const shown = render(
+    <QueryClientProvider client={cache}>
+      <MemoryRouter initialEntries={[at]}>{part}</MemoryRouter>
+    </QueryClientProvider>,
+  );
+  return { ...shown, cache };
+}

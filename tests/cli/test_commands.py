@@ -1,0 +1,428 @@
+# ruff: noqa: E501
+"""Commands against a service that is made up: what they send, what they say, as JSON and in words, and how
+they end."""
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+
+from plumcrate import imaging
+from plumcrate.cli import main as entry
+from plumcrate.cli.commands import care, keeping, libraries, pictures, recipes, runs
+from plumcrate.cli.commands.common import Outcome, as_data
+from plumcrate.cli.main import main
+from plumcrate.client import Client
+
+NOW = "2026-06-01T12:00:00Z"
+LIBRARY = {
+    "slug": "ledge", "name": "Ledge", "root": "/srv/ledge", "recipe_version": 2, "level": "everyday",
+    "copy_formats": ["webp", "avif"], "patterns": [], "upkeep": {}, "created_at": NOW, "pictures": 12,
+    "files": 34, "files_new": 2, "bytes_before": 10_000_000, "bytes_now": 5_000_000,
+    "bytes_lightest": 4_000_000, "warnings": ["Backups are off."],
+}  # fmt: skip
+RUN = {
+    "id": 7, "library": "ledge", "kind": "treat", "origin": "person", "state": "finished", "level": "lean",
+    "copies": ["webp"], "scope": {}, "files": 3, "done": 2, "passed": 0, "failed": 1, "left": 0, "already": 4,
+    "left_out": 5, "elsewhere": 6, "bytes_before": 1000, "bytes_after": 400, "bytes_lightest": 300,
+    "created_at": NOW,
+}  # fmt: skip
+ITEM = {"id": 1, "run_id": 7, "picture_id": 1, "path": "a.jpg", "state": "failed", "reason": "it hung"}
+SPOT = {"score": 71.2, "left": 0.25, "top": 0.5, "columns": 2, "lost": "000a1d05"}
+PICTURE = {
+    "id": 3, "library": "ledge", "path": "2025/kite.jpg", "name": "kite.jpg", "folder": "2025", "format": "jpeg",
+    "width": 640, "height": 480, "state": "lighter", "files": 1, "bytes_before": 1000, "bytes_now": 500,
+    "bytes_lightest": 400, "score": 80.1, "worst": 71.2, "original_id": 9,
+}  # fmt: skip
+DETAIL = PICTURE | {
+    "all_files": [
+        {"id": 9, "path": "2025/kite.jpg", "role": "original", "state": "lighter", "width": 640, "height": 480,
+         "size_before": 1000, "size_now": 500, "score": 80.1, "spot": SPOT, "how": "step 80, 4:2:0",
+         "derived": [{"purpose": "copy", "format": "avif", "width": 640, "height": 480, "stands_in": True,
+                      "path": "2025/kite.jpg.avif", "size": 400, "score": 80.4, "spot": None, "how": "q"}]},
+    ],
+    "history": [{"id": 1, "at": NOW, "action": "replace", "path": "2025/kite.jpg", "bytes_before": 1000,
+                 "bytes_after": 500, "score": 80.1, "run_id": 7}],
+}  # fmt: skip
+
+
+def job(kind: str, state: str = "finished", **report: Any) -> dict[str, Any]:
+    more = {name: report.pop(name) for name in ("reason", "run_id", "mend") if name in report}
+    return {"id": 5, "library": "ledge", "kind": kind, "state": state, kind: report, "created_at": NOW} | more
+
+
+OUTLOOK = {
+    "files": 3, "bytes_before": 1000, "sampled_files": 2, "sampled_bytes": 600, "seconds": 4.0,
+    "bytes_after": {"low": 400, "expected": 450, "high": 500},
+    "bytes_lightest": {"low": 300, "expected": 350, "high": 400},
+}  # fmt: skip
+ANSWERS: dict[tuple[str, str], Any] = {
+    ("GET", "/libraries"): [LIBRARY],
+    ("POST", "/libraries"): LIBRARY,
+    ("GET", "/libraries/ledge"): LIBRARY,
+    ("PATCH", "/libraries/ledge"): LIBRARY,
+    ("POST", "/libraries/ledge/surveys"): job("survey", "waiting"),
+    ("POST", "/libraries/ledge/checks"): job("check", "waiting"),
+    ("POST", "/libraries/ledge/forecasts"): job("forecast", "waiting"),
+    ("POST", "/libraries/ledge/prunings"): job("pruning", "waiting"),
+    ("GET", "/runs"): [RUN],
+    ("POST", "/runs"): RUN,
+    ("GET", "/runs/7"): RUN,
+    ("POST", "/runs/7/pause"): RUN | {"state": "paused", "left": 2},
+    ("GET", "/runs/7/items"): {"rows": [ITEM], "total": 1},
+    ("GET", "/libraries/ledge/pictures"): {"rows": [PICTURE], "total": 1},
+    ("GET", "/pictures/3"): DETAIL,
+    ("PUT", "/pictures/3/own"): DETAIL | {"own": "leave"},
+    ("GET", "/pictures/3/plan"): [
+        {"path": "a.jpg", "rule": None, "verdict": "treat", "because": "the recipe decides", "level": "lean",
+         "copies": ["avif"]}
+    ],
+    ("GET", "/libraries/ledge/backups"): {
+        "backups": 9, "bytes": 900, "needed": 5, "bytes_needed": 500, "orphaned": 3, "bytes_orphaned": 300,
+        "oldest_at": None, "folder": "/var/b", "bytes_free": 10_000,
+    },
+    ("GET", "/libraries/ledge/orphans"): {
+        "rows": [{"id": 8, "path": "lost\x1b[2J.jpg", "size": 100, "created_at": NOW}], "total": 1,
+    },
+    ("POST", "/libraries/ledge/orphans/8/restore"): {"id": 8, "path": "lost.jpg", "size": 100, "created_at": NOW},
+    ("POST", "/libraries/ledge/recognise"): {"marked": True, "closed": 2, "gone": 1},
+    ("GET", "/libraries/ledge/jobs"): [
+        job("proof", run_id=6, originals_identical=99, verdict="incomplete"),
+        job("proof", run_id=7, originals_identical=4, verdict="complete"),
+    ],
+    ("GET", "/libraries/ledge/savings"): {
+        "library": "ledge", "pictures": 1, "copies": 2, "bytes_copies": 50, "bytes_backups": 100,
+        **{name: {"name": name, "files": 1, "bytes_before": 10, "bytes_now": 5, "bytes_lightest": 4}
+           for name in ("total", "treated")},
+        **{name: [{"name": "", "files": 1, "bytes_before": 10, "bytes_now": 5, "bytes_lightest": 4}]
+           for name in ("by_format", "by_role", "by_folder", "by_month")},
+    },
+    ("GET", "/machine"): {"verdict": "broken", "lines": [
+        {"what": "database", "verdict": "broken", "detail": "away", "todo": "start it"},
+        {"what": "WebP", "verdict": "fine", "detail": "1.5"},
+    ]},
+    ("GET", "/libraries/ledge/recipe"): {
+        "library": "ledge", "version": 2, "by": "keeper", "created_at": NOW,
+        "settings": {"level": "lean", "rules": [
+            {"name": "logos", "when": {"folder": "logos"}, "how": {"level": "exact", "copies": []}},
+            {"name": "press", "when": {"name": "*.png"}, "leave": True},
+        ]},
+    },
+    ("POST", "/libraries/ledge/recipe/effect"): {
+        "files": 9, "new": 1, "again": 2, "settled": 3, "left_out": 2, "without_backup": 1, "by_rule": {"logos": 4},
+    },
+    ("POST", "/libraries/ledge/hook-secret"): {"url": "http://x/hooks/ledge", "secret": "whsec_x"},
+}  # fmt: skip
+
+
+class Service:
+    """Answers as the table says; ``ends`` are jobs as they are at their end, by their kind."""
+
+    def __init__(self) -> None:
+        self.answers = dict(ANSWERS)
+        self.sent: list[tuple[str, str, Any, dict[str, str]]] = []
+        self.end: dict[str, Any] = {}
+
+    def __call__(self, request: httpx.Request) -> httpx.Response:
+        path = request.url.path.removeprefix("/api/v1")
+        if path == "/events":
+            return httpx.Response(200, headers={"content-type": "text/event-stream"})
+        body = json.loads(request.content) if request.content[:1] in (b"{", b"[") else None
+        self.sent.append((request.method, path, body, dict(request.url.params)))
+        if path == "/jobs/5":
+            return httpx.Response(200, json=self.end)
+        answer = self.answers.get((request.method, path))
+        if answer is None:
+            problem = {
+                "type": "urn:plumcrate:problem:not-found",
+                "title": "There is no such thing",
+                "status": 404,
+            }
+            return httpx.Response(404, json=problem)
+        return httpx.Response(200, json=answer)
+
+    @property
+    def last_body(self) -> Any:
+        return [body for method, _, body, _ in self.sent if body is not None][-1]
+
+
+@pytest.fixture
+def service(monkeypatch: pytest.MonkeyPatch) -> Service:
+    made = Service()
+    for module in (care, keeping, libraries, pictures, recipes, runs):
+        monkeypatch.setattr(
+            module, "client", lambda: Client("http://x", "k", transport=httpx.MockTransport(made))
+        )
+    return made
+
+
+Say = Callable[..., str]
+
+
+@pytest.fixture
+def say(capsys: pytest.CaptureFixture[str]) -> Say:
+    def run(*words: str, code: int = 0) -> str:
+        assert main(list(words)) == code
+        said = capsys.readouterr()
+        return said.out + said.err
+
+    return run
+
+
+@pytest.mark.parametrize(
+    ("words", "parts"),
+    [
+        (("libraries",), ("ledge", "34", "10.0 MB", "−50 %")),
+        (("connect", "/srv/ledge"), ("Connected /srv/ledge", "stays: rights", "Next: plumcrate survey ledge")),
+        (("runs",), ("treat lean", "finished", "−60 %")),
+        (("list", "ledge", "--sort", "worst"), ("2025/kite.jpg", "80.1", "71.2", "1 of 1 pictures")),
+        (("show", "ledge", "3"), ("640 x 480", "71 at 25%, 50%", "avif copy", "step 80", "run 7")),
+        (("plan", "ledge", "3"), ("the recipe decides", "avif")),
+        (("own", "ledge", "3", "leave"), ("is left alone for ever",)),
+        (("backups", "ledge"), ("9 backups", "5 of them", "3 (300 B) lost", "1 (100 B) are not needed", "10.0 kB free")),
+        (("orphans", "ledge"), ("lost\\x1b[2J.jpg", "1 of 1")),
+        (("rescue", "ledge", "8"), ("lost.jpg is in the library again",)),
+        (("recognise", "ledge", "--confirm", "ledge"), ("marked again", "2 changes", "1 files")),
+        (("savings", "ledge"), ("1 pictures", "2 copies", "top folder")),
+        (("recipe", "ledge"), ("version 2, saved by keeper", "logos", "copies none", "leave alone")),
+        (("recipe", "ledge", "--set", "level=gallery"), ("2 made again", "1 were changed before", "4 files", "add --save")),
+        (("upkeep", "ledge"), ("new_files", "! Backups are off.")),
+        (("hook-secret", "ledge"), ("http://x/hooks/ledge", "whsec_x", "shown this once")),
+        (("pause", "7"), ("Run 7 is paused; 2 files left",)),
+        (("run", "ledge", "--no-wait"), ("Run 7 has started", "plumcrate watch 7")),
+    ],
+)  # fmt: skip
+def test_what_commands_say(
+    service: Service, say: Say, words: tuple[str, ...], parts: tuple[str, ...]
+) -> None:
+    said = say(*words)
+    for part in parts:
+        assert part in said, said
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("libraries",), ("connect", "/srv/ledge"), ("runs",), ("list", "ledge"), ("show", "ledge", "3"),
+        ("plan", "ledge", "3"), ("backups", "ledge"), ("orphans", "ledge"), ("savings", "ledge"),
+        ("recipe", "ledge"), ("upkeep", "ledge"), ("hook-secret", "ledge"), ("run", "ledge", "--no-wait"),
+    ],
+)  # fmt: skip
+def test_every_command_prints_one_json_document_when_asked(
+    service: Service, say: Say, words: tuple[str, ...]
+) -> None:
+    assert json.loads(say(*words, "--json")) is not None
+
+
+def test_commands_return_values_and_print_nothing(
+    service: Service, capsys: pytest.CaptureFixture[str]
+) -> None:
+    options = entry.build_parser().parse_args(["libraries"])
+    outcome = options.command(options)
+    assert isinstance(outcome, Outcome)
+    assert as_data(outcome.value)[0]["slug"] == "ledge"  # type: ignore[index]
+    assert capsys.readouterr().out == ""
+
+
+def test_what_is_connected_says_what_stays_and_what_is_written(service: Service, say: Say) -> None:
+    say(
+        "connect",
+        "site",
+        "--name",
+        "Ledge",
+        "--copies",
+        "avif",
+        "--metadata",
+        "rights,time",
+        "--level",
+        "lean",
+    )
+    sent = service.last_body
+    assert sent["root"] == str(Path("site").absolute())
+    assert (sent["copies"], sent["metadata"], sent["level"]) == (["avif"], ["rights", "time"], "lean")
+    say("connect", "site", "--copies", "none", "--metadata", "all")
+    assert (service.last_body["copies"], len(service.last_body["metadata"])) == ([], 5)
+
+
+@pytest.mark.parametrize("words", [("--copies", "bmp"), ("--metadata", "everything"), ("--level", "best")])
+def test_words_that_nobody_knows_are_refused_before_anything_is_sent(
+    service: Service, capsys: pytest.CaptureFixture[str], words: tuple[str, ...]
+) -> None:
+    with pytest.raises(SystemExit) as ended:
+        main(["connect", "site", *words])
+    assert ended.value.code == 2
+    assert words[1] in capsys.readouterr().err
+    assert service.sent == []
+
+
+def test_all_that_a_run_is_asked_for_is_sent(service: Service, say: Say) -> None:
+    say(
+        "run",
+        "ledge",
+        "--no-wait",
+        "--folder",
+        "2025",
+        "--picture",
+        "2025/kite.jpg",
+        "--untreated",
+        "--copies",
+        "webp",
+    )
+    asked = [params for method, path, _, params in service.sent if path.endswith("/pictures")]
+    assert asked == [{"path": "2025/kite.jpg"}], "found by its path, not among the first 500 that contain it"
+    assert service.last_body["scope"] == {
+        "folder": "2025",
+        "pictures": [3],
+        "untreated": True,
+        "run": None,
+        "failed_of": None,
+    }
+    assert service.last_body["copies"] == ["webp"]
+    say("run", "ledge", "--no-wait", "--folder", "2025", "--failed-of", "4")
+    assert (service.last_body["scope"]["folder"], service.last_body["scope"]["failed_of"]) == ("2025", 4)
+    said = say("run", "ledge", "--picture", "a.jpg", "--failed-of", "4", code=2)
+    assert "give one of pictures, run and failed_of" in said
+
+
+def test_a_picture_that_is_not_there_ends_the_command(service: Service, say: Say) -> None:
+    service.answers["GET", "/libraries/ledge/pictures"] = {"rows": [], "total": 0}
+    assert "ledge has no picture nowhere.jpg" in say("show", "ledge", "nowhere.jpg", code=2)
+
+
+def test_a_run_is_followed_to_its_end_and_its_failures_are_listed(service: Service, say: Say) -> None:
+    said = say("run", "ledge", code=1)
+    for part in ("Run 7 has finished: 2 files done", "4 already treated", "5 are left alone", "6 are left to another",
+                 "✗ a.jpg: it hung", "plumcrate retry 7"):  # fmt: skip
+        assert part in said
+    assert json.loads(say("watch", "--json", code=1))["id"] == 7
+    service.answers["GET", "/runs"] = []
+    assert "There has been no run yet" in say("watch")
+
+
+@pytest.mark.parametrize(
+    ("words", "end", "parts", "code"),
+    [
+        (("survey", "ledge"), job("survey", pictures=2, files_seen=5, notes=["a.svg: left"]), ("2 pictures in 5 files", "a.svg: left"), 0),
+        (("survey", "ledge"), job("survey", "failed", reason="not mounted"), ("has failed: not mounted",), 1),
+        (("verify", "ledge"), job("check", files=3, copies=2, backups=3), ("Read 3 treated files", "all as recorded"), 0),
+        (("verify", "ledge"), job("check", files=3, differences=2, mended=1, findings=[
+            {"what": "x", "path": "a.jpg", "detail": "it is gone", "mended": True}]),
+         ("2 differences, 1 mended", "✓ a.jpg", "plumcrate verify ledge --mend"), 1),
+        (("verify", "ledge"), job("check", "stopped"), ("The check has stopped",), 1),
+        (("forecast", "ledge"), job("forecast", outlook=OUTLOOK), ("3 files of 1.00 kB", "450 B", "−55 %", "300 B and 400 B"), 0),
+        (("forecast", "ledge"), job("forecast", "failed", reason="away"), ("has failed: away",), 1),
+        (("prune", "ledge", "--confirm", "ledge"), job("pruning", backups=4, bytes=400, needed=1, left=2),
+         ("Deleted 4 backups, 400 B", "1 of them were the only original", "2 stay"), 0),
+        (("prune", "ledge", "--confirm", "ledge"), job("pruning", "failed", reason="the store is away"), ("the store is away",), 1),
+    ],
+)  # fmt: skip
+def test_jobs_are_followed_to_their_end(
+    service: Service, say: Say, words: tuple[str, ...], end: dict[str, Any], parts: tuple[str, ...], code: int
+) -> None:
+    service.end = end
+    said = say(*words, code=code)
+    for part in parts:
+        assert part in said, said
+    assert json.loads(say(*words, "--json", code=code))["state"] == end["state"]
+
+
+@pytest.mark.parametrize("command", ["prune", "recognise", "hand-back"])
+def test_what_cannot_be_undone_is_said_twice(service: Service, say: Say, command: str) -> None:
+    assert f"plumcrate {command} ledge --confirm ledge" in say(command, "ledge", code=2)
+    assert service.sent == []
+
+
+def test_a_hand_back_reads_its_own_proof(service: Service, say: Say) -> None:
+    handed = RUN | {"kind": "hand-back", "failed": 0, "level": None}
+    service.answers["POST", "/runs"] = service.answers["GET", "/runs/7"] = handed
+    said = say("hand-back", "ledge", "--confirm", "ledge")
+    assert "4 originals are byte for byte" in said
+    assert "The hand-back is complete." in said
+    service.answers["GET", "/libraries/ledge/jobs"] = [job("proof", run_id=6, verdict="complete")]
+    assert "not proved" in say("hand-back", "ledge", "--confirm", "ledge", code=1)
+
+
+def test_the_doctor_says_what_to_do_and_ends_so(service: Service, say: Say) -> None:
+    said = say("doctor", code=1)
+    for part in ("✗ database", "start it", "✓ WebP", "Something is missing."):
+        assert part in said
+
+
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [("nonsense=1", "there is no setting nonsense"), ("hours=22h", "are no hours"), ("share=1000", "share")],
+)
+def test_upkeep_that_makes_no_sense_is_refused(service: Service, say: Say, change: str, said: str) -> None:
+    assert said in say("upkeep", "ledge", "--set", change, code=2)
+    assert service.sent == []
+
+
+def test_upkeep_is_changed_setting_by_setting(service: Service, say: Say) -> None:
+    say("upkeep", "ledge", "--set", "watch=true", "--set", "hours=22:00-06:00,12:00-13:00")
+    assert service.last_body == {"upkeep": {"watch": True, "hours": ["22:00-06:00", "12:00-13:00"]}}
+
+
+def test_a_recipe_from_a_file_is_tried_and_saved(service: Service, say: Say, tmp_path: Path) -> None:
+    file = tmp_path / "recipe.json"
+    file.write_text('{"level": "lean", "copies": ["avif"]}')
+    say("recipe", "ledge", "--from", str(file))
+    assert service.last_body["copies"] == ["avif"]
+    assert "there is no setting webp" in say("recipe", "ledge", "--set", "webp=false", code=2)
+    file.write_text('{"level": "best"}')
+    assert "level" in say("recipe", "ledge", "--from", str(file), code=2)
+    assert "No such file" in say("recipe", "ledge", "--from", str(tmp_path / "none"), code=2)
+    service.answers["GET", "/libraries/ledge/recipes"] = [ANSWERS["GET", "/libraries/ledge/recipe"]]
+    assert "ledge has no version 9" in say("recipe", "ledge", "--version", "9", code=2)
+
+
+def test_what_the_service_refuses_and_its_absence_have_codes_of_their_own(
+    service: Service, say: Say, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    assert "There is no such thing" in say("savings", "nowhere", code=4)
+
+    def refuse(request: httpx.Request) -> httpx.Response:
+        raise httpx.ConnectError("refused", request=request)
+
+    monkeypatch.setattr(
+        libraries, "client", lambda: Client("http://x", "k", transport=httpx.MockTransport(refuse))
+    )
+    assert "does not answer" in say("libraries", code=3)
+
+
+def test_an_upload_says_how_far_it_is(service: Service, say: Say, tmp_path: Path) -> None:
+    file = tmp_path / "kite.jpg"
+    file.write_bytes(b"x")
+    for state, part, code in (("light", "copies follow", 0), ("failed", "could not be treated: no", 1)):
+        service.answers["PUT", "/libraries/ledge/files/2025/kite.jpg"] = {
+            "path": "2025/kite.jpg", "picture_id": 1, "file_id": 1, "run_id": 1, "state": state, "reason": "no",
+            "size_before": 10, "size_now": 5,
+        }  # fmt: skip
+        assert part in say("upload", "ledge", str(file), "--as", "2025/kite.jpg", code=code)
+    assert "No such file" in say("upload", "ledge", str(tmp_path / "none.jpg"), code=2)
+
+
+def test_a_trial_writes_what_was_chosen_and_leaves_the_files(say: Say, tmp_path: Path) -> None:
+    from conftest import photograph
+
+    data = photograph(tmp_path / "kite.jpg", quality=97)
+    (tmp_path / "odd.jpg").write_bytes(b"not a picture")
+    out = tmp_path / "out"
+    said = say(
+        "trial", str(tmp_path / "kite.jpg"), str(tmp_path / "odd.jpg"), "--out", str(out), "--copies", "webp",
+        "--json", code=1,
+    )  # fmt: skip
+    kite, odd = json.loads(said)["files"]
+    assert "reason" in odd
+    roles = {output["role"]: output for output in kite["outputs"]}
+    assert set(roles) == {"file", "copy"}
+    assert roles["file"]["worst"] >= 71.5
+    assert (tmp_path / "kite.jpg").read_bytes() == data
+    written = (out / "kite.jpg").read_bytes()
+    assert len(written) == roles["file"]["size"] < len(data)
+    assert imaging.score(data, written) == pytest.approx(roles["file"]["score"], abs=0.05)
+    assert "cannot be made" in say(
+        "trial", str(tmp_path / "kite.jpg"), "--out", str(tmp_path / "kite.jpg" / "x"), code=2
+    )
