@@ -16,16 +16,16 @@ const MachinePage = lazy(() => import("./pages/MachinePage").then((page) => ({ d
 
 export function App() {
   const person = usePerson();
-  useLive(person.isSuccess);
+  useLive(Boolean(person.data));
   if (person.isPending) return <Waiting />;
   if (person.isError) {
-    if (person.error instanceof Problem && person.error.status === 401) return <SignIn />;
     return (
       <main className="mx-auto mt-24 max-w-lg p-4">
         <ErrorNote error={person.error} again={() => void person.refetch()} />
       </main>
     );
   }
+  if (!person.data) return <SignIn />;
   return (
     <Routes>
       <Route path="/connect" element={<Frame person={person.data}><Connect /></Frame>} />

@@ -76,3 +76,10 @@ export function show(part: ReactNode, at = "/") {
   );
   return { ...shown, cache };
 }
+
+// What jsdom has not, and what Radix asks for.
+globalThis.ResizeObserver ??= class {
+  observe() {}
+  unobserve() {}
+  disconnect() {}
+};

@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from conftest import EMAIL, PASSWORD, Service, hashes, photograph
-from playwright.sync_api import Page, expect, sync_playwright
+from playwright.sync_api import ConsoleMessage, Page, expect, sync_playwright
 
 from plumcrate.contract import LibraryRequest
 from plumcrate.demo.painter.drawings import DRAWINGS
@@ -29,10 +29,29 @@ def page() -> Iterator[Page]:
         browser.close()
 
 
+#: What Chromium says of requests that a test has refused on purpose.
+REFUSED = ("status of 401", "status of 409", "status of 422")
+
+
+@pytest.fixture(autouse=True)
+def faults(page: Page) -> Iterator[list[str]]:
+    """What pages log as an error or warning, or throw: a test during which one does fails."""
+    found: list[str] = []
+
+    def heard(message: ConsoleMessage) -> None:
+        deliberate = "Failed to load resource" in message.text and any(one in message.text for one in REFUSED)
+        if message.type in ("error", "warning") and not deliberate:
+            found.append(f"{message.text} ({message.location.get('url')})")
+
+    page.on("console", heard)
+    page.on("pageerror", lambda error: found.append(str(error)))
+    yield found
+    page.remove_listener("console", heard)
+    assert found == []
+
+
 def test_the_whole_journey(service: Service, library: Path, page: Page) -> None:
     before = hashes(library)
-    faults: list[str] = []
-    page.on("pageerror", lambda error: faults.append(str(error)))
     service.start_worker()
 
     page.goto(service.url)

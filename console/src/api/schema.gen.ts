@@ -772,7 +772,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who am I */
+        /**
+         * Who am I
+         * @description Null when nobody has signed in, so that a browser can ask; a key that is not known is refused.
+         */
         get: operations["who_api_v1_session_get"];
         put?: never;
         /**
@@ -8002,7 +8005,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Person"];
+                    "application/json": components["schemas"]["Person"] | null;
                 };
             };
             /** @description The request cannot be read. */

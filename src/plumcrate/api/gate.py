@@ -29,7 +29,7 @@ from .problems import ApiError
 API = "/api/v1"
 #: Open to everybody: whoever asks for one of these has not signed in yet, or signs each message.
 _OPEN = re.compile(
-    rf"(POST {API}/session|DELETE {API}/session|GET {API}/health|POST {API}/hooks/[^/]+"
+    rf"(POST {API}/session|GET {API}/session|DELETE {API}/session|GET {API}/health|POST {API}/hooks/[^/]+"
     rf"|(GET|HEAD) {API}/docs|(GET|HEAD) {API}/openapi\.json)\Z"
 )
 _UPLOAD = re.compile(rf"PUT {API}/libraries/[^/]+/files/.+\Z", re.S)

@@ -43,8 +43,9 @@ def health() -> Call[contract.Health]:
     return _get("/health", contract.Health)
 
 
-def who() -> Call[contract.Person]:
-    return _get("/session", contract.Person)
+def who() -> Call[contract.Person | None]:
+    """Whose the key is; a key that is not known is refused."""
+    return Call("GET", "/session", TypeAdapter(contract.Person | None))
 
 
 def machine() -> Call[contract.Machine]:

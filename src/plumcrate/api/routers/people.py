@@ -9,6 +9,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from plumcrate import __version__, contract
 from plumcrate.api import auth
 from plumcrate.api.auth import Administering, Looking
+from plumcrate.api.problems import ApiError
 from plumcrate.records import tables
 from plumcrate.records.database import Database
 from plumcrate.work.feeding import workers_alive
@@ -35,8 +36,14 @@ def sign_in(
 
 
 @router.get("/session", summary="Who am I")
-def who(person: Looking) -> contract.Person:
-    return person
+def who(request: Request) -> contract.Person | None:
+    """Null when nobody has signed in, so that a browser can ask; a key that is not known is refused."""
+    try:
+        return auth.identify_person(request)
+    except ApiError:
+        if request.headers.get("authorization"):
+            raise
+        return None
 
 
 @router.delete("/session", status_code=204, summary="Sign out")
