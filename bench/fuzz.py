@@ -52,19 +52,9 @@ def main() -> None:
 def _pngs() -> list[bytes]:
     made = []
     image = photo(wallpapers()[0], 90)
-    for mode, options in (
-        ("RGB", {}),
-        ("P", {}),
-        ("L", {}),
-        ("1", {}),
-        ("LA", {}),
-        ("RGBA", {}),
-        ("I;16", {}),
-    ):
+    for mode in ("RGB", "P", "L", "1", "LA", "RGBA", "I;16"):
         out = io.BytesIO()
-        (image.convert("I").convert(mode) if mode == "I;16" else image.convert(mode)).save(
-            out, "PNG", **options
-        )
+        (image.convert("I").convert(mode) if mode == "I;16" else image.convert(mode)).save(out, "PNG")
         made.append(out.getvalue())
     out = io.BytesIO()
     image.save(out, "PNG", save_all=True, append_images=[image.rotate(90), image.rotate(180)], duration=50)

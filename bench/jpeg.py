@@ -128,14 +128,14 @@ def _measured(job: tuple[Path, int]) -> list[_Found]:
     out = []
     for target in _TARGETS:
         landed = _landed(rgb, reference, target)
-        if landed is None or landed[1].best is None or landed[1].best.score > scores[-1]:
+        if landed is None or landed[1].best is None or landed[1].best.judgement.score > scores[-1]:
             continue
         encoder, landing = landed
         assert landing.best is not None
         began = time.process_time()
         data = encoder.encode(landing.best.quality, searched=True)
         seconds = time.process_time() - began
-        theirs = np.exp(np.interp(landing.best.score, scores, np.log(sizes)))
+        theirs = np.exp(np.interp(landing.best.judgement.score, scores, np.log(sizes)))
         shift = np.interp(np.log(len(data)), np.log(sizes), shifts)
         ours = colour_shift(colours, patches(_decoded(data))).mean
         out.append(
@@ -151,7 +151,7 @@ def _landed(rgb: U8, reference: Reference, target: float) -> tuple[LossyEncoder,
         encoder = LossyEncoder(rgb, grey=False, subsampled=subsampled)
         landing = aim(
             lambda step, e=encoder: e.encode(step, searched=False),  # type: ignore[misc]
-            lambda data: reference.score(_decoded(data)),
+            lambda data: reference.judge(_decoded(data)),
             target, codecs.JPEG,
         )  # fmt: skip
         if landing.best is not None:

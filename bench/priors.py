@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import io
 import json
+from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
@@ -78,7 +79,7 @@ def _sample(job: tuple[Path, int, tuple[float, float] | None]) -> Sample:
     reference = Reference(rgb)
     lossy = LossyEncoder.of_jpeg(source, rgb, grey=False, subsampled=True)
     soft = codecs.for_half_chroma(image)
-    encoders = {
+    encoders: dict[str, Callable[[int], bytes]] = {
         "jpeg": lambda q: lossy.encode(q, searched=False),
         "webp": lambda q: codecs.encode_webp(soft, q, {}, Effort.NORMAL),
         "avif": lambda q: codecs.encode_avif(image, q, 8, "4:4:4", {}),

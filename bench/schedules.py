@@ -11,6 +11,7 @@ import sys
 import time
 from collections import Counter
 from concurrent.futures import ProcessPoolExecutor
+from importlib import import_module
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -29,7 +30,7 @@ _CHUNK = 50
 
 def go_through(url: str, first: int) -> tuple[Counter[str], list[str]]:
     """A few schedules; what was done, and what went wrong."""
-    from world import World
+    World = import_module("world").World
 
     structlog.configure(wrapper_class=structlog.make_filtering_bound_logger(logging.CRITICAL))
     database = Database(url, pool_size=2)

@@ -175,7 +175,7 @@ def test_odd_headers(attacked: Service) -> None:
         b"Cookie: " + b"a=b; " * 2000,
         b"Origin: \xff", b"Accept: " + b"x," * 20_000,
     ):  # fmt: skip
-        for line in (b"GET /api/v1/session", b"POST /api/v1/hooks/ledge"):
+        for line in (b"GET /api/v1/keys", b"POST /api/v1/hooks/ledge"):
             request = line + b" HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Length: 2\r\n" + headers
             assert 400 <= status(raw(attacked, request + b"\r\n\r\n{}")) < 500, headers[:30]
 
@@ -384,11 +384,11 @@ def test_two_folders_that_overlap_connected_at_once(attacked: Service, tmp_path:
 
 def test_a_library_is_not_disconnected_while_something_is_under_way(attacked: Service, root: Path) -> None:
     client = attacked.client
-    run = client.start_run(RunRequest(library="ledge"))
+    client.start_run(RunRequest(library="ledge"))
     survey = client.start_survey("ledge")
     with pytest.raises(ProblemError) as caught:
         client.disconnect("ledge")
-    assert (caught.value.code, "a run" in str(caught.value)) == ("library-busy", True)
+    assert (caught.value.code, "a survey" in str(caught.value)) == ("library-busy", True)
     with psycopg.connect(attacked.database_url, autocommit=True) as connection:
         connection.execute(
             "UPDATE jobs SET state = 'finished', finished_at = now() WHERE id = %s", [survey.id]

@@ -90,7 +90,7 @@ def test_runs_and_surveys(service: Service, library: Path) -> None:
         assert plain.post("/api/v1/runs", json={"library": "ledge", "lvel": "lean"}).status_code == 422
         assert plain.get("/api/v1/nothing").json()["type"].endswith("not-found")
     with pytest.raises(ValueError, match="give one of"):
-        RunRequest(library="ledge", scope=Scope(folder="a", pictures=[1]))
+        RunRequest(library="ledge", scope=Scope(run=1, pictures=[1]))
 
 
 def test_roles_keys_and_sessions(service: Service, tmp_path: Path) -> None:

@@ -123,7 +123,6 @@ def test_the_whole_journey(service: Service, library: Path, page: Page) -> None:
     confirm.click()
     expect(page.get_by_text("finished", exact=True)).to_be_visible(timeout=60_000)
     assert hashes(library) == before
-    assert not faults
 
 
 def test_a_recipe_is_tried_saved_and_checked_after(service: Service, tmp_path: Path, page: Page) -> None:

@@ -39,7 +39,8 @@ class Output:
 
     ``size`` is in bytes, 0 when nothing was encoded; ``score`` is SSIMULACRA2 against the source, 100.0 when
     the pixels are identical; ``spot`` is where it scores worst, upright, None where it was not measured.
-    ``tried`` are the candidates that were weighed, this one among them.
+    ``tried`` are the candidates that were weighed, this one among them. ``step`` is where our JPEG's knob
+    reached the target, for what is aimed at next.
     """
 
     format: str
@@ -50,6 +51,7 @@ class Output:
     how: str = ""
     encodes: int = 0
     tried: tuple[Tried, ...] = ()
+    step: int | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -69,6 +71,15 @@ class Refused(Output):
     @property
     def reason(self) -> str:
         return VERDICTS[self.verdict]
+
+
+@dataclass(frozen=True, slots=True)
+class Former:
+    """What an earlier treatment made of the file itself: its ``size`` in bytes now, and its output's
+    ``step``."""
+
+    size: int
+    step: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,7 +133,7 @@ def refused(output: Output, verdict: Verdict) -> Refused:
     """An output that is not written after all."""
     return Refused(
         format=output.format, role=output.role, size=output.size, score=output.score, spot=output.spot,
-        how=output.how, encodes=output.encodes, tried=output.tried, verdict=verdict,
+        how=output.how, encodes=output.encodes, tried=output.tried, step=output.step, verdict=verdict,
     )  # fmt: skip
 
 
@@ -133,6 +144,7 @@ def with_all(output: AnyOutput, weighed: Iterable[Output]) -> AnyOutput:
         output,
         encodes=sum(one.encodes for one in weighed),
         tried=tuple(tried for one in weighed for tried in one.tried),
+        step=next((one.step for one in weighed if one.step is not None), None),
     )
 
 

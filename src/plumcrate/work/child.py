@@ -26,14 +26,13 @@ SAMPLE = 1_500_000
 Answer = tuple[dict[str, Any], list[bytes]]
 
 
-def _treat(data: bytes, recipe: Any, limits: Any, after: int | None) -> Answer:
-    """``after``: the file itself was treated before and has so many bytes; only what goes beside it is
-    made."""
+def _treat(data: bytes, recipe: Any, limits: Any, former: Any) -> Answer:
+    """A treatment, or of a file that was treated before, what goes beside it."""
     from plumcrate.imaging import treat
 
     from .wire import as_answer
 
-    return as_answer(treat(data, recipe, limits, after=after))
+    return as_answer(treat(data, recipe, limits, former=former))
 
 
 def _measure(data: bytes, recipe: Any, limits: Any) -> Answer:

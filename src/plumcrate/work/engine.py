@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
 
@@ -67,6 +68,16 @@ _PASSING = _TRANSIENT | {
     "no-permission", "read-only", "changed-outside", "stopped", "gone", "internal-error", "no-backup",
     "not-a-file", "symbolic-link", "folder-is-link", "child-died", "out-of-memory", "backup-damaged",
 }  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class _Begun:
+    """An item in hand, and what it is to be treated to; no order for a run that restores."""
+
+    item: Item
+    run: Run
+    library: Library
+    order: Order | None
 
 
 class Engine:
@@ -181,10 +192,11 @@ class Engine:
         """Does all waiting items of one picture in a run; leaves them when the run is not running."""
         with self.database.advisory_lock(PICTURE_LOCK, picture_id) as free:
             for item_id in self._items(run_id, picture_id):
-                if not free or self.stopping or not self._begin(item_id):
+                begun = self._begin(item_id) if free and not self.stopping else None
+                if begun is None:
                     self._put_back(item_id)
                     continue
-                self._do(item_id)
+                self._do(begun)
 
     def _items(self, run_id: int, picture_id: int) -> list[int]:
         with self.database.begin() as session:
@@ -193,16 +205,18 @@ class Engine:
             )
             return list(session.scalars(query.order_by(Item.id)))
 
-    def _begin(self, item_id: int) -> bool:
+    def _begin(self, item_id: int) -> _Begun | None:
+        """Takes an item in hand; None when its run is not running, or it has ended."""
         with self.database.begin() as session:
             item = session.get_one(Item, item_id, with_for_update=True)
             run = session.get_one(Run, item.run_id)
             if run.state != RunState.RUNNING or item.finished_at is not None:
-                return False
+                return None
             item.state, item.started_at = ItemState.WORKING, datetime.now(UTC)
             item.attempts += 1
             notify(session, run=run.id)
-        return True
+            library = session.get_one(Library, run.library_id)
+            return _Begun(item, run, library, self._order(session, run, item, library))
 
     def _put_back(
         self, item_id: int, *, seconds: float = 0.0, code: str | None = None, why: str = ""
@@ -222,19 +236,14 @@ class Engine:
                     item.code, item.reason = code, f"{why}; it is tried again by itself"
                     notify(session, run=item.run_id)
 
-    def _do(self, item_id: int) -> None:
-        with self.database.begin() as session:
-            item = session.get_one(Item, item_id)
-            run = session.get_one(Run, item.run_id)
-            file = session.get_one(File, item.file_id)
-            library = session.get_one(Library, run.library_id)
-            order = self._order(session, run, item, library)
-        keeper = self.keeper(library)
+    def _do(self, begun: _Begun) -> None:
+        item, run, order = begun.item, begun.run, begun.order
+        keeper = self.keeper(begun.library)
         recipe = order.recipe if order else None
         try:
-            recover(keeper, file.id)
+            recover(keeper, item.file_id)
             with self.database.begin() as session:
-                file = session.get_one(File, file.id)
+                file = session.get_one(File, item.file_id)
                 if session.scalar(
                     select(Journal.id).where(Journal.file_id == file.id, Journal.action != "discard").limit(1)
                 ):
@@ -252,7 +261,7 @@ class Engine:
                 # Two stages need the backup: without one the copies must come from this one reading.
                 light = treat_file(keeper, self.express, file, order, Stage.LIGHT)
                 if light.outputs:
-                    self._next_stage(item_id, light)
+                    self._next_stage(item.id, light)
                     return
                 outcome = light
             elif item.stage:
@@ -267,15 +276,15 @@ class Engine:
             beyond = {"pixels": self.settings.most_pixels} if isinstance(error, TooLarge) else None
             outcome = Outcome(ItemState.FAILED, FileState.UNREADABLE, error.code, str(error), beyond=beyond)
         except NotThere as error:
-            self._put_back(item_id, seconds=_AWAY_SECONDS, code=error.code, why=str(error))
+            self._put_back(item.id, seconds=_AWAY_SECONDS, code=error.code, why=str(error))
             return
         except (SandboxError, StorageError) as error:
             if error.code == "stopped":
-                self._put_back(item_id)
+                self._put_back(item.id)
                 return
             waits = self.settings.retry_seconds
             if error.code in _TRANSIENT and item.tries < len(waits):
-                self._put_back(item_id, seconds=waits[item.tries], code=error.code, why=str(error))
+                self._put_back(item.id, seconds=waits[item.tries], code=error.code, why=str(error))
                 return
             state = FileState.FAILED if order else None
             settled = error.code not in _PASSING
@@ -283,10 +292,10 @@ class Engine:
         except Exception as error:
             if lost_connection(error):
                 raise  # the database is away: the file's turn comes again
-            log.exception("an item failed", item=item_id)
+            log.exception("an item failed", item=item.id)
             reason = f"an internal error ({type(error).__name__}); the worker's log says more"
             outcome = Outcome(ItemState.FAILED, FileState.FAILED, "internal-error", reason, settled=False)
-        self._end(item_id, outcome, recipe)
+        self._end(item.id, outcome, recipe)
 
     def _order(self, session: Session, run: Run, item: Item, library: Library) -> Order | None:
         """What the item is to be treated to; None for a run that restores."""

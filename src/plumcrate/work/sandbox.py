@@ -29,7 +29,8 @@ from .child import SAMPLE
 from .wire import Nonsense, as_error, as_treatment
 
 if TYPE_CHECKING:
-    from plumcrate.imaging import Recipe, Treatment
+    from plumcrate.imaging import Recipe
+    from plumcrate.imaging.outcome import Former, Treatment
 
 #: A child is replaced after so many pictures.
 _MOST_TASKS = 200
@@ -148,10 +149,12 @@ class Sandbox:
         #: What shuts the children in on this machine, once one has started.
         self.holds: dict[str, bool] | None = None
 
-    def treat(self, data: bytes, recipe: Recipe, megapixels: float, after: int | None = None) -> Treatment:
+    def treat(
+        self, data: bytes, recipe: Recipe, megapixels: float, former: Former | None = None
+    ) -> Treatment:
         """:func:`plumcrate.imaging.treat` in a child. Raises ImagingError or SandboxError."""
         seconds = 60 + self._seconds_per_megapixel * megapixels
-        return as_treatment(*self._call(seconds, data, "treat", recipe, self._limits, after))
+        return as_treatment(*self._call(seconds, data, "treat", recipe, self._limits, former))
 
     def measure(self, data: bytes, recipe: Recipe, megapixels: float) -> tuple[int, int, int]:
         """What a treatment would save, from a part of a large picture: bytes before, after, lightest.

@@ -11,7 +11,7 @@ from plumcrate.contract import FileState, FirstFile, ItemState, RecipeSettings, 
 from plumcrate.imaging import Level
 from plumcrate.imaging.errors import LeftAlone
 from plumcrate.imaging.formats import FORMATS
-from plumcrate.imaging.outcome import CHOSEN, Chosen, Output, Refused, Treatment
+from plumcrate.imaging.outcome import CHOSEN, Chosen, Former, Output, Refused, Treatment
 from plumcrate.keeping.changes import Note
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
@@ -98,8 +98,7 @@ def treat_file(
     if stage is Stage.LIGHT:
         recipe = replace(recipe, copies=frozenset(), convert=frozenset())
     megapixels = file.width * file.height / 1e6
-    after = len(current) if stage is Stage.BESIDE else None
-    treatment = sandbox.treat(source, recipe, megapixels, after)
+    treatment = sandbox.treat(source, recipe, megapixels, _former(len(current), stage, former))
     if stage is not Stage.BESIDE:
         _put_in_place(keeper, order, file, treatment.main, source, current)
     taken = _write_beside(keeper, order, file, treatment) if stage is not Stage.LIGHT else {}
@@ -107,6 +106,13 @@ def treat_file(
         report_of(output, taken.get((output.role, output.format))) for output in treatment.outputs
     )
     return _outcome(reports, _removed(keeper, file))
+
+
+def _former(size: int, stage: Stage, reports: tuple[dict[str, Any], ...]) -> Former | None:
+    """What the stage before made of the file."""
+    if stage is not Stage.BESIDE:
+        return None
+    return Former(size, next((one.get("step") for one in reports if one["role"] == "file"), None))
 
 
 def _put_in_place(
@@ -235,4 +241,5 @@ def report_of(output: Output, taken: str | None) -> dict[str, Any]:
         "score": None if output.score is None else round(output.score, 2),
         "spot": _plain_spot(output.spot),
         "how": output.how,
+        "step": output.step,
     }

@@ -69,6 +69,7 @@ def _output(values: dict[str, Any], blobs: list[bytes]) -> Output:
         "spot": _spot(values["spot"]),
         "how": str(values["how"]),
         "encodes": int(values["encodes"]),
+        "step": None if values["step"] is None else int(values["step"]),
         "tried": tuple(Tried(str(how), int(tried), _number(score)) for how, tried, score in values["tried"]),
     }
     if verdict is not None:

@@ -11,7 +11,7 @@ from dataclasses import replace
 
 from ..errors import ImagingError, LeftAlone
 from ..formats import COPIES
-from ..outcome import Chosen, Output, Refused, Treatment, impossible
+from ..outcome import Chosen, Former, Output, Refused, Treatment, impossible
 from ..recipe import Limits, Recipe
 from .animation import animated_copy
 from .case import Case
@@ -35,12 +35,12 @@ _COPY_MAKERS = {"webp": webp_copy, "avif": avif_copy}
 
 
 def treat(
-    data: bytes, recipe: Recipe, limits: Limits | None = None, *, after: int | None = None
+    data: bytes, recipe: Recipe, limits: Limits | None = None, *, former: Former | None = None
 ) -> Treatment:
     """Treats one file: the bytes that may replace it and its copies.
 
-    ``after``: the file itself was treated before and has so many bytes now; then only copies and conversions
-    are made of ``data``, the original.
+    ``former``: the file itself was treated before; then only copies and conversions are made of ``data``, the
+    original.
 
     Raises :class:`~.errors.NotAPicture`, :class:`~.errors.Damaged`, :class:`~.errors.TooLarge`
     or :class:`~.errors.LeftAlone`; no other error.
@@ -48,10 +48,12 @@ def treat(
     try:
         case = Case(data, recipe, limits or Limits())
         outputs: list[Output] = []
-        if after is None:
+        if former is None:
             main = _MAIN[case.facts.format](case)
             after = main.size if isinstance(main, Chosen) else len(data)
             outputs.append(replace(main, role="file"))
+        else:
+            case.jpeg_step, after = former.step, former.size
         offered = conversions(case, after) if recipe.convert else ()
         limit = _NO_LIMIT if recipe.keep_larger_copies else after
         outputs += [replace(output, role="copy") for output in _copies(case, limit)]

@@ -106,7 +106,8 @@ def _searched(case: Case, landing: Landing, encoder: LossyEncoder, sampling: str
     if landing.best is None or not isinstance(output, Chosen):
         return output
     if sampling == "4:2:0":
-        case.jpeg_step = float(landing.best.quality)
+        case.jpeg_step = landing.best.quality
+        output = replace(output, step=landing.best.quality)
     smallest = encoder.encode(landing.best.quality, searched=True)
     if len(smallest) >= output.size or not case.decoded(smallest).same_as(case.decoded(output.data)):
         return output
