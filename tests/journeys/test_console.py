@@ -30,12 +30,14 @@ def page() -> Iterator[Page]:
 
 
 #: What Chromium says of requests that a test has refused on purpose.
-REFUSED = ("status of 401", "status of 409", "status of 422")
+REFUSED = ("status of 401", "status of 404", "status of 409", "status of 422")
 
 
 @pytest.fixture(autouse=True)
-def faults(page: Page) -> Iterator[list[str]]:
-    """What pages log as an error or warning, or throw: a test during which one does fails."""
+def faults(page: Page, service: Service) -> Iterator[list[str]]:
+    """What pages log as an error or warning, or throw: a test during which one does fails.
+
+    The page is left before its service ends, which would break its event stream."""
     found: list[str] = []
 
     def heard(message: ConsoleMessage) -> None:
@@ -46,6 +48,7 @@ def faults(page: Page) -> Iterator[list[str]]:
     page.on("console", heard)
     page.on("pageerror", lambda error: found.append(str(error)))
     yield found
+    page.goto("about:blank")
     page.remove_listener("console", heard)
     assert found == []
 
@@ -154,7 +157,7 @@ def test_a_recipe_is_tried_saved_and_checked_after(service: Service, tmp_path: P
     expect(outcome.get_by_text("rule “drawings”").locator("..")).to_contain_text("1")
     expect(outcome.get_by_text("left alone").locator("..")).to_contain_text("1")
     page.get_by_label("AVIF").first.uncheck()
-    page.get_by_label("Time").check()
+    page.get_by_role("checkbox", name="Time").check()
     page.get_by_role("button", name="Save as version 2").click()
     expect(page.get_by_text("version 2, saved by The keeper")).to_be_visible()
     saved = client.recipe("ledge").settings
@@ -200,7 +203,7 @@ def library_pictures(service: Service) -> list[object]:
     return list(service.client.all_pictures("gannet-ledge"))
 
 
-def test_empty_error_narrow_and_dark(service: Service, tmp_path: Path, page: Page) -> None:
+def test_empty_error_narrow_and_dark(service: Service, tmp_path: Path, page: Page, faults: list[str]) -> None:
     page.context.clear_cookies()
     (tmp_path / "empty").mkdir()
     page.goto(service.url)
@@ -229,8 +232,11 @@ def test_empty_error_narrow_and_dark(service: Service, tmp_path: Path, page: Pag
         page.goto(f"{service.url}/l/empty{path}")
         expect(page.get_by_role("heading", level=1)).to_be_visible()
         assert page.evaluate("document.documentElement.scrollWidth") <= 390, f"{path} scrolls sideways"
+    assert faults == []
     service.kill("service")
     page.get_by_role("link", name="Treat", exact=True).click()
     page.get_by_role("button", name="Start the run").click()
     expect(page.get_by_role("alert").first).to_contain_text("The service does not answer")
+    assert all("net::ERR" in fault for fault in faults), "the browser's own words on a service that is gone"
+    faults.clear()
     assert os.listdir(tmp_path / "empty") == []

@@ -17,6 +17,8 @@ from .decision import BEYOND, Variant, variant_of, variants
 
 #: Files that are there.
 PRESENT = File.state != FileState.GONE
+#: Files that were too large for the machine they came to.
+_TOO_LARGE = func.coalesce(func.jsonb_exists(File.recipe, BEYOND), False)
 
 
 def settings_of(row: RecipeVersion) -> RecipeSettings:
@@ -73,7 +75,7 @@ def effect(session: Session, library: Library, settings: RecipeSettings) -> Effe
         select(number.label("number"), status.label("status"))
         .select_from(File)
         .join(Picture, Picture.id == File.picture_id)
-        .where(File.library_id == library.id, PRESENT, or_(File.state != FileState.UNREADABLE))
+        .where(File.library_id == library.id, PRESENT, or_(File.state != FileState.UNREADABLE, _TOO_LARGE))
         .subquery()
     )
     rows = session.execute(

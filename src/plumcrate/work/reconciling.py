@@ -217,7 +217,7 @@ class Reconciler:
             return None
         content = self.store.sha256(file.path)
         if file.state != FileState.REMOVED and file.sha256 is not None and content == file.sha256:
-            return {"mtime_ns": facts.mtime_ns, **({"state": FileState.LIGHTER} if away else {})}
+            return {"mtime_ns": facts.mtime_ns, **(self._back(file, found) if away else {})}
         if file.derived:
             self.keeper.drop_all_derived(file, REPLACED)
         found.changed += 1
@@ -227,6 +227,14 @@ class Reconciler:
             self.mover.note_original_seen(content)
             values |= self.mover.claims(content) or {}
         return values
+
+    def _back(self, file: File, found: Findings) -> dict[str, Any]:
+        """A treated file that was gone is there again, as we left it; without its copies it is made again."""
+        if file.derived:
+            return {"state": FileState.LIGHTER}
+        found.changed += 1
+        found.anew.append(file.path)
+        return {"state": FileState.LIGHTER, "recipe": None, "treated_at": None}
 
     # -- files that are not ------------------------------------------------------------------
 

@@ -17,7 +17,7 @@ from plumcrate.contract import FileState, SurveyReport
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File, Library
-from plumcrate.storage.errors import NotThere
+from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.names import shown
 from plumcrate.storage.store import Entry, Listing
 
@@ -82,7 +82,7 @@ def _refuse_another(database: Database, library: Library, keeper: Keeper) -> Non
         with database.begin() as session:
             present = File.library_id == library.id, File.state != FileState.GONE
             known = list(session.scalars(select(File.path).where(*present).order_by(File.id).limit(50)))
-        if known and not any(keeper.store.taken(path) for path in known):
+        if known and not any(_stands(keeper, path) for path in known):
             listing = keeper.store.list()
             if device != library.device or not (listing.files or listing.folders):
                 raise NotThere(
@@ -92,6 +92,16 @@ def _refuse_another(database: Database, library: Library, keeper: Keeper) -> Non
     if device != library.device:
         with database.begin() as session:
             session.get_one(Library, library.id).device = device
+
+
+def _stands(keeper: Keeper, path: str) -> bool:
+    """Whether something has a name; what may not be looked at is there."""
+    try:
+        return keeper.store.taken(path)
+    except NotThere:
+        raise
+    except StorageError:
+        return True
 
 
 class _Surveyor:

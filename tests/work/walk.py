@@ -1,0 +1,80 @@
+"""A library with one new JPEG and an engine without a worker: rounds are taken one by one."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from conftest import add_library, photograph
+from sqlalchemy import select
+
+from plumcrate.contract import ItemState, NewFiles
+from plumcrate.imaging import Limits, Recipe, treat
+from plumcrate.imaging.outcome import Former, Treatment
+from plumcrate.keeping.changes import Note
+from plumcrate.records.database import Database
+from plumcrate.records.tables import File, Item, Ledger, Library
+from plumcrate.settings import Settings
+from plumcrate.work.engine import Engine
+from plumcrate.work.feeding import feed
+from plumcrate.work.intake import take_in_now
+from plumcrate.work.queue import Queue
+
+
+class Box:
+    """Treats here, and remembers what it was asked."""
+
+    def __init__(self, most_pixels: int = 200_000_000) -> None:
+        self.limits = Limits(most_pixels)
+        self.asked: list[tuple[bytes, frozenset[str], Former | None]] = []
+        self.answers: list[Treatment] = []
+
+    def treat(
+        self, data: bytes, recipe: Recipe, megapixels: float, former: Former | None = None
+    ) -> Treatment:
+        self.asked.append((data, recipe.copies, former))
+        self.answers.append(treat(data, recipe, self.limits, former=former))
+        return self.answers[-1]
+
+    def ready(self) -> dict[str, bool]:
+        return {}
+
+
+class Walk:
+    """A library with one new JPEG, an engine without a worker, taken through its stages by hand."""
+
+    def __init__(self, database: Database, tmp_path: Path) -> None:
+        self.database, self.box = database, Box()
+        (tmp_path / "library").mkdir()
+        add_library(database, tmp_path / "library")
+        settings = Settings(database_url=database.url, state_dir=tmp_path / "state")
+        self.engine = Engine(settings, database, self.box, self.box)  # type: ignore[arg-type]
+        with database.begin() as session:
+            self.library = session.get_one(Library, 1)
+        self.keeper = self.engine.keeper(self.library)
+        self.root = tmp_path / "library"
+        self.data = photograph(tmp_path / "sent.jpg", 640, 427)
+
+    def arrive(self) -> None:
+        self.keeper.upload("a.jpg", self.data, Note(detail={"by": "tests"}))
+        take_in_now(self.database, self.keeper, self.library, "a.jpg", NewFiles.AT_ONCE)
+
+    def item(self) -> Item:
+        with self.database.begin() as session:
+            return session.scalars(select(Item)).one()
+
+    def turn(self) -> Item:
+        """One round of the feeder, and what a worker then does."""
+        with self.database.begin() as session:
+            feed(session, Queue(self.database.url), 1)
+        item = self.item()
+        if item.state == ItemState.QUEUED:
+            self.engine.treat_picture(item.run_id, item.picture_id)
+        return self.item()
+
+    def file(self) -> File:
+        with self.database.begin() as session:
+            return session.scalars(select(File)).one()
+
+    def ledger(self) -> list[str]:
+        with self.database.begin() as session:
+            return list(session.scalars(select(Ledger.action).order_by(Ledger.id)))
