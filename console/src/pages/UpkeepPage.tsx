@@ -13,6 +13,7 @@ const MODES = {
 
 export function UpkeepPage({ library }: { library: Library }) {
   const [upkeep, setUpkeep] = useState(library.upkeep);
+  const [discarded, setDiscarded] = useState(0); // the hours are written freely, and begin anew with each
   const change = useChangeUpkeep(library.slug);
   const set = (part: Partial<Upkeep>) => setUpkeep((now) => ({ ...now, ...part }));
   const same = JSON.stringify(upkeep) === JSON.stringify(library.upkeep);
@@ -29,7 +30,7 @@ export function UpkeepPage({ library }: { library: Library }) {
         <Card title="When, and how much of the machine">
           <div className="space-y-4">
             <Field label="Hours for bulk runs" hint="Such as 22:00-06:00, with commas between. Empty: always. Uploads and single pictures do not wait.">
-              <input className={INPUT} defaultValue={upkeep.hours.join(", ")} onChange={(event) => set({ hours: event.target.value.split(/[\s,]+/).filter(Boolean) })} />
+              <input key={discarded} className={INPUT} defaultValue={upkeep.hours.join(", ")} onChange={(event) => set({ hours: event.target.value.split(/[\s,]+/).filter(Boolean) })} />
             </Field>
             <Field label="Time zone">
               <input className={INPUT} value={upkeep.time_zone} onChange={(event) => set({ time_zone: event.target.value })} />
@@ -71,7 +72,16 @@ export function UpkeepPage({ library }: { library: Library }) {
       {change.isError && <ErrorNote error={change.error} />}
       <div className="flex gap-2">
         <Button type="submit" look="main" disabled={same} busy={change.isPending}>Save</Button>
-        {!same && <Button onClick={() => setUpkeep(library.upkeep)}>Discard</Button>}
+        {!same && (
+          <Button
+            onClick={() => {
+              setUpkeep(library.upkeep);
+              setDiscarded(discarded + 1);
+            }}
+          >
+            Discard
+          </Button>
+        )}
         {same && change.isSuccess && <span className="self-center text-sm text-leaf">Saved.</span>}
       </div>
     </form>

@@ -1,0 +1,245 @@
+"""Looking after a library through the real service: comparing, pruning, upkeep, and what is refused."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import httpx
+import pytest
+from conftest import Service, fresh_database, hashes, photograph, running_service, wait_for
+
+from plumcrate.client import AsyncClient, ProblemError
+from plumcrate.contract import (
+    CheckRequest,
+    Job,
+    JobKind,
+    JobState,
+    LibraryChange,
+    LibraryRequest,
+    MetadataKind,
+    PruneRequest,
+    RunRequest,
+    Scope,
+    Upkeep,
+)
+
+FILES = 4
+
+
+@pytest.fixture(scope="module")
+def cared(template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
+    """One service with a worker and a treated library called ledge; every test leaves it as it found it."""
+    home = tmp_path_factory.mktemp("cared")
+    for number in range(FILES):
+        photograph(home / f"ledge/2025/p{number}.jpg", seed=number)
+    with fresh_database(template) as url, running_service(url, home / "state") as service:
+        service.start_worker()
+        service.client.connect(LibraryRequest(name="Ledge", root=str(home / "ledge")))
+        service.client.wait_for_job(service.client.start_survey("ledge").id)
+        run = service.client.wait_for_run(service.client.start_run(RunRequest(library="ledge")).id)
+        assert (run.done, run.failed) == (FILES, 0)
+        yield service
+
+
+@pytest.fixture
+def root(cared: Service) -> Path:
+    return Path(cared.client.library("ledge").root)
+
+
+@pytest.fixture
+def plumcrate(cared: Service, tmp_path: Path) -> Callable[..., str]:
+    """The command as a person runs it; what it prints, when it ends as it should."""
+    environment = os.environ | {"PLUMCRATE_URL": cared.url, "PLUMCRATE_KEY": cared.key, "COLUMNS": "120"}
+
+    def run(*arguments: str, code: int = 0) -> str:
+        done = subprocess.run(
+            [sys.executable, "-c", "from plumcrate.cli.main import run; run()", *arguments],
+            env=environment, cwd=tmp_path, capture_output=True, text=True, check=False,
+        )  # fmt: skip
+        assert done.returncode == code, done.stdout + done.stderr
+        return done.stdout + done.stderr
+
+    return run
+
+
+def check(service: Service, *, mend: bool = False) -> Job:
+    ended = service.client.wait_for_job(service.client.start_check("ledge", CheckRequest(mend=mend)).id)
+    assert ended.state is JobState.FINISHED, ended.reason
+    return ended
+
+
+def test_comparing_tells_and_mends_only_when_asked(cared: Service, root: Path) -> None:
+    before = hashes(root)
+    report = check(cared).check
+    assert (report.files, report.differences) == (FILES, 0)
+    lost = next(root.rglob("*.avif"))
+    lost.unlink()
+    told = check(cared).check
+    assert (told.differences, told.mended) == (1, 0)
+    assert [finding.path for finding in told.findings] == [lost.relative_to(root).as_posix()]
+    assert check(cared, mend=True).check.mended == 1
+    assert check(cared).check.differences == 0
+    run = cared.client.wait_for_run(cared.client.start_run(RunRequest(library="ledge")).id)
+    assert run.done == 1, "what lost a copy is made again"
+    assert hashes(root) == before
+
+
+def test_the_command_says_by_its_exit_code_whether_all_is_as_recorded(
+    cared: Service, root: Path, plumcrate: Callable[..., str]
+) -> None:
+    assert "all as recorded" in plumcrate("verify", "ledge").lower()
+    lost = next(root.rglob("*.webp"))
+    kept = lost.read_bytes()
+    lost.unlink()
+    assert lost.name in plumcrate("verify", "ledge", code=1)
+    found = json.loads(plumcrate("verify", "ledge", "--json", code=1))
+    assert found["check"]["differences"] == 1
+    lost.write_bytes(kept)
+    assert check(cared).check.differences == 0
+
+
+def test_a_file_that_somebody_changed_is_told_and_left(cared: Service, root: Path) -> None:
+    path = root / "2025/p0.jpg"
+    ours, times = path.read_bytes(), path.stat()
+    theirs = photograph(path, seed=99)
+    report = check(cared, mend=True).check
+    assert path.read_bytes() == theirs
+    assert any(finding.path == "2025/p0.jpg" and not finding.mended for finding in report.findings)
+    path.write_bytes(ours)
+    os.utime(path, ns=(times.st_atime_ns, times.st_mtime_ns))
+    assert check(cared).check.differences == 0
+
+
+def test_pruning_is_a_job_and_needs_the_librarys_name(cared: Service, root: Path) -> None:
+    before, client = hashes(root), cared.client
+    with pytest.raises(ProblemError) as caught:
+        client.prune("ledge", PruneRequest(confirm="legde"))
+    assert caught.value.code == "not-confirmed"
+    job = client.wait_for_job(client.prune("ledge", PruneRequest(confirm="ledge")).id)
+    assert (job.kind, job.state) == (JobKind.PRUNING, JobState.FINISHED)
+    assert (job.pruning.backups, job.pruning.left) == (0, FILES), (
+        "each is the only original of a treated file"
+    )
+    restored = client.start_run(RunRequest(library="ledge", kind="restore", scope=Scope(folder="2025")))
+    assert client.wait_for_run(restored.id).done == FILES
+    job = client.wait_for_job(client.prune("ledge", PruneRequest(confirm="ledge")).id)
+    assert (job.pruning.backups, job.pruning.left) == (FILES, 0), "their originals stand in the library"
+    again = client.wait_for_run(client.start_run(RunRequest(library="ledge", force=True)).id)
+    assert again.done == FILES
+    assert hashes(root) == before
+
+
+def test_jobs_are_listed_by_kind_the_latest_first_and_ended_ones_stay_ended(cared: Service) -> None:
+    first, second = check(cared), check(cared)
+    listed = cared.client.jobs("ledge", kind=JobKind.CHECK)
+    assert [job.id for job in listed][:2] == [second.id, first.id]
+    assert {job.kind for job in listed} == {JobKind.CHECK}
+    assert [job.kind for job in cared.client.jobs("ledge", kind=JobKind.SURVEY)][:1] == [JobKind.SURVEY]
+    with pytest.raises(ProblemError) as caught:
+        cared.client.stop_job(first.id)
+    assert caught.value.code == "ended"
+
+
+def test_one_check_at_a_time_and_a_stopped_one_leaves_room(cared: Service) -> None:
+    client = cared.client
+    cared.kill("worker")
+    try:
+        waiting = client.start_check("ledge", CheckRequest())
+        with pytest.raises(ProblemError) as caught:
+            client.start_check("ledge", CheckRequest())
+        assert caught.value.code == "job-open"
+        assert str(waiting.id) in str(caught.value)
+        assert client.stop_job(waiting.id).state is JobState.STOPPED
+        second = client.start_check("ledge", CheckRequest())
+    finally:
+        cared.start_worker()
+    assert client.wait_for_job(second.id).state is JobState.FINISHED
+    assert client.job(waiting.id).state is JobState.STOPPED
+
+
+@pytest.mark.parametrize(
+    ("upkeep", "said"),
+    [
+        ({"hours": ["25:00-26:00"]}, "hours"),
+        ({"time_zone": "Ledge/Time"}, "time zone"),
+        ({"survey_schedule": "0 0 30 2 *"}, "schedule"),
+        ({"share": 5}, "share"),
+        ({"keep_backups_days": 0}, "keep_backups_days"),
+    ],
+)
+def test_upkeep_that_makes_no_sense_is_refused_and_nothing_changes(
+    cared: Service, upkeep: dict[str, object], said: str
+) -> None:
+    before = cared.client.library("ledge").upkeep
+    with httpx.Client(base_url=cared.url, headers={"Authorization": f"Bearer {cared.key}"}) as plain:
+        whole = json.loads(before.model_dump_json()) | upkeep
+        answer = plain.patch("/api/v1/libraries/ledge", json={"upkeep": whole})
+    assert answer.status_code == 422
+    assert said in answer.text
+    assert cared.client.library("ledge").upkeep == before
+
+
+def test_upkeep_by_command_changes_one_thing(cared: Service, plumcrate: Callable[..., str]) -> None:
+    before = cared.client.library("ledge").upkeep
+    assert "22:00-06:00" in plumcrate("upkeep", "ledge", "--set", "hours=22:00-06:00", "--set", "share=50")
+    now = cared.client.library("ledge").upkeep
+    assert now == before.model_copy(update={"hours": ["22:00-06:00"], "share": 50})
+    assert "nonsense" in plumcrate("upkeep", "ledge", "--set", "nonsense=1", code=2)
+    cared.client.change_library("ledge", LibraryChange(upkeep=before))
+    assert json.loads(plumcrate("upkeep", "ledge", "--json"))["share"] == before.share
+
+
+def test_a_schedule_brings_a_survey(cared: Service, root: Path) -> None:
+    before = cared.client.library("ledge").upkeep
+    photograph(root / "2025/late.jpg", seed=50)
+    cared.client.change_library("ledge", LibraryChange(upkeep=Upkeep(survey_schedule="* * * * *")))
+    try:
+        wait_for(lambda: cared.client.library("ledge").files == FILES + 1, 90)
+    finally:
+        cared.client.change_library("ledge", LibraryChange(upkeep=before))
+        (root / "2025/late.jpg").unlink()
+        cared.client.wait_for_job(cared.client.start_survey("ledge").id)
+    assert cared.client.library("ledge").files == FILES
+
+
+async def _both_ways(service: Service) -> tuple[Job, list[str]]:
+    async with AsyncClient(service.url, service.key) as client:
+        started = await client.start_check("ledge", CheckRequest())
+        ended = await client.wait_for_job(started.id)
+        names = [library.slug for library in await client.libraries()]
+        return ended, names
+
+
+def test_the_asynchronous_client_does_the_same(cared: Service) -> None:
+    import asyncio
+
+    ended, names = asyncio.run(_both_ways(cared))
+    assert (ended.state, names) == (JobState.FINISHED, ["ledge"])
+    assert ended.check.differences == 0
+
+
+def test_a_new_library_keeps_rights_and_credit_unless_more_is_asked_for(
+    cared: Service, tmp_path: Path
+) -> None:
+    for name, chosen in (("usual", None), ("all", list(MetadataKind))):
+        (tmp_path / name).mkdir()
+        request = LibraryRequest(name=name, root=str(tmp_path / name))
+        if chosen is not None:
+            request = request.model_copy(update={"metadata": chosen})
+        library = cared.client.connect(request)
+        kept = cared.client.recipe(library.slug).settings.metadata
+        assert kept == (chosen or [MetadataKind.RIGHTS])
+        cared.client.disconnect(library.slug)
+
+
+def test_the_service_names_its_formats(cared: Service) -> None:
+    formats = {one.name: one for one in cared.client.formats()}
+    assert [name for name, one in formats.items() if one.copy_of_others] == ["webp", "avif"]
+    assert formats["jpeg"].endings[0] == ".jpg"
+    assert formats["gif"].treated
+    assert not formats["tiff"].treated
