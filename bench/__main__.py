@@ -11,6 +11,7 @@ NAMES = {
     "fuzz": "mutated JPEGs, PNGs and GIFs: no crash, no hang, no changed pixel",
     "aim": "landing on a score: encodes needed, points off, bytes saved, per encoder",
     "png": "our PNG: exact by effort, lossy by level, on drawings and wallpapers",
+    "drawn": "drawn pictures: flat colours, smooth ground, worst places, against a plain palette",
     "gif": "our GIF: exact, and animated copies, on drawn animations",
     "copies": "WebP and AVIF at an equal score against Pillow's defaults",
     "treat": "a full treatment against a plain script: bytes, scores, CPU",

@@ -3,7 +3,7 @@
 import math
 
 import numpy as np
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from plumcrate.imaging import codecs
@@ -24,6 +24,8 @@ def landed(curve: dict[int, float], target: float, **options: int) -> tuple[int 
     return (landing.best.quality if landing.best else None), len(landing.attempts)
 
 
+@example(offset=-20.081134560013137, bend=2.090026810218778, target=80.0)
+@example(offset=-19.934572789720367, bend=1.830091294593489, target=80.0)
 @given(
     offset=st.floats(-25, 25),
     bend=st.floats(0.3, 2.2),

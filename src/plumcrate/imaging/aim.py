@@ -120,6 +120,8 @@ def aim(
         quality = _next_quality(below, above, target, knob)
         if below and above and len(attempts) > 2 and _same_side(attempts[-2:], target):
             quality = (quality + (low + high) // 2) // 2  # the secant creeps up from one side
+        if above is None and len(attempts) >= 3:
+            quality = max(quality, (low + knob.highest + 1) // 2)  # it creeps up towards the end of the knob
     return Landing(above, tuple(attempts))
 
 
