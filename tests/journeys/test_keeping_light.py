@@ -226,11 +226,12 @@ def test_forecast_then_run_then_hand_back(kept: Service, root: Path) -> None:
         client.prune("ledge", PruneRequest(confirm="no"))
     assert caught.value.code == "not-confirmed"
     assert not (root / MARK_NAME).exists(), "nor the mark"
-    pruned = client.prune("ledge", PruneRequest(confirm="ledge"))
+    pruned = client.wait_for_job(client.prune("ledge", PruneRequest(confirm="ledge")).id).pruning
     assert (pruned.backups, pruned.left) == (3, 1), (
         "three originals stand; the editor's version was overwritten"
     )
-    assert client.prune("ledge", PruneRequest(confirm="ledge", orphans_too=True)).backups == 1
+    rest = client.prune("ledge", PruneRequest(confirm="ledge", orphans_too=True))
+    assert client.wait_for_job(rest.id).pruning.backups == 1
 
 
 def test_a_conversion_takes_the_first_files_place_and_gives_it_back(kept: Service, root: Path) -> None:
