@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from .pixels import Pixels
 from .recipe import Sharpening
-from .scoring.kernels import SRGB_TO_LINEAR
+from .srgb import LIGHT, to_values
 
 U8 = NDArray[np.uint8]
 F32 = NDArray[np.float32]
@@ -26,8 +26,7 @@ _STEPS = 8191
 
 def _codes() -> U8:
     light = (np.arange(_STEPS + 1) + 0.0) / _STEPS
-    code = np.where(light <= 0.0031308, light * 12.92, 1.055 * light ** (1 / 2.4) - 0.055)
-    return np.rint(code * 255).astype(np.uint8)
+    return np.rint(to_values(light) * 255).astype(np.uint8)
 
 
 _CODES = _codes()
@@ -87,7 +86,7 @@ def downscale(pixels: Pixels, width: int, height: int) -> Pixels:
     """The picture at a smaller size. Raises ValueError when it would be larger."""
     if width > pixels.size[0] or height > pixels.size[1]:
         raise ValueError("pictures are not made larger")
-    light = SRGB_TO_LINEAR[pixels.rgb]
+    light = LIGHT[pixels.rgb]
     if pixels.alpha is not None:
         alpha = pixels.alpha.astype(np.float32)[:, :, None] / np.float32(255)
         light = np.concatenate([light * alpha, alpha], axis=2)

@@ -12,8 +12,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ColumnElement, and_, case, func, literal, or_, true
-from sqlalchemy.orm import InstrumentedAttribute
+from sqlalchemy import ColumnElement, and_, case, func, literal, true
 
 from plumcrate.contract import FileRole, How, Level, RecipeSettings, When
 from plumcrate.imaging import (
@@ -26,6 +25,7 @@ from plumcrate.imaging import (
 )
 from plumcrate.imaging import Level as CoreLevel
 from plumcrate.imaging.kinds import EVERYTHING
+from plumcrate.records.queries.folders import below
 from plumcrate.records.tables import File, Picture
 
 #: What a key that says nothing of a setting means: never changed, whatever the defaults become.
@@ -157,14 +157,6 @@ def fits(when: When) -> ColumnElement[bool]:
         if limit is not None:
             conditions.append(condition)
     return and_(*conditions)
-
-
-def below(column: InstrumentedAttribute[str], folder: str) -> ColumnElement[bool]:
-    """Whether a folder column is a folder or lies under it."""
-    folder = folder.strip("/")
-    if not folder:
-        return true()
-    return or_(column == folder, column.startswith(folder + "/", autoescape=True))
 
 
 def _like(pattern: str) -> str:

@@ -24,12 +24,12 @@ from plumcrate.keeping.changes import Note
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.recovery import recover
 from plumcrate.records.database import Database, conflicted, lost_connection
+from plumcrate.records.queries.folders import below
 from plumcrate.records.tables import Derived, File, Journal, Library
 from plumcrate.storage.errors import NO_FILE_CODES, NotThere, StorageError
 from plumcrate.storage.names import shown
 from plumcrate.storage.store import Entry
 
-from .decision import below
 from .families import ancestors, reach, settle_families
 from .locks import PICTURE_LOCK
 from .moving import Mover

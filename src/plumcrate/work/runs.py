@@ -26,11 +26,12 @@ from plumcrate.contract import (
 )
 from plumcrate.imaging import Recipe
 from plumcrate.records.database import notify
+from plumcrate.records.queries.folders import below
 from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.queries.sums import refresh_pictures
 from plumcrate.records.tables import Derived, File, Item, Library, Picture, Run
 
-from .decision import Variant, below, resolved, variant_of, variants
+from .decision import Variant, resolved, variant_of, variants
 from .locks import RUNS_LOCK
 from .planning import PRESENT, left_alone, settings_of, settled
 from .queue import BULK, NEW_UPLOAD, SINGLE_REQUEST

@@ -12,6 +12,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
+from ..srgb import to_light
 from .arrays import U8
 from .transform import F32, halved_and_doubled, planes_of
 
@@ -26,8 +27,7 @@ _FURTHEST = 20.0  # luma is moved no further than this
 
 def _curve() -> F32:
     values = np.arange(_LOWEST * _FINENESS, _HIGHEST * _FINENESS + 1) / _FINENESS
-    inside = np.clip(values, 0, 255) / 255
-    return np.where(inside <= 0.04045, inside / 12.92, ((inside + 0.055) / 1.055) ** 2.4).astype(np.float32)
+    return to_light(np.clip(values, 0, 255) / 255).astype(np.float32)
 
 
 _CURVE = _curve()

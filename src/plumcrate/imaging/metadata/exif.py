@@ -5,6 +5,7 @@ from __future__ import annotations
 import struct
 from dataclasses import dataclass, field
 
+from ..identification import exif_orientation
 from ..kinds import EVERYTHING, Keep, Kind
 
 _SIZES = {1: 1, 2: 1, 3: 2, 4: 4, 5: 8, 6: 1, 7: 1, 8: 2, 9: 4, 10: 8, 11: 4, 12: 8, 129: 1}
@@ -42,20 +43,6 @@ class Exif:
     camera: dict[int, Tag] = field(default_factory=dict)
     place: dict[int, Tag] = field(default_factory=dict)
     has_thumbnail: bool = False
-
-    def orientation(self) -> int:
-        """1 to 8; 1 when it is not stated or makes no sense."""
-        tag = self.picture.get(ORIENTATION)
-        if tag is None or tag.kind != 3 or len(tag.value) < 2:
-            return 1
-        value = int(struct.unpack_from(self.order + "H", tag.value)[0])
-        return value if 1 <= value <= 8 else 1
-
-    def set_orientation(self, value: int) -> None:
-        """States an orientation, or none at all when it is 1."""
-        self.picture.pop(ORIENTATION, None)
-        if value != 1:
-            self.picture[ORIENTATION] = Tag(3, 1, struct.pack(self.order + "H", value))
 
     @property
     def empty(self) -> bool:
@@ -154,7 +141,7 @@ def kept(block: bytes, keep: Keep, *, upright: bool = False) -> bytes:
         exif = parse(block)
     except (ExifError, struct.error):
         return block if keep == EVERYTHING and not upright else b""
-    turned = upright and exif.orientation() != 1
+    turned = upright and exif_orientation(block) != 1
     if keep == EVERYTHING and not exif.has_thumbnail and not turned:
         return block
     exif.picture = {tag: value for tag, value in exif.picture.items() if _of_picture(tag, keep)}
@@ -162,9 +149,10 @@ def kept(block: bytes, keep: Keep, *, upright: bool = False) -> bytes:
     if Kind.PLACE not in keep:
         exif.place = {}
     if upright:
-        exif.set_orientation(1)
+        exif.picture.pop(ORIENTATION, None)
     meaningful = set(exif.picture) | set(exif.camera) - _STRUCTURE
-    if not exif.place and not (meaningful - (_STRUCTURE - {ORIENTATION})) and exif.orientation() == 1:
+    stays_turned = not upright and exif_orientation(block) != 1
+    if not exif.place and not (meaningful - (_STRUCTURE - {ORIENTATION})) and not stays_turned:
         return b""
     return build(exif)
 

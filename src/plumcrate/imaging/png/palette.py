@@ -15,7 +15,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from ..scoring.flatness import LEAST_AREA, NO_LABEL, flat_colours, labelled, pack
-from ..scoring.kernels import SRGB_TO_LINEAR
+from ..srgb import LIGHT, to_values
 
 U8 = NDArray[np.uint8]
 F32 = NDArray[np.float32]
@@ -60,7 +60,7 @@ def to_space(colours: U8) -> F32:
         for top in range(0, colours.shape[0], _BAND):
             out[top : top + _BAND] = to_space(colours[top : top + _BAND])
         return out
-    linear = SRGB_TO_LINEAR[colours[..., :3]].astype(np.float64)
+    linear = LIGHT[colours[..., :3]].astype(np.float64)
     lab = np.cbrt(linear @ _TO_LMS.T) @ _TO_LAB.T
     alpha = colours[..., 3:].astype(np.float64) / 255
     return np.concatenate([lab * alpha, alpha * _ALPHA], axis=-1).astype(np.float32)
@@ -72,8 +72,7 @@ def _from_space(values: F64) -> U8:
     lab = values[:, :3] / np.maximum(alpha, 1e-3)
     lms = (lab @ np.linalg.inv(_TO_LAB).T) ** 3
     linear = np.clip(lms @ np.linalg.inv(_TO_LMS).T, 0, 1)
-    code = np.where(linear <= 0.0031308, linear * 12.92, 1.055 * linear ** (1 / 2.4) - 0.055)
-    out = np.rint(np.concatenate([code, alpha], axis=1) * 255).astype(np.uint8)
+    out = np.rint(np.concatenate([to_values(linear), alpha], axis=1) * 255).astype(np.uint8)
     out[out[:, 3] == 0] = 0
     return out
 

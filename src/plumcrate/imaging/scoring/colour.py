@@ -15,7 +15,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from .kernels import SRGB_TO_LINEAR
+from ..srgb import LIGHT
 
 U8 = NDArray[np.uint8]
 F32 = NDArray[np.float32]
@@ -71,7 +71,7 @@ def patches(rgb: U8) -> F32:
     """The patches of a picture (height, width, 3), as (rows, columns, 3) L*a*b*."""
     rows, columns = -(-rgb.shape[0] // PATCH), -(-rgb.shape[1] // PATCH)
     out = np.empty((rows, columns, 3), np.float32)
-    _patches(np.ascontiguousarray(rgb), SRGB_TO_LINEAR, out)
+    _patches(np.ascontiguousarray(rgb), LIGHT, out)
     return out
 
 

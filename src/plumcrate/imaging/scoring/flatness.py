@@ -20,8 +20,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from ..srgb import LIGHT
 from .colour import lab_response
-from .kernels import SRGB_TO_LINEAR
 
 U8 = NDArray[np.uint8]
 U32 = NDArray[np.uint32]
@@ -202,7 +202,7 @@ def _same(rgb: U8, y: int, x: int, v: int, u: int) -> bool:
 
 def _lab(rgb: U8) -> F32:
     out = np.empty(rgb.shape, np.float32)
-    _to_lab(rgb, SRGB_TO_LINEAR, out)
+    _to_lab(rgb, LIGHT, out)
     return out
 
 

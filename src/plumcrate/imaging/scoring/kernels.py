@@ -19,12 +19,6 @@ _SIGMA = 1.5
 _taps = np.exp(-0.5 * (np.arange(-RADIUS, RADIUS + 1) / _SIGMA) ** 2)
 TAPS: F32 = (_taps / _taps.sum()).astype(np.float32)
 
-# sRGB transfer function, IEC 61966-2-1.
-_code = np.arange(256) / 255.0
-SRGB_TO_LINEAR: F32 = np.where(_code <= 0.04045, _code / 12.92, ((_code + 0.055) / 1.055) ** 2.4).astype(
-    np.float32
-)
-
 # Opsin absorbance, ISO/IEC 18181-1 (XYB colour space).
 _BIAS = np.float32(0.0037930732552754493)
 _CBRT_BIAS = np.float32(0.0037930732552754493 ** (1 / 3))

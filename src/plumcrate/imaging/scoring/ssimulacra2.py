@@ -24,8 +24,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from ..srgb import LIGHT
 from .judgement import Judgement
-from .kernels import SRGB_TO_LINEAR, TAPS, Cells, coarser_scale, compare_plane, finest_scale, local_moments
+from .kernels import TAPS, Cells, coarser_scale, compare_plane, finest_scale, local_moments
 
 U8 = NDArray[np.uint8]
 F32 = NDArray[np.float32]
@@ -101,7 +102,7 @@ def _xyb_scales(rgb: U8) -> list[F32]:
         height, width = (height + 1) // 2, (width + 1) // 2
         half = np.empty((3, height, width), np.float32)
         if scale == 0:
-            finest_scale(rgb, SRGB_TO_LINEAR, xyb, half)
+            finest_scale(rgb, LIGHT, xyb, half)
         else:
             coarser_scale(linear, _X in planes, _B in planes, xyb, half)
         linear = half

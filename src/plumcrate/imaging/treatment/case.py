@@ -1,28 +1,17 @@
-"""One picture under one recipe, with everything that is computed once and shared."""
+"""A picture under a recipe, aimed at its level; and whether what came of it keeps the promise."""
 
 from __future__ import annotations
 
-import io
 import math
 from collections.abc import Callable
-from functools import cached_property
 
-import numpy as np
-from PIL import Image, ImageCms
-
-from .. import codecs, geometry
+from .. import codecs
 from ..aim import NEAR_ENOUGH, Attempt, Knob, Landing, aim
-from ..errors import Damaged, LeftAlone, MoreDataNeeded
-from ..identification import Facts, identify
-from ..kinds import Kind
-from ..metadata import exif, xmp
-from ..outcome import Chosen, Output, Refused, Tried, Verdict, refused
-from ..pixels import Pixels, decode, open_picture, same_frames, to_pixels
-from ..png import PngError, read_png
-from ..png.picture import PngFile
-from ..priors import Features, features, predicted
+from ..pixels import Pixels, decode, same_frames
+from ..priors import predicted
 from ..recipe import Level, Limits, Recipe
 from ..scoring import Flatness, Judge
+from .source import Source
 
 #: How much further than its target an aim goes when a guard says that colours drift or bands show.
 _GUARD_STEP, _GUARD_TURNS = 4.0, 2
@@ -36,182 +25,19 @@ _FLATNESS: dict[Level, Flatness] = {
     Level.LEAN: Flatness(2.5, 0.25, 2.2, 2.5),
 }
 
-#: What rounding alone does to values on the way to another profile and back.
-_MEAN_ROUNDING, _MOST_ROUNDING = 0.6, 4
-_RELATIVE = ImageCms.Intent.RELATIVE_COLORIMETRIC
-
 
 def colour_limit(target: float) -> float:
     """The mean colour difference of patches that a result for a target may have."""
     return max(1.0, 1.6 + (90.0 - target) * 0.08)
 
 
-class Case:
-    """Reads a file once. Raises the errors of :mod:`~plumcrate.imaging.errors`."""
+class Case(Source):
+    """A source with what is known of where its encoders land. Raises the errors of
+    :mod:`~plumcrate.imaging.errors`."""
 
     def __init__(self, data: bytes, recipe: Recipe, limits: Limits) -> None:
-        self.data = data
-        self.recipe = recipe
-        self.limits = limits
-        self.facts: Facts = _identified(data)
-        if self.facts.format not in ("jpeg", "png", "gif", "webp", "avif"):
-            raise LeftAlone(f"{self.facts.format.upper()} files are left alone")
-        if self.facts.format == "jpeg" and self.facts.bits > 8:
-            raise LeftAlone(f"JPEGs with {self.facts.bits} bits per sample are left alone")
-        if self.facts.arithmetic:
-            raise LeftAlone("JPEGs with arithmetic coding, which browsers do not show, are left alone")
-        self.png: PngFile | None = None
-        self.image = self._opened()
-        if self.image.size != (self.facts.width, self.facts.height):
-            raise Damaged("the header and the decoded picture disagree about the size")
-        self.printing = self.image.mode == "CMYK"
-        self.pixels = to_pixels(self.image) if not self.printing else to_pixels(self._on_screen())
-        self.resized = False
-        self._fit()
+        super().__init__(data, recipe, limits)
         self.jpeg_step: int | None = None  # where JPEG reached the target, for the next aims
-
-    def _opened(self) -> Image.Image:
-        if self.facts.format != "png":
-            return open_picture(self.data, self.facts, self.limits)
-        deep = self.facts.bits > 8
-        image = None if deep else open_picture(self.data, self.facts, self.limits)
-        try:
-            self.png = read_png(self.data, self.limits.pixels)
-        except PngError as error:
-            raise (Damaged if deep else LeftAlone)(str(error)) from None
-        if image is not None:
-            return image
-        # Pillow would cut 16 bits down in its own way; what is shown and scored is rounded here.
-        rgba = self.png.picture.rgba()
-        rounded = ((rgba.astype(np.uint32) + 128) // 257).astype(np.uint8)
-        opaque = bool((rounded[..., 3] == 255).all())
-        return Image.fromarray(np.ascontiguousarray(rounded[..., :3]) if opaque else rounded)
-
-    def _on_screen(self) -> Image.Image:
-        """Printing colours as screens show them: by their profile, or plainly without one."""
-        profile = self.image.info.get("icc_profile")
-        if profile:
-            try:
-                source = ImageCms.ImageCmsProfile(io.BytesIO(profile))
-                shown = ImageCms.profileToProfile(
-                    self.image, source, ImageCms.createProfile("sRGB"), outputMode="RGB"
-                )
-                assert shown is not None
-                return shown
-            except (ImageCms.PyCMSError, OSError):
-                pass  # a profile that does not work is no profile
-        return self.image.convert("RGB")
-
-    def _fit(self) -> None:
-        """Makes the picture smaller when the recipe says so; from then on that is the picture."""
-        largest = self.recipe.largest
-        if self.facts.orientation >= 5:
-            largest = (largest[1], largest[0])
-        size = geometry.fitted(*self.pixels.size, largest)
-        if size == self.pixels.size or self.facts.animated or self.printing:
-            return
-        small = geometry.sharpened(geometry.downscale(self.pixels, *size), self.recipe.sharpening)
-        profile = self.image.info.get("icc_profile")
-        self.pixels, self.resized = small, True
-        grey = self.image.mode == "L"
-        self.image = _to_image(small)
-        if grey:
-            self.image = self.image.convert("L")
-        if profile:
-            self.image.info["icc_profile"] = profile
-
-    # -- what is shared ----------------------------------------------------------------------
-
-    @cached_property
-    def judge(self) -> Judge:
-        return Judge(self.pixels)
-
-    @cached_property
-    def features(self) -> Features:
-        return features(self.pixels.over(128))
-
-    @cached_property
-    def upright(self) -> Image.Image:
-        """The picture in RGB or RGBA with its orientation applied, for copies."""
-        image = self._on_screen() if self.printing else self.in_srgb or self.image
-        if self.facts.orientation != 1 and self.facts.format != "avif":
-            turned = Image.Image.transpose
-            method = _TURNS[self.facts.orientation]
-            info = image.info
-            image = turned(image, method)
-            image.info = {key: value for key, value in info.items() if key != "exif"}
-        wanted = "RGB" if self.pixels.alpha is None else "RGBA"
-        image = image.convert(wanted) if image.mode != wanted else image.copy()
-        image.info = {}  # what goes into a copy is said expressly
-        return image
-
-    @cached_property
-    def upright_pixels(self) -> Pixels:
-        other = self.facts.orientation != 1 or self.printing or self.in_srgb is not None
-        return to_pixels(self.upright) if other else self.pixels
-
-    @cached_property
-    def upright_judge(self) -> Judge:
-        return Judge(self.upright_pixels) if self.upright_pixels is not self.pixels else self.judge
-
-    @cached_property
-    def in_srgb(self) -> Image.Image | None:
-        """The picture in sRGB when nothing is lost by the conversion, so that copies need no profile.
-
-        None when there is no other profile, or when colours would be clipped: the way back must lead to
-        nearly the same values.
-        """
-        profile = self.image.info.get("icc_profile")
-        for_copies = self.facts.format not in ("webp", "avif") and self.image.mode in ("RGB", "RGBA")
-        if not profile or not for_copies or _is_srgb(profile):
-            return None
-        colours = self.image.convert("RGB")
-        try:
-            theirs, srgb = ImageCms.ImageCmsProfile(io.BytesIO(profile)), ImageCms.createProfile("sRGB")
-            ours = ImageCms.profileToProfile(colours, theirs, srgb, _RELATIVE, "RGB")
-            back = ImageCms.profileToProfile(ours, srgb, theirs, _RELATIVE, "RGB") if ours else None
-        except (ImageCms.PyCMSError, OSError):
-            return None
-        if ours is None or back is None:
-            return None
-        apart = np.abs(np.asarray(back).astype(np.int16) - np.asarray(colours))
-        if apart.mean() > _MEAN_ROUNDING or apart.max() > _MOST_ROUNDING:
-            return None
-        if self.image.mode == "RGBA":
-            ours.putalpha(self.image.getchannel("A"))
-        return ours
-
-    @cached_property
-    def file_extras(self) -> codecs.Extras:
-        """What a WebP or AVIF file that is written again keeps: its profile, and metadata by kind."""
-        out: codecs.Extras = {}
-        info, keep = self.image.info, self.recipe.metadata
-        if info.get("icc_profile"):
-            out["icc_profile"] = info["icc_profile"]
-        block = info.get("exif") or b""
-        tiff = exif.kept(block[6:] if block.startswith(b"Exif\0\0") else block, keep) if block else b""
-        packet = xmp.kept(info["xmp"], keep) if info.get("xmp") else b""
-        return out | {name: data for name, data in (("exif", tiff), ("xmp", packet)) if data}
-
-    @cached_property
-    def copy_extras(self) -> codecs.Extras:
-        """What goes into copies with the picture: its profile where it matters, and whose it is."""
-        out: codecs.Extras = {}
-        profile = self.image.info.get("icc_profile")
-        # A grey profile does not fit the three channels that copies store; printing colours were converted.
-        if (
-            profile
-            and not (self.printing or self.facts.colour == "grey" or _is_srgb(profile))
-            and not self.in_srgb
-        ):
-            out["icc_profile"] = profile
-        block = self.image.info.get("exif")
-        if block and Kind.RIGHTS in self.recipe.metadata:
-            tiff = block[6:] if block.startswith(b"Exif\0\0") else block
-            rights = exif.kept(tiff, frozenset({Kind.RIGHTS}), upright=True)
-            if rights:
-                out["exif"] = rights
-        return out
 
     # -- aiming ------------------------------------------------------------------------------
 
@@ -288,84 +114,3 @@ class Case:
         if not self.resized:
             return same_frames(self.data, data, self.limits)
         return self.decoded(data).same_as(self.pixels)
-
-    # -- weighing ----------------------------------------------------------------------------
-
-    def landed(
-        self, kind: str, landing: Landing, how: Callable[[int], str], limit: int, *, upright: bool
-    ) -> Output:
-        """An aim's result as an output: chosen, or why not."""
-        tried = tuple(Tried(how(one.quality), len(one.data), one.judgement.score) for one in landing.attempts)
-        best = landing.best
-        if best is None:
-            last = landing.attempts[-1]
-            verdict: Verdict = "not-smaller" if len(last.data) >= limit else "out-of-reach"
-            return Refused(
-                format=kind, verdict=verdict, size=len(last.data), score=last.judgement.score,
-                how=tried[-1].how, encodes=len(tried), tried=tried,
-            )  # fmt: skip
-        orientation = 1 if upright else self.facts.orientation
-        return Chosen(
-            format=kind, data=best.data, size=len(best.data), score=best.judgement.score,
-            spot=best.judgement.turned(orientation).spot(self.upright_size), how=how(best.quality),
-            encodes=len(tried), tried=tried,
-        )  # fmt: skip
-
-    @property
-    def upright_size(self) -> tuple[int, int]:
-        """Width and height as shown, at the new size when there is one."""
-        width, height = self.pixels.size
-        return (height, width) if self.facts.orientation >= 5 else (width, height)
-
-    def worth_it(self, output: Output, gain: float | None = None) -> Output:
-        """The output, or its refusal when it saves too little of the file."""
-        if not isinstance(output, Chosen):
-            return output
-        least = self.recipe.least_gain if gain is None else gain
-        if output.size >= len(self.data):
-            return refused(output, "not-smaller")
-        if output.size > len(self.data) * (1 - least):
-            return refused(output, "too-little-gain")
-        return output
-
-    def checked_orientation(self, output: Output) -> Output:
-        """A result that would be shown turned otherwise, or at another size, is not taken."""
-        if isinstance(output, Chosen):
-            facts = identify(output.data)
-            expected = (self.facts.orientation, *self.pixels.size)
-            if (facts.orientation, facts.width, facts.height) != expected:
-                return refused(output, "not-possible")
-        return output
-
-
-def _identified(data: bytes) -> Facts:
-    try:
-        return identify(data)
-    except MoreDataNeeded:
-        raise Damaged("the file ends before its picture does") from None
-
-
-_TURNS = {
-    2: Image.Transpose.FLIP_LEFT_RIGHT,
-    3: Image.Transpose.ROTATE_180,
-    4: Image.Transpose.FLIP_TOP_BOTTOM,
-    5: Image.Transpose.TRANSPOSE,
-    6: Image.Transpose.ROTATE_270,
-    7: Image.Transpose.TRANSVERSE,
-    8: Image.Transpose.ROTATE_90,
-}
-
-
-def _to_image(pixels: Pixels) -> Image.Image:
-    if pixels.alpha is None:
-        return Image.fromarray(pixels.rgb)
-    return Image.fromarray(np.dstack([pixels.rgb, pixels.alpha]))
-
-
-def _is_srgb(profile: bytes) -> bool:
-    """Whether a profile says what browsers assume without one."""
-    try:
-        opened = ImageCms.ImageCmsProfile(io.BytesIO(profile))
-        return "srgb" in ImageCms.getProfileDescription(opened).lower()
-    except (ImageCms.PyCMSError, OSError):
-        return False

@@ -11,6 +11,7 @@ from ..jpeg.segments import metadata_for_rewriting
 from ..metadata.in_jpeg import jpeg_segments
 from ..outcome import Chosen, Output, Refused, Tried, exact, impossible, refused, with_all
 from .case import Case
+from .weighing import checked_orientation, landed, worth_it
 
 #: Half chroma that needs a finer step than this is straining: full chroma may be smaller.
 STRAINING = 103
@@ -20,7 +21,7 @@ def treat_jpeg(case: Case) -> Output:
     same = _same_coefficients(case) if not case.resized else impossible("jpeg")
     if case.recipe.target is None or case.printing:
         return same
-    lossy = case.checked_orientation(case.worth_it(lossy_jpeg(case)))
+    lossy = checked_orientation(case, worth_it(case, lossy_jpeg(case)))
     # A change of pixels must pay: over the file as it is, and over the exact result.
     least = (same.size if isinstance(same, Chosen) else len(case.data)) * (1 - case.recipe.least_gain)
     if isinstance(lossy, Chosen) and lossy.size <= least:
@@ -47,7 +48,7 @@ def _same_coefficients(case: Case) -> Output:
         )  # fmt: skip
     if not case.is_same(smaller):
         return impossible("jpeg")
-    return case.checked_orientation(exact("jpeg", smaller, how))
+    return checked_orientation(case, exact("jpeg", smaller, how))
 
 
 def lossy_jpeg(case: Case) -> Output:
@@ -100,8 +101,8 @@ def _landing(case: Case, encoder: LossyEncoder) -> Landing:
 
 def _searched(case: Case, landing: Landing, encoder: LossyEncoder, sampling: str) -> Output:
     """The landing in the cheapest scans, when a decoder shows them to be the very picture that was scored."""
-    output = case.landed(
-        "jpeg", landing, lambda step: f"step {step}, {sampling}", len(case.data), upright=False
+    output = landed(
+        case, "jpeg", landing, lambda step: f"step {step}, {sampling}", len(case.data), upright=False
     )
     if landing.best is None or not isinstance(output, Chosen):
         return output

@@ -9,6 +9,7 @@ from ..aim import NEAR_ENOUGH, Landing
 from ..outcome import Chosen, Output, exact, impossible, lightest, refused, with_all
 from ..recipe import Effort
 from .case import Case
+from .weighing import checked_orientation, landed, worth_it
 
 #: A file that is modern already is only written again for a real gain.
 _REAL_GAIN = 0.1
@@ -50,7 +51,7 @@ def _lossy_webp(case: Case, extras: codecs.Extras, cap: int) -> Output:
         lambda quality: codecs.encode_webp(image, quality, extras, effort),
         codecs.WEBP, cap=cap, first=case.first("webp", codecs.WEBP), upright=True,
     )  # fmt: skip
-    return case.landed("webp", landing, lambda quality: f"quality {quality}", cap, upright=True)
+    return landed(case, "webp", landing, lambda quality: f"quality {quality}", cap, upright=True)
 
 
 def avif_copy(case: Case, limit: int) -> Output:
@@ -67,8 +68,7 @@ def avif(case: Case, extras: codecs.Extras, limit: int) -> Output:
     outputs: list[Output] = []
     for subsampling in ("4:4:4",) if full else ("4:2:0", "4:4:4"):
         landing = _aimed_avif(case, extras, subsampling, limit)
-        output = case.landed(
-            "avif", landing, partial(_how, subsampling), limit, upright=True
+        output = landed(case, "avif", landing, partial(_how, subsampling), limit, upright=True
         )  # fmt: skip
         outputs.append(output)
         if isinstance(output, Chosen) or output.size >= limit:
@@ -128,4 +128,4 @@ def treat_modern(case: Case) -> Output:
     limit, extras = len(case.data), case.file_extras
     output = webp(case, extras, limit) if kind == "webp" else avif(case, extras, limit)
     gain = case.recipe.least_gain if output.score == 100.0 else _REAL_GAIN
-    return case.checked_orientation(case.worth_it(output, gain))
+    return checked_orientation(case, worth_it(case, output, gain))

@@ -18,6 +18,7 @@ from ..png.reduce import indexed, of_rgba
 from ..recipe import TOLERANCE, Effort, Level
 from ..scoring import Flatness, Judgement
 from .case import Case
+from .weighing import checked_orientation, worth_it
 
 U8 = NDArray[np.uint8]
 
@@ -51,10 +52,10 @@ def treat_png(case: Case) -> Output:
         candidates += palettes(case, kept)
     weighed = lightest([one for one in candidates if one.size] or candidates)
     if weighed.score != 100.0:
-        weighed = case.worth_it(weighed)
+        weighed = worth_it(case, weighed)
     elif weighed.size >= len(case.data):
         weighed = refused(weighed, "not-smaller")
-    return case.checked_orientation(weighed)
+    return checked_orientation(case, weighed)
 
 
 def _already_few(case: Case) -> bool:

@@ -12,6 +12,8 @@ from plumcrate.contract import FileState, ItemState, PictureSort
 from plumcrate.records.queries.tallies import total, totals
 from plumcrate.records.tables import File, Item, Ledger, Library, Picture
 
+from .folders import below
+
 _ORDER: dict[PictureSort, tuple[UnaryExpression[Any], ...]] = {
     PictureSort.PATH: (Picture.path.asc(),),
     PictureSort.SAVED: ((Picture.bytes_before - Picture.bytes_now).desc(), Picture.id.desc()),
@@ -44,9 +46,7 @@ def pictures_page(
     else:
         where.append(Picture.state != FileState.GONE)
     if folder is not None:
-        below = folder.strip("/")
-        if below:
-            where.append((Picture.folder == below) | Picture.folder.startswith(below + "/", autoescape=True))
+        where.append(below(Picture.folder, folder))
     if search:
         where.append(Picture.path.ilike(f"%{_literal(search)}%", escape="\\"))
     if format:

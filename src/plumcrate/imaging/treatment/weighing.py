@@ -1,0 +1,53 @@
+"""Weighing: an aim's result or a candidate as an output, chosen, or refused with the reason."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from ..aim import Landing
+from ..identification import identify
+from ..outcome import Chosen, Output, Refused, Tried, Verdict, refused
+from .source import Source
+
+
+def landed(
+    source: Source, kind: str, landing: Landing, how: Callable[[int], str], limit: int, *, upright: bool
+) -> Output:
+    """An aim's result as an output: chosen, or why not."""
+    tried = tuple(Tried(how(one.quality), len(one.data), one.judgement.score) for one in landing.attempts)
+    best = landing.best
+    if best is None:
+        last = landing.attempts[-1]
+        verdict: Verdict = "not-smaller" if len(last.data) >= limit else "out-of-reach"
+        return Refused(
+            format=kind, verdict=verdict, size=len(last.data), score=last.judgement.score,
+            how=tried[-1].how, encodes=len(tried), tried=tried,
+        )  # fmt: skip
+    orientation = 1 if upright else source.facts.orientation
+    return Chosen(
+        format=kind, data=best.data, size=len(best.data), score=best.judgement.score,
+        spot=best.judgement.turned(orientation).spot(source.upright_size), how=how(best.quality),
+        encodes=len(tried), tried=tried,
+    )  # fmt: skip
+
+
+def worth_it(source: Source, output: Output, gain: float | None = None) -> Output:
+    """The output, or its refusal when it saves too little of the file."""
+    if not isinstance(output, Chosen):
+        return output
+    least = source.recipe.least_gain if gain is None else gain
+    if output.size >= len(source.data):
+        return refused(output, "not-smaller")
+    if output.size > len(source.data) * (1 - least):
+        return refused(output, "too-little-gain")
+    return output
+
+
+def checked_orientation(source: Source, output: Output) -> Output:
+    """A result that would be shown turned otherwise, or at another size, is not taken."""
+    if isinstance(output, Chosen):
+        facts = identify(output.data)
+        expected = (source.facts.orientation, *source.pixels.size)
+        if (facts.orientation, facts.width, facts.height) != expected:
+            return refused(output, "not-possible")
+    return output
