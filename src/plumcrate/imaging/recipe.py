@@ -36,6 +36,9 @@ TARGETS: dict[Level, float] = {Level.GALLERY: 90.0, Level.EVERYDAY: 80.0, Level.
 #: tells how these were set, from pictures looked at.
 FLOORS: dict[Level, float] = {Level.GALLERY: 83.0, Level.EVERYDAY: 72.0, Level.LEAN: 58.0}
 
+#: A sample of a large picture has at most so many pixels.
+SAMPLE = 1_500_000
+
 #: How far below its target an accepted result may score.
 TOLERANCE = 0.5
 

@@ -7,7 +7,6 @@ run of bytes that it speaks of. The parent never unpickles what comes from here.
 
 from __future__ import annotations
 
-import io
 import json
 import mmap
 import os
@@ -19,9 +18,6 @@ import threading
 from collections.abc import Callable
 from multiprocessing.connection import Connection
 from typing import Any
-
-#: A sample of a picture has at most so many pixels.
-SAMPLE = 1_500_000
 
 Answer = tuple[dict[str, Any], list[bytes]]
 
@@ -36,78 +32,17 @@ def _treat(data: bytes, recipe: Any, limits: Any, former: Any) -> Answer:
 
 
 def _measure(data: bytes, recipe: Any, limits: Any) -> Answer:
-    """Bytes before, of the file itself after, and of the lightest of file and copies.
+    """Bytes before, of the file itself after, and of the lightest of file and copies."""
+    from plumcrate.imaging.sample import measure
 
-    Of a large JPEG or PNG only the middle is treated, written as the whole was (a JPEG with its own
-    tables and sampling, on its own grid of blocks), and the whole is taken to fare alike.
-    """
-    from plumcrate.imaging import treat
-
-    sample = _middle(data)
-    treatment = treat(sample, recipe, limits)
-    after = treatment.size_after
-    lightest = min([after, *(output.size for output in treatment.chosen if output.role == "copy")])
-    scale = len(data) / len(sample)
-    return {"sizes": [len(data), round(after * scale), round(lightest * scale)]}, []
-
-
-def _middle(data: bytes) -> bytes:
-    from PIL import Image
-    from PIL.JpegImagePlugin import get_sampling
-
-    try:
-        image: Any = Image.open(io.BytesIO(data))
-        pixels = image.width * image.height
-        jpeg = image.format == "JPEG" and image.mode in ("RGB", "L")
-        still_png = image.format == "PNG" and not getattr(image, "is_animated", False)
-        if pixels <= 2 * SAMPLE or not (jpeg or still_png):
-            return data
-        part = (SAMPLE / pixels) ** 0.5
-        width, height = (max(16, int(side * part) // 16 * 16) for side in image.size)
-        left, top = (image.width - width) // 32 * 16, (image.height - height) // 32 * 16
-        options: dict[str, Any] = {}
-        if jpeg:
-            options = {"qtables": image.quantization, "progressive": "progressive" in image.info}
-            options |= {"subsampling": get_sampling(image)} if image.mode == "RGB" else {}
-        out = io.BytesIO()
-        image.crop((left, top, left + width, top + height)).save(out, image.format, optimize=jpeg, **options)
-        return out.getvalue()
-    except (OSError, ValueError, SyntaxError):
-        return data  # whatever is wrong with it, treating the whole says it in its own words
+    return {"sizes": list(measure(data, recipe, limits))}, []
 
 
 def _preview(data: bytes, width: int, limits: Any) -> Answer:
-    """A small WebP for the console, upright, at most ``width`` wide."""
-    from PIL import ImageOps
+    """A small WebP of a picture."""
+    from plumcrate.imaging.preview import preview
 
-    from plumcrate.imaging.identification import identify
-    from plumcrate.imaging.pixels import open_picture
-
-    facts = identify(data)
-    if facts.format == "png" and facts.bits > 8:
-        image = _of_sixteen_bits(data, limits.pixels)
-    else:
-        image = open_picture(data, facts, limits, at_least=(width, width))
-    image = ImageOps.exif_transpose(image)
-    image = image.convert("RGBA" if image.has_transparency_data else "RGB")
-    image.thumbnail((width, width * 2), reducing_gap=2.0)
-    out = io.BytesIO()
-    image.save(out, "WEBP", quality=80)
-    return {}, [out.getvalue()]
-
-
-def _of_sixteen_bits(data: bytes, most_pixels: int) -> Any:
-    """A PNG of 16 bits a sample, rounded to eight."""
-    from PIL import Image
-
-    from plumcrate.imaging.errors import Damaged
-    from plumcrate.imaging.png import PngError, read_png
-
-    try:
-        rgba = read_png(data, most_pixels).picture.rgba()
-    except PngError as error:
-        raise Damaged(str(error)) from None
-    return Image.fromarray(((rgba.astype("uint32") + 128) // 257).astype("uint8"))
+    return {}, [preview(data, width, limits)]
 
 
 def _header(data: bytes) -> Answer:
@@ -130,7 +65,8 @@ def _prepare() -> None:
     from numba.core import caching
     from PIL import Image
 
-    import plumcrate.imaging.treatment
+    import plumcrate.imaging.preview
+    import plumcrate.imaging.sample
     import plumcrate.work.wire  # noqa: F401
 
     Image.init()

@@ -23,9 +23,8 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from plumcrate.imaging.recipe import Limits
+from plumcrate.imaging.recipe import SAMPLE, Limits
 
-from .child import SAMPLE
 from .wire import Nonsense, as_error, as_treatment
 
 if TYPE_CHECKING:

@@ -35,6 +35,13 @@ class Picture:
         """Whether it has more than 8 bits a sample."""
         return self.header.depth == 16
 
+    def shown(self) -> NDArray[np.uint8]:
+        """The same as screens show it, (height, width, 4): 16 bits rounded to 8."""
+        rgba = self.rgba()
+        return (
+            ((rgba.astype(np.uint32) + 128) // 257).astype(np.uint8) if self.deep else rgba.astype(np.uint8)
+        )
+
     def rgba(self) -> Samples:
         """Red, green, blue and straight alpha, (height, width, 4): uint16 when deep, else uint8."""
         samples, header = self.samples, self.header

@@ -60,8 +60,7 @@ class Source:
         if image is not None:
             return image
         # Pillow would cut 16 bits down in its own way; what is shown and scored is rounded here.
-        rgba = self.png.picture.rgba()
-        rounded = ((rgba.astype(np.uint32) + 128) // 257).astype(np.uint8)
+        rounded = self.png.picture.shown()
         opaque = bool((rounded[..., 3] == 255).all())
         return Image.fromarray(np.ascontiguousarray(rounded[..., :3]) if opaque else rounded)
 

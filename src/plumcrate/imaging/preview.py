@@ -1,0 +1,36 @@
+"""A small picture of a picture, for lists."""
+
+from __future__ import annotations
+
+import io
+
+from PIL import Image, ImageOps
+
+from .errors import Damaged
+from .identification import identify
+from .pixels import open_picture
+from .png import PngError, read_png
+from .recipe import Limits
+
+
+def preview(data: bytes, width: int, limits: Limits) -> bytes:
+    """A WebP, upright, at most ``width`` wide and twice as high. Raises the errors of
+    :mod:`plumcrate.imaging.errors`."""
+    facts = identify(data)
+    if facts.format == "png" and facts.bits > 8:
+        image = _of_sixteen_bits(data, limits.pixels)
+    else:
+        image = open_picture(data, facts, limits, at_least=(width, width))
+    image = ImageOps.exif_transpose(image)
+    image = image.convert("RGBA" if image.has_transparency_data else "RGB")
+    image.thumbnail((width, width * 2), reducing_gap=2.0)
+    out = io.BytesIO()
+    image.save(out, "WEBP", quality=80)
+    return out.getvalue()
+
+
+def _of_sixteen_bits(data: bytes, most_pixels: int) -> Image.Image:
+    try:
+        return Image.fromarray(read_png(data, most_pixels).picture.shown())
+    except PngError as error:
+        raise Damaged(str(error)) from None
