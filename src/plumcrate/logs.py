@@ -72,5 +72,5 @@ def _plain(name: str, value: Any) -> Any:
     return text if len(text) <= _MOST else f"{text[:_MOST]}… ({len(text):,} characters)"
 
 
-def _masked(found: re.Match[str]) -> str:
-    return f"{found[1]}:…@" if found[1] is not None else "…"
+def _masked(match: re.Match[str]) -> str:
+    return f"{match[1]}:…@" if match[1] is not None else "…"

@@ -171,7 +171,7 @@ export function Compare({ left, right, width, height, spot, atSpot = false }: Pr
             className="absolute inset-y-0 z-10 -ml-4 w-8 cursor-ew-resize touch-none"
             style={{ left: at }}
           >
-            <div className="mx-auto h-full w-[2px] bg-white/85 shadow" />
+            <div className="mx-auto h-full w-[2px] bg-white/85 ring-1 ring-black/35" />
             <div className="absolute left-1/2 top-1/2 flex h-10 w-6 -translate-x-1/2 -translate-y-1/2 items-center justify-center gap-[3px] rounded border-2 border-white/90 bg-black/60">
               <span className="h-4 w-px bg-white/80" /><span className="h-4 w-px bg-white/80" />
             </div>

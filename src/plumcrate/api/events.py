@@ -84,8 +84,8 @@ class Hub:
                 self._send(noun, view)
 
     def _views(self, changed: list[tuple[str, int]]) -> list[tuple[str, dict[str, Any]]]:
-        found = ((noun, self._view(noun, number)) for noun, number in changed)
-        return [(noun, view) for noun, view in found if view is not None]
+        views = ((noun, self._view(noun, number)) for noun, number in changed)
+        return [(noun, view) for noun, view in views if view is not None]
 
     def _view(self, noun: str, number: int) -> dict[str, Any] | None:
         with self._database.begin() as session:

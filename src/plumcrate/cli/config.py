@@ -53,10 +53,10 @@ def _read(place: Path) -> Config:
         facts = place.stat()
         if facts.st_uid not in (os.geteuid(), 0) or facts.st_mode & stat.S_IWOTH:
             raise ConfigError(f"{place} is not read: it belongs to somebody else, or everybody may write it")
-        found = tomllib.loads(place.read_text())
+        values = tomllib.loads(place.read_text())
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise ConfigError(f"{place} cannot be read: {error}") from None
-    url, key = (found.get(name) for name in ("url", "key"))
+    url, key = (values.get(name) for name in ("url", "key"))
     if not (isinstance(url, str) and isinstance(key, str) and url and key):
         raise ConfigError(f"{place} must hold both url and key")
     return Config(url, key)

@@ -59,9 +59,9 @@ class Upkeep(Message):
     @field_validator("hours")
     @classmethod
     def _are_hours(cls, hours: list[str]) -> list[str]:
-        for one in hours:
-            if not _HOURS.match(one):
-                raise ValueError(f"{one!r} are no hours: give begin and end, such as 22:00-06:00")
+        for span in hours:
+            if not _HOURS.match(span):
+                raise ValueError(f"{span!r} are no hours: give begin and end, such as 22:00-06:00")
         return hours
 
     @model_validator(mode="after")

@@ -19,9 +19,9 @@ class PostgresError(RuntimeError):
 
 def binaries() -> Path:
     """The folder of the newest PostgreSQL server's programs. Raises :class:`PostgresError`."""
-    found = sorted(Path("/usr/lib/postgresql").glob("*/bin/initdb"), key=lambda p: int(p.parts[-3]))
-    if found:
-        return found[-1].parent
+    programs = sorted(Path("/usr/lib/postgresql").glob("*/bin/initdb"), key=lambda p: int(p.parts[-3]))
+    if programs:
+        return programs[-1].parent
     on_path = shutil.which("initdb")
     if on_path:
         return Path(on_path).resolve().parent

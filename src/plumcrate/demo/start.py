@@ -211,8 +211,8 @@ Stop with Ctrl-C or script/demo --stop; start afresh with script/demo --reset.
     def _read_pids(self) -> dict[str, int]:
         if not self._pids.exists():
             return {}
-        found: dict[str, int] = json.loads(self._pids.read_text())
-        return {name: pid for name, pid in found.items() if _is_ours(pid)}
+        pids: dict[str, int] = json.loads(self._pids.read_text())
+        return {name: pid for name, pid in pids.items() if _is_ours(pid)}
 
     def _alive(self) -> bool:
         return bool(self._read_pids())

@@ -68,7 +68,7 @@ _NAMES = {
 
 def photos() -> list[Photo]:
     """The photographs of the full library."""
-    found: list[Photo] = []
+    pictures: list[Photo] = []
     scenes = list(SCENES)
     for index in range(40):
         scene = scenes[index % len(scenes)]
@@ -76,8 +76,8 @@ def photos() -> list[Photo]:
         width, height = ((2000, 1333), (1800, 1350), (2400, 1600), (1333, 2000))[index % 4]
         quality = (92, 88, 95, 90, 85)[index % 5]
         name = f"{_NAMES[scene]}-{index + 1:02d}.jpg"
-        found.append(Photo(f"{month}/{name}", scene, index, width, height, quality))
-    found += [
+        pictures.append(Photo(f"{month}/{name}", scene, index, width, height, quality))
+    pictures += [
         Photo("2025/06/IMG_2041 open day (visitor).jpg", "open-day", 41, 6000, 4000, 94),
         Photo("2025/06/headland-at-dusk-full.jpg", "headland", 42, 6000, 4000, 90),
         Photo("2025/07/Möwen über der Ledge – Besucherfoto.jpg", "swell", 43, 4032, 3024, 93, turn=6),
@@ -86,7 +86,7 @@ def photos() -> list[Photo]:
         Photo("2025/08/lamp-room.png", "lens", 47, 1200, 800, format="PNG"),
         Photo("2025/09/already-light.webp", "fog", 48, 1600, 1067, 80, format="WEBP"),
     ]
-    return found
+    return pictures
 
 
 def drawings() -> list[Drawing]:
@@ -112,7 +112,7 @@ def build(root: Path, *, small: bool = False) -> int:
     if any(root.iterdir()):
         raise FileExistsError(f"{root} is not empty")
     everything: list[Photo | Drawing] = [*photos(), *drawings()]
-    work = [(root, one, 0.25 if small else 1.0) for one in everything]
+    work = [(root, picture, 0.25 if small else 1.0) for picture in everything]
     if small:
         work = [*work[:10], *work[42:47], *work[47:]]
     work.sort(key=lambda job: -job[1].width * job[1].height)
@@ -166,10 +166,10 @@ def _photograph(rng: np.random.Generator, what: Photo, width: int, height: int) 
 
 def _srgb_profile() -> bytes:
     """An sRGB profile with a fixed date (ICC.1:2022, 7.2.8), so that files are the same each time."""
-    made = bytearray(ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB")).tobytes())
-    made[24:36] = struct.pack(">6H", 2025, 1, 1, 0, 0, 0)
-    made[84:100] = bytes(16)  # the identifier is a hash over the date too
-    return bytes(made)
+    profile = bytearray(ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB")).tobytes())
+    profile[24:36] = struct.pack(">6H", 2025, 1, 1, 0, 0, 0)
+    profile[84:100] = bytes(16)  # the identifier is a hash over the date too
+    return bytes(profile)
 
 
 def save(image: Image.Image, path: Path, **options: Any) -> None:
@@ -180,7 +180,7 @@ def save(image: Image.Image, path: Path, **options: Any) -> None:
 
 def derive(path: Path, image: Image.Image) -> list[Path]:
     """Writes the site's sizes of a picture beside it, as ``name-640w.jpg``; returns their paths."""
-    made = []
+    derived = []
     for width in SIZES:
         if width >= image.width:
             continue
@@ -192,8 +192,8 @@ def derive(path: Path, image: Image.Image) -> list[Path]:
         if path.suffix.lower() in (".jpg", ".jpeg") and smaller.mode not in ("RGB", "L"):
             smaller = smaller.convert("RGB")
         save(smaller, place, **options)
-        made.append(place)
-    return made
+        derived.append(place)
+    return derived
 
 
 def camera_metadata(seed: int, orientation: int) -> Image.Exif:

@@ -236,7 +236,7 @@ def _isobmff(data: bytes) -> Facts:
         raise NotAPicture("the content is a media container, not a picture format known here")
     # The largest spatial extent is the picture; smaller ones are thumbnails, tiles or alpha planes.
     extents = [
-        struct.unpack_from(">II", data, found.end() + 4) for found in re.finditer(rb"ispe", data[: 1 << 16])
+        struct.unpack_from(">II", data, match.end() + 4) for match in re.finditer(rb"ispe", data[: 1 << 16])
     ]
     if not extents:
         raise MoreDataNeeded("the picture's size is not in the first part of the file")

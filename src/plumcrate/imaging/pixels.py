@@ -125,8 +125,8 @@ def same_frames(first: bytes, second: bytes, limits: Limits) -> bool:
         for number in range(counts[0]):
             for image in shown:
                 image.seek(number)
-            one, other = (_eight_bits(image) for image in shown)
-            if not one.same_as(other):
+            ours, theirs = (_eight_bits(image) for image in shown)
+            if not ours.same_as(theirs):
                 return False
     except (ImagingError, OSError, EOFError, ValueError, SyntaxError):
         return False

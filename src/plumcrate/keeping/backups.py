@@ -75,10 +75,10 @@ class BackupStore:
             raise self._explained(error, place) from None
 
     def _explained(self, error: OSError, place: Path) -> StorageError:
-        found = explain(error, f"the backup {place.name[:12]}…")
-        if found.code == "gone":
+        explained = explain(error, f"the backup {place.name[:12]}…")
+        if explained.code == "gone":
             return StorageError("backup-missing", f"the backup store {self.root} cannot be written: {error}")
-        return found
+        return explained
 
     def _make_durable(self, folder: Path) -> None:
         if folder not in self._durable:

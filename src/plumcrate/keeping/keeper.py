@@ -266,7 +266,9 @@ class Keeper:
         path = beside.path(file.path)
         sha = sha_of(data)
         with self.store.visit():
-            former = next((one for one in file.derived if (one.purpose, one.format) == beside.key), None)
+            former = next(
+                (derived for derived in file.derived if (derived.purpose, derived.format) == beside.key), None
+            )
             if former is not None:
                 if former.sha256 == sha and former.path == path and self.store.sha256(path) == sha:
                     return

@@ -24,5 +24,5 @@ def orphans(session: Session, library_id: int, offset: int, limit: int) -> Page[
     rows = session.scalars(
         select(Backup).where(*where).order_by(Backup.id.desc()).offset(offset).limit(limit)
     ).all()
-    found = [Orphan(id=row.id, path=row.path, size=row.size, created_at=row.created_at) for row in rows]
-    return Page[Orphan](rows=found, total=total, next=offset + limit if offset + limit < total else None)
+    listed = [Orphan(id=row.id, path=row.path, size=row.size, created_at=row.created_at) for row in rows]
+    return Page[Orphan](rows=listed, total=total, next=offset + limit if offset + limit < total else None)

@@ -35,8 +35,8 @@ _CONFLICTS = ("40P01", "40001")
 
 def sqlstate(error: BaseException) -> str | None:
     """The SQLSTATE of a database error; None when the server gave none."""
-    found = error.orig if isinstance(error, DBAPIError) else error
-    return getattr(found, "sqlstate", None)
+    cause = error.orig if isinstance(error, DBAPIError) else error
+    return getattr(cause, "sqlstate", None)
 
 
 def lost_connection(error: BaseException) -> bool:

@@ -69,7 +69,7 @@ def group(files: Mapping[str, Size], patterns: Iterable[str]) -> dict[str, str]:
     of a rendition belongs to the first original.
     """
     compiled = [compile_pattern(pattern) for pattern in patterns]
-    found: dict[str, str] = {}
+    homes: dict[str, str] = {}
     for path, size in files.items():
         for expression in compiled:
             match = expression.match(path)
@@ -77,14 +77,14 @@ def group(files: Mapping[str, Size], patterns: Iterable[str]) -> dict[str, str]:
                 continue
             original = f"{match['folder']}{match['stem']}{match['ext']}"
             if original in files and original != path and _fits(match, size, files[original]):
-                found[path] = original
+                homes[path] = original
                 break
-    return {path: _first(found, path) for path in found}
+    return {path: _first(homes, path) for path in homes}
 
 
-def _first(found: Mapping[str, str], path: str) -> str:
+def _first(homes: Mapping[str, str], path: str) -> str:
     seen = {path}
-    while (path := found.get(path, path)) not in seen:
+    while (path := homes.get(path, path)) not in seen:
         seen.add(path)
     return path
 

@@ -145,8 +145,8 @@ class LocalStore(Store):
 
     def facts(self, path: str) -> Facts:
         with self._parent(path) as (folder, name):
-            found = _stat(folder, name, path)
-        return Facts(found.st_size, found.st_mtime_ns, found.st_nlink, found.st_uid)
+            status = _stat(folder, name, path)
+        return Facts(status.st_size, status.st_mtime_ns, status.st_nlink, status.st_uid)
 
     def open(self, path: str) -> BinaryIO:
         with self._parent(path) as (folder, name):
@@ -301,16 +301,16 @@ class LocalStore(Store):
             return
         checked(folder)
         with self._at_root() as root:
-            made: list[str] = []
+            new: list[str] = []
             for part in folder.split("/"):
                 try:
-                    with handles.closing(handles.open_folder(root, "/".join(made))) as parent:
+                    with handles.closing(handles.open_folder(root, "/".join(new))) as parent:
                         try:
                             os.mkdir(part, dir_fd=parent)
                             os.fsync(parent)
                         except FileExistsError:
                             pass
-                    made.append(part)
+                    new.append(part)
                 except OSError as error:
                     raise explain(error, folder) from None
 
@@ -435,14 +435,14 @@ def _lstat(folder: int, name: str) -> os.stat_result | None:
 
 def _stat(folder: int, name: str, path: str) -> os.stat_result:
     try:
-        found = os.stat(name, dir_fd=folder, follow_symlinks=False)
+        facts = os.stat(name, dir_fd=folder, follow_symlinks=False)
     except OSError as error:
         raise explain(error, path) from None
-    if stat.S_ISLNK(found.st_mode):
+    if stat.S_ISLNK(facts.st_mode):
         raise StorageError("symbolic-link", f"{path} is a symbolic link, so it is left alone")
-    if not stat.S_ISREG(found.st_mode):
+    if not stat.S_ISREG(facts.st_mode):
         raise StorageError("not-a-file", f"{path} is not a regular file, so it is left alone")
-    return found
+    return facts
 
 
 def _open_file(folder: int, name: str, path: str) -> BinaryIO:

@@ -100,7 +100,7 @@ class MemoryStore(Store):
     def folder_id(self, path: str) -> str | None:
         self._enter()
         folder = path.rpartition("/")[0]
-        if folder and not any(other.startswith(f"{folder}/") for other in self._seen):
+        if folder and not any(name.startswith(f"{folder}/") for name in self._seen):
             return None
         return f"{self.device()}:{self.folder_numbers.get(folder, folder)}"
 
@@ -135,7 +135,7 @@ class MemoryStore(Store):
 
     def taken(self, path: str) -> bool:
         self._enter()
-        return path in self._seen or any(other.startswith(f"{path}/") for other in self._seen)
+        return path in self._seen or any(name.startswith(f"{path}/") for name in self._seen)
 
     def strays(self) -> Iterator[str]:
         self._enter()
@@ -151,7 +151,7 @@ class MemoryStore(Store):
         checked(path)
         self._enter()
         node = self._seen.get(path)
-        if node is None and not any(other.startswith(f"{path}/") for other in self._seen):
+        if node is None and not any(name.startswith(f"{path}/") for name in self._seen):
             raise StorageError("gone", f"{path} is not there any more")
         if node is None or node.kind != "file":
             code = "symbolic-link" if node is not None and node.kind == "link" else "not-a-file"

@@ -160,11 +160,11 @@ def _checked_root(session: Session, given: str, state_dir: Path) -> Path:
     state = Path(os.path.realpath(state_dir))
     if state.is_relative_to(root) or root.is_relative_to(state):
         raise Refusal("library-overlaps", "the folder and the service's own state folder must not overlap")
-    for other in session.scalars(select(Library)):
-        if root.is_relative_to(other.root) or Path(other.root).is_relative_to(root):
+    for connected in session.scalars(select(Library)):
+        if root.is_relative_to(connected.root) or Path(connected.root).is_relative_to(root):
             raise Refusal(
                 "library-overlaps",
-                f"{given} and the library {other.name} ({other.root}) share files; "
+                f"{given} and the library {connected.name} ({connected.root}) share files; "
                 "a file may belong to one library only",
             )
     return root

@@ -89,42 +89,40 @@ def variants(settings: RecipeSettings, surveyed_at: datetime | None) -> list[Var
 
     ``surveyed_at``: when the library was first surveyed; originals seen later are new.
     """
-    found = [Variant(Picture.own == "leave", None, None, "this picture is left alone for ever")]
+    ways = [Variant(Picture.own == "leave", None, None, "this picture is left alone for ever")]
     for level in Level:
         own = core_recipe(settings, How(level=level))
-        found.append(
-            Variant(Picture.own == str(level), own, None, f"this picture has its own level, {level}")
-        )
+        ways.append(Variant(Picture.own == str(level), own, None, f"this picture has its own level, {level}"))
     if not settings.originals:
-        found.append(Variant(File.role == FileRole.ORIGINAL, None, None, "the recipe leaves originals alone"))
+        ways.append(Variant(File.role == FileRole.ORIGINAL, None, None, "the recipe leaves originals alone"))
     rendition = File.role == FileRole.RENDITION
     if settings.renditions == "none":
-        found.append(Variant(rendition, None, None, "the recipe leaves renditions alone"))
+        ways.append(Variant(rendition, None, None, "the recipe leaves renditions alone"))
     elif settings.renditions == "chosen":
         size = func.concat(File.width, "x", File.height)
-        other = and_(rendition, size.not_in(settings.chosen_sizes or [""]))
-        found.append(Variant(other, None, None, "the recipe leaves renditions of this size alone"))
+        unchosen = and_(rendition, size.not_in(settings.chosen_sizes or [""]))
+        ways.append(Variant(unchosen, None, None, "the recipe leaves renditions of this size alone"))
     for rule in settings.rules:
         recipe = None if rule.leave else core_recipe(settings, rule.how)
         verb = "leaves it alone" if rule.leave else "decides"
-        found.append(Variant(fits(rule.when), recipe, rule.name, f"the rule “{rule.name}” {verb}"))
+        ways.append(Variant(fits(rule.when), recipe, rule.name, f"the rule “{rule.name}” {verb}"))
     base = core_recipe(settings)
-    found.append(Variant(true(), base, None, "the recipe decides"))
-    return _with_largest(found, settings, surveyed_at)
+    ways.append(Variant(true(), base, None, "the recipe decides"))
+    return _with_largest(ways, settings, surveyed_at)
 
 
 def _with_largest(
-    found: list[Variant], settings: RecipeSettings, surveyed_at: datetime | None
+    ways: list[Variant], settings: RecipeSettings, surveyed_at: datetime | None
 ) -> list[Variant]:
     """Each treating variant twice: originals that are fitted into the largest size, and the rest."""
     largest = settings.largest
     if not (largest.width or largest.height):
-        return found
+        return ways
     resizing = File.role == FileRole.ORIGINAL
     if not largest.existing:
         resizing = and_(resizing, File.seen_at > surveyed_at) if surveyed_at else literal(False)
     out = []
-    for variant in found:
+    for variant in ways:
         if variant.recipe is not None:
             recipe = replace(variant.recipe, largest=(largest.width, largest.height))
             out.append(replace(variant, fits=and_(variant.fits, resizing), recipe=recipe))
@@ -141,7 +139,7 @@ def fits(when: When) -> ColumnElement[bool]:
         name = func.regexp_replace(File.path, "^.*/", "")
         conditions.append(name.ilike(_like(when.name), escape="\\"))
     if when.formats is not None:
-        conditions.append(File.format.in_([one.lower() for one in when.formats]))
+        conditions.append(File.format.in_([format.lower() for format in when.formats]))
     if when.role is not None:
         conditions.append(File.role == when.role)
     size = File.size_before
@@ -165,13 +163,13 @@ def _like(pattern: str) -> str:
     return escaped.replace("*", "%").replace("?", "_")
 
 
-def resolved(found: list[Variant]) -> list[dict[str, Any] | None]:
+def resolved(ways: list[Variant]) -> list[dict[str, Any] | None]:
     """The recipes of variants as plain data, for the records: what a run was begun with, it ends with."""
-    return [None if variant.recipe is None else variant.recipe.as_dict() for variant in found]
+    return [None if variant.recipe is None else variant.recipe.as_dict() for variant in ways]
 
 
-def variant_of(found: list[Variant]) -> ColumnElement[int]:
+def variant_of(ways: list[Variant]) -> ColumnElement[int]:
     """The number of the first variant that fits, for queries that join ``File`` and ``Picture``."""
-    *special, _ = found
+    *special, _ = ways
     whens = [(variant.fits, number) for number, variant in enumerate(special)]
     return case(*whens, else_=len(special)) if whens else literal(0)

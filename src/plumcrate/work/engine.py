@@ -338,7 +338,7 @@ class Engine:
             if outcome.item is not ItemState.FAILED:
                 item.bytes_before, item.bytes_after = file.size_before, file.size_now
                 item.bytes_lightest = min(
-                    [file.size_now, *(one.size for one in file.derived if one.stands_in)]
+                    [file.size_now, *(derived.size for derived in file.derived if derived.stands_in)]
                 )
             end_item(session, item, outcome.item, datetime.now(UTC))
             refresh_pictures(session, [item.picture_id])

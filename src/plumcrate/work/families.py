@@ -28,11 +28,11 @@ def reach(patterns: Sequence[str]) -> int:
 
 def ancestors(folder: str, levels: int) -> list[str]:
     """Up to so many folders above one, the nearest first."""
-    found: list[str] = []
-    while folder and len(found) < levels:
+    folders: list[str] = []
+    while folder and len(folders) < levels:
         folder = folder.rpartition("/")[0]
-        found.append(folder)
-    return found
+        folders.append(folder)
+    return folders
 
 
 def settle_families(
@@ -92,22 +92,22 @@ def _paths(arrivals: list[dict[str, Any]]) -> list[str]:
 
 def _pictures(session: Session, library_id: int, homes: set[str]) -> dict[str, int]:
     """The picture of each original's path; new ones are made."""
-    found = _known_pictures(session, library_id, homes)
-    missing = homes - found.keys()
+    pictures = _known_pictures(session, library_id, homes)
+    missing = homes - pictures.keys()
     for batch in _batches([_picture_row(library_id, path) for path in sorted(missing)]):
         session.execute(insert(Picture).on_conflict_do_nothing(), batch)
-    return found | _known_pictures(session, library_id, missing)
+    return pictures | _known_pictures(session, library_id, missing)
 
 
 def _known_pictures(session: Session, library_id: int, homes: set[str]) -> dict[str, int]:
-    found: dict[str, int] = {}
+    pictures: dict[str, int] = {}
     wanted = sorted(homes)
     for start in range(0, len(wanted), _BATCH):
         query = select(Picture.path, Picture.id).where(
             Picture.library_id == library_id, Picture.path.in_(wanted[start : start + _BATCH])
         )
-        found |= dict(session.execute(query).all())
-    return found
+        pictures |= dict(session.execute(query).all())
+    return pictures
 
 
 def _picture_row(library_id: int, path: str) -> dict[str, Any]:

@@ -107,8 +107,8 @@ def _within_hours(upkeep: Upkeep, now: datetime) -> bool:
     if not upkeep.hours:
         return True
     clock = f"{now.astimezone(ZoneInfo(upkeep.time_zone)):%H:%M}"
-    for one in upkeep.hours:
-        begin, _, end = one.partition("-")
+    for span in upkeep.hours:
+        begin, _, end = span.partition("-")
         if (begin <= clock < end) if begin < end else (clock >= begin or clock < end):
             return True
     return False
@@ -178,12 +178,12 @@ def _next_pictures(session: Session, run: Run, room: int) -> dict[int, int]:
         .order_by(Item.id)
         .limit(room * 16)
     )
-    found: dict[int, int] = {}
+    stages: dict[int, int] = {}
     for picture_id, stage in waiting:
-        if picture_id not in found and len(found) == room:
+        if picture_id not in stages and len(stages) == room:
             continue
-        found[picture_id] = min(stage, found.get(picture_id, stage))
-    return found
+        stages[picture_id] = min(stage, stages.get(picture_id, stage))
+    return stages
 
 
 def _end_if_done(session: Session, queue: Queue, run: Run) -> None:

@@ -112,8 +112,8 @@ def forecast(
     :class:`Stopped` when somebody stopped it.
     """
     began = time.monotonic()
-    found = variants(settings, library.surveyed_at)
-    strata = _strata(database, library.id, found)
+    ways = variants(settings, library.surveyed_at)
+    strata = _strata(database, library.id, ways)
     chance = random.Random(hashlib.sha256(f"forecast {number}".encode()).digest())
     order = _order(strata, chance)
     seen: dict[_Key, list[_Seen]] = defaultdict(list)
@@ -123,7 +123,7 @@ def forecast(
             return
         if stopped():
             raise Stopped
-        recipe = found[candidate.variant].recipe
+        recipe = ways[candidate.variant].recipe
         assert recipe is not None
         result = _treated(database, keeper, candidate, recipe, measure)
         if result is not None:
@@ -145,18 +145,18 @@ def forecast(
     )
 
 
-def _strata(database: Database, library_id: int, found: list[Variant]) -> _Strata:
-    number = variant_of(found)
+def _strata(database: Database, library_id: int, ways: list[Variant]) -> _Strata:
+    number = variant_of(ways)
     with database.begin() as session:
         rows = session.execute(
             select(File.id, File.format, File.size_before, File.width * File.height, number)
             .join(Picture, Picture.id == File.picture_id)
             .where(File.library_id == library_id, PRESENT, File.format.is_not(None))
-            .where(and_(~left_alone(found, number), ~NO_ORIGINAL))
+            .where(and_(~left_alone(ways, number), ~NO_ORIGINAL))
         ).all()
     strata: _Strata = defaultdict(list)
     for file_id, kind, size, pixels, variant in rows:
-        border = sum(size >= one for one in _SIZES)
+        border = sum(size >= limit for limit in _SIZES)
         strata[(kind or "", border)].append(_Candidate(file_id, size, pixels / 1e6, variant))
     return dict(strata)
 
@@ -202,17 +202,19 @@ def _reckon(strata: _Strata, seen: dict[_Key, list[_Seen]], number: int) -> tupl
     """Expected sums over all strata with the interval that holds them nine times in ten."""
     chance = np.random.default_rng(number)
     everything = np.array(
-        [[one.before, one.after, one.lightest] for some in seen.values() for one in some], float
+        [[sample.before, sample.after, sample.lightest] for some in seen.values() for sample in some], float
     )
     if not len(everything):
-        total = sum(one.size for candidates in strata.values() for one in candidates)
+        total = sum(sample.size for candidates in strata.values() for sample in candidates)
         unknown = Range(low=0, expected=total, high=total)
         return unknown, unknown
     expected = np.zeros(2)
     spread = np.zeros((_ROUNDS, 2))
     for key, candidates in strata.items():
-        weight = float(sum(one.size for one in candidates))
-        some = np.array([[one.before, one.after, one.lightest] for one in seen.get(key, [])], float)
+        weight = float(sum(sample.size for sample in candidates))
+        some = np.array(
+            [[sample.before, sample.after, sample.lightest] for sample in seen.get(key, [])], float
+        )
         own = len(some)
         if own < _LEAST and own < len(candidates):
             some = everything  # too few of its kind: all kinds together, with all their spread

@@ -137,17 +137,17 @@ def _take(
 ) -> None:
     with database.begin() as session:
         paths = _with_folders(session, keeper, library, paths)
-    found = Reconciler(database, keeper, library).look(dict.fromkeys(paths))
-    taken.busy |= dict.fromkeys(found.busy, mode)
-    taken.gone += found.gone
-    taken.moved += found.moved
-    if not found.anew:
+    findings = Reconciler(database, keeper, library).look(dict.fromkeys(paths))
+    taken.busy |= dict.fromkeys(findings.busy, mode)
+    taken.gone += findings.gone
+    taken.moved += findings.moved
+    if not findings.anew:
         return
     with database.begin() as session:
         ids = list(
             session.scalars(
                 select(File.picture_id)
-                .where(File.library_id == library.id, File.path.in_(found.anew))
+                .where(File.library_id == library.id, File.path.in_(findings.anew))
                 .distinct()
             )
         )
@@ -159,14 +159,14 @@ def _take(
 
 def _with_folders(session: Session, keeper: Keeper, library: Library, paths: list[str]) -> list[str]:
     """The paths, with what is in those that are folders, or were."""
-    found = {path for path in paths if is_picture(path)}
-    for path in set(paths) - found:
+    within = {path for path in paths if is_picture(path)}
+    for path in set(paths) - within:
         if any(part.startswith(".") for part in path.split("/")):
             continue
         for _, listing in keeper.store.walk(path):
-            found |= {entry.path for entry in listing.files if is_picture(entry.path)}
-        found |= set(known_in(session, library.id, path))
-    return sorted(found)
+            within |= {entry.path for entry in listing.files if is_picture(entry.path)}
+        within |= set(known_in(session, library.id, path))
+    return sorted(within)
 
 
 def put_orphan_back(keeper: Keeper, library: Library, row: Backup, path: str | None, by: str) -> str:

@@ -33,8 +33,8 @@ def check_library(keeper: Keeper, follow: Follow) -> CheckReport:
     """Compares a library byte for byte, and mends when asked to. Raises StorageError, and Stopped."""
     request = CheckRequest.model_validate(follow.request)
     report = CheckReport()
-    for found in verify(keeper, mend=request.mend):
-        report = CheckReport.model_validate(found, from_attributes=True)
+    for step in verify(keeper, mend=request.mend):
+        report = CheckReport.model_validate(step, from_attributes=True)
         follow.tell(report)
     return report
 

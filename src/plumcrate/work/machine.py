@@ -208,12 +208,12 @@ def _workers(session: Session) -> Iterator[Advice]:
         )
         return
     names = ", ".join(f"{row.host} ({row.children} at a time)" for row in rows)
-    other = sorted({row.version for row in rows} - {__version__})
-    if other:
+    versions = sorted({row.version for row in rows} - {__version__})
+    if versions:
         yield Advice(
             what="workers",
             verdict="mind",
-            detail=f"{names}; some are of version {other[0]}, the service is {__version__}",
+            detail=f"{names}; some are of version {versions[0]}, the service is {__version__}",
             todo="start them again after the update",
         )
     else:

@@ -38,7 +38,7 @@ class Mover:
         self.database, self.keeper, self.library_id = database, keeper, library_id
 
     def recognise(
-        self, arrivals: list[dict[str, Any]], found: Findings, touched: set[int]
+        self, arrivals: list[dict[str, Any]], findings: Findings, touched: set[int]
     ) -> tuple[list[dict[str, Any]], list[Stray]]:
         """The arrivals that get a record, those of ours with their claims; and copies without their file.
 
@@ -53,20 +53,20 @@ class Mover:
             result = results.get(content)
             if result is None:
                 self.note_original_seen(content)
-                if not (content and self._original_moved(values, content, found, touched)):
+                if not (content and self._original_moved(values, content, findings, touched)):
                     left.append(values)
             elif result.purpose != "file":
                 later.append((values, result))
-            elif not self._moved(values, result.sha256, found, touched):
+            elif not self._moved(values, result.sha256, findings, touched):
                 left.append(values | (self.claims(result.sha256) or {}))
         return left, later
 
-    def find_homes(self, strays: list[Stray], found: Findings, touched: set[int]) -> list[dict[str, Any]]:
+    def find_homes(self, strays: list[Stray], findings: Findings, touched: set[int]) -> list[dict[str, Any]]:
         """Gives copies of ours back to their files, once these have their records; returns the others."""
         return [
             values | _left_alone(result)
             for values, result in strays
-            if not self._has_home(values["path"], result, found, touched)
+            if not self._has_home(values["path"], result, findings, touched)
         ]
 
     # -- hashes -------------------------------------------------------------------------------
@@ -96,12 +96,12 @@ class Mover:
                     kept.where(File.size_now.in_(sizes), File.id.in_(select(Derived.file_id))).distinct()
                 )
             )
-        found: dict[str, bytes] = {}
+        hashes: dict[str, bytes] = {}
         for path in (path for size in known for path in by_size[size]):
             content = self.keeper.store.sha256(path)
             if content is not None:
-                found[path] = content
-        return found
+                hashes[path] = content
+        return hashes
 
     def _results(self, hashes: set[bytes]) -> dict[bytes, Result]:
         if not hashes:
@@ -147,7 +147,7 @@ class Mover:
 
     # -- moves --------------------------------------------------------------------------------
 
-    def _moved(self, values: dict[str, Any], content: bytes, found: Findings, touched: set[int]) -> bool:
+    def _moved(self, values: dict[str, Any], content: bytes, findings: Findings, touched: set[int]) -> bool:
         """Whether a record whose own path is free now was given the new path."""
         changing = exists(
             select(1)
@@ -163,13 +163,13 @@ class Mover:
                     .order_by(File.state == FileState.GONE, File.id)
                 )
             )
-        return self._move_one_of(files, values, found, touched)
+        return self._move_one_of(files, values, findings, touched)
 
     def _original_moved(
-        self, values: dict[str, Any], content: bytes, found: Findings, touched: set[int]
+        self, values: dict[str, Any], content: bytes, findings: Findings, touched: set[int]
     ) -> bool:
         """Whether it is a file that stayed as it was, of which we made copies, under a new name."""
-        made = select(Result.sha256).where(
+        ours = select(Result.sha256).where(
             Result.library_id == self.library_id, Result.original_sha256 == content, Result.purpose != "file"
         )
         with self.database.begin() as session:
@@ -177,23 +177,23 @@ class Mover:
                 session.scalars(
                     select(File)
                     .where(File.library_id == self.library_id, File.sha256.is_(None))
-                    .where(File.id.in_(select(Derived.file_id).where(Derived.sha256.in_(made))))
+                    .where(File.id.in_(select(Derived.file_id).where(Derived.sha256.in_(ours))))
                     .order_by(File.id)
                 )
             )
-        return self._move_one_of(files, values, found, touched)
+        return self._move_one_of(files, values, findings, touched)
 
     def _move_one_of(
-        self, files: list[File], values: dict[str, Any], found: Findings, touched: set[int]
+        self, files: list[File], values: dict[str, Any], findings: Findings, touched: set[int]
     ) -> bool:
         # The same name elsewhere before any other.
         name = values["path"].rpartition("/")[2]
         files.sort(key=lambda file: file.path.rpartition("/")[2] != name)
         path, mtime_ns = values["path"], values["mtime_ns"]
-        return any(self._move(file, path, found, touched, mtime_ns) for file in files)
+        return any(self._move(file, path, findings, touched, mtime_ns) for file in files)
 
     def _move(
-        self, file: File, path: str, found: Findings, touched: set[int], mtime_ns: int | None = None
+        self, file: File, path: str, findings: Findings, touched: set[int], mtime_ns: int | None = None
     ) -> bool:
         """Whether the record was given the path; ``mtime_ns`` as it was before the file was hashed."""
         if self.keeper.store.taken(file.path):
@@ -236,7 +236,7 @@ class Mover:
             if mtime_ns is not None:
                 with self.database.begin() as session:
                     session.execute(update(File).where(File.id == file.id).values(mtime_ns=mtime_ns))
-        found.moved += 1
+        findings.moved += 1
         return True
 
     def _move_copy(self, file: File, copy: Derived, former: str, path: str) -> None:
@@ -250,7 +250,7 @@ class Mover:
         with self.database.begin() as session:
             session.execute(update(File).where(File.id == file.id).values(recipe=None))
 
-    def _has_home(self, path: str, result: Result, found: Findings, touched: set[int]) -> bool:
+    def _has_home(self, path: str, result: Result, findings: Findings, touched: set[int]) -> bool:
         """Whether a copy of ours belongs to a file on record."""
         with self.database.begin() as session:
             if session.scalar(
@@ -267,13 +267,13 @@ class Mover:
         folder = path.rpartition("/")[0]
         for file in first:  # a conversion that moved stands for its first file, which is nowhere
             name = file.path.rpartition("/")[2]
-            if self._move(file, f"{folder}/{name}" if folder else name, found, touched):
+            if self._move(file, f"{folder}/{name}" if folder else name, findings, touched):
                 return True
-        if result.purpose == "conversion" and self._revived(path, result, found, touched):
+        if result.purpose == "conversion" and self._revived(path, result, findings, touched):
             return True
         return self._attach(path, result)
 
-    def _revived(self, path: str, result: Result, found: Findings, touched: set[int]) -> bool:
+    def _revived(self, path: str, result: Result, findings: Findings, touched: set[int]) -> bool:
         """Whether a conversion is back whose first file counted as gone with it, or lost sight of it."""
         with self.database.begin() as session:
             files = list(
@@ -287,7 +287,7 @@ class Mover:
             )
         stem = path.rpartition(".")[0]
         for file in files:
-            if not self._move(file, f"{stem}.{file.path.rpartition('.')[2]}", found, touched):
+            if not self._move(file, f"{stem}.{file.path.rpartition('.')[2]}", findings, touched):
                 continue
             with self.database.begin() as session:
                 row = session.get_one(File, file.id)

@@ -25,18 +25,18 @@ def settings_of(row: RecipeVersion) -> RecipeSettings:
     return RecipeSettings.model_validate(row.settings)
 
 
-def left_alone(found: list[Variant], number: ColumnElement[int]) -> ColumnElement[bool]:
+def left_alone(ways: list[Variant], number: ColumnElement[int]) -> ColumnElement[bool]:
     """Whether the variant with a number leaves files alone."""
-    return number.in_([index for index, variant in enumerate(found) if variant.recipe is None])
+    return number.in_([index for index, variant in enumerate(ways) if variant.recipe is None])
 
 
-def settled(found: list[Variant], number: ColumnElement[int]) -> ColumnElement[bool]:
+def settled(ways: list[Variant], number: ColumnElement[int]) -> ColumnElement[bool]:
     """Whether a file was last treated just as the variant with a number says.
 
     One that was too large for the machine it came to is not settled once a worker takes larger ones.
     """
     treating = [
-        (number == index, literal(variant.key, JSONB)) for index, variant in enumerate(found) if variant.key
+        (number == index, literal(variant.key, JSONB)) for index, variant in enumerate(ways) if variant.key
     ]
     just_so = File.recipe.op("-", return_type=JSONB)(BEYOND) == case(*treating)
     beyond = File.recipe[BEYOND]
@@ -62,11 +62,11 @@ NO_ORIGINAL = and_(
 
 def effect(session: Session, library: Library, settings: RecipeSettings) -> Effect:
     """How many files a recipe would treat, make again, pass over and leave alone."""
-    found = variants(settings, library.surveyed_at)
-    number = variant_of(found)
+    ways = variants(settings, library.surveyed_at)
+    number = variant_of(ways)
     status = case(
-        (left_alone(found, number), "left_out"),
-        (settled(found, number), "settled"),
+        (left_alone(ways, number), "left_out"),
+        (settled(ways, number), "settled"),
         (NO_ORIGINAL, "without_backup"),
         (File.recipe.is_(None), "new"),
         else_="again",
@@ -85,7 +85,7 @@ def effect(session: Session, library: Library, settings: RecipeSettings) -> Effe
     by_rule: dict[str, int] = {rule.name: 0 for rule in settings.rules}
     for index, kind, files in rows:
         counts[kind] = counts.get(kind, 0) + files
-        rule = found[index].rule
+        rule = ways[index].rule
         if rule is not None:
             by_rule[rule] += files
     return Effect(
@@ -101,15 +101,15 @@ def effect(session: Session, library: Library, settings: RecipeSettings) -> Effe
 
 def plan(session: Session, library: Library, settings: RecipeSettings, picture_id: int) -> list[Plan]:
     """What would happen to each file of one picture, the original first."""
-    found = variants(settings, library.surveyed_at)
-    number = variant_of(found)
+    ways = variants(settings, library.surveyed_at)
+    number = variant_of(ways)
     rows = session.execute(
-        select(File.path, File.recipe.is_(None), number, settled(found, number), NO_ORIGINAL)
+        select(File.path, File.recipe.is_(None), number, settled(ways, number), NO_ORIGINAL)
         .join(Picture, Picture.id == File.picture_id)
         .where(File.picture_id == picture_id, PRESENT)
         .order_by(File.role, File.width.desc(), File.path)
     ).all()
-    return [_plan(path, found[index], new, done, lost) for path, new, index, done, lost in rows]
+    return [_plan(path, ways[index], new, done, lost) for path, new, index, done, lost in rows]
 
 
 def _plan(path: str, variant: Variant, new: bool, done: bool, lost: bool) -> Plan:

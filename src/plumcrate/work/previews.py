@@ -96,11 +96,11 @@ class Previews:
                 )
             )
         path, size, content = file.path, file.size_now, f"{file.mtime_ns}:{file.size_now}"
-        conversion = next((one for one in file.derived if one.purpose == "conversion"), None)
+        conversion = next((derived for derived in file.derived if derived.purpose == "conversion"), None)
         if file.state == FileState.REMOVED and conversion is not None:
             path, size, content = conversion.path, conversion.size, conversion.sha256.hex()
         else:
-            small = next((other for other in others if _shows_the_same(other, file)), None)
+            small = next((rendition for rendition in others if _shows_the_same(rendition, file)), None)
             if small is not None:
                 path, size, content = small.path, small.size_now, f"{small.mtime_ns}:{small.size_now}"
         tag = hashlib.sha256(f"{library.id}:{file.id}:{path}:{content}:{width}".encode()).hexdigest()[:32]
@@ -165,18 +165,18 @@ class Previews:
 
     def make_room(self) -> int:
         """Deletes the previews that were made longest ago when they take too much room; how many."""
-        found = []
+        kept = []
         for place in self.folder.glob("*/*/*"):
             try:
                 facts = place.stat()
             except OSError:
                 continue
-            found.append((facts.st_mtime, facts.st_size, place))
-        total = sum(size for _, size, _ in found)
+            kept.append((facts.st_mtime, facts.st_size, place))
+        total = sum(size for _, size, _ in kept)
         if total <= self._room:
             return 0
         count = 0
-        for _, size, place in sorted(found, key=lambda one: one[0]):
+        for _, size, place in sorted(kept, key=lambda one: one[0]):
             if total <= self._room * _STAYS:
                 break
             place.unlink(missing_ok=True)

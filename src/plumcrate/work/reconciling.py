@@ -92,7 +92,7 @@ class Reconciler:
         file of the folders that is not among them may be gone.
         """
         folders = list(folders)
-        found = Findings()
+        findings = Findings()
         touched: set[int] = set()
         with self.store.visit():
             records = self._records(list(sightings), folders)
@@ -100,32 +100,32 @@ class Reconciler:
             # What is new before what is gone: it may be the same, under another name.
             fresh = sightings.keys() - records.files.keys() - records.copies
             for path in sorted(fresh):
-                with self._each_by_itself(path, found):
+                with self._each_by_itself(path, findings):
                     if path in records.changing:
                         raise Busy
                     arrivals += self._look_at_unknown(path, sightings[path])
-            arrivals, strays = self.mover.recognise(arrivals, found, touched)
-            self._record(arrivals, folders, found, touched)
+            arrivals, strays = self.mover.recognise(arrivals, findings, touched)
+            self._record(arrivals, folders, findings, touched)
             if strays:
-                self._record(self.mover.find_homes(strays, found, touched), folders, found, touched)
+                self._record(self.mover.find_homes(strays, findings, touched), folders, findings, touched)
             for path, known in sorted(records.files.items()):
-                with self._each_by_itself(path, found):
-                    self._look_at_known(path, known, sightings.get(path), found, touched)
-            self._record([], folders, found, touched)
-        return found
+                with self._each_by_itself(path, findings):
+                    self._look_at_known(path, known, sightings.get(path), findings, touched)
+            self._record([], folders, findings, touched)
+        return findings
 
     @contextmanager
-    def _each_by_itself(self, path: str, found: Findings) -> Iterator[None]:
+    def _each_by_itself(self, path: str, findings: Findings) -> Iterator[None]:
         """A file's fault is its own: the others are looked at all the same."""
         try:
             yield
         except Busy:
-            found.busy.append(path)
+            findings.busy.append(path)
         except NotThere:
             raise
         except StorageError as error:
             log.info("a file was not looked at", path=shown(path), reason=str(error))
-            found.busy.append(path)
+            findings.busy.append(path)
         except Exception as error:
             if lost_connection(error):
                 raise
@@ -162,7 +162,7 @@ class Reconciler:
     # -- files that are known ------------------------------------------------------------------
 
     def _look_at_known(
-        self, path: str, known: _Known, entry: Entry | None, found: Findings, touched: set[int]
+        self, path: str, known: _Known, entry: Entry | None, findings: Findings, touched: set[int]
     ) -> None:
         away = known.state in _ABSENT
         if entry is not None and not away and (known.size, known.mtime_ns) == (entry.size, entry.mtime_ns):
@@ -178,7 +178,7 @@ class Reconciler:
                 file = session.get(File, known.id)
             if file is None or file.path != path:
                 return  # moved meanwhile
-            values = self._look_again(file, found)
+            values = self._look_again(file, findings)
             if values is None:
                 return
             with self.database.begin() as session:
@@ -198,7 +198,7 @@ class Reconciler:
             query = select(Journal.id).where(Journal.file_id == file_id, Journal.action != "discard").limit(1)
             return session.scalar(query) is not None
 
-    def _look_again(self, file: File, found: Findings) -> dict[str, Any] | None:
+    def _look_again(self, file: File, findings: Findings) -> dict[str, Any] | None:
         """What must be recorded about a file, looked at under its picture's lock; None for nothing."""
         away = file.state in _ABSENT
         try:
@@ -211,29 +211,29 @@ class Reconciler:
             ):
                 return None
             self.keeper.drop_all_derived(file, DELETED)
-            found.gone += 1
+            findings.gone += 1
             return {"state": FileState.GONE}
         if not away and (file.size_now, file.mtime_ns) == (facts.size, facts.mtime_ns):
             return None
         content = self.store.sha256(file.path)
         if file.state != FileState.REMOVED and file.sha256 is not None and content == file.sha256:
-            return {"mtime_ns": facts.mtime_ns, **(self._back(file, found) if away else {})}
+            return {"mtime_ns": facts.mtime_ns, **(self._back(file, findings) if away else {})}
         if file.derived:
             self.keeper.drop_all_derived(file, REPLACED)
-        found.changed += 1
-        found.anew.append(file.path)
+        findings.changed += 1
+        findings.anew.append(file.path)
         values = no_treatment() | identified(self.store, Entry(file.path, facts.size, facts.mtime_ns))
         if content is not None:
             self.mover.note_original_seen(content)
             values |= self.mover.claims(content) or {}
         return values
 
-    def _back(self, file: File, found: Findings) -> dict[str, Any]:
+    def _back(self, file: File, findings: Findings) -> dict[str, Any]:
         """A treated file that was gone is there again, as we left it; without its copies it is made again."""
         if file.derived:
             return {"state": FileState.LIGHTER}
-        found.changed += 1
-        found.anew.append(file.path)
+        findings.changed += 1
+        findings.anew.append(file.path)
         return {"state": FileState.LIGHTER, "recipe": None, "treated_at": None}
 
     # -- files that are not ------------------------------------------------------------------
@@ -251,24 +251,24 @@ class Reconciler:
         return [no_treatment() | identified(self.store, entry)]
 
     def _record(
-        self, arrivals: list[dict[str, Any]], folders: list[str], found: Findings, touched: set[int]
+        self, arrivals: list[dict[str, Any]], folders: list[str], findings: Findings, touched: set[int]
     ) -> None:
         """Records new files; should the database refuse one of them, the others by themselves."""
         try:
-            self._record_together(arrivals, folders, found, touched)
+            self._record_together(arrivals, folders, findings, touched)
         except DBAPIError as error:
             if lost_connection(error) or (len(arrivals) < 2 and not conflicted(error)):
                 raise
             for values in arrivals:
                 try:
-                    self._record_together([values], folders, found, touched)
+                    self._record_together([values], folders, findings, touched)
                 except DBAPIError as refused:
                     if lost_connection(refused):
                         raise
                     log.exception("a file was not recorded", path=shown(values["path"]))
 
     def _record_together(
-        self, arrivals: list[dict[str, Any]], folders: list[str], found: Findings, touched: set[int]
+        self, arrivals: list[dict[str, Any]], folders: list[str], findings: Findings, touched: set[int]
     ) -> None:
         """Adds the new files and makes all in their folders belong to the right pictures."""
         with self.database.begin() as session:
@@ -279,15 +279,15 @@ class Reconciler:
                     select(Derived.path).where(Derived.library_id == self.library_id, Derived.path.in_(paths))
                 )
             ) | self._changing(session)
-            found.busy += [path for path in paths if path in ours]
+            findings.busy += [path for path in paths if path in ours]
             arrivals = [values for values in arrivals if values["path"] not in ours]
-            found.new += len(arrivals)
+            findings.new += len(arrivals)
             fresh = (FileState.NEW, FileState.UNREADABLE)
-            found.anew += [values["path"] for values in arrivals if values["state"] in fresh]
-            if not (arrivals or touched or found.gone or found.changed or found.moved):
+            findings.anew += [values["path"] for values in arrivals if values["state"] in fresh]
+            if not (arrivals or touched or findings.gone or findings.changed or findings.moved):
                 return
-            stale = {path.rpartition("/")[0] for path in (*found.anew, *(row["path"] for row in arrivals))}
-            if found.gone or found.moved:
+            stale = {path.rpartition("/")[0] for path in (*findings.anew, *(row["path"] for row in arrivals))}
+            if findings.gone or findings.moved:
                 stale |= set(folders) | self._folders_of(session, touched)
             settle_families(
                 session,

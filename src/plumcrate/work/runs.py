@@ -194,18 +194,18 @@ def _add_treatments(
     settings: RecipeSettings,
     where: ColumnElement[bool],
 ) -> None:
-    found = variants(settings, library.surveyed_at)
-    run.variants = resolved(found)
-    number = variant_of(found)
-    leave = left_alone(found, number)
-    wanted = ~leave if run.force else and_(~leave, ~settled(found, number))
+    ways = variants(settings, library.surveyed_at)
+    run.variants = resolved(ways)
+    number = variant_of(ways)
+    leave = left_alone(ways, number)
+    wanted = ~leave if run.force else and_(~leave, ~settled(ways, number))
     counts = session.execute(
         _joined(func.count(), func.count().filter(leave), func.count().filter(wanted)).where(where)
     ).one()
     run.left_out, run.already = counts[1], counts[0] - counts[1] - counts[2]
     _add_items(session, run, and_(where, wanted), number)
     if run.left_out:
-        _say_left_out(session, found, number, and_(where, leave))
+        _say_left_out(session, ways, number, and_(where, leave))
 
 
 def _add_restores(session: Session, run: Run, where: ColumnElement[bool]) -> None:
@@ -238,12 +238,12 @@ def _add_items(session: Session, run: Run, where: ColumnElement[bool], number: C
 
 
 def _say_left_out(
-    session: Session, found: list[Variant], number: ColumnElement[int], where: ColumnElement[bool]
+    session: Session, ways: list[Variant], number: ColumnElement[int], where: ColumnElement[bool]
 ) -> None:
     """New files that the recipe leaves alone are no longer called new, and say why."""
     decided = _joined(File.id, number.label("number")).where(where, File.state == FileState.NEW).subquery()
     reason = case(
-        {index: variant.because for index, variant in enumerate(found) if variant.recipe is None},
+        {index: variant.because for index, variant in enumerate(ways) if variant.recipe is None},
         value=decided.c.number,
     )
     changed = session.scalars(

@@ -47,11 +47,11 @@ class Tally:
         else:
             self.more_notes += 1
 
-    def add(self, found: Findings) -> None:
-        self.new += found.new
-        self.changed += found.changed
-        self.gone += found.gone
-        self.moved += found.moved
+    def add(self, findings: Findings) -> None:
+        self.new += findings.new
+        self.changed += findings.changed
+        self.gone += findings.gone
+        self.moved += findings.moved
 
 
 @dataclass(slots=True)
@@ -133,17 +133,17 @@ class _Surveyor:
         return self._finish()
 
     def _pictures_of(self, listing: Listing) -> list[Entry]:
-        found = []
+        pictures = []
         for skipped in listing.skipped:
             self.tally.note(f"{skipped.path}: {skipped.reason}, left alone")
         for entry in listing.files:
             if is_picture(entry.path):
-                found.append(entry)
+                pictures.append(entry)
             else:
                 name = entry.path.rpartition("/")[2]
                 ending = "." + name.rpartition(".")[2].lower() if "." in name else "no ending"
                 self.tally.others[shown(ending, 12)] += 1
-        return found
+        return pictures
 
     def _compare(self, batch: _Batch) -> None:
         """Brings the records of a few folders up to date."""
@@ -173,7 +173,7 @@ class _Surveyor:
                 self._tell_progress()
 
     def _is_unlisted(self, folder: str) -> bool:
-        return any(not one or folder == one or folder.startswith(one + "/") for one in self.unlisted)
+        return any(not top or folder == top or folder.startswith(top + "/") for top in self.unlisted)
 
     def _report(self) -> SurveyReport:
         tally = self.tally

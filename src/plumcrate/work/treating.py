@@ -112,7 +112,7 @@ def _former(size: int, stage: Stage, reports: tuple[dict[str, Any], ...]) -> For
     """What the stage before made of the file."""
     if stage is not Stage.BESIDE:
         return None
-    return Former(size, next((one.get("step") for one in reports if one["role"] == "file"), None))
+    return Former(size, next((report.get("step") for report in reports if report["role"] == "file"), None))
 
 
 def _put_in_place(
@@ -206,7 +206,7 @@ def _make_way(keeper: Keeper, order: Order, file: File) -> None:
     if order.settings.conversions.first_file is not FirstFile.REMOVE or not order.upkeep.backups:
         return
     file = _again(keeper, file)
-    conversion = next((one for one in file.derived if one.purpose == "conversion"), None)
+    conversion = next((derived for derived in file.derived if derived.purpose == "conversion"), None)
     if conversion is not None and file.state != FileState.REMOVED:
         note = Note(order.run_id, detail={"now": conversion.path})
         keeper.withdraw(file, keeper.store.read(file.path), note)

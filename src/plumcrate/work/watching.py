@@ -85,18 +85,18 @@ class Watcher:
                 changes = awatch(
                     root, watch_filter=ours, step=100, debounce=400, rust_timeout=5000, yield_on_timeout=True
                 )
-                found = asyncio.ensure_future(anext(changes))
+                coming = asyncio.ensure_future(anext(changes))
                 await asyncio.sleep(0.5)  # it watches by now, so nothing falls between it and the survey
                 await asyncio.to_thread(self._look_once, library.id)
                 log.info("watching", library=library.slug)
                 while True:
-                    seen = await found
+                    seen = await coming
                     paths = [Path(path).relative_to(root).as_posix() for _, path in seen]
                     if paths:
                         await asyncio.to_thread(self._tell, library.id, paths)
                     elif not await asyncio.to_thread(self._is_there, library) or not self._locks.hold():
                         return  # another folder may stand there when it is back: it is watched anew
-                    found = asyncio.ensure_future(anext(changes))
+                    coming = asyncio.ensure_future(anext(changes))
             except StopAsyncIteration:
                 return
             except Exception as error:

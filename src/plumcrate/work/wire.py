@@ -36,7 +36,7 @@ def as_answer(treatment: Treatment) -> tuple[dict[str, Any], list[bytes]]:
 def _plain(output: Output) -> dict[str, Any]:
     values = asdict(replace(output, data=b"")) if isinstance(output, Chosen) else asdict(output)
     values.pop("data", None)
-    values["tried"] = [[one.how, one.size, one.score] for one in output.tried]
+    values["tried"] = [[tried.how, tried.size, tried.score] for tried in output.tried]
     if output.spot is not None:
         values["spot"]["lost"] = output.spot.lost.hex()
     return values

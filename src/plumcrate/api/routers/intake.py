@@ -85,9 +85,9 @@ async def upload(
         )  # fmt: skip
     pause = 0.1
     while True:
-        found = await run_in_threadpool(_uploaded, database, library, path, runs)
-        if treat is not NewFiles.AT_ONCE or found.state != "waiting" or time.monotonic() - began > wait:
-            return found
+        view = await run_in_threadpool(_uploaded, database, library, path, runs)
+        if treat is not NewFiles.AT_ONCE or view.state != "waiting" or time.monotonic() - began > wait:
+            return view
         await asyncio.sleep(pause)
         pause = min(1.0, pause * 1.3)
 
@@ -110,7 +110,7 @@ def _take_upload(
 
 def _uploaded(database: Database, library: tables.Library, path: str, runs: list[int]) -> contract.Uploaded:
     with database.begin() as session:
-        found = uploaded_view(session, library.id, path, runs)
-    if found is None:
+        view = uploaded_view(session, library.id, path, runs)
+    if view is None:
         raise ApiError("not-found", f"{path} is not there any more")
-    return found
+    return view

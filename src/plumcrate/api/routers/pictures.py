@@ -144,16 +144,16 @@ async def content(
 ) -> Response:
     """A file as it is now, as it was before any treatment, or what was made beside it in a format. Of a file
     that made way for its conversion, ``now`` is the conversion."""
-    found = await run_in_threadpool(_version, database, state, file_id, version)
-    headers = {"ETag": f'"{found.tag}"', "Cache-Control": "private, no-cache"}
-    format = FORMATS.get(found.format or "")
+    chosen = await run_in_threadpool(_version, database, state, file_id, version)
+    headers = {"ETag": f'"{chosen.tag}"', "Cache-Control": "private, no-cache"}
+    format = FORMATS.get(chosen.format or "")
     if format is None or not format.shown:
         # Opened by itself such a file must not run scripts with the console's rights.
         headers["Content-Disposition"] = "attachment"
         headers["Content-Security-Policy"] = "default-src 'none'; style-src 'unsafe-inline'; sandbox"
     if request.headers.get("if-none-match") == headers["ETag"]:
         return Response(status_code=304, headers=headers)
-    file = await run_in_threadpool(found.open)
+    file = await run_in_threadpool(chosen.open)
     media_type = format.media_type if format else "application/octet-stream"
     return StreamingResponse(_chunks(file), media_type=media_type, headers=headers)
 

@@ -63,9 +63,9 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
 
 def _doctor(options: argparse.Namespace) -> Outcome:
     with client() as service:
-        found = service.machine()
+        machine = service.machine()
     lines: list[RenderableType] = []
-    for line in found.lines:
+    for line in machine.lines:
         sign, style = _SIGNS[line.verdict]
         lines.append(Text.assemble((f"{sign} ", style), (line.what, "bold"), f"  {line.detail}"))
         if line.todo:
@@ -75,7 +75,7 @@ def _doctor(options: argparse.Namespace) -> Outcome:
         "mind": "It works; mind the lines marked !.",
         "broken": "Something is missing.",
     }
-    return Outcome(found, [*lines, said[found.verdict]], int(found.verdict == "broken"))
+    return Outcome(machine, [*lines, said[machine.verdict]], int(machine.verdict == "broken"))
 
 
 def _forecast(options: argparse.Namespace) -> Outcome:
@@ -103,12 +103,12 @@ def _forecast_lines(job: Job) -> list[RenderableType]:
     ]
 
 
-def _range_row(name: str, before: int, found: Range) -> tuple[str, ...]:
+def _range_row(name: str, before: int, interval: Range) -> tuple[str, ...]:
     return (
         name,
-        size(found.expected),
-        saved(before, found.expected),
-        f"{size(found.low)} and {size(found.high)}",
+        size(interval.expected),
+        saved(before, interval.expected),
+        f"{size(interval.low)} and {size(interval.high)}",
     )
 
 
@@ -126,14 +126,14 @@ def _verify(options: argparse.Namespace) -> Outcome:
 
 
 def _check_lines(report: CheckReport, library: str, *, mend: bool) -> list[RenderableType]:
-    found = (
+    told = (
         f"{report.differences:,} differences, {report.mended:,} mended."
         if report.differences
         else "all as recorded."
     )
     lines: list[RenderableType] = [
         f"Read {report.files:,} treated files, {report.copies:,} copies and {report.backups:,} backups: "
-        + found
+        + told
     ]
     for finding in report.findings:
         sign, style = ("✓", LEAF) if finding.mended else ("!", "yellow")
@@ -176,28 +176,28 @@ def _upload(options: argparse.Namespace) -> Outcome:
     except OSError as error:
         raise WrongCommand(f"{options.file}: {error.strerror}") from None
     with client() as service:
-        found = service.upload(
+        uploaded = service.upload(
             options.library, options.path or options.file.name, data, NewFiles(options.treat)
         )
     said = {
         "light": "is served in light form; its copies follow", "done": "is treated",
         "waiting": "waits for its turn",
-        "not-treated": "is in the library, not treated", "failed": f"could not be treated: {found.reason}",
+        "not-treated": "is in the library, not treated", "failed": f"could not be treated: {uploaded.reason}",
     }  # fmt: skip
     line = (
-        f"{found.path} {said[found.state]}: {size(found.size_before)} → {size(found.size_now)} "
-        f"({saved(found.size_before, found.size_now)})."
+        f"{uploaded.path} {said[uploaded.state]}: {size(uploaded.size_before)} → {size(uploaded.size_now)} "
+        f"({saved(uploaded.size_before, uploaded.size_now)})."
     )
-    return Outcome(found, [line], int(found.state == "failed"))
+    return Outcome(uploaded, [line], int(uploaded.state == "failed"))
 
 
 def _hook(options: argparse.Namespace) -> Outcome:
     with client() as service:
-        found = service.hook_secret(options.library)
+        hook = service.hook_secret(options.library)
     return Outcome(
-        found,
+        hook,
         [
-            f"Send webhooks to {found.url}\nsigned with the secret {found.secret}",
+            f"Send webhooks to {hook.url}\nsigned with the secret {hook.secret}",
             Text("The secret is shown this once; a former one is worth nothing from now on.", QUIET),
         ],
     )

@@ -37,8 +37,8 @@ class Outcome:
 
 def client() -> Client:
     """A client for the configured service. Raises ConfigError."""
-    found = config.load()
-    return Client(found.url, found.key)
+    address = config.load()
+    return Client(address.url, address.key)
 
 
 def add(commands: Commands[argparse.ArgumentParser], name: str, summary: str) -> argparse.ArgumentParser:
@@ -61,9 +61,9 @@ def table(
     columns: Sequence[str], rows: Iterable[Sequence[str | Text]], *, right: Sequence[str] = ()
 ) -> Table:
     """A quiet table: no frame, headings dim, figures to the right."""
-    made = Table(box=None, pad_edge=False, header_style="bright_black", padding=(0, 2, 0, 0))
+    grid = Table(box=None, pad_edge=False, header_style="bright_black", padding=(0, 2, 0, 0))
     for column in columns:
-        made.add_column(
+        grid.add_column(
             column,
             justify="right" if column in right else "left",
             no_wrap=column != columns[-1],
@@ -71,5 +71,5 @@ def table(
         )
     for row in rows:
         # What a name holds is shown, never obeyed.
-        made.add_row(*(Text(plain(cell)) if isinstance(cell, str) else cell for cell in row))
-    return made
+        grid.add_row(*(Text(plain(cell)) if isinstance(cell, str) else cell for cell in row))
+    return grid

@@ -79,16 +79,16 @@ def _be_confirmed(command: str, options: argparse.Namespace) -> None:
 
 def _backups(options: argparse.Namespace) -> Outcome:
     with client() as service:
-        found = service.backups(options.library)
-    free = f", {size(found.bytes_free)} free there" if found.bytes_free is not None else ""
-    spare = found.backups - found.needed - found.orphaned
-    spare_bytes = found.bytes - found.bytes_needed - found.bytes_orphaned
+        backups = service.backups(options.library)
+    free = f", {size(backups.bytes_free)} free there" if backups.bytes_free is not None else ""
+    spare = backups.backups - backups.needed - backups.orphaned
+    spare_bytes = backups.bytes - backups.bytes_needed - backups.bytes_orphaned
     return Outcome(
-        found,
+        backups,
         [
-            f"{found.backups:,} backups, {size(found.bytes)}, in {found.folder}{free}.",
-            f"{found.needed:,} of them ({size(found.bytes_needed)}) are the only original of a treated file; "
-            f"{found.orphaned:,} ({size(found.bytes_orphaned)}) lost their file; "
+            f"{backups.backups:,} backups, {size(backups.bytes)}, in {backups.folder}{free}.",
+            f"{backups.needed:,} of them ({size(backups.bytes_needed)}) are the only original of a treated "
+            f"file; {backups.orphaned:,} ({size(backups.bytes_orphaned)}) lost their file; "
             f"{spare:,} ({size(spare_bytes)}) are not needed.",
         ],
     )
@@ -107,21 +107,21 @@ def _orphans(options: argparse.Namespace) -> Outcome:
 
 def _rescue(options: argparse.Namespace) -> Outcome:
     with client() as service:
-        found = service.rescue(options.library, options.number, PutBackRequest(path=options.path))
-    said = f"{plain(found.path)} is in the library again, {size(found.size)}, as it first was."
-    return Outcome(found, [said])
+        rescued = service.rescue(options.library, options.number, PutBackRequest(path=options.path))
+    said = f"{plain(rescued.path)} is in the library again, {size(rescued.size)}, as it first was."
+    return Outcome(rescued, [said])
 
 
 def _recognise(options: argparse.Namespace) -> Outcome:
     _be_confirmed("recognise", options)
     with client() as service:
-        found = service.recognise(options.library, RecogniseRequest(confirm=options.confirm))
-    mark = "The folder was marked again. " if found.marked else ""
+        library = service.recognise(options.library, RecogniseRequest(confirm=options.confirm))
+    mark = "The folder was marked again. " if library.marked else ""
     said = (
-        f"{mark}{found.closed:,} changes that could not be settled were given up; {found.gone:,} files count "
-        "as gone. Their originals stay among the backups."
+        f"{mark}{library.closed:,} changes that could not be settled were given up; {library.gone:,} files "
+        "count as gone. Their originals stay among the backups."
     )
-    return Outcome(found, [said])
+    return Outcome(library, [said])
 
 
 def _prune(options: argparse.Namespace) -> Outcome:

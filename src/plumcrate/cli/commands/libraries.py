@@ -105,9 +105,9 @@ def _connect(options: argparse.Namespace) -> Outcome:
 
 def _libraries(options: argparse.Namespace) -> Outcome:
     with client() as service:
-        found = service.libraries()
-    if not found:
-        return Outcome(found, ["No library is connected yet. Next: plumcrate connect FOLDER"])
+        libraries = service.libraries()
+    if not libraries:
+        return Outcome(libraries, ["No library is connected yet. Next: plumcrate connect FOLDER"])
     rows = [
         (
             library.slug,
@@ -119,10 +119,10 @@ def _libraries(options: argparse.Namespace) -> Outcome:
             saved(library.bytes_before, library.bytes_now),
             slat(library.bytes_before, library.bytes_now, 20),
         )
-        for library in found
+        for library in libraries
     ]
     columns = ("library", "pictures", "files", "new files", "before", "now", "saved", "")
-    return Outcome(found, [table(columns, rows, right=columns[1:-1])])
+    return Outcome(libraries, [table(columns, rows, right=columns[1:-1])])
 
 
 def _survey(options: argparse.Namespace) -> Outcome:
@@ -136,14 +136,15 @@ def _survey(options: argparse.Namespace) -> Outcome:
 
 
 def _survey_lines(job: Job) -> list[RenderableType]:
-    found = job.survey or SurveyReport()
+    report = job.survey or SurveyReport()
     if job.state is not JobState.FINISHED:
         return [Text(f"The survey has {job.state}" + (f": {job.reason}" if job.reason else "."), "yellow")]
     said = (
-        f"{found.pictures:,} pictures in {found.files_seen:,} files: {found.files_new:,} new, "
-        f"{found.files_changed:,} changed, {found.files_gone:,} gone, {found.files_unreadable:,} unreadable."
+        f"{report.pictures:,} pictures in {report.files_seen:,} files: {report.files_new:,} new, "
+        f"{report.files_changed:,} changed, {report.files_gone:,} gone, "
+        f"{report.files_unreadable:,} unreadable."
     )
-    return [said, *(Text(f"  {note}", QUIET) for note in found.notes)]
+    return [said, *(Text(f"  {note}", QUIET) for note in report.notes)]
 
 
 def _savings(options: argparse.Namespace) -> Outcome:

@@ -168,14 +168,14 @@ def _effect_lines(effect: Effect) -> list[RenderableType]:
 
 def _plan(options: argparse.Namespace) -> Outcome:
     with client() as service:
-        found = service.plan(find(service, options.library, options.picture))
+        plans = service.plan(find(service, options.library, options.picture))
     rows = [
         (
             each.path, each.verdict, str(each.level or "–"), ", ".join(each.copies) or "–", each.because,
         )
-        for each in found
+        for each in plans
     ]  # fmt: skip
-    return Outcome(found, [table(("file", "would be", "level", "copies", "because"), rows)])
+    return Outcome(plans, [table(("file", "would be", "level", "copies", "because"), rows)])
 
 
 def _own(options: argparse.Namespace) -> Outcome:

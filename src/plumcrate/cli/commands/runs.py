@@ -223,7 +223,7 @@ def _end_lines(service: Client, run: Run) -> list[RenderableType]:
 
 def _runs(options: argparse.Namespace) -> Outcome:
     with client() as service:
-        found = service.runs(options.library)
+        runs = service.runs(options.library)
     rows = [
         (
             str(run.id),
@@ -237,11 +237,11 @@ def _runs(options: argparse.Namespace) -> Outcome:
             size(run.bytes_before),
             saved(run.bytes_before, run.bytes_after),
         )
-        for run in found
+        for run in runs
     ]
     columns = ("run", "started", "library", "what", "state", "files", "done", "failed", "before", "saved")
     figures = ("run", "files", "done", "failed", "before", "saved")
-    return Outcome(found, [table(columns, rows, right=figures)])
+    return Outcome(runs, [table(columns, rows, right=figures)])
 
 
 def _change(options: argparse.Namespace) -> Outcome:

@@ -51,8 +51,8 @@ def same_animation(first: GifFile, second: GifFile) -> bool:
     if [frame.delay for frame in first.frames] != [frame.delay for frame in second.frames]:
         return False
     return all(
-        np.array_equal(_seen(one), _seen(other))
-        for one, other in zip(first.composed(), second.composed(), strict=True)
+        np.array_equal(_seen(ours), _seen(theirs))
+        for ours, theirs in zip(first.composed(), second.composed(), strict=True)
     )
 
 
@@ -148,10 +148,10 @@ def _frame(part: _Part, source: Frame, shared: U32 | None, animated: bool) -> by
         choices.append(_encoded(part, shared, through=True))
     if shared is not None and len(part.colours) <= len(shared) // 2:
         choices += [_encoded(part, None, through=True), _encoded(part, None, through=False)]
-    made = [choice for choice in choices if choice is not None]
-    if not made:
+    possible = [choice for choice in choices if choice is not None]
+    if not possible:
         raise GifError("the GIF has a frame of more than 256 colours")
-    transparent, body = min(made, key=lambda choice: len(choice[1]))
+    transparent, body = min(possible, key=lambda choice: len(choice[1]))
     if not animated and transparent is None:
         return body
     packed = part.disposal << 2 | (transparent is not None)

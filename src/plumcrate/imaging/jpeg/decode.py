@@ -79,7 +79,7 @@ def unstuff(data: U8, start: int, out: U8, restarts: I32) -> tuple[int, int, int
     """
     at = start
     length = 0
-    found = 0
+    intervals = 0
     end = data.size
     while at < end:
         value = data[at]
@@ -89,22 +89,22 @@ def unstuff(data: U8, start: int, out: U8, restarts: I32) -> tuple[int, int, int
             at += 1
             continue
         if at + 1 >= end:
-            return end, length, found
+            return end, length, intervals
         following = data[at + 1]
         if following == 0:
             out[length] = 0xFF
             length += 1
             at += 2
         elif 0xD0 <= following <= 0xD7:
-            if found < restarts.size:
-                restarts[found] = length
-                found += 1
+            if intervals < restarts.size:
+                restarts[intervals] = length
+                intervals += 1
             at += 2
         elif following == 0xFF:
             at += 1
         else:
-            return at, length, found
-    return end, length, found
+            return at, length, intervals
+    return end, length, intervals
 
 
 @njit(inline="always")
@@ -394,10 +394,10 @@ def _decode_one(raw: U8, clean: U8, frame: Frame, scan: Scan, coefficients: I16)
     member = blocks_of_mcu(frame, scan.components)
     mcus = order.size // member.size
     restarts = np.zeros(mcus // scan.restart_interval + 1 if scan.restart_interval else 0, np.int32)
-    following, length, found = unstuff(raw, scan.data_at, clean, restarts)
+    following, length, intervals = unstuff(raw, scan.data_at, clean, restarts)
     clean[length : length + _PADDING] = 0
     fault = decode_scan(
-        clean, length, restarts[:found], order, member, scan.restart_interval,
+        clean, length, restarts[:intervals], order, member, scan.restart_interval,
         np.stack([decoding_table(table) for table in scan.dc_tables]),
         np.stack([decoding_table(table) for table in scan.ac_tables]),
         scan.spectral_start, scan.spectral_end, scan.high, scan.low, frame.progressive, coefficients,

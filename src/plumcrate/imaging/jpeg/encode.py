@@ -188,15 +188,15 @@ class Encoder:
         count = self._tokenize(scan)
         tables = self._tables(scan, count)
         kind = 0 if scan.start == 0 else 1
-        made = [table_from_lengths(table.lengths) for table in tables]
+        optimal = [table_from_lengths(table.lengths) for table in tables]
         has_tables = not (scan.start == 0 and scan.high)
         head = (
-            _huffman_segment([(kind, number, table) for number, table in enumerate(made)])
+            _huffman_segment([(kind, number, table) for number, table in enumerate(optimal)])
             if has_tables
             else b""
         )
         selectors = [min(place, 1) if kind == 0 else 0 for place in range(len(scan.components))]
-        return head + self._scan_header(scan, selectors, kind) + self._bits(count, made)
+        return head + self._scan_header(scan, selectors, kind) + self._bits(count, optimal)
 
     def _sequential_scan(self) -> bytes:
         every = self._every
@@ -205,15 +205,15 @@ class Encoder:
         )
         np.minimum(self._which[:count], 2 + (self._which[:count] & 1), out=self._which[:count])
         kinds = range(4 if len(every) > 1 else 2)
-        made = [table_from_lengths(self._optimal(count, which).lengths) for which in kinds]
+        optimal = [table_from_lengths(self._optimal(count, which).lengths) for which in kinds]
         head = _huffman_segment(
-            [(which & 1, which >> 1, table) for which, table in zip(kinds, made, strict=True)]
+            [(which & 1, which >> 1, table) for which, table in zip(kinds, optimal, strict=True)]
         )
         selectors = [min(place, 1) * 0x11 for place in range(len(every))]
         body = bytes([len(every)])
         for place, selector in zip(every, selectors, strict=True):
             body += bytes([self.frame.components[place].identifier, selector])
-        return head + _segment(0xDA, body + bytes([0, 63, 0])) + self._bits(count, made)
+        return head + _segment(0xDA, body + bytes([0, 63, 0])) + self._bits(count, optimal)
 
     def _scan_header(self, scan: _Scan, selectors: list[int], kind: int) -> bytes:
         body = bytes([len(scan.components)])

@@ -72,14 +72,14 @@ class LossyEncoder:
     ) -> LossyEncoder:
         """For a JPEG source and its decoded pixels."""
         metadata = jpeg_segments(metadata_for_rewriting(data), keep)
-        made = cls(rgb, grey=grey, subsampled=subsampled, metadata=metadata)
+        encoder = cls(rgb, grey=grey, subsampled=subsampled, metadata=metadata)
         try:
             frame, coefficients, _ = decode(data)
         except JpegError:
-            return made  # decoders make a picture of it; that they do is all that is needed
+            return encoder  # decoders make a picture of it; that they do is all that is needed
         if is_ycc(frame) and (len(frame.components) == 1) == grey:
-            made._take_luma(frame, coefficients)
-        return made
+            encoder._take_luma(frame, coefficients)
+        return encoder
 
     def _take_luma(self, source: Frame, coefficients: I16) -> None:
         theirs, ours = source.components[0], self._frame.components[0]

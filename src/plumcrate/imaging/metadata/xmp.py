@@ -75,9 +75,9 @@ def kept(packet: bytes, keep: Keep) -> bytes:
     # all of one picture, however many a writer made of it (ISO 16684-1, 7.4).
     for resources in root.iter(_RDF + "RDF") if root.tag != _RDF + "RDF" else [root]:
         for description in list(resources):
-            found = _filter(description, keep)
-            left += found
-            if not found:
+            stays = _filter(description, keep)
+            left += stays
+            if not stays:
                 resources.remove(description)
     if not left:
         return b""

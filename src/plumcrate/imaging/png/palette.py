@@ -116,12 +116,12 @@ class Histogram:
             points, weights = points[others], weights[others]
         left = size - len(pinned)
         if len(points) <= left:
-            found = _from_space(points.astype(np.float64))
+            colours = _from_space(points.astype(np.float64))
         else:
             centres = _split(points.astype(np.float64), weights, left)
             _refine(points, weights, centres, _TURNS)
-            found = _from_space(centres)
-        return np.unique(np.concatenate([pinned, found]), axis=0)
+            colours = _from_space(centres)
+        return np.unique(np.concatenate([pinned, colours]), axis=0)
 
 
 class Pins:

@@ -193,14 +193,14 @@ def same_pixels(first: Picture, second: Picture, *, hidden_matters: bool = False
     """
     if first.samples.shape[:2] != second.samples.shape[:2]:
         return False
-    one, other = (p.rgba() for p in (first, second))
-    if one.dtype != other.dtype:
-        one, other = (_deepened(values) for values in (one, other))
-    if hidden_matters or not (one[..., 3] == 0).any():
-        return bool(np.array_equal(one, other))
-    if not np.array_equal(one[..., 3], other[..., 3]):
+    ours, theirs = (p.rgba() for p in (first, second))
+    if ours.dtype != theirs.dtype:
+        ours, theirs = (_deepened(values) for values in (ours, theirs))
+    if hidden_matters or not (ours[..., 3] == 0).any():
+        return bool(np.array_equal(ours, theirs))
+    if not np.array_equal(ours[..., 3], theirs[..., 3]):
         return False
-    return not bool(((one != other).any(axis=2) & (one[..., 3] != 0)).any())
+    return not bool(((ours != theirs).any(axis=2) & (ours[..., 3] != 0)).any())
 
 
 def _deepened(values: Samples) -> NDArray[np.uint16]:

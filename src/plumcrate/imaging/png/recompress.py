@@ -58,6 +58,6 @@ def _same_animation(first: PngFile, second: PngFile) -> bool:
         second.first_is_still,
         len(second.frames),
     ) and all(
-        one.control == other.control and np.array_equal(one.samples, other.samples)
-        for one, other in zip(first.frames, second.frames, strict=True)
+        ours.control == theirs.control and np.array_equal(ours.samples, theirs.samples)
+        for ours, theirs in zip(first.frames, second.frames, strict=True)
     )

@@ -36,7 +36,7 @@ class Allowed:
 def _distinct(pixels: U32, colours: U32, counts: NDArray[np.int64], indexes: U8) -> int:
     """The colours in order of appearance and each pixel's; 257 when there are more than 256."""
     table = np.full(1024, -1, np.int32)
-    found = 0
+    count = 0
     last = pixels[0] ^ np.uint32(1)
     last_index = 0
     for i in range(pixels.size):
@@ -49,16 +49,16 @@ def _distinct(pixels: U32, colours: U32, counts: NDArray[np.int64], indexes: U8)
         while table[slot] >= 0 and colours[table[slot]] != pixel:
             slot = (slot + 1) & 1023
         if table[slot] < 0:
-            if found == 256:
+            if count == 256:
                 return 257
-            table[slot] = found
-            colours[found] = pixel
-            found += 1
+            table[slot] = count
+            colours[count] = pixel
+            count += 1
         last = pixel
         last_index = table[slot]
         counts[last_index] += 1
         indexes[i] = last_index
-    return found
+    return count
 
 
 def forms(picture: Picture, allowed: Allowed) -> list[Picture]:
@@ -173,12 +173,12 @@ def _palettes(rgba: Samples) -> list[Picture]:
     pixels = np.ascontiguousarray(rgba).view(np.uint32).reshape(-1)
     colours, counts = np.zeros(_MOST_COLOURS, np.uint32), np.zeros(_MOST_COLOURS, np.int64)
     indexes = np.empty(pixels.size, np.uint8)
-    found = _distinct(pixels, colours, counts, indexes)
-    if found > _MOST_COLOURS:
+    count = _distinct(pixels, colours, counts, indexes)
+    if count > _MOST_COLOURS:
         return []
-    values = colours[:found].view(np.uint8).reshape(-1, 4)
+    values = colours[:count].view(np.uint8).reshape(-1, 4)
     return [
-        indexed(indexes.reshape(height, width), values, order) for order in _orders(values, counts[:found])
+        indexed(indexes.reshape(height, width), values, order) for order in _orders(values, counts[:count])
     ]
 
 

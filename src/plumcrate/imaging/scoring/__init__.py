@@ -57,11 +57,14 @@ class Judge:
     def flatness(self, candidate: Pixels) -> Flatness:
         """What became of flat colours and smooth ground; for a transparent picture the worse of two
         backgrounds."""
-        found = [
+        judged = [
             ground.judge(view) for ground, view in zip(self._grounds, self._views(candidate), strict=True)
         ]
         return Flatness(
-            *(max(getattr(one, name) for one in found) for name in ("moved", "strayed", "jump", "grain"))
+            *(
+                max(getattr(flatness, name) for flatness in judged)
+                for name in ("moved", "strayed", "jump", "grain")
+            )
         )
 
     def _views(self, pixels: Pixels) -> list[NDArray[np.uint8]]:

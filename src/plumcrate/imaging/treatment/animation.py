@@ -70,9 +70,9 @@ def animated_copy(case: Case, kind: str, limit: int) -> Output:
         if _worst(animation, data, len(animation.frames)) == 100.0:
             candidates.append(exact(kind, data, f"{len(animation.frames)} frames, lossless"))
     if case.recipe.target is not None:
-        found = _lossy(case, animation, kind)
-        if found is not None:
-            candidates.append(found)
+        output = _lossy(case, animation, kind)
+        if output is not None:
+            candidates.append(output)
     if not candidates:
         return Refused(format=kind, verdict="not-possible" if case.recipe.target is None else "out-of-reach")
     best = lightest(candidates)

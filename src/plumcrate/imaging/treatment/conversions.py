@@ -26,19 +26,19 @@ def conversions(case: Case, after: int) -> tuple[Output, ...]:
     if case.facts.animated or case.printing or case.facts.orientation != 1:
         return ()
     kind, wanted = case.facts.format, case.recipe.convert
-    made: Output | None = None
+    output: Output | None = None
     if kind == "png" and Conversion.PHOTOGRAPH_TO_JPEG in wanted:
         opaque = case.pixels.alpha is None and case.recipe.target is not None
-        made = lossy_jpeg(case) if opaque else None
+        output = lossy_jpeg(case) if opaque else None
     elif kind == "gif" and Conversion.GIF_TO_PNG in wanted:
         data = encode_picture(of_rgba(rgba_of(case.pixels)), [], case.recipe.effort)
         if case.decoded(data).same_as(case.pixels):
-            made = exact("png", data, "lossless")
+            output = exact("png", data, "lossless")
     elif kind == "jpeg" and Conversion.FLAT_TO_PNG in wanted and case.recipe.target is not None:
-        found = palettes(case, []) if Histogram(rgba_of(case.pixels)).cells <= _FLAT_CELLS else []
-        made = lightest(found) if found else None
-    if not isinstance(made, Chosen):
+        flat = palettes(case, []) if Histogram(rgba_of(case.pixels)).cells <= _FLAT_CELLS else []
+        output = lightest(flat) if flat else None
+    if not isinstance(output, Chosen):
         return ()
-    if made.size > after * (1 - _LEAST_GAIN):
-        return (refused(made, "not-smaller"),)
-    return (made,)
+    if output.size > after * (1 - _LEAST_GAIN):
+        return (refused(output, "not-smaller"),)
+    return (output,)

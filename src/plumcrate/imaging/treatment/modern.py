@@ -38,9 +38,9 @@ def webp(case: Case, extras: codecs.Extras, limit: int) -> Output:
         if case.decoded(data).same_as(case.upright_pixels):
             candidates.append(exact("webp", data, "lossless"))
     if case.recipe.target is not None:
-        cap = min([limit, *(one.size for one in candidates)])
+        cap = min([limit, *(candidate.size for candidate in candidates)])
         candidates.append(_lossy_webp(case, extras, cap))
-    reached = [one for one in candidates if isinstance(one, Chosen)]
+    reached = [candidate for candidate in candidates if isinstance(candidate, Chosen)]
     return lightest(reached) if reached else candidates[-1] if candidates else impossible("webp")
 
 

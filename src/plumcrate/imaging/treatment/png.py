@@ -50,7 +50,7 @@ def treat_png(case: Case) -> Output:
     lossy = case.recipe.target is not None and not case.facts.animated and not case.png.picture.deep
     if lossy and case.facts.pixels <= _LARGEST and not _already_few(case):
         candidates += palettes(case, kept)
-    weighed = lightest([one for one in candidates if one.size] or candidates)
+    weighed = lightest([candidate for candidate in candidates if candidate.size] or candidates)
     if weighed.score != 100.0:
         weighed = worth_it(case, weighed)
     elif weighed.size >= len(case.data):
@@ -87,10 +87,10 @@ def palettes(case: Case, kept: list[Chunk]) -> list[Output]:
     ladder = _LADDER if case.recipe.effort is not Effort.QUICK else _LADDER[::-3][::-1]
     out: list[Output] = []
     for strength in (_DIFFUSED, 0.0):
-        found = _fewest(case, source, ladder, strength)
-        if found is None:
+        fewest = _fewest(case, source, ladder, strength)
+        if fewest is None:
             continue
-        picture, colours, encodes = found
+        picture, colours, encodes = fewest
         data = encode_picture([picture], kept, case.recipe.effort)
         how = f"{colours} colours, {'diffused' if strength else 'plain'}"
         shown = case.decoded(data)  # the file as a decoder shows it is what counts

@@ -124,8 +124,8 @@ class Source:
 
     @cached_property
     def upright_pixels(self) -> Pixels:
-        other = self.facts.orientation != 1 or self.printing or self.in_srgb is not None
-        return to_pixels(self.upright) if other else self.pixels
+        differs = self.facts.orientation != 1 or self.printing or self.in_srgb is not None
+        return to_pixels(self.upright) if differs else self.pixels
 
     @cached_property
     def upright_judge(self) -> Judge:

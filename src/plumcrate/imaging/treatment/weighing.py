@@ -14,7 +14,10 @@ def landed(
     source: Source, kind: str, landing: Landing, how: Callable[[int], str], limit: int, *, upright: bool
 ) -> Output:
     """An aim's result as an output: chosen, or why not."""
-    tried = tuple(Tried(how(one.quality), len(one.data), one.judgement.score) for one in landing.attempts)
+    tried = tuple(
+        Tried(how(attempt.quality), len(attempt.data), attempt.judgement.score)
+        for attempt in landing.attempts
+    )
     best = landing.best
     if best is None:
         last = landing.attempts[-1]

@@ -44,9 +44,9 @@ def new_library(
 
 def library_view(session: Session, library: Library) -> contract.Library:
     """A library with its totals. Pictures count assets; files count originals and renditions."""
-    found = totals(session, library.id)
-    states = {state: value.rows for (noun, state), value in found.items() if noun == "file"}
-    pictures, copies, backups = (total(found, noun) for noun in ("picture", "copy", "backup"))
+    sums = totals(session, library.id)
+    states = {state: value.rows for (noun, state), value in sums.items() if noun == "file"}
+    pictures, copies, backups = (total(sums, noun) for noun in ("picture", "copy", "backup"))
     survey = latest_job(session, library.id, contract.JobKind.SURVEY)
     recipe = current_recipe(session, library.id)
     settings = contract.RecipeSettings.model_validate(recipe.settings)
@@ -62,7 +62,7 @@ def library_view(session: Session, library: Library) -> contract.Library:
         patterns=library.patterns,
         upkeep=upkeep,
         at_rest=library.at_rest,
-        warnings=_warnings(upkeep, total(found, "lost").rows),
+        warnings=_warnings(upkeep, total(sums, "lost").rows),
         created_at=library.created_at,
         pictures=pictures.rows,
         files=sum(count for state, count in states.items() if state != FileState.GONE),

@@ -73,7 +73,7 @@ def folders(session: Session, library: Library) -> list[str]:
 
 def file_view(file: File) -> contract.File:
     fields = contract.File.model_fields.keys() - {"has_backup", "derived"}
-    derived = [contract.Derived.model_validate(one, from_attributes=True) for one in file.derived]
+    derived = [contract.Derived.model_validate(row, from_attributes=True) for row in file.derived]
     return contract.File(
         has_backup=file.before_sha256 is not None,
         derived=derived,

@@ -35,9 +35,9 @@ def savings(session: Session, library: Library) -> contract.Savings:
         ]
 
     def single(name: str, where: str = "true") -> contract.Slat:
-        found = slats(f"'{name}'", where)
-        if found:
-            return found[0]
+        rows = slats(f"'{name}'", where)
+        if rows:
+            return rows[0]
         return contract.Slat(name=name, files=0, bytes_before=0, bytes_now=0, bytes_lightest=0)
 
     copies, bytes_copies = session.execute(

@@ -38,10 +38,10 @@ def totals(session: Session, library_id: int) -> dict[tuple[str, str], Total]:
     return {(noun, state): Total(*map(int, values)) for noun, state, *values in rows}
 
 
-def total(found: dict[tuple[str, str], Total], noun: str, *, present: bool = True) -> Total:
+def total(sums: dict[tuple[str, str], Total], noun: str, *, present: bool = True) -> Total:
     """All states of a noun together; ``present``: without what is gone."""
     kept = (
-        value for (name, state), value in found.items() if name == noun and not (present and state == "gone")
+        value for (name, state), value in sums.items() if name == noun and not (present and state == "gone")
     )
     return sum(kept, Total())
 
