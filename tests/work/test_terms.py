@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 from conftest import add_library, add_pictures
-from sqlalchemy import delete, func, select, update
+from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import RunRequest
@@ -37,7 +37,8 @@ def retention(database: Database, state: StateFolder) -> Retention:
 
 def items_of_runs(session: Session) -> dict[int, int]:
     """How many items each run has."""
-    return dict(session.execute(select(Item.run_id, func.count()).group_by(Item.run_id)))
+    query = select(Item.run_id, func.count()).group_by(Item.run_id)
+    return dict(session.execute(query).all())
 
 
 def test_items_of_runs_that_ended_long_ago_are_forgotten_and_their_sums_stay(database: Database) -> None:
@@ -118,8 +119,7 @@ def test_disconnecting_begins_the_term_and_connecting_again_ends_it(
     assert slugs(database) == {"l"}
     add_library(database, tmp_path / "l")
     with database.begin() as session:
-        assert session.scalar(select(func.count()).select_from(LeftStore)) in (0, 1)
-        session.execute(delete(LeftStore))
+        assert session.scalar(select(func.count()).select_from(LeftStore)) == 0
 
 
 def test_a_look_is_taken_once_an_hour(database: Database, state: StateFolder, retention: Retention) -> None:

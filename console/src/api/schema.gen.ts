@@ -962,6 +962,52 @@ export interface components {
          */
         CopyFormat: "webp" | "avif";
         /**
+         * Delivery
+         * @description Settings of serving. Nothing is served before ``public`` says so.
+         */
+        "Delivery-Input": {
+            /**
+             * Address
+             * @description Where the site serves the library's folder, such as https://example.org/uploads.
+             */
+            address?: string | null;
+            /**
+             * Max Age
+             * @description Seconds for which caches may show a picture without asking again.
+             * @default 3600
+             */
+            max_age?: number;
+            /**
+             * Public
+             * @description Whether anybody may fetch the library's pictures from here.
+             * @default false
+             */
+            public?: boolean;
+        };
+        /**
+         * Delivery
+         * @description Settings of serving. Nothing is served before ``public`` says so.
+         */
+        "Delivery-Output": {
+            /**
+             * Address
+             * @description Where the site serves the library's folder, such as https://example.org/uploads.
+             */
+            address: string | null;
+            /**
+             * Max Age
+             * @description Seconds for which caches may show a picture without asking again.
+             * @default 3600
+             */
+            max_age: number;
+            /**
+             * Public
+             * @description Whether anybody may fetch the library's pictures from here.
+             * @default false
+             */
+            public: boolean;
+        };
+        /**
          * Derived
          * @description Something that we made and that stands beside a file: a copy, or a conversion to another format.
          *
@@ -1501,6 +1547,8 @@ export interface components {
              * Format: date-time
              */
             created_at: string;
+            /** @description How its files are served. */
+            delivery: components["schemas"]["Delivery-Output"];
             /**
              * Files
              * @description Files of originals and renditions; our copies not counted.
@@ -1560,6 +1608,7 @@ export interface components {
          * @description New settings; what is left out stays as it is. How pictures are treated is in the recipe.
          */
         LibraryChange: {
+            delivery?: components["schemas"]["Delivery-Input"] | null;
             /** Name */
             name?: string | null;
             /** Patterns */

@@ -14,12 +14,15 @@ from fastapi.staticfiles import StaticFiles
 
 from plumcrate import __version__
 from plumcrate.contract import Problem
+from plumcrate.delivery.finding import Finder, Found
+from plumcrate.delivery.serving import PictureServer
 from plumcrate.imaging.recipe import Limits
 from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
 from plumcrate.settings import Settings
 from plumcrate.work.previews import Previews
 from plumcrate.work.queue import Queue
+from plumcrate.work.remaking import Remaking
 from plumcrate.work.sandbox import Sandbox
 
 from . import problems
@@ -28,6 +31,8 @@ from .events import Hub
 from .gate import API, Gate
 from .routers import care, intake, jobs, libraries, people, pictures, recipes, runs
 
+#: Below it pictures are served to anybody, where a library says so.
+MEDIA = "/media"
 _STATIC = Path(__file__).parent / "static"
 #: No request of a person takes so long; what does, is ended by the database.
 _SECONDS = 30
@@ -74,6 +79,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         hub.start()
         yield
         await hub.stop()
+        remaking.close()
         app.state.previews.close()
         app.state.sandbox.close()
         database.close()
@@ -99,9 +105,17 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     for module in (people, libraries, recipes, pictures, runs, jobs, intake, care):
         api.include_router(module.router)
     app.include_router(api)
+    remaking = Remaking(database, app.state.state_folder)
+    app.mount(MEDIA, PictureServer(Finder(database), lambda found: _lacking(remaking, found)))
     _serve_console(app)
     _describe(app)
     return app
+
+
+def _lacking(remaking: Remaking, found: Found) -> None:
+    """A picture that was asked for, whose copies or whose record are not as they should be."""
+    own, known = found.forms[0], found.known
+    remaking.note(found.library.id, own.path, None if found.changed or known is None else known.file_id)
 
 
 def _describe(app: FastAPI) -> None:

@@ -2,6 +2,7 @@
 
 from .care import Advice, Backups, Machine, Orphan, PutBackRequest, Recognised, RecogniseRequest
 from .common import Copies, CopyFormat, Id, Level, Page, Problem
+from .delivery import Delivery
 from .jobs import (
     JOB_ENDS,
     CheckReport,
@@ -74,6 +75,7 @@ __all__ = [
     "Conversions",
     "Copies",
     "CopyFormat",
+    "Delivery",
     "Derived",
     "Effect",
     "Effort",

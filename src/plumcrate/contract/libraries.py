@@ -7,6 +7,7 @@ from datetime import datetime
 from pydantic import Field
 
 from .common import Answer, Copies, CopyFormat, Flag, Level, Message
+from .delivery import Delivery
 from .jobs import Job
 from .recipes import MetadataKind
 from .upkeep import Upkeep
@@ -41,6 +42,7 @@ class LibraryChange(Message):
     name: str | None = Field(None, min_length=1, max_length=120)
     patterns: list[str] | None = None
     upkeep: Upkeep | None = None
+    delivery: Delivery | None = None
 
 
 class Library(Answer):
@@ -55,6 +57,7 @@ class Library(Answer):
     copy_formats: list[CopyFormat] = Field(description="Of the copies that the recipe wants.")
     patterns: list[str]
     upkeep: Upkeep
+    delivery: Delivery = Field(default_factory=Delivery, description="How its files are served.")
     at_rest: Flag = Field(False, description="Handed back: nothing is treated by itself until a person does.")
     created_at: datetime
     pictures: int = Field(0, description="Pictures: an original with its renditions counts once.")

@@ -63,6 +63,7 @@ class Library(Base):
     root: Mapped[str] = mapped_column(unique=True)
     patterns: Mapped[list[str]]
     upkeep: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    delivery: Mapped[dict[str, Any]] = mapped_column(default=dict)
     hook_secret: Mapped[str | None]
     #: What its folder bears from the first change to the hand-back; ``marked_at`` says whether it does.
     mark: Mapped[str] = mapped_column(server_default=text("gen_random_uuid()::text"))

@@ -14,6 +14,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import (
+    Delivery,
     FileState,
     ItemState,
     LibraryChange,
@@ -61,6 +62,9 @@ def change(session: Session, library: Library, request: LibraryChange) -> None:
         merged = Upkeep.model_validate(upkeep_of(library).model_dump(mode="json") | changed)
         library.upkeep = merged.model_dump(mode="json")
         library.next_survey_at = library.next_run_at = None  # reckoned anew by the feeder
+    if request.delivery is not None:
+        changed = request.delivery.model_dump(mode="json", exclude_unset=True)
+        library.delivery = Delivery.model_validate(library.delivery | changed).model_dump(mode="json")
     session.flush()
 
 

@@ -31,7 +31,7 @@ def new_library(
     by: str,
 ) -> Library:
     """A library with the first version of its recipe."""
-    library = Library(slug=slug, name=name, root=root, patterns=patterns, upkeep={})
+    library = Library(slug=slug, name=name, root=root, patterns=patterns, upkeep={}, delivery={})
     session.add(library)
     session.flush()
     session.execute(delete(LeftStore).where(LeftStore.slug == slug))  # its store is in use again
@@ -61,6 +61,7 @@ def library_view(session: Session, library: Library) -> contract.Library:
         copy_formats=settings.copies,
         patterns=library.patterns,
         upkeep=upkeep,
+        delivery=contract.Delivery.model_validate(library.delivery),
         at_rest=library.at_rest,
         warnings=_warnings(upkeep, total(sums, "lost").rows),
         created_at=library.created_at,

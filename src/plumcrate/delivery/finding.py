@@ -1,0 +1,191 @@
+"""From a path to the forms in which its file can be served, by records and by what stands there now.
+
+A copy counts when the file beside it has the size and time that the records say, so that a file which
+somebody replaced is never shown by a copy of what it was; and when the copy itself has the size on record.
+Nothing is read to know that.
+"""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from plumcrate.imaging.formats import COPIES, FORMATS
+from plumcrate.records.database import Database
+from plumcrate.records.queries.delivery import Copy, Known, Served, known_at, served
+from plumcrate.storage.errors import StorageError
+from plumcrate.storage.local import LocalStore
+from plumcrate.storage.names import fault_of, is_ours
+from plumcrate.storage.store import Facts, Store
+
+#: What is on record is asked for again after so many seconds; so many paths are remembered.
+_FRESH, _MOST = 2.0, 50_000
+_ENDINGS = {ending: format.name for format in FORMATS.values() for ending in format.endings}
+_BYTES = "application/octet-stream"
+
+
+@dataclass(frozen=True, slots=True)
+class Form:
+    """One form of a file. ``tag`` is a strong entity tag; ``own``: it is the file itself."""
+
+    path: str
+    media_type: str
+    size: int
+    mtime_ns: int
+    tag: str
+    own: bool
+
+    @property
+    def shown(self) -> bool:
+        """Whether browsers show it as a picture that cannot run anything."""
+        return any(format.media_type == self.media_type and format.shown for format in FORMATS.values())
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """A file's forms, the file itself first; ``missing``: a copy on record is not there as it should be;
+    ``changed``: the file is not as recorded."""
+
+    store: Store
+    library: Served
+    forms: tuple[Form, ...]
+    content: str
+    missing: bool = False
+    changed: bool = False
+    known: Known | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Moved:
+    """The file made way for its conversion, which is at another path."""
+
+    path: str
+
+
+class Finder:
+    """Remembers for a moment what is on record; safe in several threads."""
+
+    def __init__(self, database: Database, *, clock: Callable[[], float] = time.monotonic) -> None:
+        self._database, self._clock = database, clock
+        self._libraries: dict[str, tuple[float, Served | None, Store | None]] = {}
+        self._files: OrderedDict[tuple[int, str], tuple[float, Known | None]] = OrderedDict()
+        self._guard = threading.Lock()
+
+    def find(self, slug: str, path: str) -> Found | Moved | None:
+        """What is served under a path; None for nothing, whatever the reason. Raises NotThere when the
+        library's folder is away, and StorageError when it cannot be read."""
+        library, store = self._library(slug)
+        if library is None or store is None or not library.settings.public or not _may_be_served(path):
+            return None
+        with store.visit():
+            try:
+                facts = store.facts(path)
+            except StorageError as error:
+                if error.code in ("no-permission", "storage-error", "disk-error"):
+                    raise
+                known = self._known(library.id, path)
+                return Moved(known.moved) if known is not None and known.moved else None
+            known = self._known(library.id, path)
+            if known is not None and not _is(known, facts):
+                known = self._known(library.id, path, anew=True)
+            if known is None or not _is(known, facts):
+                return _as_it_is(store, library, path, facts, known)
+            return _with_copies(store, library, path, facts, known)
+
+    def forget(self, slug: str, path: str) -> None:
+        """Asks for a path's record anew the next time."""
+        library, _ = self._library(slug)
+        if library is not None:
+            with self._guard:
+                self._files.pop((library.id, path), None)
+
+    def _library(self, slug: str) -> tuple[Served | None, Store | None]:
+        now = self._clock()
+        with self._guard:
+            remembered = self._libraries.get(slug)
+        if remembered is not None and now - remembered[0] < _FRESH:
+            return remembered[1:]
+        with self._database.begin() as session:
+            library = served(session, slug)
+        store = LocalStore(library.root, library.mark) if library is not None else None
+        if library is not None or remembered is not None:  # made-up names are not remembered
+            with self._guard:
+                self._libraries[slug] = (now, library, store)
+        return library, store
+
+    def _known(self, library_id: int, path: str, *, anew: bool = False) -> Known | None:
+        now, key = self._clock(), (library_id, path)
+        with self._guard:
+            remembered = self._files.get(key)
+        if remembered is not None and not anew and now - remembered[0] < _FRESH:
+            return remembered[1]
+        with self._database.begin() as session:
+            known = known_at(session, library_id, path)
+        with self._guard:
+            self._files[key] = (now, known)
+            self._files.move_to_end(key)
+            while len(self._files) > _MOST:
+                self._files.popitem(last=False)
+        return known
+
+
+def _may_be_served(path: str) -> bool:
+    """A fit path to a picture by its name, no part of it hidden: never the mark, nothing that is staged."""
+    if fault_of(path) is not None:
+        return False
+    parts = path.split("/")
+    hidden = any(part.startswith(".") or is_ours(part) for part in parts)
+    return not hidden and _ending(path) in _ENDINGS
+
+
+def _ending(path: str) -> str:
+    return "." + path.rpartition("/")[2].rpartition(".")[2].lower()
+
+
+def _is(known: Known, facts: Facts) -> bool:
+    """Whether what stands there is what is on record; of a derived file the size is all there is."""
+    return known.size == facts.size and known.mtime_ns in (0, facts.mtime_ns)
+
+
+def _as_it_is(store: Store, library: Served, path: str, facts: Facts, known: Known | None) -> Found:
+    """A file that is not, or not so, on record: by its name alone, and without copies."""
+    media_type = FORMATS[_ENDINGS[_ending(path)]].media_type
+    own = _own(path, media_type, facts, None)
+    return Found(store, library, (own,), own.tag.strip('"'), changed=True, known=known)
+
+
+def _with_copies(store: Store, library: Served, path: str, facts: Facts, known: Known) -> Found:
+    media_type = FORMATS[known.format].media_type if known.format in FORMATS else _BYTES
+    own = _own(path, media_type, facts, known.sha256)
+    forms = [own]
+    for copy in known.copies:
+        form = _form_of(store, copy)
+        if form is not None:
+            forms.append(form)
+    forms[1:] = sorted(forms[1:], key=lambda form: form.size)
+    return Found(
+        store, library, tuple(forms), own.tag.strip('"'), missing=len(forms) <= len(known.copies), known=known
+    )
+
+
+def _own(path: str, media_type: str, facts: Facts, sha256: bytes | None) -> Form:
+    """The file itself: by its hash where it is known, else by size and time, as they are now."""
+    tag = sha256.hex()[:32] if sha256 is not None else f"{facts.size:x}-{facts.mtime_ns:x}"
+    return Form(path, media_type, facts.size, facts.mtime_ns, f'"{tag}"', own=True)
+
+
+def _form_of(store: Store, copy: Copy) -> Form | None:
+    """A copy, when it stands there as recorded."""
+    if copy.format not in COPIES:
+        return None
+    try:
+        facts = store.facts(copy.path)
+    except StorageError:
+        return None
+    if facts.size != copy.size:
+        return None
+    media_type = FORMATS[copy.format].media_type
+    return Form(copy.path, media_type, facts.size, facts.mtime_ns, f'"{copy.sha256.hex()[:32]}"', own=False)
