@@ -852,6 +852,38 @@ export interface components {
             orphaned: number;
         };
         /**
+         * Caches
+         * @description The caches between the site and its visitors, which are told when a picture changed.
+         */
+        "Caches-Input": {
+            /**
+             * Purge
+             * @description Caches that take PURGE requests for addresses.
+             */
+            purge?: string[];
+            /**
+             * Tag Header
+             * @description The header in which answers carry tags, and in which PURGE names them.
+             */
+            tag_header?: string | null;
+        };
+        /**
+         * Caches
+         * @description The caches between the site and its visitors, which are told when a picture changed.
+         */
+        "Caches-Output": {
+            /**
+             * Purge
+             * @description Caches that take PURGE requests for addresses.
+             */
+            purge: string[];
+            /**
+             * Tag Header
+             * @description The header in which answers carry tags, and in which PURGE names them.
+             */
+            tag_header: string | null;
+        };
+        /**
          * CheckReport
          * @description A comparison of every file, copy and backup with the records, byte for byte.
          */
@@ -972,6 +1004,13 @@ export interface components {
              */
             address?: string | null;
             /**
+             * Base
+             * @description Where pages fetch copies and derived sizes instead, such as a CDN's address.
+             */
+            base?: string | null;
+            caches?: components["schemas"]["Caches-Input"];
+            markup?: components["schemas"]["Markup-Input"];
+            /**
              * Max Age
              * @description Seconds for which caches may show a picture without asking again.
              * @default 3600
@@ -994,6 +1033,13 @@ export interface components {
              * @description Where the site serves the library's folder, such as https://example.org/uploads.
              */
             address: string | null;
+            /**
+             * Base
+             * @description Where pages fetch copies and derived sizes instead, such as a CDN's address.
+             */
+            base: string | null;
+            caches: components["schemas"]["Caches-Output"];
+            markup: components["schemas"]["Markup-Output"];
             /**
              * Max Age
              * @description Seconds for which caches may show a picture without asking again.
@@ -1658,6 +1704,146 @@ export interface components {
             verdict: "fine" | "mind" | "broken";
         };
         /**
+         * Markup
+         * @description What is said of the library's pictures in the site's pages. Nothing is said twice: what a page says
+         *     already, stays.
+         */
+        "Markup-Input": {
+            /**
+             * Backgrounds
+             * @description Offer copies in style attributes (image-set).
+             * @default true
+             */
+            backgrounds?: boolean;
+            /**
+             * Dimensions
+             * @description State width and height, so that nothing jumps.
+             * @default true
+             */
+            dimensions?: boolean;
+            /**
+             * Eager
+             * @description So many pictures at the top of a page load at once; the first first.
+             * @default 2
+             */
+            eager?: number;
+            /**
+             * Eager Files
+             * @description Patterns of files that load at once, wherever.
+             */
+            eager_files?: string[];
+            /**
+             * Lazy
+             * @description Load pictures when they come near (loading, decoding).
+             * @default true
+             */
+            lazy?: boolean;
+            /**
+             * No Classes
+             * @description Classes of pictures that stay as they are.
+             */
+            no_classes?: string[];
+            /**
+             * No Endings
+             * @description Endings of files that stay as they are: gif.
+             */
+            no_endings?: string[];
+            /**
+             * No Files
+             * @description Patterns of files that stay as they are.
+             */
+            no_files?: string[];
+            /**
+             * No Pages
+             * @description Patterns of paths of pages that stay as they are.
+             */
+            no_pages?: string[];
+            /**
+             * Pictures
+             * @description Put <picture> around, with a <source> for each kind of copy.
+             * @default true
+             */
+            pictures?: boolean;
+            /** @default none */
+            placeholder?: components["schemas"]["Placeholder"];
+            /**
+             * Sizes
+             * @description State the derived sizes there are (srcset, sizes).
+             * @default true
+             */
+            sizes?: boolean;
+        };
+        /**
+         * Markup
+         * @description What is said of the library's pictures in the site's pages. Nothing is said twice: what a page says
+         *     already, stays.
+         */
+        "Markup-Output": {
+            /**
+             * Backgrounds
+             * @description Offer copies in style attributes (image-set).
+             * @default true
+             */
+            backgrounds: boolean;
+            /**
+             * Dimensions
+             * @description State width and height, so that nothing jumps.
+             * @default true
+             */
+            dimensions: boolean;
+            /**
+             * Eager
+             * @description So many pictures at the top of a page load at once; the first first.
+             * @default 2
+             */
+            eager: number;
+            /**
+             * Eager Files
+             * @description Patterns of files that load at once, wherever.
+             */
+            eager_files: string[];
+            /**
+             * Lazy
+             * @description Load pictures when they come near (loading, decoding).
+             * @default true
+             */
+            lazy: boolean;
+            /**
+             * No Classes
+             * @description Classes of pictures that stay as they are.
+             */
+            no_classes: string[];
+            /**
+             * No Endings
+             * @description Endings of files that stay as they are: gif.
+             */
+            no_endings: string[];
+            /**
+             * No Files
+             * @description Patterns of files that stay as they are.
+             */
+            no_files: string[];
+            /**
+             * No Pages
+             * @description Patterns of paths of pages that stay as they are.
+             */
+            no_pages: string[];
+            /**
+             * Pictures
+             * @description Put <picture> around, with a <source> for each kind of copy.
+             * @default true
+             */
+            pictures: boolean;
+            /** @default none */
+            placeholder: components["schemas"]["Placeholder"];
+            /**
+             * Sizes
+             * @description State the derived sizes there are (srcset, sizes).
+             * @default true
+             */
+            sizes: boolean;
+        };
+        /**
          * MetadataKind
          * @description What a file says about itself, by kind. What affects looks always stays.
          * @enum {string}
@@ -1940,6 +2126,12 @@ export interface components {
          * @enum {string}
          */
         PictureSort: "path" | "saved" | "size" | "worst";
+        /**
+         * Placeholder
+         * @description What stands where a picture will be, until it has come.
+         * @enum {string}
+         */
+        Placeholder: "none" | "colour" | "preview";
         /**
          * Plan
          * @description What would happen to one file: the first half of a treatment.

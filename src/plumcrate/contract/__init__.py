@@ -2,7 +2,15 @@
 
 from .care import Advice, Backups, Machine, Orphan, PutBackRequest, Recognised, RecogniseRequest
 from .common import Copies, CopyFormat, Id, Level, Page, Problem
-from .delivery import Delivery
+from .delivery import (
+    Caches,
+    Delivery,
+    Markup,
+    PageCopy,
+    PageFile,
+    PageFiles,
+    Placeholder,
+)
 from .jobs import (
     JOB_ENDS,
     CheckReport,
@@ -70,6 +78,7 @@ __all__ = [
     "JOB_ENDS",
     "Advice",
     "Backups",
+    "Caches",
     "CheckReport",
     "CheckRequest",
     "Conversions",
@@ -108,6 +117,7 @@ __all__ = [
     "LibraryChange",
     "LibraryRequest",
     "Machine",
+    "Markup",
     "MetadataKind",
     "NewFiles",
     "NewKey",
@@ -116,10 +126,14 @@ __all__ = [
     "OutputReport",
     "OwnRequest",
     "Page",
+    "PageCopy",
+    "PageFile",
+    "PageFiles",
     "Person",
     "Picture",
     "PictureDetail",
     "PictureSort",
+    "Placeholder",
     "Plan",
     "Problem",
     "ProofReport",

@@ -1,0 +1,98 @@
+"""A page's bytes in, the same bytes with what its pictures lack out; whole or in pieces."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from urllib.parse import urlsplit
+
+from plumcrate.contract import Delivery
+
+from . import selection
+from .addresses import Addresses
+from .encoding import PRESCAN, CannotRead, Encoding, encoding_of
+from .rewriter import Lookup, Rewriter, Tally
+
+#: What is fed at a time where all is there at once.
+_PIECE = 1 << 20
+
+
+def rewrite(
+    page: bytes, address: str, settings: Delivery, lookup: Lookup, charset: str | None = None
+) -> tuple[bytes, Tally]:
+    """A page that says the right markup of the library's pictures.
+
+    ``address``: where the page is, absolute; ``charset``: what was sent along with it. A page that cannot be
+    edited safely comes back as it is.
+    """
+    pieces = (page[at : at + _PIECE] for at in range(0, len(page), _PIECE))
+    stream = PageStream(address, settings, lookup, charset)
+    return b"".join(stream.over(pieces)), stream.tally
+
+
+class PageStream:
+    """Rewrites a page in pieces of bytes. It holds back what it has not made up its mind about: a tag, or a
+    ``<picture>``, that has not ended."""
+
+    def __init__(self, address: str, settings: Delivery, lookup: Lookup, charset: str | None = None) -> None:
+        self.tally = Tally()
+        self._address, self._settings = address, settings
+        self._lookup, self._charset = lookup, charset
+        self._start = b""
+        self._encoding: Encoding | None = None
+        self._rewriter: Rewriter | None = None
+        home = settings.address
+        # Without the address of the library nothing of a page is known to be in it.
+        self._as_it_is = home is None or selection.page_left_out(settings.markup, urlsplit(address).path)
+
+    def over(self, pieces: Iterable[bytes]) -> Iterator[bytes]:
+        for piece in pieces:
+            yield self.feed(piece)
+        yield self.close()
+
+    def feed(self, piece: bytes) -> bytes:
+        """Raises whatever ``lookup`` raises; nothing was passed on of what this call was given."""
+        if self._as_it_is:
+            return piece
+        if self._rewriter is None:
+            self._start += piece
+            if len(self._start) < PRESCAN:
+                return b""
+            piece = self._begin()
+        return self._through(piece)
+
+    def close(self) -> bytes:
+        if self._as_it_is:
+            return b""
+        rest = b""
+        if self._rewriter is None:
+            rest = self._through(self._begin())
+        if self._rewriter is None or self._encoding is None:
+            return rest
+        tail = self._decoder.getstate()[0]  # an odd byte at the end
+        return rest + self._encoding.encode(self._rewriter.close()) + tail
+
+    def _begin(self) -> bytes:
+        """Decides how the page is read; returns what was held for that."""
+        start, self._start = self._start, b""
+        try:
+            self._encoding = encoding_of(start, self._charset)
+        except CannotRead:
+            self._as_it_is = True
+            return start
+        settings = self._settings
+        addresses = Addresses(self._address, settings.address or "", settings.base)
+        self._decoder = self._encoding.decoder()
+        self._rewriter = Rewriter(settings.markup, addresses, self._lookup, self._encoding.text_of)
+        self._rewriter.tally = self.tally
+        return start
+
+    def _through(self, piece: bytes) -> bytes:
+        if self._rewriter is None or self._encoding is None:
+            return piece
+        try:
+            text = self._decoder.decode(piece)
+        except UnicodeDecodeError:
+            # Not what it says it is: the rest goes through as it comes.
+            self._as_it_is = True
+            return self._encoding.encode(self._rewriter.close()) + self._decoder.getstate()[0] + piece
+        return self._encoding.encode(self._rewriter.feed(text))
