@@ -20,8 +20,13 @@ debian() {
   command -v apt-get >/dev/null || fail "please install: $*"
   say "Installing $* …"
   mkdir -p "$STATE"
+  # Servers that come along are not started: the tests start their own.
+  local held=/usr/sbin/policy-rc.d
+  if [ -e $held ]; then held=; else as_root sh -c "printf '#!/bin/sh\nexit 101\n' >$held && chmod 755 $held" || held=; fi
   { as_root apt-get update && as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y --no-install-recommends "$@"; } \
-    >"$STATE/apt.log" 2>&1 || fail "could not install $* (see .state/apt.log); ask an administrator to install them"
+    >"$STATE/apt.log" 2>&1 || { [ -z "$held" ] || as_root rm -f $held
+      fail "could not install $* (see .state/apt.log); ask an administrator to install them"; }
+  [ -z "$held" ] || as_root rm -f $held
 }
 
 # fresh NAME VALUE: whether the step NAME was last done for the same VALUE.
@@ -32,7 +37,13 @@ sum_of_tree() { find "$@" -type f ! -name '*.pyc' -print0 | sort -z | xargs -0 s
 
 set_up_programs() {
   if ! ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 && ! command -v initdb >/dev/null; then debian postgresql; fi
-  if [ "${1:-}" = browser ] && [ ! -x /usr/bin/chromium ]; then debian chromium; fi
+  [ "${1:-}" = tests ] || return 0
+  if [ ! -x /usr/bin/chromium ]; then debian chromium; fi
+  local wanted=()
+  [ -x /usr/sbin/nginx ] || wanted+=(nginx-light)
+  [ -x /usr/sbin/apache2 ] || wanted+=(apache2-bin)
+  [ -x /usr/bin/caddy ] || wanted+=(caddy)
+  [ ${#wanted[@]} = 0 ] || debian "${wanted[@]}"
 }
 
 find_python() {
@@ -97,7 +108,7 @@ set_up_kernels() {
   done_for kernels "$wanted"
 }
 
-# set_up [browser]: everything; with a browser for the tests and screenshots.
+# set_up [tests]: everything; with the browser and the web servers of the tests and screenshots.
 set_up() {
   set_up_programs "$@"
   set_up_python

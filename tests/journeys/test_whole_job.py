@@ -295,7 +295,9 @@ def test_the_command_line(service: Service, library: Path, tmp_path: Path) -> No
     assert small["size"] in [tried["size"] for tried in small["tried"]]
     facts = identify((out / Path(photo).name).read_bytes())
     assert max(facts.width, facts.height) == 200
-    assert "is none of all, nothing" in plumcrate("trial", photo, "--out", str(out), "--metadata", "hats", code=2)
+    assert "is none of all, nothing" in plumcrate(
+        "trial", photo, "--out", str(out), "--metadata", "hats", code=2
+    )
     assert "such as 1600x1200" in plumcrate("trial", photo, "--out", str(out), "--within", "big", code=2)
     assert hashes(library) == before
 

@@ -434,6 +434,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rewrite a page
+         * @description The request's body is the page, in any size; it is rewritten as it comes in. Everything but the
+         *     library's pictures stays as it is, byte for byte.
+         */
+        post: operations["page_api_v1_libraries__slug__page_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/page-files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What pages need to know of files
+         * @description By their paths; those that are not known are left out of the answer.
+         */
+        post: operations["page_files_api_v1_libraries__slug__page_files_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/libraries/{slug}/pictures": {
         parameters: {
             query?: never;
@@ -1966,6 +2007,59 @@ export interface components {
         OwnRequest: {
             /** Own */
             own: ("exact" | "gallery" | "everyday" | "lean" | "leave") | null;
+        };
+        /**
+         * PageCopy
+         * @description A copy, or a file itself, as a page names it.
+         */
+        PageCopy: {
+            /** Bytes */
+            bytes: number;
+            /** Media Type */
+            media_type: string;
+            /** Path */
+            path: string;
+        };
+        /**
+         * PageFile
+         * @description What a page needs to know of one file: as it is shown, upright, in pixels. ``copies``: those that are
+         *     lighter than the file, the lightest first. ``sizes``: the picture's other files of the same format and
+         *     shape. ``colour`` is ``#rrggbb``; ``preview`` a ``data:`` address of less than 200 bytes.
+         */
+        PageFile: {
+            /** Bytes */
+            bytes: number;
+            /** Colour */
+            colour: string | null;
+            /** Copies */
+            copies: components["schemas"]["PageCopy"][];
+            /** Height */
+            height: number;
+            /** Media Type */
+            media_type: string;
+            /** Path */
+            path: string;
+            /** Preview */
+            preview: string | null;
+            /** Sizes */
+            sizes: components["schemas"]["PageFile"][];
+            /**
+             * Transparent
+             * @default false
+             */
+            transparent: boolean;
+            /** Width */
+            width: number;
+        };
+        /**
+         * PageFiles
+         * @description Asks for files by their paths in the library.
+         */
+        PageFiles: {
+            /** Paths */
+            paths: string[];
+            /** @default none */
+            placeholder?: components["schemas"]["Placeholder"];
         };
         /** Page[Item] */
         Page_Item_: {
@@ -5969,6 +6063,241 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Orphan"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    page_api_v1_libraries__slug__page_post: {
+        parameters: {
+            query?: {
+                /** @description Where the page is on the site. */
+                address?: string;
+            };
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/html": string;
+            };
+        };
+        responses: {
+            /** @description The page, saying the right markup */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": unknown;
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    page_files_api_v1_libraries__slug__page_files_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PageFiles"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageFile"][];
                 };
             };
             /** @description The request cannot be read. */

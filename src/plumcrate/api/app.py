@@ -20,6 +20,7 @@ from plumcrate.imaging.recipe import Limits
 from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
 from plumcrate.settings import Settings
+from plumcrate.work.placeholders import Placeholders
 from plumcrate.work.previews import Previews
 from plumcrate.work.queue import Queue
 from plumcrate.work.remaking import Remaking
@@ -29,7 +30,7 @@ from . import problems
 from .auth import Attempts
 from .events import Hub
 from .gate import API, Gate
-from .routers import care, intake, jobs, libraries, people, pictures, recipes, runs
+from .routers import care, intake, jobs, libraries, pages, people, pictures, recipes, runs
 
 #: Below it pictures are served to anybody, where a library says so.
 MEDIA = "/media"
@@ -73,6 +74,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
             room=settings.previews_mb * 1_000_000,
             threads=2,
         )
+        app.state.placeholders = Placeholders(app.state.previews)
         # What waits for a child, for the disk or for a monitor has threads of its own.
         app.state.upload_threads = anyio.CapacityLimiter(2)
         app.state.health_threads = anyio.CapacityLimiter(2)
@@ -102,7 +104,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     problems.install(app)
     app.add_middleware(Gate, settings=settings)
     api = APIRouter(prefix=API)
-    for module in (people, libraries, recipes, pictures, runs, jobs, intake, care):
+    for module in (people, libraries, recipes, pictures, runs, jobs, intake, care, pages):
         api.include_router(module.router)
     app.include_router(api)
     remaking = Remaking(database, app.state.state_folder)

@@ -32,9 +32,11 @@ _OPEN = re.compile(
     rf"(POST {API}/session|GET {API}/session|DELETE {API}/session|GET {API}/health|POST {API}/hooks/[^/]+"
     rf"|(GET|HEAD) {API}/docs|(GET|HEAD) {API}/openapi\.json)\Z"
 )
+_PAGE = re.compile(rf"POST {API}/libraries/[^/]+/page\Z")
 _UPLOAD = re.compile(rf"PUT {API}/libraries/[^/]+/files/.+\Z", re.S)
 _MOST_BODY = 2_000_000
 _MOST_OPEN_BODY = 1_000_000
+_MOST_PAGE = 200_000_000
 #: A body that stops for so long, in seconds, is given up; so is one slower than this on the whole.
 _IDLE, _SLOWEST = 20.0, 1_000
 
@@ -117,6 +119,8 @@ class Gate:
             return _MOST_OPEN_BODY
         person = await anyio.to_thread.run_sync(identify_person, Request(scope), limiter=self._limiter)
         scope.setdefault("state", {})["person"] = person
+        if _PAGE.match(asked):
+            return _MOST_PAGE
         return self._settings.max_upload_mb * 1_000_000 if _UPLOAD.match(asked) else _MOST_BODY
 
 

@@ -27,6 +27,7 @@ class Call(Generic[T]):
     params: Params | None = None
     body: BaseModel | None = None
     content: bytes | None = None
+    headers: Mapping[str, str] | None = None
     seconds: float | None = None
 
 
@@ -72,6 +73,19 @@ def library(slug: str) -> Call[contract.Library]:
 
 def connect(request: contract.LibraryRequest) -> Call[contract.Library]:
     return _post("/libraries", contract.Library, request)
+
+
+def page_files(slug: str, request: contract.PageFiles) -> Call[list[contract.PageFile]]:
+    """What pages need to know of files, by their paths."""
+    return _post(f"/libraries/{slug}/page-files", list[contract.PageFile], request)
+
+
+def page(slug: str, content: bytes, address: str = "/", kind: str = "text/html") -> Call[bytes]:
+    """A page of the site with the right markup; ``address``: where it is there."""
+    params, headers = {"address": address}, {"Content-Type": kind}
+    return Call(
+        "POST", f"/libraries/{slug}/page", None, params, content=content, headers=headers, seconds=300
+    )
 
 
 def change_library(slug: str, change: contract.LibraryChange) -> Call[contract.Library]:

@@ -35,6 +35,8 @@ def _options(url: str, key: str, timeout: float) -> dict[str, Any]:
 def _request(call: Call[Any]) -> dict[str, Any]:
     body = call.body.model_dump(mode="json", exclude_unset=True) if call.body is not None else None
     request: dict[str, Any] = {"method": call.method, "url": call.path, "params": call.params}
+    if call.headers is not None:
+        request["headers"] = dict(call.headers)
     if call.seconds is not None:
         request["timeout"] = call.seconds
     return request | ({"content": call.content} if call.content is not None else {"json": body})

@@ -52,6 +52,8 @@ class Methods:
     libraries = Method(calls.libraries)
     library = Method(calls.library)
     connect = Method(calls.connect)
+    page_files = Method(calls.page_files)
+    page = Method(calls.page)
     change_library = Method(calls.change_library)
     disconnect = Method(calls.disconnect)
     savings = Method(calls.savings)

@@ -24,6 +24,9 @@ from fastapi.responses import FileResponse, HTMLResponse, JSONResponse, Redirect
 from PIL import Image, ImageOps
 from standardwebhooks import Webhook
 
+from plumcrate.client import Client
+from plumcrate.client.pages import AsgiPages, SitePages
+
 from .world import SIZES, derive
 
 _PAGES: dict[str, tuple[str, str, str]] = {
@@ -37,6 +40,8 @@ _PAGES: dict[str, tuple[str, str, str]] = {
     "journal": ("The journal", "Pages from the keepers' logs, and what visitors saw.", "log"),
     "shop": ("Postcards and charts", "Cards of the ledge, and charts of its approaches.", "postcard"),
 }
+#: Not every machine's table of types has them.
+_KINDS = {".avif": "image/avif", ".webp": "image/webp"}
 _STYLE = (
     "body{font:17px/1.5 Georgia,serif;margin:0 auto;max-width:72rem;padding:0 1rem;color:#223}"
     "nav a{margin-right:1rem}img{max-width:100%;height:auto}"
@@ -44,8 +49,9 @@ _STYLE = (
 )
 
 
-def create_site(library: Path, hook: Path | None = None) -> FastAPI:
-    """The site's application, over a library folder. ``hook`` says where uploads are told."""
+def create_site(library: Path, hook: Path | None = None, pages: SitePages | None = None) -> FastAPI:
+    """The site's application, over a library folder. ``hook`` says where uploads are told; ``pages``: who
+    rewrites what leaves it."""
     app = FastAPI(title="Gannet Ledge Light Trust", docs_url=None, redoc_url=None, openapi_url=None)
 
     @app.get("/media/{path:path}")
@@ -53,7 +59,7 @@ def create_site(library: Path, hook: Path | None = None) -> FastAPI:
         place = (library / path).resolve()
         if not place.is_relative_to(library.resolve()) or not place.is_file():
             raise HTTPException(404)
-        return FileResponse(place)
+        return FileResponse(place, media_type=_KINDS.get(place.suffix.lower()))
 
     @app.get("/upload", response_class=HTMLResponse)
     def form() -> str:
@@ -85,6 +91,8 @@ def create_site(library: Path, hook: Path | None = None) -> FastAPI:
         title, lead, subject = _PAGES[page]
         return _page(title, f"<p>{escape(lead)}</p>{_pictures(library, subject, page == '')}")
 
+    if pages is not None:
+        app.add_middleware(AsgiPages, pages=pages)
     return app
 
 
@@ -160,10 +168,21 @@ def _page(title: str, body: str) -> str:
     )
 
 
+def _pages() -> SitePages | None:
+    """Who rewrites the pages, where the site was told of a service."""
+    key = os.environ.get("PLUMCRATE_KEY")
+    if not key:
+        return None
+    client = Client(os.environ["PLUMCRATE_URL"], key, timeout=2.0)
+    return SitePages(client, os.environ["PLUMCRATE_SITE_NAME"], seconds=5.0)
+
+
 if __name__ == "__main__":
     uvicorn.run(
         create_site(
-            Path(os.environ["PLUMCRATE_SITE_LIBRARY"]), Path(os.environ.get("PLUMCRATE_SITE_HOOK", "hook"))
+            Path(os.environ["PLUMCRATE_SITE_LIBRARY"]),
+            Path(os.environ.get("PLUMCRATE_SITE_HOOK", "hook")),
+            _pages(),
         ),
         host="127.0.0.1",
         port=int(os.environ.get("PLUMCRATE_SITE_PORT", "8030")),

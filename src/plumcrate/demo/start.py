@@ -19,7 +19,7 @@ from sqlalchemy import select
 
 from plumcrate.api.auth import hash_password, new_key
 from plumcrate.client import Client, ClientError
-from plumcrate.contract import LibraryChange, LibraryRequest, NewFiles, Role, Upkeep
+from plumcrate.contract import Delivery, LibraryChange, LibraryRequest, NewFiles, Role, Upkeep
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Person
 
@@ -128,6 +128,9 @@ class Demo:
             "PLUMCRATE_SITE_LIBRARY": str(self.library),
             "PLUMCRATE_SITE_HOOK": str(self.home / "hook.json"),
             "PLUMCRATE_SITE_PORT": str(facts["site_port"]),
+            "PLUMCRATE_SITE_NAME": _LIBRARY,
+            "PLUMCRATE_URL": f"http://127.0.0.1:{facts['port']}",
+            "PLUMCRATE_KEY": facts["key"],
         }
         for name, module in (("service", "api"), ("worker", "work"), ("site", "demo.site")):
             with (self.home / f"{name}.log").open("ab") as log:
@@ -161,7 +164,9 @@ class Demo:
                 client.wait_for_job(client.start_survey(_LIBRARY).id)
                 # What the site's visitors upload is treated at once; the site tells of it.
                 upkeep = Upkeep(new_files=NewFiles.AT_ONCE)
-                client.change_library(_LIBRARY, LibraryChange(upkeep=upkeep))
+                address = f"http://127.0.0.1:{facts['site_port']}/media"
+                delivery = Delivery(public=True, address=address)
+                client.change_library(_LIBRARY, LibraryChange(upkeep=upkeep, delivery=delivery))
             hook = self.home / "hook.json"
             if not hook.exists():
                 _write_private(hook, client.hook_secret(_LIBRARY).model_dump_json())

@@ -64,7 +64,11 @@ def change(session: Session, library: Library, request: LibraryChange) -> None:
         library.next_survey_at = library.next_run_at = None  # reckoned anew by the feeder
     if request.delivery is not None:
         changed = request.delivery.model_dump(mode="json", exclude_unset=True)
-        library.delivery = Delivery.model_validate(library.delivery | changed).model_dump(mode="json")
+        delivery = {
+            name: {**library.delivery.get(name, {}), **value} if isinstance(value, dict) else value
+            for name, value in changed.items()
+        }
+        library.delivery = Delivery.model_validate(library.delivery | delivery).model_dump(mode="json")
     session.flush()
 
 

@@ -1,0 +1,229 @@
+"""Middleware for a site's own application, ASGI or WSGI: its HTML leaves it with the right markup.
+
+The facts come from the service and are remembered for a while. A service that does not answer costs no page
+anything but its markup: pages go out as the site wrote them.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import threading
+import time
+from collections import OrderedDict
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from email.message import Message
+from typing import Any
+from urllib.parse import quote, urljoin
+
+from plumcrate.contract import Delivery, PageFile, PageFiles
+from plumcrate.markup.page import PageStream
+
+from .clients import Client
+from .errors import ClientError
+
+#: The service is left alone for so many seconds after it did not answer.
+_QUIET = 30.0
+_REMEMBERED = 50_000
+_MOST_ASKED = 500
+#: What no longer holds of a page that was rewritten.
+_DROPPED = ("content-length", "content-md5", "digest", "content-digest", "repr-digest")
+
+Headers = list[tuple[str, str]]
+
+
+class SitePages:
+    """What the middleware of one site shares. ``seconds``: how long facts are remembered; ``client``: its
+    timeout bounds what a page waits at most."""
+
+    def __init__(
+        self,
+        client: Client,
+        library: str,
+        *,
+        seconds: float = 60.0,
+        clock: Callable[[], float] = time.monotonic,
+    ) -> None:
+        self._client, self._library, self._seconds, self._clock = client, library, seconds, clock
+        self._settings: tuple[float, Delivery] | None = None
+        self._files: OrderedDict[str, tuple[float, PageFile | None]] = OrderedDict()
+        self._quiet_until = 0.0
+        self._guard = threading.Lock()
+
+    def stream(self, path: str, status: int, headers: Headers) -> PageStream | None:
+        """What rewrites the page that an answer holds; None for answers that are left as they are. May wait
+        for the service."""
+        if status != 200 or not _is_page(headers):
+            return None
+        settings = self._delivery()
+        if settings is None or settings.address is None:
+            return None
+        kind = _value(headers, "content-type")
+        return PageStream(urljoin(settings.address, quote(path)), settings, self._look_up, _charset(kind))
+
+    def _delivery(self) -> Delivery | None:
+        known, now = self._settings, self._clock()
+        if known is not None and now - known[0] < self._seconds:
+            return known[1]
+        asked = self._ask(lambda: self._client.library(self._library).delivery)
+        if asked is not None:
+            self._settings = (now, asked)
+        return asked if asked is not None else (known[1] if known else None)
+
+    def _look_up(self, paths: Sequence[str]) -> Mapping[str, PageFile]:
+        now, known, lacking = self._clock(), {}, []
+        with self._guard:
+            for path in paths:
+                at, file = self._files.get(path, (now - self._seconds, None))
+                if now - at >= self._seconds:
+                    lacking.append(path)
+                elif file is not None:
+                    known[path] = file
+        settings = self._settings
+        for at in range(0, len(lacking) if settings is not None else 0, _MOST_ASKED):
+            assert settings is not None
+            part = lacking[at : at + _MOST_ASKED]
+            request = PageFiles(paths=part, placeholder=settings[1].markup.placeholder)
+            answer = self._ask(lambda request=request: self._client.page_files(self._library, request))  # type: ignore[misc]
+            if answer is None:
+                break
+            known |= self._remember(part, answer, now)
+        return known
+
+    def _remember(self, asked: list[str], answer: list[PageFile], now: float) -> dict[str, PageFile]:
+        found = {file.path: file for file in answer}
+        with self._guard:
+            for path in asked:
+                self._files[path] = (now, found.get(path))
+                self._files.move_to_end(path)
+            while len(self._files) > _REMEMBERED:
+                self._files.popitem(last=False)
+        return found
+
+    def _ask(self, question: Callable[[], Any]) -> Any:
+        """None where the service does not answer; then it is not asked again for a while."""
+        if self._clock() < self._quiet_until:
+            return None
+        try:
+            return question()
+        except (ClientError, ValueError):
+            self._quiet_until = self._clock() + _QUIET
+            return None
+
+
+class AsgiPages:
+    """``app`` with its pages rewritten. It stands within whatever compresses answers."""
+
+    def __init__(self, app: Any, pages: SitePages) -> None:
+        self._app, self._pages = app, pages
+
+    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+        start: Any = None
+        stream: PageStream | None = None
+
+        async def rewriting(message: Any) -> None:
+            nonlocal start, stream
+            if message["type"] == "http.response.start":
+                headers = [
+                    (name.decode("latin-1"), value.decode("latin-1")) for name, value in message["headers"]
+                ]
+                stream = await asyncio.to_thread(
+                    self._pages.stream, scope["path"], message["status"], headers
+                )
+                if stream is not None:
+                    pairs = [
+                        (name.encode("latin-1"), value.encode("latin-1")) for name, value in _of_page(headers)
+                    ]
+                    message = message | {"headers": pairs}
+                await send(message)
+            elif message["type"] == "http.response.body" and stream is not None:
+                more = message.get("more_body", False)
+                body = await asyncio.to_thread(_fed, stream, message.get("body", b""), more)
+                await send({"type": "http.response.body", "body": body, "more_body": more})
+            else:
+                await send(message)
+
+        await self._app(scope, receive, rewriting)
+
+
+class WsgiPages:
+    """The same by PEP 3333."""
+
+    def __init__(self, app: Any, pages: SitePages) -> None:
+        self._app, self._pages = app, pages
+
+    def __call__(self, environ: dict[str, Any], start_response: Any) -> Iterable[bytes]:
+        begun: list[PageStream | None] = []
+        written: list[bytes] = []
+
+        def start(status: str, headers: Headers, *details: Any) -> Callable[[bytes], None]:
+            path = environ.get("PATH_INFO", "/").encode("latin-1").decode("utf-8", "replace")
+            stream = self._pages.stream(path, int(status[:3]), headers)
+            begun[:] = [stream]
+            start_response(status, headers if stream is None else _of_page(headers), *details)
+            return written.append
+
+        answer = self._app(environ, start)
+        return _Answer(answer, begun, written)
+
+
+class _Answer:
+    """An application's answer, rewritten while it is read; closed as PEP 3333 asks."""
+
+    def __init__(self, answer: Iterable[bytes], begun: list[PageStream | None], written: list[bytes]) -> None:
+        self._answer, self._begun, self._written = answer, begun, written
+
+    def __iter__(self) -> Iterator[bytes]:
+        for piece in self._answer:
+            yield self._through(self._said() + piece)
+        rest = self._through(self._said())
+        stream = self._begun[0] if self._begun else None
+        yield rest + (stream.close() if stream is not None else b"")
+
+    def _said(self) -> bytes:
+        said = b"".join(self._written)
+        self._written.clear()
+        return said
+
+    def _through(self, piece: bytes) -> bytes:
+        stream = self._begun[0] if self._begun else None
+        return piece if stream is None else stream.feed(piece)
+
+    def close(self) -> None:
+        close = getattr(self._answer, "close", None)
+        if close is not None:
+            close()
+
+
+def _fed(stream: PageStream, body: bytes, more: bool) -> bytes:
+    return stream.feed(body) if more else stream.feed(body) + stream.close()
+
+
+def _is_page(headers: Headers) -> bool:
+    """Whether an answer is HTML that nobody has packed yet."""
+    kind = _value(headers, "content-type").partition(";")[0].strip().lower()
+    packed = _value(headers, "content-encoding").strip().lower()
+    return kind == "text/html" and packed in ("", "identity")
+
+
+def _value(headers: Headers, wanted: str) -> str:
+    return next((value for name, value in headers if name.lower() == wanted), "")
+
+
+def _charset(kind: str) -> str | None:
+    message = Message()
+    message["content-type"] = kind or "text/html"
+    return message.get_content_charset()
+
+
+def _of_page(headers: Headers) -> Headers:
+    """Its length is not what it was, and its tag speaks of what it says, no longer of its bytes."""
+    kept = []
+    for name, value in headers:
+        if name.lower() in _DROPPED:
+            continue
+        strong = name.lower() == "etag" and not value.startswith("W/")
+        kept.append((name, f"W/{value}" if strong else value))
+    return kept

@@ -1,0 +1,32 @@
+"""Rules for a site's own server: configuration that serves copies beside the files, for the library at hand.
+
+Each server has a module that knows its language, and a template beside it that reads as its configuration.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from enum import StrEnum
+
+from . import apache, caddy, nginx
+from .ground import Ground, UnfitName
+
+__all__ = ["Ground", "Server", "UnfitName", "rules"]
+
+
+class Server(StrEnum):
+    NGINX = "nginx"
+    APACHE = "apache"
+    CADDY = "caddy"
+
+
+_WRITERS: dict[Server, Callable[[Ground], str]] = {
+    Server.NGINX: nginx.written,
+    Server.APACHE: apache.written,
+    Server.CADDY: caddy.written,
+}
+
+
+def rules(server: Server, ground: Ground) -> str:
+    """The configuration for a library. Raises :class:`UnfitName` for what its language cannot say."""
+    return _WRITERS[server](ground)

@@ -1,0 +1,67 @@
+"""What a page needs to know of a library's files, many at a time."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from plumcrate.contract import FileState, PageCopy, PageFile
+from plumcrate.records.tables import File
+
+#: Files that stand where they are recorded.
+_AWAY = (FileState.GONE, FileState.REMOVED, FileState.UNREADABLE)
+#: Two files show the same when their proportions are so near.
+_SAME_SHAPE = 0.01
+
+
+def page_files(
+    session: Session, library_id: int, paths: Sequence[str], media_types: dict[str, str]
+) -> dict[str, tuple[int, PageFile]]:
+    """Files by path, with their numbers. ``media_types``: by format; files of others are left out."""
+    asked = session.scalars(
+        select(File).where(File.library_id == library_id, File.path.in_(paths), File.state.not_in(_AWAY))
+    ).all()
+    pictures = {file.picture_id for file in asked}
+    family = session.scalars(
+        select(File).where(File.picture_id.in_(pictures), File.state.not_in(_AWAY)).order_by(File.width)
+    ).all()
+    found: dict[str, tuple[int, PageFile]] = {}
+    for file in asked:
+        if file.format not in media_types:
+            continue
+        sizes = [
+            _page_file(other, media_types)
+            for other in family
+            if other.picture_id == file.picture_id and other.id != file.id and _fits(other, file)
+        ]
+        found[file.path] = (file.id, _page_file(file, media_types, sizes))
+    return found
+
+
+def _page_file(file: File, media_types: dict[str, str], sizes: Sequence[PageFile] = ()) -> PageFile:
+    copies = [
+        PageCopy(path=row.path, media_type=media_types[row.format], bytes=row.size)
+        for row in file.derived
+        if row.purpose == "copy" and row.stands_in and row.size < file.size_now and row.format in media_types
+    ]
+    return PageFile(
+        path=file.path,
+        media_type=media_types[file.format or ""],
+        bytes=file.size_now,
+        width=file.width,
+        height=file.height,
+        transparent=file.transparent,
+        copies=sorted(copies, key=lambda copy: copy.bytes),
+        sizes=list(sizes),
+    )
+
+
+def _fits(other: File, file: File) -> bool:
+    """Whether another file of a picture shows the same, and can take its place."""
+    if other.format != file.format or not (other.width and other.height and file.width and file.height):
+        return False
+    # A pixel more or less is rounding.
+    slack = max(_SAME_SHAPE, 1 / min(other.width, other.height, file.width, file.height))
+    return abs(other.width / other.height / (file.width / file.height) - 1) <= slack

@@ -1,0 +1,193 @@
+"""The rules that are written for the site's own server, in the real servers."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from urllib.parse import quote
+
+import httpx
+import pytest
+from servers import open_folder, serving
+
+from plumcrate.delivery.rules import Ground, Server, UnfitName, rules
+from plumcrate.delivery.rules.ground import Moved
+
+NAMES = {
+    "tower.jpg": ("avif", "webp"),
+    "2025/10/Übersicht & Preise.jpg": ("avif", "webp"),
+    "2025/with space+plus.png": ("avif", "webp"),
+    "2025/100%.jpg": ("avif",),
+    "2025/50%25.jpg": ("avif",),
+    "2025/ring#1.gif": ("webp",),
+    "2025/it's (1),[2].jpg": ("avif",),
+    "2025/$HOME;x=1.jpg": ("avif",),
+    "2025/UPPER.JPG": ("avif",),
+    "2025/.jpg.jpg": (),
+    "plain.jpg": (),
+    "leaflet.pdf": (),
+}
+BROWSER = "image/avif,image/webp,image/apng,image/svg+xml,image/*,*/*;q=0.8"
+WHAT = {"file": "the file", "avif": "avif", "webp": "a webp"}
+TYPES = {"file": "image/jpeg", "avif": "image/avif", "webp": "image/webp"}
+
+
+@pytest.fixture(scope="module")
+def ground() -> Iterator[Ground]:
+    """A library with copies beside the files; what each file holds says what it is."""
+    with open_folder() as home:
+        folder = home / "media library"
+        for name, copies in NAMES.items():
+            place = folder / name
+            place.parent.mkdir(parents=True, exist_ok=True)
+            place.write_bytes(b"the file of " + name.encode())
+            for copy in copies:
+                Path(f"{place}.{copy}").write_bytes(f"{WHAT[copy]} of {name}".encode())
+        (folder / "gone.jpg.avif").write_bytes(b"left behind")
+        (folder / "moved away.jpg").write_bytes(b"the conversion")
+        (folder / "put back.png").write_bytes(b"the file of put back.png")
+        (folder / "put back.jpg").write_bytes(b"the file of put back.jpg")
+        (folder / ".plumcrate.id").write_bytes(b"mark")
+        (folder / "2025/.plumcrate-1-staged.jpg").write_bytes(b"staged")
+        (folder / ".hidden").mkdir()
+        (folder / ".hidden/x.jpg").write_bytes(b"hidden")
+        moved = (Moved("moved away.png", "moved away.jpg"), Moved("put back.png", "put back.jpg"))
+        yield Ground(
+            "Gannet Ledge", str(folder), "https://ledge.example/up loads/x", ("avif", "webp"), 600, moved
+        )
+
+
+@pytest.fixture(scope="module", params=list(Server))
+def site(request: pytest.FixtureRequest, ground: Ground) -> Iterator[httpx.Client]:
+    with serving(request.param, ground) as origin, httpx.Client(base_url=origin) as client:
+        client.headers.clear()
+        yield client
+    Path(ground.folder, ".htaccess").unlink(missing_ok=True)
+
+
+def fetch(
+    site: httpx.Client, name: str, accept: str | None = None, method: str = "GET", **more: str
+) -> httpx.Response:
+    headers = more | ({"Accept": accept} if accept is not None else {})
+    return site.request(method, f"/up%20loads/x/{quote(name, safe='/')}", headers=headers)
+
+
+@pytest.mark.parametrize(
+    ("accept", "form"),
+    [
+        (BROWSER, "avif"),
+        ("image/webp,image/*,*/*;q=0.8", "webp"),
+        ("image/avif", "avif"),
+        ("*/*", "file"),
+        ("image/*", "file"),
+        ("text/html", "file"),
+        (None, "file"),
+        ("", "file"),
+        ("image/avif;q=0", "file"),
+        ("image/avif;q=0, image/webp", "webp"),
+        ("image/avif; q=0.000, image/webp;q=0.5", "webp"),
+        ("image/avif;level=1;q=0,image/webp", "webp"),
+        ("image/avif;q=0.5", "avif"),
+        ("image/avif ; q=1.0 , */*", "avif"),
+        ("text/html,image/webp;q=0.01", "webp"),
+        ("IMAGE/AVIF", "avif"),
+        ("image/avifx,ximage/avif", "file"),
+        ("image/webp,image/avif", "avif"),
+        ("image/avif-sequence,image/webp2", "file"),
+    ],
+)
+def test_each_browser_gets_what_it_accepts(site: httpx.Client, accept: str | None, form: str) -> None:
+    answer = fetch(site, "tower.jpg", accept)
+    assert answer.status_code == 200
+    assert answer.content == f"{WHAT[form]} of tower.jpg".encode()
+    assert answer.headers["content-type"] == TYPES[form]
+    assert "accept" in [part.strip().lower() for part in answer.headers["vary"].split(",")]
+    assert answer.headers["cache-control"] == "public, max-age=600"
+    head = fetch(site, "tower.jpg", accept, "HEAD")
+    assert (head.status_code, head.content) == (200, b"")
+    assert head.headers["content-length"] == str(len(answer.content))
+    assert head.headers["content-type"] == answer.headers["content-type"]
+
+
+@pytest.mark.parametrize("name", NAMES)
+def test_names_of_every_kind(site: httpx.Client, name: str) -> None:
+    best = WHAT[NAMES[name][0] if NAMES[name] else "file"]
+    own, answer = fetch(site, name, "*/*"), fetch(site, name, BROWSER)
+    if name.rpartition("/")[2].startswith("."):
+        assert (own.status_code, answer.status_code) == (404, 404)
+    else:
+        assert (own.status_code, own.content) == (200, f"the file of {name}".encode())
+        assert (answer.status_code, answer.content) == (200, f"{best} of {name}".encode())
+
+
+def test_a_name_with_a_question_mark_is_served(site: httpx.Client, ground: Ground) -> None:
+    place = Path(ground.folder, "what?.jpg")
+    place.write_bytes(b"the file of what")
+    assert fetch(site, "what?.jpg", BROWSER).content == b"the file of what"
+
+
+def test_no_copy_stands_in_for_a_file_that_is_not_there(site: httpx.Client) -> None:
+    assert fetch(site, "gone.jpg", BROWSER).status_code == 404
+    assert fetch(site, "no such.jpg", BROWSER).status_code == 404
+
+
+@pytest.mark.parametrize(
+    "name",
+    [
+        ".plumcrate.id",
+        "2025/.plumcrate-1-staged.jpg",
+        ".hidden/x.jpg",
+        ".htaccess",
+        "2025/",
+        "2025/../.plumcrate.id",
+    ],
+)
+def test_nothing_hidden_or_staged_is_served_and_no_folder_is_listed(site: httpx.Client, name: str) -> None:
+    for accept in (BROWSER, "*/*"):
+        assert fetch(site, name, accept).status_code in (400, 403, 404)
+
+
+def test_files_that_made_way_for_their_conversion_are_redirected(site: httpx.Client) -> None:
+    answer = fetch(site, "moved away.png", BROWSER)
+    assert answer.status_code == 302
+    assert answer.headers["location"].endswith("/up%20loads/x/moved%20away.jpg")
+    assert site.get(answer.headers["location"]).content == b"the conversion"
+    back = fetch(site, "put back.png", BROWSER)
+    assert (back.status_code, back.content) == (200, b"the file of put back.png"), (
+        "a file that is there is served"
+    )
+
+
+def test_validators_and_ranges_are_of_the_form_that_is_served(site: httpx.Client) -> None:
+    avif, own = fetch(site, "tower.jpg", BROWSER), fetch(site, "tower.jpg", "*/*")
+    assert avif.headers["etag"] != own.headers["etag"]
+    assert fetch(site, "tower.jpg", BROWSER, **{"If-None-Match": avif.headers["etag"]}).status_code == 304
+    assert fetch(site, "tower.jpg", BROWSER, **{"If-None-Match": own.headers["etag"]}).status_code == 200
+    part = fetch(site, "tower.jpg", BROWSER, Range="bytes=0-3")
+    assert (part.status_code, part.content) == (206, b"avif")
+    assert fetch(site, "tower.jpg", BROWSER, Range="bytes=900-").status_code == 416
+
+
+def test_a_copy_that_vanished_or_came_counts_at_once(site: httpx.Client, ground: Ground) -> None:
+    copy = Path(ground.folder, "tower.jpg.avif")
+    kept = copy.read_bytes()
+    copy.unlink()
+    assert fetch(site, "tower.jpg", BROWSER).content == b"a webp of tower.jpg"
+    copy.write_bytes(kept)
+    assert fetch(site, "tower.jpg", BROWSER).content == kept
+
+
+@pytest.mark.parametrize("server", list(Server))
+@pytest.mark.parametrize("folder", ['/srv/a"b', "/srv/a\nb"])
+def test_what_a_configuration_cannot_say_is_refused(server: Server, folder: str) -> None:
+    with pytest.raises(UnfitName, match="cannot be written"):
+        rules(server, Ground("x", folder, "https://x.example/u", ("avif",), 60))
+
+
+@pytest.mark.parametrize("server", list(Server))
+def test_the_rules_name_the_library_and_only_its_copies(server: Server) -> None:
+    text = rules(server, Ground("Gannet Ledge", "/srv/ledge", "https://x.example", ("webp",), 0))
+    assert "Gannet Ledge" in text
+    assert "image/webp" in text
+    assert "image/avif" not in text
+    assert "public, no-cache" in text
