@@ -245,6 +245,26 @@ export interface paths {
         patch: operations["change_api_v1_libraries__slug__patch"];
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/asking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What each browser gets
+         * @description Asks the site for a file, or for the pictures of a page, as an old, a WebP and an AVIF browser do.
+         */
+        post: operations["asking_api_v1_libraries__slug__asking_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/libraries/{slug}/backups": {
         parameters: {
             query?: never;
@@ -518,6 +538,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/purges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What caches have yet to be told */
+        get: operations["purges_api_v1_libraries__slug__purges_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/libraries/{slug}/recipe": {
         parameters: {
             query?: never;
@@ -614,6 +651,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/server-rules/{server}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Rules for the site's own server
+         * @description For the library at hand: its folder, its address, its conversions.
+         */
+        get: operations["server_rules_api_v1_libraries__slug__server_rules__server__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/libraries/{slug}/surveys": {
         parameters: {
             query?: never;
@@ -628,6 +685,48 @@ export interface paths {
          * @description Looks through the library's folder. Nothing in it is touched.
          */
         post: operations["survey_api_v1_libraries__slug__surveys_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/traffic": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What visitors were sent
+         * @description And what the same requests would have weighed with the files as they first were. Nothing is known of
+         *     who asked.
+         */
+        get: operations["the_traffic_api_v1_libraries__slug__traffic_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/traffic/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far an access log was counted */
+        get: operations["position_api_v1_libraries__slug__traffic_log_get"];
+        put?: never;
+        /**
+         * Count a stretch of an access log
+         * @description Stretches of one log are counted in their order, each once: one that is not at its turn is refused.
+         */
+        post: operations["count_api_v1_libraries__slug__traffic_log_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -856,6 +955,52 @@ export interface components {
             what: string;
         };
         /**
+         * AskReport
+         * @description ``notes``: what was left out, and why.
+         */
+        AskReport: {
+            /** Notes */
+            notes: string[];
+            /** Rows */
+            rows: components["schemas"]["Asked"][];
+        };
+        /**
+         * AskRequest
+         * @description What to ask for as each browser: one file by its path in the library, or all pictures of a page.
+         */
+        AskRequest: {
+            /**
+             * Most
+             * @description So many pictures of the page at most.
+             * @default 20
+             */
+            most?: number;
+            /**
+             * Page
+             * @description Where the page is on the site, such as /visit.
+             */
+            page?: string | null;
+            /** Path */
+            path?: string | null;
+        };
+        /**
+         * Asked
+         * @description One picture as three browsers received it. ``bytes`` is what the file weighs, ``lightest`` what a
+         *     modern browser should fetch.
+         */
+        Asked: {
+            /** Bytes */
+            bytes: number;
+            /** File Id */
+            file_id: number | null;
+            /** Got */
+            got: components["schemas"]["Got"][];
+            /** Lightest */
+            lightest: number;
+            /** Path */
+            path: string;
+        };
+        /**
          * Backups
          * @description What a library's backup store holds.
          */
@@ -892,6 +1037,12 @@ export interface components {
              */
             orphaned: number;
         };
+        /**
+         * Browser
+         * @description Kinds of browsers, by what they show.
+         * @enum {string}
+         */
+        Browser: "old" | "webp" | "avif";
         /**
          * Caches
          * @description The caches between the site and its visitors, which are told when a picture changed.
@@ -1034,6 +1185,45 @@ export interface components {
          * @enum {string}
          */
         CopyFormat: "webp" | "avif";
+        /**
+         * Count
+         * @description Equal requests of one day: of one path, answered with as many bytes. ``bytes`` is of one answer; of
+         *     parts of a file it is None, and ``total`` their sum.
+         */
+        Count: {
+            /**
+             * Bot
+             * @default false
+             */
+            bot?: boolean;
+            /** Bytes */
+            bytes: number | null;
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Path */
+            path: string;
+            /** Requests */
+            requests: number;
+            /** Total */
+            total: number;
+        };
+        /**
+         * Counts
+         * @description What one stretch of an access log says. Stretches of one log are counted once, in their order.
+         */
+        Counts: {
+            /** Begin */
+            begin: number;
+            /** Counts */
+            counts: components["schemas"]["Count"][];
+            /** End */
+            end: number;
+            /** Log */
+            log: string;
+        };
         /**
          * Delivery
          * @description Settings of serving. Nothing is served before ``public`` says so.
@@ -1323,6 +1513,38 @@ export interface components {
             shown: boolean;
             /** Treated */
             treated: boolean;
+        };
+        /**
+         * Got
+         * @description What one browser received. ``status`` is 0 where nothing answered; ``fault`` says what is wrong.
+         */
+        Got: {
+            /** Address */
+            address: string;
+            browser: components["schemas"]["Browser"];
+            /**
+             * Bytes
+             * @default 0
+             */
+            bytes: number;
+            /**
+             * Cache
+             * @description What caches said of it (RFC 9211), in plain words.
+             */
+            cache: string | null;
+            /** Fault */
+            fault: string | null;
+            /** Headers */
+            headers: {
+                [key: string]: string;
+            };
+            /**
+             * Media Type
+             * @default
+             */
+            media_type: string;
+            /** Status */
+            status: number;
         };
         /**
          * Health
@@ -1730,6 +1952,16 @@ export interface components {
             root: string;
             /** Slug */
             slug?: string | null;
+        };
+        /**
+         * LogPosition
+         * @description Up to which byte a log was counted.
+         */
+        LogPosition: {
+            /** Log */
+            log: string;
+            /** Position */
+            position: number;
         };
         /**
          * Machine
@@ -2383,6 +2615,21 @@ export interface components {
             orphans_too?: boolean;
         };
         /**
+         * Purges
+         * @description Addresses whose caches have yet to be told, and the last thing that went wrong.
+         */
+        Purges: {
+            /**
+             * Failing
+             * @default 0
+             */
+            failing: number;
+            /** Said */
+            said: string | null;
+            /** Waiting */
+            waiting: number;
+        };
+        /**
          * PutBackRequest
          * @description Where an orphaned backup is to be put, relative to the library; its former path when left out.
          */
@@ -2830,6 +3077,39 @@ export interface components {
             untreated: boolean;
         };
         /**
+         * Sent
+         * @description What was sent to visitors, and what the same requests would have weighed with the files as they first
+         *     were.
+         */
+        Sent: {
+            /**
+             * Bytes
+             * @default 0
+             */
+            bytes: number;
+            /**
+             * Bytes Before
+             * @default 0
+             */
+            bytes_before: number;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Requests
+             * @default 0
+             */
+            requests: number;
+        };
+        /**
+         * ServerKind
+         * @description Web servers for which rules are written.
+         * @enum {string}
+         */
+        ServerKind: "nginx" | "apache" | "caddy";
+        /**
          * Sharpening
          * @description Unsharp masking after a picture was made smaller; amount 0 is off.
          */
@@ -2953,6 +3233,25 @@ export interface components {
              * @default 0
              */
             pictures: number;
+        };
+        /**
+         * Traffic
+         * @description Sums over some days; bots are counted apart and are in no other sum.
+         */
+        Traffic: {
+            bots: components["schemas"]["Sent"];
+            /** By Day */
+            by_day: components["schemas"]["Sent"][];
+            /** By Format */
+            by_format: components["schemas"]["Sent"][];
+            /**
+             * By Picture
+             * @description Those that saved most, by path.
+             */
+            by_picture: components["schemas"]["Sent"][];
+            /** Days */
+            days: number;
+            total: components["schemas"]["Sent"];
         };
         /**
          * Upkeep
@@ -5012,6 +5311,122 @@ export interface operations {
             };
         };
     };
+    asking_api_v1_libraries__slug__asking_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AskReport"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     backups_api_v1_libraries__slug__backups_get: {
         parameters: {
             query?: never;
@@ -6632,6 +7047,118 @@ export interface operations {
             };
         };
     };
+    purges_api_v1_libraries__slug__purges_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Purges"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     recipe_api_v1_libraries__slug__recipe_get: {
         parameters: {
             query?: never;
@@ -7316,6 +7843,119 @@ export interface operations {
             };
         };
     };
+    server_rules_api_v1_libraries__slug__server_rules__server__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+                server: components["schemas"]["ServerKind"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Configuration, commented */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": unknown;
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     survey_api_v1_libraries__slug__surveys_post: {
         parameters: {
             query?: never;
@@ -7334,6 +7974,351 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    the_traffic_api_v1_libraries__slug__traffic_get: {
+        parameters: {
+            query?: {
+                /** @description So many days back, today among them. */
+                days?: number;
+            };
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Traffic"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    position_api_v1_libraries__slug__traffic_log_get: {
+        parameters: {
+            query: {
+                log: string;
+            };
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogPosition"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    count_api_v1_libraries__slug__traffic_log_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Counts"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogPosition"];
                 };
             };
             /** @description The request cannot be read. */

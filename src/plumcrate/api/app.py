@@ -14,6 +14,7 @@ from fastapi.staticfiles import StaticFiles
 
 from plumcrate import __version__
 from plumcrate.contract import Problem
+from plumcrate.delivery.counting import SentCounter
 from plumcrate.delivery.finding import Finder, Found
 from plumcrate.delivery.serving import PictureServer
 from plumcrate.imaging.recipe import Limits
@@ -30,7 +31,7 @@ from . import problems
 from .auth import Attempts
 from .events import Hub
 from .gate import API, Gate
-from .routers import care, intake, jobs, libraries, pages, people, pictures, recipes, runs
+from .routers import care, intake, jobs, libraries, pages, people, pictures, recipes, runs, serving
 
 #: Below it pictures are served to anybody, where a library says so.
 MEDIA = "/media"
@@ -79,8 +80,10 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         app.state.upload_threads = anyio.CapacityLimiter(2)
         app.state.health_threads = anyio.CapacityLimiter(2)
         hub.start()
+        counter.start()
         yield
         await hub.stop()
+        await anyio.to_thread.run_sync(counter.close)
         remaking.close()
         app.state.previews.close()
         app.state.sandbox.close()
@@ -104,11 +107,13 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     problems.install(app)
     app.add_middleware(Gate, settings=settings)
     api = APIRouter(prefix=API)
-    for module in (people, libraries, recipes, pictures, runs, jobs, intake, care, pages):
+    for module in (people, libraries, recipes, pictures, runs, jobs, intake, care, pages, serving):
         api.include_router(module.router)
     app.include_router(api)
+    counter = SentCounter(database)
     remaking = Remaking(database, app.state.state_folder)
-    app.mount(MEDIA, PictureServer(Finder(database), lambda found: _lacking(remaking, found)))
+    pictures_server = PictureServer(Finder(database), lambda found: _lacking(remaking, found), counter)
+    app.mount(MEDIA, pictures_server)
     _serve_console(app)
     _describe(app)
     return app

@@ -17,7 +17,7 @@ from rich.console import Console
 from plumcrate import __version__
 from plumcrate.client import ProblemError, UnreachableError
 
-from .commands import care, keeping, libraries, pictures, recipes, runs, trial
+from .commands import care, keeping, libraries, pictures, recipes, runs, serving, trial
 from .commands.common import Outcome, WrongCommand, as_data, console
 from .config import ConfigError
 
@@ -33,7 +33,7 @@ def build_parser() -> argparse.ArgumentParser:
     )
     parser.add_argument("--version", action="version", version=f"plumcrate {__version__}")
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True)
-    for module in (libraries, recipes, runs, pictures, care, keeping, trial):
+    for module in (libraries, recipes, runs, pictures, serving, care, keeping, trial):
         module.add_commands(commands)
     return parser
 

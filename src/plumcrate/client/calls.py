@@ -75,6 +75,37 @@ def connect(request: contract.LibraryRequest) -> Call[contract.Library]:
     return _post("/libraries", contract.Library, request)
 
 
+def server_rules(slug: str, server: contract.ServerKind) -> Call[bytes]:
+    """Configuration for the site's own server."""
+    return Call("GET", f"/libraries/{slug}/server-rules/{server}", None)
+
+
+def ask(slug: str, request: contract.AskRequest) -> Call[contract.AskReport]:
+    """What each browser gets of a file, or of the pictures of a page."""
+    body = TypeAdapter(contract.AskReport)
+    return Call("POST", f"/libraries/{slug}/asking", body, body=request, seconds=300)
+
+
+def purges(slug: str) -> Call[contract.Purges]:
+    """What caches have yet to be told."""
+    return _get(f"/libraries/{slug}/purges", contract.Purges)
+
+
+def traffic(slug: str, days: int = 30) -> Call[contract.Traffic]:
+    """What visitors were sent, over so many days."""
+    return _get(f"/libraries/{slug}/traffic", contract.Traffic, days=days)
+
+
+def log_position(slug: str, log: str) -> Call[contract.LogPosition]:
+    """How far an access log was counted."""
+    return _get(f"/libraries/{slug}/traffic/log", contract.LogPosition, log=log)
+
+
+def count_log(slug: str, counts: contract.Counts) -> Call[contract.LogPosition]:
+    """Counts a stretch of an access log."""
+    return _post(f"/libraries/{slug}/traffic/log", contract.LogPosition, counts)
+
+
 def page_files(slug: str, request: contract.PageFiles) -> Call[list[contract.PageFile]]:
     """What pages need to know of files, by their paths."""
     return _post(f"/libraries/{slug}/page-files", list[contract.PageFile], request)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from datetime import date
 from enum import StrEnum
 from typing import Annotated
 
@@ -118,3 +119,121 @@ class PageFiles(Message):
 
     paths: list[Annotated[str, StringConstraints(max_length=4_096)]] = Field(max_length=1_000)
     placeholder: Placeholder = Placeholder.NONE
+
+
+class ServerKind(StrEnum):
+    """Web servers for which rules are written."""
+
+    NGINX = "nginx"
+    APACHE = "apache"
+    CADDY = "caddy"
+
+
+class Browser(StrEnum):
+    """Kinds of browsers, by what they show."""
+
+    OLD = "old"
+    WEBP = "webp"
+    AVIF = "avif"
+
+
+class AskRequest(Message):
+    """What to ask for as each browser: one file by its path in the library, or all pictures of a page."""
+
+    path: Annotated[str, StringConstraints(min_length=1, max_length=4_096)] | None = None
+    page: Annotated[str, StringConstraints(min_length=1, max_length=2_000)] | None = Field(
+        None, description="Where the page is on the site, such as /visit."
+    )
+    most: Whole = Field(20, ge=1, le=100, description="So many pictures of the page at most.")
+
+
+class Got(Answer):
+    """What one browser received. ``status`` is 0 where nothing answered; ``fault`` says what is wrong."""
+
+    browser: Browser
+    address: str
+    status: int
+    media_type: str = ""
+    bytes: int = 0
+    headers: dict[str, str] = Field(default_factory=dict)
+    cache: str | None = Field(None, description="What caches said of it (RFC 9211), in plain words.")
+    fault: str | None = None
+
+
+class Asked(Answer):
+    """One picture as three browsers received it. ``bytes`` is what the file weighs, ``lightest`` what a
+    modern browser should fetch."""
+
+    path: str
+    file_id: int | None
+    bytes: int
+    lightest: int
+    got: list[Got]
+
+
+class AskReport(Answer):
+    """``notes``: what was left out, and why."""
+
+    rows: list[Asked]
+    notes: list[str] = Field(default_factory=list)
+
+    @property
+    def right(self) -> bool:
+        return all(got.fault is None for row in self.rows for got in row.got)
+
+
+class Purges(Answer):
+    """Addresses whose caches have yet to be told, and the last thing that went wrong."""
+
+    waiting: int
+    failing: int = 0
+    said: str | None = None
+
+
+class Count(Message):
+    """Equal requests of one day: of one path, answered with as many bytes. ``bytes`` is of one answer; of
+    parts of a file it is None, and ``total`` their sum."""
+
+    day: date
+    path: Annotated[str, StringConstraints(min_length=1, max_length=4_096)]
+    requests: Whole = Field(ge=1, le=10**12)
+    bytes: Whole | None = Field(ge=0, le=10**12)
+    total: Whole = Field(ge=0, le=10**18)
+    bot: Flag = False
+
+
+class Counts(Message):
+    """What one stretch of an access log says. Stretches of one log are counted once, in their order."""
+
+    log: Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{16}$")]
+    begin: Whole = Field(ge=0, le=2**62)
+    end: Whole = Field(ge=0, le=2**62)
+    counts: list[Count] = Field(max_length=20_000)
+
+
+class LogPosition(Answer):
+    """Up to which byte a log was counted."""
+
+    log: str
+    position: int
+
+
+class Sent(Answer):
+    """What was sent to visitors, and what the same requests would have weighed with the files as they first
+    were."""
+
+    name: str = ""
+    requests: int = 0
+    bytes: int = 0
+    bytes_before: int = 0
+
+
+class Traffic(Answer):
+    """Sums over some days; bots are counted apart and are in no other sum."""
+
+    days: int
+    total: Sent
+    bots: Sent
+    by_day: list[Sent]
+    by_format: list[Sent]
+    by_picture: list[Sent] = Field(description="Those that saved most, by path.")

@@ -24,6 +24,7 @@ from plumcrate.storage.store import Facts, Store
 #: What is on record is asked for again after so many seconds; so many paths are remembered.
 _FRESH, _MOST = 2.0, 50_000
 _ENDINGS = {ending: format.name for format in FORMATS.values() for ending in format.endings}
+_BY_TYPE = {format.media_type: format for format in FORMATS.values()}
 _BYTES = "application/octet-stream"
 
 
@@ -39,9 +40,16 @@ class Form:
     own: bool
 
     @property
+    def format(self) -> str:
+        """The format's name; ``other`` for one that is not known here."""
+        known = _BY_TYPE.get(self.media_type)
+        return known.name if known is not None else "other"
+
+    @property
     def shown(self) -> bool:
         """Whether browsers show it as a picture that cannot run anything."""
-        return any(format.media_type == self.media_type and format.shown for format in FORMATS.values())
+        known = _BY_TYPE.get(self.media_type)
+        return known is not None and known.shown
 
 
 @dataclass(frozen=True, slots=True)

@@ -22,8 +22,10 @@ from plumcrate.records.database import lost_connection
 from plumcrate.storage.errors import NotThere, StorageError
 
 from .conditions import Validators, Verdict, judge
+from .counting import SentCounter
 from .finding import Finder, Form, Found, Moved
 from .negotiation import choose
+from .purging import tag_of
 
 log = structlog.get_logger()
 
@@ -57,8 +59,15 @@ class PictureServer:
     """``lacking`` hears of a file whose copies, or whose own record, are not as they should be; it is called
     in a thread, and must not take long."""
 
-    def __init__(self, finder: Finder, lacking: Callable[[Found], None], *, threads: int = 8) -> None:
-        self._finder, self._lacking = finder, lacking
+    def __init__(
+        self,
+        finder: Finder,
+        lacking: Callable[[Found], None],
+        counter: SentCounter | None = None,
+        *,
+        threads: int = 8,
+    ) -> None:
+        self._finder, self._lacking, self._counter = finder, lacking, counter
         self._limiter = threads
         self._threads: anyio.CapacityLimiter | None = None
 
@@ -103,7 +112,7 @@ class PictureServer:
                 return _moved(scope, slug, found)
             if found.missing or found.changed:
                 self._lacking(found)
-            return _found(scope, found)
+            return self._of(scope, found)
         except NotThere as error:
             log.warning("a library is away", library=slug, reason=str(error))
         except StorageError as error:
@@ -117,6 +126,17 @@ class PictureServer:
             log.error("the database does not answer", reason=str(error).splitlines()[:1])
         return _said(503, "the picture cannot be reached just now", [(b"retry-after", b"5")])
 
+    def _of(self, scope: Scope, found: Found) -> _Answer:
+        answer, form, sent = _found(scope, found)
+        if sent and self._counter is not None and found.known is not None:
+            known = found.known
+            instead = known.size_before * sent // max(form.size, 1)
+            agent = next((value for name, value in scope["headers"] if name == b"user-agent"), b"")
+            self._counter.count(
+                found.library.id, known.picture_id, form.format, sent, instead, agent.decode("latin-1")
+            )
+        return answer
+
 
 def _asked_for(scope: Scope) -> tuple[str, str | None]:
     """Library and path; no path where slashes or dots are written so that others may read them otherwise."""
@@ -128,18 +148,18 @@ def _asked_for(scope: Scope) -> tuple[str, str | None]:
     return slug, path if slash and path else None
 
 
-def _found(scope: Scope, found: Found) -> _Answer:
+def _found(scope: Scope, found: Found) -> tuple[_Answer, Form, int]:
+    """The answer, the form that it is about, and how many bytes of that are sent."""
     headers = {name.decode(): value.decode("latin-1") for name, value in _wanted(scope)}
     form = choose(found.forms, headers.get("accept"))
     now = Validators(form.tag, form.mtime_ns // 1_000_000_000, form.size)
     verdict = judge(headers, now)
     out = _headers(scope, found, form, now)
     if verdict.status in (304, 412):
-        return _Answer(verdict.status, out)
+        return _Answer(verdict.status, out), form, 0
     if verdict.status == 416:
-        return _Answer(
-            416, [*out, (b"content-range", f"bytes */{form.size}".encode()), (b"content-length", b"0")]
-        )
+        out += [(b"content-range", f"bytes */{form.size}".encode()), (b"content-length", b"0")]
+        return _Answer(416, out), form, 0
     length = verdict.last - verdict.first + 1
     out += [
         (b"content-type", form.media_type.encode()),
@@ -149,8 +169,8 @@ def _found(scope: Scope, found: Found) -> _Answer:
     if verdict.status == 206:
         out.append((b"content-range", f"bytes {verdict.first}-{verdict.last}/{form.size}".encode()))
     if scope["method"] == "HEAD" or length == 0:
-        return _Answer(verdict.status, out)
-    return _opened(found, form, verdict, out, length)
+        return _Answer(verdict.status, out), form, 0
+    return _opened(found, form, verdict, out, length), form, length
 
 
 def _wanted(scope: Scope) -> Headers:
@@ -194,6 +214,10 @@ def _headers(scope: Scope, found: Found, form: Form, now: Validators) -> Headers
         (b"accept-ranges", b"bytes"),
         (b"x-picture", found.content.encode()),
     ]
+    caches, known = found.library.settings.caches, found.known
+    if caches.tag_header is not None and known is not None:
+        tags = f"{found.library.slug}, {tag_of(found.library.slug, known.picture_id)}"
+        out.append((caches.tag_header.lower().encode(), tags.encode()))
     if not form.own:
         out.append((b"content-location", _quoted(form.path.rpartition("/")[2]).encode()))
     return out

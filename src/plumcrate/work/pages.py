@@ -11,7 +11,7 @@ from plumcrate.records.queries.pages import page_files
 
 from .placeholders import Placeholders
 
-_MEDIA_TYPES = {name: format.media_type for name, format in FORMATS.items()}
+MEDIA_TYPES = {name: format.media_type for name, format in FORMATS.items()}
 #: Files of a page for which a preview is begun at once.
 _MOST = 200
 
@@ -28,7 +28,7 @@ class PageFacts:
     def of(self, paths: Sequence[str]) -> dict[str, PageFile]:
         """Files by path; those that are not known are left out."""
         with self._database.begin() as session:
-            found = page_files(session, self._library_id, paths, _MEDIA_TYPES)
+            found = page_files(session, self._library_id, paths, MEDIA_TYPES)
         if self._placeholder is not Placeholder.NONE:
             for file_id, file in list(found.values())[:_MOST]:
                 file.colour, file.preview = self._placeholders.of(file_id)

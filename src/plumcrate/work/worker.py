@@ -18,6 +18,7 @@ from sqlalchemy import select
 
 from plumcrate import __version__
 from plumcrate.contract import RunState
+from plumcrate.delivery.purging import Purger
 from plumcrate.imaging.recipe import Limits
 from plumcrate.records.database import Database, lost_connection
 from plumcrate.records.tables import Arrival, Library, Run, WorkerRow
@@ -41,6 +42,7 @@ _RESCUE_EVERY = 2.0
 _HEARTBEAT = 1.0
 _WATCH_EVERY = 5.0
 _RETAIN_EVERY = 60.0
+_PURGE_EVERY = 0.5
 _RECOVER_EVERY = 10.0
 
 
@@ -69,6 +71,7 @@ class Worker:
         self.engine = Engine(settings, self.database, self.sandbox, self.express)
         self.queue = Queue(settings.database_url)
         self.watcher = Watcher(self.database, self.queue, self.engine.keeper)
+        self.purger = Purger(self.database)
         self.retention = Retention(self.database, self.engine.state, settings)
         self.name = f"{socket.gethostname()}:{os.getpid()}:{secrets.token_hex(4)}"
         self._away: dict[int, str] = {}
@@ -82,6 +85,7 @@ class Worker:
                 ("taking in", self._take_in, _FEED_EVERY),
                 ("settling what was left open", self.engine.recover_all, _RECOVER_EVERY),
                 ("looking after what grew old", self._retain, _RETAIN_EVERY),
+                ("telling caches", self.purger.turn, _PURGE_EVERY),
             )
         ]
 
@@ -106,6 +110,7 @@ class Worker:
             each.close()
         for sandbox in (self.sandbox, self.express):
             sandbox.close()
+        self.purger.close()
         self.database.close()
 
     def stop(self) -> None:

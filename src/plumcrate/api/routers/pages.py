@@ -57,9 +57,7 @@ async def page(
     library's pictures stays as it is, byte for byte."""
     library_id, settings = await run_in_threadpool(_library, database, slug)
     if settings.address is None:
-        raise ApiError(
-            "invalid-request", "say first where the site serves the library's folder: delivery.address"
-        )
+        raise ApiError("no-address", "say first where the site serves the library's folder: its address")
     kind = request.headers.get("content-type", "text/html")
     facts = PageFacts(database, library_id, _placeholders(request), settings.markup.placeholder)
     stream = PageStream(urljoin(settings.address, address), settings, facts.of, _charset(kind))

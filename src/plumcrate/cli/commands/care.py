@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 from pathlib import Path
 
 from rich.console import RenderableType
@@ -22,7 +21,7 @@ from plumcrate.contract import (
     Upkeep,
 )
 
-from .common import Commands, Outcome, WrongCommand, add, client, console, table
+from .common import Commands, Outcome, WrongCommand, add, change_settings, client, console, shown, table
 
 _SIGNS = {"fine": ("✓", LEAF), "mind": ("!", "yellow"), "broken": ("✗", CLAY)}
 
@@ -144,30 +143,19 @@ def _check_lines(report: CheckReport, library: str, *, mend: bool) -> list[Rende
 
 
 def _upkeep(options: argparse.Namespace) -> Outcome:
-    changes: dict[str, object] = {}
-    for change in options.changes:
-        name, equals, text = change.partition("=")
-        if not equals or name not in Upkeep.model_fields:
-            raise WrongCommand(f"there is no setting {name}")
-        try:
-            changes[name] = json.loads(text)
-        except json.JSONDecodeError:
-            changes[name] = [part for part in text.split(",") if part] if name == "hours" else text
-    request = LibraryChange(upkeep=Upkeep.model_validate(changes)) if changes else None
     with client() as service:
-        if request is not None:
+        library = service.library(options.library)
+        values = library.upkeep.model_dump(mode="json")
+        try:
+            change_settings(values, options.changes)
+        except ValueError as error:
+            raise WrongCommand(str(error)) from None
+        if options.changes:
+            request = LibraryChange(upkeep=Upkeep.model_validate(values))
             library = service.change_library(options.library, request)
-        else:
-            library = service.library(options.library)
-    rows = [(name, _value(value)) for name, value in library.upkeep.model_dump(mode="json").items()]
+    rows = [(name, shown(value)) for name, value in library.upkeep.model_dump(mode="json").items()]
     warnings = [Text(f"! {warning}", style="yellow") for warning in library.warnings]
     return Outcome(library.upkeep, [table(("setting", "value"), rows), *warnings])
-
-
-def _value(value: object) -> str:
-    if value is None or isinstance(value, bool):
-        return {True: "yes", False: "no", None: "–"}[value]
-    return (", ".join(map(str, value)) or "always") if isinstance(value, list) else str(value)
 
 
 def _upload(options: argparse.Namespace) -> Outcome:

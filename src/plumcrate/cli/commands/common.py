@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import argparse
+import json
 import sys
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from pydantic import BaseModel
 from rich.console import Console, RenderableType
@@ -73,3 +75,32 @@ def table(
         # What a name holds is shown, never obeyed.
         grid.add_row(*(Text(plain(cell)) if isinstance(cell, str) else cell for cell in row))
     return grid
+
+
+def change_settings(values: dict[str, Any], changes: Sequence[str]) -> None:
+    """Changes settings as they are given on the command line: ``NAME=VALUE``, names with dots for what lies
+    within, lists with commas. Raises ValueError."""
+    for change in changes:
+        name, equals, text = change.partition("=")
+        if not equals:
+            raise ValueError(f"{change}: give NAME=VALUE")
+        place = values
+        *path, last = name.split(".")
+        for part in path:
+            if not isinstance(place.get(part), dict):
+                raise ValueError(f"there is no setting {name}")
+            place = place[part]
+        if last not in place:
+            raise ValueError(f"there is no setting {name}")
+        try:
+            place[last] = json.loads(text)
+        except json.JSONDecodeError:
+            listed = isinstance(place[last], list)
+            place[last] = [part for part in text.split(",") if part] if listed else text
+
+
+def shown(value: object) -> str:
+    """A setting's value for people."""
+    if value is None or isinstance(value, bool):
+        return {True: "yes", False: "no", None: "–"}[value]
+    return (", ".join(map(str, value)) or "none") if isinstance(value, list) else str(value)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 import sys
 from pathlib import Path
 
@@ -15,7 +14,7 @@ from plumcrate.cli.look import QUIET
 from plumcrate.client import Client
 from plumcrate.contract import Effect, OwnRequest, Recipe, RecipeSettings
 
-from .common import Commands, Outcome, WrongCommand, add, client, table
+from .common import Commands, Outcome, WrongCommand, add, change_settings, client, table
 from .pictures import find
 
 _OWN = ("exact", "gallery", "everyday", "lean", "leave", "none")
@@ -81,22 +80,7 @@ def _changed(settings: RecipeSettings, options: argparse.Namespace) -> RecipeSet
         text = sys.stdin.read() if str(options.source) == "-" else options.source.read_text()
         settings = RecipeSettings.model_validate_json(text)
     values = settings.model_dump(mode="json")
-    for change in options.changes:
-        name, equals, text = change.partition("=")
-        if not equals:
-            raise ValueError(f"{change}: give NAME=VALUE")
-        place = values
-        *path, last = name.split(".")
-        for part in path:
-            if not isinstance(place.get(part), dict):
-                raise ValueError(f"there is no setting {name}")
-            place = place[part]
-        if last not in place:
-            raise ValueError(f"there is no setting {name}")
-        try:
-            place[last] = json.loads(text)
-        except json.JSONDecodeError:
-            place[last] = text.split(",") if isinstance(place[last], list) else text
+    change_settings(values, options.changes)
     return RecipeSettings.model_validate(values)
 
 

@@ -6,19 +6,13 @@ Each server has a module that knows its language, and a template beside it that 
 from __future__ import annotations
 
 from collections.abc import Callable
-from enum import StrEnum
+
+from plumcrate.contract import ServerKind as Server
 
 from . import apache, caddy, nginx
 from .ground import Ground, UnfitName
 
 __all__ = ["Ground", "Server", "UnfitName", "rules"]
-
-
-class Server(StrEnum):
-    NGINX = "nginx"
-    APACHE = "apache"
-    CADDY = "caddy"
-
 
 _WRITERS: dict[Server, Callable[[Ground], str]] = {
     Server.NGINX: nginx.written,

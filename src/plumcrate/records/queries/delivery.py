@@ -10,12 +10,15 @@ from sqlalchemy.orm import Session
 from plumcrate.contract import Delivery, FileState
 from plumcrate.records.tables import Derived, File, Library
 
+from .libraries import current_recipe
+
 
 @dataclass(frozen=True, slots=True)
 class Served:
     """A library as its files are served."""
 
     id: int
+    slug: str
     root: str
     mark: str | None
     settings: Delivery
@@ -46,7 +49,25 @@ class Known:
     mtime_ns: int
     sha256: bytes | None
     copies: tuple[Copy, ...]
+    size_before: int
     moved: str | None = None
+
+
+def rules_ground(session: Session, library: Library) -> tuple[list[str], list[tuple[str, str]]]:
+    """Formats of the copies there are or will be, and files that made way with the path of what did."""
+    wanted = list(current_recipe(session, library.id).settings.get("copies", ()))
+    there = session.scalars(
+        select(Derived.format).where(Derived.library_id == library.id, Derived.purpose == "copy").distinct()
+    )
+    moved = session.execute(
+        select(File.path, Derived.path)
+        .join(Derived, Derived.file_id == File.id)
+        .where(
+            File.library_id == library.id, File.state == FileState.REMOVED, Derived.purpose == "conversion"
+        )
+        .order_by(File.path)
+    )
+    return [*dict.fromkeys((*wanted, *there))], [(path, to) for path, to in moved]
 
 
 def served(session: Session, slug: str) -> Served | None:
@@ -55,7 +76,7 @@ def served(session: Session, slug: str) -> Served | None:
     if library is None:
         return None
     mark = library.mark if library.marked_at is not None else None
-    return Served(library.id, library.root, mark, Delivery.model_validate(library.delivery))
+    return Served(library.id, library.slug, library.root, mark, Delivery.model_validate(library.delivery))
 
 
 def known_at(session: Session, library_id: int, path: str) -> Known | None:
@@ -72,11 +93,13 @@ def known_at(session: Session, library_id: int, path: str) -> Known | None:
         )
         moved = conversion if file.state == FileState.REMOVED else None
         return Known(
-            file.id, file.picture_id, file.format, file.size_now, file.mtime_ns, file.sha256, copies, moved
-        )
+            file.id, file.picture_id, file.format, file.size_now, file.mtime_ns, file.sha256, copies,
+            file.size_before, moved,
+        )  # fmt: skip
     derived = session.scalars(
         select(Derived).where(Derived.library_id == library_id, Derived.path == path)
     ).one_or_none()
     if derived is None:
         return None
-    return Known(derived.file_id, 0, derived.format, derived.size, 0, derived.sha256, ())
+    of = derived.file
+    return Known(of.id, of.picture_id, derived.format, derived.size, 0, derived.sha256, (), of.size_before)

@@ -1,0 +1,130 @@
+"""Serving: rules for the site's own server, what each browser gets, caches, and what visitors were sent."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import Query, Response
+
+from plumcrate import contract
+from plumcrate.api.auth import Looking, Treating
+from plumcrate.api.problems import ApiError
+from plumcrate.contract import Delivery, ServerKind
+from plumcrate.delivery.asking import Asker, CannotAsk, Question
+from plumcrate.delivery.rules import Ground, UnfitName, rules
+from plumcrate.delivery.rules.ground import Moved
+from plumcrate.records.queries.delivery import rules_ground
+from plumcrate.records.queries.pages import page_files
+from plumcrate.records.queries.purges import waiting
+from plumcrate.records.queries.traffic import log_position, traffic
+from plumcrate.records.tables import Library
+from plumcrate.work.pages import MEDIA_TYPES
+from plumcrate.work.traffic import NotItsTurn, count_log
+
+from .deps import Session, Slug, TheDatabase, router_of, the_library
+
+router = router_of("serving")
+
+_Days = Annotated[int, Query(ge=1, le=3_650, description="So many days back, today among them.")]
+_Log = Annotated[str, Query(pattern="^[0-9a-f]{16}$")]
+
+
+@router.get(
+    "/libraries/{slug}/server-rules/{server}",
+    summary="Rules for the site's own server",
+    response_class=Response,
+    responses={200: {"content": {"text/plain": {}}, "description": "Configuration, commented"}},
+)
+def server_rules(slug: Slug, server: ServerKind, person: Looking, session: Session) -> Response:
+    """For the library at hand: its folder, its address, its conversions."""
+    library = the_library(session, slug)
+    settings = _settings(library)
+    formats, moved = rules_ground(session, library)
+    ground = Ground(
+        library.name, library.root, settings.address or "", tuple(sorted(formats)), settings.max_age,
+        tuple(Moved(path, to) for path, to in moved),
+    )  # fmt: skip
+    try:
+        return Response(rules(server, ground), media_type="text/plain; charset=utf-8")
+    except UnfitName as error:
+        raise ApiError("unfit-name", str(error)) from None
+
+
+@router.post("/libraries/{slug}/asking", summary="What each browser gets")
+def asking(
+    slug: Slug, body: contract.AskRequest, person: Treating, database: TheDatabase
+) -> contract.AskReport:
+    """Asks the site for a file, or for the pictures of a page, as an old, a WebP and an AVIF browser do."""
+    with database.begin() as session:
+        library = the_library(session, slug)
+        library_id, settings = library.id, _settings(library)
+    if (body.path is None) == (body.page is None):
+        raise ApiError("invalid-request", "name either a file or a page")
+    asker = Asker(settings)
+    notes: list[str] = []
+    try:
+        questions = [asker.of_file(body.path)] if body.path is not None else asker.of_page(body.page or "/")
+        if len(questions) > body.most:
+            notes.append(f"{len(questions) - body.most:,} more pictures of the page were not asked for")
+        questions = questions[: body.most]
+        with database.begin() as session:
+            found = page_files(session, library_id, [question.path for question in questions], MEDIA_TYPES)
+        files = {path: file for path, (_, file) in found.items()}
+        answers = asker.ask(questions, files)
+    except CannotAsk as error:
+        raise ApiError("cannot-ask", str(error)) from None
+    finally:
+        asker.close()
+    if body.path is None and not questions:
+        notes.append("no picture of the library is on this page")
+    rows = [
+        _row(question, found.get(question.path), got)
+        for question, got in zip(questions, answers, strict=True)
+    ]
+    return contract.AskReport(rows=rows, notes=notes)
+
+
+def _row(
+    question: Question, found: tuple[int, contract.PageFile] | None, got: list[contract.Got]
+) -> contract.Asked:
+    if found is None:
+        return contract.Asked(path=question.path, file_id=None, bytes=0, lightest=0, got=got)
+    number, file = found
+    lightest = min([file.bytes, *(copy.bytes for copy in file.copies)])
+    return contract.Asked(path=file.path, file_id=number, bytes=file.bytes, lightest=lightest, got=got)
+
+
+@router.get("/libraries/{slug}/purges", summary="What caches have yet to be told")
+def purges(slug: Slug, person: Looking, session: Session) -> contract.Purges:
+    return waiting(session, the_library(session, slug).id)
+
+
+@router.get("/libraries/{slug}/traffic", summary="What visitors were sent")
+def the_traffic(slug: Slug, person: Looking, session: Session, days: _Days = 30) -> contract.Traffic:
+    """And what the same requests would have weighed with the files as they first were. Nothing is known of
+    who asked."""
+    return traffic(session, the_library(session, slug).id, days)
+
+
+@router.get("/libraries/{slug}/traffic/log", summary="How far an access log was counted")
+def position(slug: Slug, person: Looking, session: Session, log: _Log) -> contract.LogPosition:
+    library = the_library(session, slug)
+    return contract.LogPosition(log=log, position=log_position(session, library.id, log))
+
+
+@router.post("/libraries/{slug}/traffic/log", summary="Count a stretch of an access log")
+def count(slug: Slug, body: contract.Counts, person: Treating, session: Session) -> contract.LogPosition:
+    """Stretches of one log are counted in their order, each once: one that is not at its turn is refused."""
+    library = the_library(session, slug)
+    try:
+        count_log(session, library.id, body)
+    except NotItsTurn as error:
+        raise ApiError("counted-already", str(error)) from None
+    return contract.LogPosition(log=body.log, position=body.end)
+
+
+def _settings(library: Library) -> Delivery:
+    settings = Delivery.model_validate(library.delivery)
+    if settings.address is None:
+        raise ApiError("no-address", "say first where the site serves the library's folder: its address")
+    return settings

@@ -1,0 +1,158 @@
+"""What each browser gets, asked for real: through the site, as an old, a WebP and an AVIF browser asks."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from urllib.parse import quote, urljoin, urlsplit
+
+import httpx
+
+from plumcrate.contract import Browser, Delivery, Got, PageFile
+from plumcrate.markup.addresses import Addresses
+from plumcrate.markup.offers import Offer, offers_of
+
+from .purging import said_by
+
+#: What browsers send for an ``<img>``.
+ACCEPT = {
+    Browser.OLD: "image/png,image/*;q=0.8,*/*;q=0.5",
+    Browser.WEBP: "image/webp,image/apng,image/*,*/*;q=0.8",
+    Browser.AVIF: "image/avif,image/webp,image/apng,image/svg+xml,image/*,*/*;q=0.8",
+}
+_SHOWS = {
+    Browser.OLD: frozenset[str](),
+    Browser.WEBP: frozenset({"image/webp"}),
+    Browser.AVIF: frozenset({"image/webp", "image/avif"}),
+}
+_AGENT = "plumcrate-check"
+_SECONDS = 10.0
+_MOST_PAGE = 20_000_000
+_TOLD = (
+    "content-type", "content-length", "vary", "etag", "cache-control", "age", "cache-status",
+    "content-location", "location", "server", "via",
+)  # fmt: skip
+
+
+class CannotAsk(Exception):
+    """There is nothing to ask for; the text says why."""
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """A picture, and the address that each browser would choose for it."""
+
+    path: str
+    addresses: dict[Browser, str]
+
+
+class Asker:
+    """Asks one site. Only addresses of the library are ever asked for. ``transport`` stands in for the
+    network."""
+
+    def __init__(self, settings: Delivery, *, transport: httpx.BaseTransport | None = None) -> None:
+        if settings.address is None:
+            raise CannotAsk("say first where the site serves the library's folder: its address")
+        self._settings, self._home = settings, settings.address
+        self._http = httpx.Client(timeout=_SECONDS, transport=transport, headers={"User-Agent": _AGENT})
+        self._http.headers.pop("accept-encoding", None)
+
+    def close(self) -> None:
+        self._http.close()
+
+    def of_file(self, path: str) -> Question:
+        address = f"{self._home.rstrip('/')}/{quote(path)}"
+        return Question(path, dict.fromkeys(Browser, address))
+
+    def of_page(self, page: str) -> list[Question]:
+        """The pictures of a page, with what its markup offers to each browser. Raises :class:`CannotAsk`."""
+        address = urljoin(self._home, page)
+        if urlsplit(address)[:2] != urlsplit(self._home)[:2]:
+            raise CannotAsk("the page must be of the site that serves the library")
+        try:
+            with self._http.stream("GET", address, headers={"Accept": "text/html"}) as answer:
+                if answer.status_code != 200:
+                    raise CannotAsk(f"the site answered {answer.status_code} for {address}")
+                body = b""
+                for piece in answer.iter_bytes():
+                    body += piece
+                    if len(body) > _MOST_PAGE:
+                        raise CannotAsk(f"{address} is larger than {_MOST_PAGE:,} bytes")
+        except (httpx.TransportError, httpx.InvalidURL) as error:
+            raise CannotAsk(f"the site does not answer at {address}: {error}") from None
+        return [
+            question
+            for offer in offers_of(body.decode(answer.encoding or "utf-8", "replace"))
+            if (question := self._question(offer, str(answer.url))) is not None
+        ]
+
+    def _question(self, offer: Offer, page: str) -> Question | None:
+        """None for pictures that are not of the library."""
+        homes = [self._home, *([self._settings.base] if self._settings.base else [])]
+        places = [Addresses(offer.base or page, home) for home in homes]
+
+        def path_of(address: str) -> str | None:
+            found = (place.place(address) for place in places)
+            return next((place.path for place in found if place is not None), None)
+
+        own = path_of(offer.address)
+        chosen = {browser: offer.chosen(_SHOWS[browser]) for browser in Browser}
+        if own is None or any(path_of(address) is None for address in chosen.values()):
+            return None
+        base = offer.base or page
+        return Question(own, {browser: urljoin(base, address) for browser, address in chosen.items()})
+
+    def ask(self, questions: Sequence[Question], files: dict[str, PageFile]) -> list[list[Got]]:
+        """For each question what each browser received; ``files``: what is on record, by path."""
+        with ThreadPoolExecutor(4, thread_name_prefix="asking") as pool:
+            asked = [
+                [pool.submit(self._as, browser, question, files) for browser in Browser]
+                for question in questions
+            ]
+            return [[each.result() for each in row] for row in asked]
+
+    def _as(self, browser: Browser, question: Question, files: dict[str, PageFile]) -> Got:
+        address = question.addresses[browser]
+        got = Got(browser=browser, address=address, status=0)
+        try:
+            with self._http.stream("GET", address, headers={"Accept": ACCEPT[browser]}) as answer:
+                got.status = answer.status_code
+                got.headers = {name: value for name, value in answer.headers.items() if name in _TOLD}
+                got.media_type = answer.headers.get("content-type", "").partition(";")[0].strip().lower()
+                got.bytes = sum(len(piece) for piece in answer.iter_raw())
+        except (httpx.TransportError, httpx.InvalidURL) as error:
+            got.fault = f"nothing answers: {error or type(error).__name__}"
+            return got
+        status = got.headers.get("cache-status")
+        got.cache = said_by(status) if status else None
+        got.fault = _fault(got, question, files.get(question.path))
+        return got
+
+
+def _fault(got: Got, question: Question, file: PageFile | None) -> str | None:
+    """What is wrong with an answer, in plain words; None where nothing is."""
+    if got.status != 200:
+        return f"the site answered {got.status}"
+    if file is None:
+        return None
+    forms: list[tuple[str, int]] = [(file.media_type, file.bytes)]
+    forms += [(copy.media_type, copy.bytes) for copy in file.copies]
+    shown = [form for form in forms if form[0] == file.media_type or form[0] in _SHOWS[got.browser]]
+    sized = {size.path: size for size in file.sizes}
+    if got.media_type not in {kind for kind, _ in shown}:
+        return f"a browser that does not show {got.media_type or 'it'} received it"
+    if len(set(question.addresses.values())) > 1 or sized:
+        # The page chose among sizes: what counts is that it chose the best kind.
+        best = min(shown, key=lambda form: form[1])[0]
+        return None if got.media_type == best else f"{best} would be lighter"
+    lightest = min(size for _, size in shown)
+    if got.bytes > lightest:
+        return f"a lighter form is there: {lightest:,} bytes instead of {got.bytes:,}"
+    if len(forms) > 1 and "accept" not in _listed(got.headers.get("vary", "")):
+        return "the answer does not say Vary: Accept, so caches may give it to the wrong browser"
+    return None
+
+
+def _listed(value: str) -> Iterable[str]:
+    return [part.strip().lower() for part in value.split(",")]
