@@ -148,7 +148,8 @@ def _pictures(library: Path, subject: str, front: bool) -> str:
             width, height = ImageOps.exif_transpose(image).size if image.width < 5000 else image.size
         source = "/media/" + path.relative_to(library).as_posix()
         stem, ending = source.rsplit(".", 1)
-        sizes = [f"{stem}-{size}w.{ending} {size}w" for size in SIZES if size < width]
+        there = [size for size in SIZES if path.with_name(f"{path.stem}-{size}w{path.suffix}").exists()]
+        sizes = [f"{stem}-{size}w.{ending} {size}w" for size in there if size < width]
         hero = front and index == 0
         # The front page's first picture is the mistake of every site: the full upload.
         srcset = "" if hero or not sizes else f' srcset="{escape(", ".join(sizes))}" sizes="15rem"'

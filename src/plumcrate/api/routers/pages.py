@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import tempfile
 from collections.abc import AsyncIterator
+from contextlib import ExitStack
 from email.message import Message
-from typing import Annotated
+from typing import IO, Annotated
 from urllib.parse import urljoin
 
 from fastapi import Query, Request, Response
+from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
-from starlette.types import Receive, Scope, Send
 
 from plumcrate import contract
 from plumcrate.api.auth import Looking
@@ -23,6 +25,9 @@ from plumcrate.work.placeholders import Placeholders
 from .deps import PLAIN, Slug, TheDatabase, router_of, the_library
 
 router = router_of("pages")
+
+#: Up to so many bytes a page waits in memory, beyond on disk; so many are sent at a time.
+_IN_MEMORY, _PIECE = 4 << 20, 1 << 18
 
 
 @router.post("/libraries/{slug}/page-files", summary="What pages need to know of files")
@@ -61,7 +66,10 @@ async def page(
     kind = request.headers.get("content-type", "text/html")
     facts = PageFacts(database, library_id, _placeholders(request), settings.markup.placeholder)
     stream = PageStream(urljoin(settings.address, address), settings, facts.of, _charset(kind))
-    return _Rewritten(stream, request, kind)
+    rewritten = await _rewritten(request, stream)
+    # Written by strangers and sent from our address: nothing in it may act in the console's name.
+    headers = {"Content-Security-Policy": "default-src 'none'; sandbox"}
+    return StreamingResponse(_pieces(rewritten), media_type=kind, headers=headers)
 
 
 def _library(database: Database, slug: str) -> tuple[int, Delivery]:
@@ -81,34 +89,26 @@ def _charset(content_type: str) -> str | None:
     return message.get_content_charset()
 
 
-class _Rewritten(Response):
-    """Sends a page as it is rewritten, while the rest of it comes in."""
+async def _rewritten(request: Request, stream: PageStream) -> IO[bytes]:
+    """Rewrites the request's body as it comes in; what comes out waits in memory while it is small, else on
+    disk."""
+    with ExitStack() as until_done:
+        spool = until_done.enter_context(tempfile.SpooledTemporaryFile(_IN_MEMORY))
 
-    def __init__(self, stream: PageStream, request: Request, kind: str) -> None:
-        super().__init__(media_type=kind)
-        del self.headers["content-length"]
-        # Written by strangers and sent from our address: nothing in it may act in the console's name.
-        self.headers["Content-Security-Policy"] = "default-src 'none'; sandbox"
-        self._page, self._request = stream, request
+        def put(piece: bytes) -> None:
+            spool.write(stream.feed(piece))
 
-    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        begun = False
-        async for piece in self._pieces():
-            if not begun:
-                await send(
-                    {"type": "http.response.start", "status": self.status_code, "headers": self.raw_headers}
-                )
-                begun = True
-            await send({"type": "http.response.body", "body": piece, "more_body": True})
-        await send({"type": "http.response.body", "body": b""})
+        async for piece in request.stream():
+            await run_in_threadpool(put, piece)
+        await run_in_threadpool(lambda: spool.write(stream.close()))
+        spool.seek(0)
+        until_done.pop_all()
+        return spool
 
-    async def _pieces(self) -> AsyncIterator[bytes]:
-        held = b""
-        async for piece in self._request.stream():
-            # What can fail, fails before the answer has begun.
-            rewritten = await run_in_threadpool(self._page.feed, piece)
-            if held:
-                yield held
-            held = rewritten
-        rest = await run_in_threadpool(self._page.close)
-        yield held + rest
+
+async def _pieces(file: IO[bytes]) -> AsyncIterator[bytes]:
+    try:
+        while piece := await run_in_threadpool(file.read, _PIECE):
+            yield piece
+    finally:
+        file.close()

@@ -43,12 +43,15 @@ END $$
 """
 
 
+def _library() -> sa.ForeignKey:
+    return sa.ForeignKey("libraries.id", ondelete="CASCADE")
+
+
 def upgrade() -> None:
-    library = sa.ForeignKey("libraries.id", ondelete="CASCADE")
     op.create_table(
         "purges",
         sa.Column("id", sa.BigInteger, sa.Identity(always=True), primary_key=True),
-        sa.Column("library_id", sa.BigInteger, library, nullable=False),
+        sa.Column("library_id", sa.BigInteger, _library(), nullable=False),
         sa.Column("path", sa.Text, nullable=False),
         sa.Column("picture_id", sa.BigInteger),
         sa.Column("asked", sa.BigInteger, nullable=False),
@@ -60,7 +63,7 @@ def upgrade() -> None:
     op.create_index("ix_purges_due", "purges", ["due_at"])
     op.create_table(
         "sent_bytes",
-        sa.Column("library_id", sa.BigInteger, library.copy(), primary_key=True),
+        sa.Column("library_id", sa.BigInteger, _library(), primary_key=True),
         sa.Column("day", sa.Date, primary_key=True),
         sa.Column("picture_id", sa.BigInteger, primary_key=True, autoincrement=False),
         sa.Column("format", sa.Text, primary_key=True),
@@ -71,7 +74,7 @@ def upgrade() -> None:
     )
     op.create_table(
         "counted_logs",
-        sa.Column("library_id", sa.BigInteger, library.copy(), primary_key=True),
+        sa.Column("library_id", sa.BigInteger, _library(), primary_key=True),
         sa.Column("log", sa.Text, primary_key=True),
         sa.Column("position", sa.BigInteger, nullable=False),
         sa.Column("at", sa.DateTime(timezone=True), server_default=sa.func.now(), nullable=False),
