@@ -18,11 +18,20 @@ export const FORMATS: Format[] = [
   treated: true, copy_of_others: copy as boolean, knob: knob as boolean, conversion: false, shown: true,
 }));
 
+export const DELIVERY = {
+  public: false, max_age: 3600, address: "https://ledge.example/media", base: null,
+  markup: {
+    pictures: true, sizes: true, dimensions: true, backgrounds: true, lazy: true, eager: 2, eager_files: [], placeholder: "none",
+    no_pages: [], no_classes: [], no_files: [], no_endings: [],
+  },
+  caches: { purge: [], tag_header: null },
+};
+
 export const LIBRARY = {
   slug: "ledge", name: "Gannet Ledge", root: "/srv/ledge", recipe_version: 2, level: "everyday", copy_formats: ["webp", "avif"],
   patterns: [], at_rest: false, created_at: "2026-06-01T00:00:00Z", pictures: 12, files: 34, files_new: 2, files_treated: 30,
   files_unreadable: 0, files_failed: 0, copies: 40, bytes_before: 100, bytes_now: 60, bytes_lightest: 50, bytes_backups: 90,
-  warnings: [], upkeep: { backups: true }, last_survey: null,
+  warnings: [], upkeep: { backups: true }, delivery: DELIVERY, last_survey: null,
 } as unknown as Library;
 
 export const RECIPE = {

@@ -19,6 +19,9 @@ export const keys = {
   recipe: (slug: string) => ["recipe", slug],
   effect: (slug: string, settings: unknown) => ["effect", slug, settings],
   backups: (slug: string) => ["backups", slug],
+  rules: (slug: string, server: string) => ["rules", slug, server],
+  traffic: (slug: string, days: number) => ["traffic", slug, days],
+  purges: (slug: string) => ["purges", slug],
   orphans: (slug: string, offset: number) => ["orphans", slug, offset],
 } as const;
 

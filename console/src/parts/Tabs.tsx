@@ -10,7 +10,7 @@ export function Tabs({ library, under: heading }: { library: Library; under: str
     <PageTitle
       aside={
         <nav aria-label={heading} className="flex gap-1 border-b border-line">
-          {under(heading).map(({ path, name, hint }) => (
+          {under(heading).map(({ path, name, tab, hint }) => (
             <NavLink
               key={path}
               to={addressOf(library.slug, path)}
@@ -20,7 +20,7 @@ export function Tabs({ library, under: heading }: { library: Library; under: str
                 `-mb-px border-b-2 px-3 py-1.5 text-sm font-semibold ${isActive ? "border-plum text-plum" : "border-transparent text-quiet hover:text-plum"}`
               }
             >
-              {name === heading ? "Runs" : name}
+              {tab ?? name}
             </NavLink>
           ))}
         </nav>

@@ -1,0 +1,97 @@
+/** What is said of the library's pictures in the site's pages. */
+
+import { useState } from "react";
+import type { Library } from "../api/client";
+import { useChangeDelivery, type Markup } from "../api/serving";
+import { Button, Card, ErrorNote, Field, INPUT, NumberInput, Tick } from "../parts/ui";
+
+const PLACEHOLDERS: Record<Markup["placeholder"], [string, string]> = {
+  none: ["Nothing", "the ground of the page shows"],
+  colour: ["Its average colour", "a declaration in the picture's style"],
+  preview: ["A tiny preview", "less than 200 bytes, within the page"],
+};
+const LISTS = {
+  no_pages: ["Pages", "Paths on the site: /admin/**"],
+  no_files: ["Files", "Patterns of paths in the library: brand/**"],
+  no_classes: ["Classes", "Of <img> or <picture>: plain"],
+  no_endings: ["Endings", "gif"],
+  eager_files: ["Load at once, wherever they are", "Patterns of paths in the library: heroes/*"],
+} as const;
+type ListName = keyof typeof LISTS;
+
+export function MarkupPage({ library }: { library: Library }) {
+  const [markup, setMarkup] = useState(library.delivery.markup);
+  const [discarded, setDiscarded] = useState(0);
+  const change = useChangeDelivery(library.slug);
+  const set = (part: Partial<Markup>) => setMarkup((now) => ({ ...now, ...part }));
+  const same = JSON.stringify(markup) === JSON.stringify(library.delivery.markup);
+  const list = (name: ListName) => (
+    <Field key={name} label={LISTS[name][0]} hint={LISTS[name][1]}>
+      <textarea key={discarded} rows={2} className={`${INPUT} font-mono`} defaultValue={markup[name].join("\n")} onChange={(event) => set({ [name]: event.target.value.split(/\n/).map((line) => line.trim()).filter(Boolean) })} />
+    </Field>
+  );
+  return (
+    <form
+      className="space-y-5"
+      onSubmit={(event) => {
+        event.preventDefault();
+        change.mutate({ markup });
+      }}
+    >
+      <p className="max-w-prose text-sm text-quiet">
+        Pages are rewritten by the middleware in the site, or by the service on request. What a page says already stays as it is, and everything that is not a
+        picture of this library stays byte for byte.
+      </p>
+      <div className="grid gap-5 lg:grid-cols-2">
+        <Card title="What is added">
+          <div className="space-y-3">
+            <Tick label="Copies" hint="<picture> with a <source> for AVIF and WebP. Not needed where the server chooses by what browsers accept." on={markup.pictures} onChange={(pictures) => set({ pictures })} />
+            <Tick label="Sizes" hint="srcset and sizes, from the derived sizes there are." on={markup.sizes} onChange={(sizes) => set({ sizes })} />
+            <Tick label="Width and height" hint="So that nothing jumps while pictures come. The site's styles need img { height: auto }." on={markup.dimensions} onChange={(dimensions) => set({ dimensions })} />
+            <Tick label="Backgrounds" hint="image-set behind a background in a style attribute." on={markup.backgrounds} onChange={(backgrounds) => set({ backgrounds })} />
+          </div>
+        </Card>
+        <Card title="When pictures load">
+          <div className="space-y-4">
+            <Tick label="Load pictures when they come near" hint="loading and decoding; the first large picture is fetched first." on={markup.lazy} onChange={(lazy) => set({ lazy })} />
+            <div>
+              <span className="mb-1 block text-sm font-semibold">But load at once the first</span>
+              <NumberInput label="Pictures that load at once" max={100} unit="pictures of a page" value={markup.eager} onChange={(eager) => set({ eager: eager ?? 0 })} />
+            </div>
+            {list("eager_files")}
+            <fieldset className="space-y-2">
+              <legend className="mb-1 text-sm font-semibold">What stands there until a picture has come</legend>
+              {(Object.keys(PLACEHOLDERS) as Markup["placeholder"][]).map((kind) => (
+                <label key={kind} className="flex items-start gap-2 text-sm">
+                  <input type="radio" name="placeholder" className="mt-0.5 h-4 w-4 accent-plum" checked={markup.placeholder === kind} onChange={() => set({ placeholder: kind })} />
+                  <span>
+                    <span className="block font-semibold">{PLACEHOLDERS[kind][0]}</span>
+                    <span className="block text-xs text-quiet">{PLACEHOLDERS[kind][1]}</span>
+                  </span>
+                </label>
+              ))}
+            </fieldset>
+          </div>
+        </Card>
+        <Card title="What stays as it is" className="lg:col-span-2">
+          <div className="grid gap-4 sm:grid-cols-2">{(["no_pages", "no_files", "no_classes", "no_endings"] as ListName[]).map(list)}</div>
+        </Card>
+      </div>
+      {change.isError && <ErrorNote error={change.error} />}
+      <div className="flex gap-2">
+        <Button type="submit" look="main" disabled={same} busy={change.isPending}>Save</Button>
+        {!same && (
+          <Button
+            onClick={() => {
+              setMarkup(library.delivery.markup);
+              setDiscarded(discarded + 1);
+            }}
+          >
+            Discard
+          </Button>
+        )}
+        {same && change.isSuccess && <span className="self-center text-sm text-leaf">Saved.</span>}
+      </div>
+    </form>
+  );
+}
