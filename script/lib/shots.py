@@ -80,6 +80,9 @@ def main() -> None:
         "review": "/l/gannet-ledge/review?sort=saved",
         "recipe": "/l/gannet-ledge/treat/recipe",
         "upkeep": "/l/gannet-ledge/treat/upkeep",
+        "serve": "/l/gannet-ledge/serve",
+        "ways": "/l/gannet-ledge/serve/ways",
+        "markup": "/l/gannet-ledge/serve/pages",
         "keep": "/l/gannet-ledge/keep",
         "machine": "/machine",
         "connect": "/connect",
@@ -99,6 +102,13 @@ def main() -> None:
                 settle(page)
                 page.evaluate(PLACES, str(HERE))
                 page.screenshot(path=options.out / f"{name}.png")
+        if wanted("asked"):
+            page.goto(url + pages["serve"])
+            page.get_by_label("A page of the site").fill("2025/01/gannet-ledge-headland-25-320w.jpg")
+            page.get_by_role("button", name="Ask").click()
+            page.get_by_text("One with AVIF").scroll_into_view_if_needed()
+            settle(page)
+            page.screenshot(path=options.out / "asked.png")
         page.goto(url + "/l/gannet-ledge/review?search=IMG_2041")
         page.get_by_role("link", name="IMG_2041").first.click()
         picture = page.url

@@ -22,7 +22,7 @@ export function useFormats() {
     formats,
     shown: formats.filter((format) => format.shown),
     treated: formats.filter((format) => format.treated),
-    label: (name: string) => formats.find((format) => format.name === name)?.label ?? name.toUpperCase(),
+    label: (name: string) => formats.find((format) => format.name === name)?.label ?? (name === "other" ? "Other files" : name.toUpperCase()),
   };
 }
 

@@ -34,9 +34,9 @@ function Sendings({ library }: { library: Library }) {
   const traffic = useTraffic(library.slug, days);
   const { label } = useFormats();
   const spans = (
-    <span className="flex gap-1" role="group" aria-label="Days">
+    <span className="flex flex-wrap gap-1" role="group" aria-label="Days">
       {SPANS.map((span) => (
-        <Button key={span} look={span === days ? "main" : "quiet"} aria-pressed={span === days} onClick={() => setDays(span)}>
+        <Button key={span} look={span === days ? "main" : "quiet"} className="whitespace-nowrap" aria-pressed={span === days} onClick={() => setDays(span)}>
           {span} days
         </Button>
       ))}
@@ -66,7 +66,7 @@ function Sendings({ library }: { library: Library }) {
       <div className="grid gap-6 lg:grid-cols-2">
         <Sums title="By day" rows={by_day.slice(-14).reverse()} name={dayName} />
         <Sums title="By format" rows={by_format} name={label} format={(row) => row.name} />
-        <div className="lg:col-span-2">
+        <div className="min-w-0 lg:col-span-2">
           <Sums title="What saved most" rows={by_picture.slice(0, 8)} name={(path) => path} mono />
         </div>
       </div>
@@ -81,7 +81,7 @@ function Sums({ title, rows, name, format, mono = false }: {
 }) {
   const scale = Math.max(...rows.map((row) => row.bytes_before), 1);
   return (
-    <div>
+    <div className="min-w-0">
       <h3 className="mb-2 text-sm font-semibold">{title}</h3>
       <ul className="space-y-2">
         {rows.map((row) => (

@@ -127,7 +127,7 @@ function Rules({ library }: { library: Library }) {
             {copied ? <Check size={15} aria-hidden /> : <Copy size={15} aria-hidden />}
             {copied ? "Copied" : "Copy"}
           </Button>
-          <pre tabIndex={0} aria-label={`Rules for ${SERVERS[server]}`} className="max-h-96 overflow-auto rounded bg-sunken p-4 pr-24 font-mono text-xs leading-relaxed">{rules.data}</pre>
+          <pre tabIndex={0} aria-label={`Rules for ${SERVERS[server]}`} className="max-h-96 overflow-auto rounded bg-sunken p-4 pr-24 font-mono text-xs leading-relaxed [font-variant-ligatures:none]">{rules.data}</pre>
         </div>
       )}
     </Card>
