@@ -24,6 +24,9 @@ NAMES = {
     "attack": "the service under bodies of a gigabyte, slow connections, waiting uploads and previews",
     "walls": "what shutting the decoders in costs a bulk run",
     "interface": "the interface against its own description, many times more than in the tests",
+    "serving": "served copies a second, against the framework's static files and nginx",
+    "pages": "500 pages of real documentation rewritten: nothing else changed, MB/s",
+    "accesslog": "an access log of a gigabyte: seconds, memory",
     "load": "two workers, uploads during a run, the site's answers, twenty kills",
 }
 

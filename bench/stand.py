@@ -53,9 +53,13 @@ class Stand:
             os.killpg(process.pid, number)
         process.wait()
 
+    def connect_only(self, root: Path) -> None:
+        """Connects a library called ``l``."""
+        self.client.connect(LibraryRequest(name="L", root=str(root), slug="l"))
+
     def connect(self, root: Path) -> None:
         """Connects a library called ``l`` and surveys it."""
-        self.client.connect(LibraryRequest(name="L", root=str(root), slug="l"))
+        self.connect_only(root)
         self.client.wait_for_job(self.client.start_survey("l").id)
 
     def peak(self, name: str) -> float:

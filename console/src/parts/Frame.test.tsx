@@ -17,7 +17,7 @@ afterEach(() => {
 });
 
 test("routes, tabs and headings come from one table", () => {
-  expect(WORK.map((page) => page.name)).toEqual(["Look", "Treat", "Review", "Keep"]);
+  expect(WORK.map((page) => page.name)).toEqual(["Look", "Treat", "Review", "Serve", "Keep"]);
   expect(under("Treat").map((page) => page.path)).toEqual(["treat", "treat/recipe", "treat/upkeep"]);
   expect(new Set(PAGES.map((page) => page.path)).size).toBe(PAGES.length);
   expect(addressOf("ledge", "")).toBe("/l/ledge");

@@ -68,17 +68,19 @@ class Attribute:
         return decoded(self.value)
 
 
-@dataclass(frozen=True)
 class Tag:
     """A start or end tag from ``start`` to ``end``, offsets in the page, in signs. ``foreign``: it stands in
     SVG or MathML, or has just broken out of it."""
 
-    name: str
-    closing: bool
-    start: int
-    end: int
-    source: str
-    foreign: bool
+    def __init__(self, name: str, closing: bool, start: int, end: int, source: str, foreign: bool) -> None:
+        self.name, self.closing = name, closing
+        self.start, self.end, self.source = start, end, source
+        self.foreign = foreign
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Tag) and (self.start, self.source) == (other.start, other.source)
+
+    __hash__ = None  # type: ignore[assignment]
 
     @cached_property
     def attributes(self) -> dict[str, Attribute]:
@@ -174,7 +176,7 @@ class Tokenizer:
 
     def _tag(self, match: re.Match[str]) -> Tag:
         closing, name = bool(match[1]), match[2].lower()
-        foreign = self._place(name, closing, match)
+        foreign = bool(self._foreign or name in _FOREIGN) and self._place(name, closing, match)
         if not closing and not foreign:
             if name in _TEXT:
                 self._raw, self._escaped = name, 0
