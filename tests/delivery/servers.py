@@ -51,7 +51,7 @@ CustomLog {home}/access.log common
 Alias "{prefix}" "{root}"
 <Directory "{folder}">
     Require all granted
-    AllowOverride All
+    AllowOverride FileInfo
 </Directory>
 """
 _MODULES = ("mpm_event", "authz_core", "mime", "alias", "rewrite", "headers", "dir")
