@@ -195,8 +195,7 @@ def test_the_rules_name_the_library_and_only_its_copies(server: Server) -> None:
 
 def test_the_documentation_shows_what_is_written() -> None:
     text = (Path(__file__).parents[2] / "docs/serving/servers.md").read_text()
-    ground = Ground(
-        "Gannet Ledge Light Trust", "/srv/ledge/uploads", "https://ledge.example/uploads", ("avif", "webp"), 3_600
-    )  # fmt: skip
+    name, address = "Gannet Ledge Light Trust", "https://ledge.example/uploads"
+    ground = Ground(name, "/srv/ledge/uploads", address, ("avif", "webp"), 3_600)
     for server in Server:
         assert rules(server, ground) in text

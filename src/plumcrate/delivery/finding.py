@@ -21,8 +21,11 @@ from plumcrate.storage.local import LocalStore
 from plumcrate.storage.names import fault_of, is_ours
 from plumcrate.storage.store import Facts, Store
 
-#: What is on record is asked for again after so many seconds; so many paths are remembered.
-_FRESH, _MOST = 2.0, 50_000
+#: How a library is served is asked for again after so many seconds. What is on record of a file too, and
+#: at once when the file or a copy is not as it was remembered; so many paths are remembered.
+_FRESH, _LASTING, _MOST = 2.0, 30.0, 50_000
+#: A file that is not as recorded does not have the record asked for more often than this.
+_PAUSE = 0.2
 _ENDINGS = {ending: format.name for format in FORMATS.values() for ending in format.endings}
 _BY_TYPE = {format.media_type: format for format in FORMATS.values()}
 _BYTES = "application/octet-stream"
@@ -73,13 +76,22 @@ class Moved:
     path: str
 
 
+@dataclass(slots=True)
+class _Remembered:
+    """``stamps``: the copies that stood there when it was last looked, with their times."""
+
+    at: float
+    known: Known | None
+    stamps: tuple[tuple[str, int], ...] | None = None
+
+
 class Finder:
     """Remembers for a moment what is on record; safe in several threads."""
 
     def __init__(self, database: Database, *, clock: Callable[[], float] = time.monotonic) -> None:
         self._database, self._clock = database, clock
         self._libraries: dict[str, tuple[float, Served | None, Store | None]] = {}
-        self._files: OrderedDict[tuple[int, str], tuple[float, Known | None]] = OrderedDict()
+        self._files: OrderedDict[tuple[int, str], _Remembered] = OrderedDict()
         self._guard = threading.Lock()
 
     def find(self, slug: str, path: str) -> Found | Moved | None:
@@ -94,14 +106,17 @@ class Finder:
             except StorageError as error:
                 if error.code in ("no-permission", "storage-error", "disk-error"):
                     raise
-                known = self._known(library.id, path)
+                known = self._known(library.id, path, anew=True).known
                 return Moved(known.moved) if known is not None and known.moved else None
-            known = self._known(library.id, path)
-            if known is not None and not _is(known, facts):
-                known = self._known(library.id, path, anew=True)
-            if known is None or not _is(known, facts):
-                return _as_it_is(store, library, path, facts, known)
-            return _with_copies(store, library, path, facts, known)
+            remembered = self._known(library.id, path)
+            found = _found(store, library, path, facts, remembered.known)
+            stamps = tuple((form.path, form.mtime_ns) for form in found.forms[1:])
+            if found.missing or found.changed or remembered.stamps not in (None, stamps):
+                remembered = self._known(library.id, path, anew=True)
+                found = _found(store, library, path, facts, remembered.known)
+                stamps = tuple((form.path, form.mtime_ns) for form in found.forms[1:])
+            remembered.stamps = stamps
+            return found
 
     def forget(self, slug: str, path: str) -> None:
         """Asks for a path's record anew the next time."""
@@ -124,20 +139,20 @@ class Finder:
                 self._libraries[slug] = (now, library, store)
         return library, store
 
-    def _known(self, library_id: int, path: str, *, anew: bool = False) -> Known | None:
+    def _known(self, library_id: int, path: str, *, anew: bool = False) -> _Remembered:
         now, key = self._clock(), (library_id, path)
         with self._guard:
             remembered = self._files.get(key)
-        if remembered is not None and not anew and now - remembered[0] < _FRESH:
-            return remembered[1]
+        if remembered is not None and now - remembered.at < (_PAUSE if anew else _LASTING):
+            return remembered
         with self._database.begin() as session:
-            known = known_at(session, library_id, path)
+            remembered = _Remembered(now, known_at(session, library_id, path))
         with self._guard:
-            self._files[key] = (now, known)
+            self._files[key] = remembered
             self._files.move_to_end(key)
             while len(self._files) > _MOST:
                 self._files.popitem(last=False)
-        return known
+        return remembered
 
 
 def _may_be_served(path: str) -> bool:
@@ -156,6 +171,12 @@ def _ending(path: str) -> str:
 def _is(known: Known, facts: Facts) -> bool:
     """Whether what stands there is what is on record; of a derived file the size is all there is."""
     return known.size == facts.size and known.mtime_ns in (0, facts.mtime_ns)
+
+
+def _found(store: Store, library: Served, path: str, facts: Facts, known: Known | None) -> Found:
+    if known is None or not _is(known, facts):
+        return _as_it_is(store, library, path, facts, known)
+    return _with_copies(store, library, path, facts, known)
 
 
 def _as_it_is(store: Store, library: Served, path: str, facts: Facts, known: Known | None) -> Found:
