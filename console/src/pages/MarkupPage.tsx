@@ -3,7 +3,7 @@
 import { useState } from "react";
 import type { Library } from "../api/client";
 import { useChangeDelivery, type Markup } from "../api/serving";
-import { Button, Card, ErrorNote, Field, INPUT, NumberInput, Tick } from "../parts/ui";
+import { Card, Choice, Field, INPUT, NumberInput, SaveBar, Tick } from "../parts/ui";
 
 const PLACEHOLDERS: Record<Markup["placeholder"], [string, string]> = {
   none: ["Nothing", "the ground of the page shows"],
@@ -59,39 +59,21 @@ export function MarkupPage({ library }: { library: Library }) {
               <NumberInput label="Pictures that load at once" max={100} unit="pictures of a page" value={markup.eager} onChange={(eager) => set({ eager: eager ?? 0 })} />
             </div>
             {list("eager_files")}
-            <fieldset className="space-y-2">
-              <legend className="mb-1 text-sm font-semibold">What stands there until a picture has come</legend>
-              {(Object.keys(PLACEHOLDERS) as Markup["placeholder"][]).map((kind) => (
-                <label key={kind} className="flex items-start gap-2 text-sm">
-                  <input type="radio" name="placeholder" className="mt-0.5 h-4 w-4 accent-plum" checked={markup.placeholder === kind} onChange={() => set({ placeholder: kind })} />
-                  <span>
-                    <span className="block font-semibold">{PLACEHOLDERS[kind][0]}</span>
-                    <span className="block text-xs text-quiet">{PLACEHOLDERS[kind][1]}</span>
-                  </span>
-                </label>
-              ))}
-            </fieldset>
+            <Choice legend="What stands there until a picture has come" name="placeholder" of={PLACEHOLDERS} chosen={markup.placeholder} onChange={(placeholder) => set({ placeholder })} />
           </div>
         </Card>
         <Card title="What stays as it is" className="lg:col-span-2">
           <div className="grid gap-4 sm:grid-cols-2">{(["no_pages", "no_files", "no_classes", "no_endings"] as ListName[]).map(list)}</div>
         </Card>
       </div>
-      {change.isError && <ErrorNote error={change.error} />}
-      <div className="flex gap-2">
-        <Button type="submit" look="main" disabled={same} busy={change.isPending}>Save</Button>
-        {!same && (
-          <Button
-            onClick={() => {
-              setMarkup(library.delivery.markup);
-              setDiscarded(discarded + 1);
-            }}
-          >
-            Discard
-          </Button>
-        )}
-        {same && change.isSuccess && <span className="self-center text-sm text-leaf">Saved.</span>}
-      </div>
+      <SaveBar
+        same={same}
+        change={change}
+        onDiscard={() => {
+          setMarkup(library.delivery.markup);
+          setDiscarded(discarded + 1);
+        }}
+      />
     </form>
   );
 }

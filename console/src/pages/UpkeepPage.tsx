@@ -3,7 +3,7 @@
 import { useState } from "react";
 import type { Library, Upkeep } from "../api/client";
 import { useChangeUpkeep, useHookSecret } from "../api/queries";
-import { Button, Card, ErrorNote, Field, INPUT, Mind, NumberInput, Tick } from "../parts/ui";
+import { Button, Card, Choice, ErrorNote, Field, INPUT, Mind, NumberInput, SaveBar, Tick } from "../parts/ui";
 
 const MODES = {
   "at-once": ["At once", "served in light form within seconds, copies a little later"],
@@ -69,21 +69,14 @@ export function UpkeepPage({ library }: { library: Library }) {
           </div>
         </Card>
       </div>
-      {change.isError && <ErrorNote error={change.error} />}
-      <div className="flex gap-2">
-        <Button type="submit" look="main" disabled={same} busy={change.isPending}>Save</Button>
-        {!same && (
-          <Button
-            onClick={() => {
-              setUpkeep(library.upkeep);
-              setDiscarded(discarded + 1);
-            }}
-          >
-            Discard
-          </Button>
-        )}
-        {same && change.isSuccess && <span className="self-center text-sm text-leaf">Saved.</span>}
-      </div>
+      <SaveBar
+        same={same}
+        change={change}
+        onDiscard={() => {
+          setUpkeep(library.upkeep);
+          setDiscarded(discarded + 1);
+        }}
+      />
     </form>
   );
 }
@@ -92,18 +85,7 @@ function NewFiles({ library, upkeep, set }: { library: Library; upkeep: Upkeep; 
   const hook = useHookSecret(library.slug);
   return (
     <Card title="New and changed files">
-      <fieldset className="space-y-2">
-        <legend className="mb-1 text-sm font-semibold">Treat them</legend>
-        {(Object.keys(MODES) as (keyof typeof MODES)[]).map((mode) => (
-          <label key={mode} className="flex items-start gap-2 text-sm">
-            <input type="radio" name="mode" className="mt-0.5 h-4 w-4 accent-plum" checked={upkeep.new_files === mode} onChange={() => set({ new_files: mode })} />
-            <span>
-              <span className="block font-semibold">{MODES[mode][0]}</span>
-              <span className="block text-xs text-quiet">{MODES[mode][1]}</span>
-            </span>
-          </label>
-        ))}
-      </fieldset>
+      <Choice legend="Treat them" name="mode" of={MODES} chosen={upkeep.new_files} onChange={(new_files) => set({ new_files })} />
       <div className="mt-4 space-y-4">
         <Tick label="Watch the folder" hint="Notice files as they are written. Our own writing is passed over." on={upkeep.watch} onChange={(watch) => set({ watch })} />
         <div>

@@ -5,7 +5,7 @@ import { useState } from "react";
 import type { Library } from "../api/client";
 import { useChangeDelivery, usePurges, useServerRules, type Delivery, type ServerKind } from "../api/serving";
 import { many } from "../look/words";
-import { Button, Card, ErrorNote, Field, INPUT, Mind, NumberInput, Shape, Tick } from "../parts/ui";
+import { Button, Card, ErrorNote, Field, INPUT, Mind, NumberInput, SaveBar, Shape, Tick } from "../parts/ui";
 
 const SERVERS: Record<ServerKind, string> = { nginx: "nginx", apache: "Apache httpd", caddy: "Caddy" };
 
@@ -59,21 +59,14 @@ export function WaysPage({ library }: { library: Library }) {
             </div>
           </Card>
         </div>
-        {change.isError && <ErrorNote error={change.error} />}
-        <div className="flex gap-2">
-          <Button type="submit" look="main" disabled={same} busy={change.isPending}>Save</Button>
-          {!same && (
-            <Button
-              onClick={() => {
-                setDelivery(library.delivery);
-                setDiscarded(discarded + 1);
-              }}
-            >
-              Discard
-            </Button>
-          )}
-          {same && change.isSuccess && <span className="self-center text-sm text-leaf">Saved.</span>}
-        </div>
+        <SaveBar
+          same={same}
+          change={change}
+          onDiscard={() => {
+            setDelivery(library.delivery);
+            setDiscarded(discarded + 1);
+          }}
+        />
       </form>
       <Rules library={library} />
     </div>

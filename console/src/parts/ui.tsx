@@ -224,3 +224,39 @@ export function NumberInput({ value, onChange, min = 0, max, unit, label, width 
 export function Mind({ children }: { children: ReactNode }) {
   return <p role="note" className="rounded-[5px] border border-clay bg-clay-soft px-4 py-2.5 text-sm text-clay">{children}</p>;
 }
+
+/** The end of a form: save what was changed, or take it back. */
+export function SaveBar({ same, change, onDiscard }: {
+  same: boolean; change: { isPending: boolean; isSuccess: boolean; isError: boolean; error: unknown }; onDiscard: () => void;
+}) {
+  return (
+    <>
+      {change.isError && <ErrorNote error={change.error} />}
+      <div className="flex gap-2">
+        <Button type="submit" look="main" disabled={same} busy={change.isPending}>Save</Button>
+        {!same && <Button onClick={onDiscard}>Discard</Button>}
+        {same && change.isSuccess && <span className="self-center text-sm text-leaf">Saved.</span>}
+      </div>
+    </>
+  );
+}
+
+/** One of a few, each with what it means. */
+export function Choice<K extends string>({ legend, name, of, chosen, onChange }: {
+  legend: string; name: string; of: Record<K, readonly [string, string]>; chosen: K; onChange: (chosen: K) => void;
+}) {
+  return (
+    <fieldset className="space-y-2">
+      <legend className="mb-1 text-sm font-semibold">{legend}</legend>
+      {(Object.keys(of) as K[]).map((kind) => (
+        <label key={kind} className="flex items-start gap-2 text-sm">
+          <input type="radio" name={name} className="mt-0.5 h-4 w-4 accent-plum" checked={chosen === kind} onChange={() => onChange(kind)} />
+          <span>
+            <span className="block font-semibold">{of[kind][0]}</span>
+            <span className="block text-xs text-quiet">{of[kind][1]}</span>
+          </span>
+        </label>
+      ))}
+    </fieldset>
+  );
+}

@@ -18,10 +18,9 @@ from plumcrate.contract import (
     LibraryChange,
     NewFiles,
     Range,
-    Upkeep,
 )
 
-from .common import Commands, Outcome, WrongCommand, add, change_settings, client, console, shown, table
+from .common import Commands, Outcome, WrongCommand, add, changed, client, console, shown, table
 
 _SIGNS = {"fine": ("✓", LEAF), "mind": ("!", "yellow"), "broken": ("✗", CLAY)}
 
@@ -145,13 +144,8 @@ def _check_lines(report: CheckReport, library: str, *, mend: bool) -> list[Rende
 def _upkeep(options: argparse.Namespace) -> Outcome:
     with client() as service:
         library = service.library(options.library)
-        values = library.upkeep.model_dump(mode="json")
-        try:
-            change_settings(values, options.changes)
-        except ValueError as error:
-            raise WrongCommand(str(error)) from None
         if options.changes:
-            request = LibraryChange(upkeep=Upkeep.model_validate(values))
+            request = LibraryChange(upkeep=changed(library.upkeep, options.changes))
             library = service.change_library(options.library, request)
     rows = [(name, shown(value)) for name, value in library.upkeep.model_dump(mode="json").items()]
     warnings = [Text(f"! {warning}", style="yellow") for warning in library.warnings]

@@ -7,7 +7,7 @@ import json
 import sys
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeVar
 
 from pydantic import BaseModel
 from rich.console import Console, RenderableType
@@ -18,6 +18,7 @@ from plumcrate.cli import config
 from plumcrate.cli.look import plain
 from plumcrate.client import Client
 
+Settings = TypeVar("Settings", bound=BaseModel)
 Commands = argparse._SubParsersAction  # argparse's own name for what add_subparsers returns
 
 #: Into a file or a pipe nothing is cut short.
@@ -97,6 +98,16 @@ def change_settings(values: dict[str, Any], changes: Sequence[str]) -> None:
         except json.JSONDecodeError:
             listed = isinstance(place[last], list)
             place[last] = [part for part in text.split(",") if part] if listed else text
+
+
+def changed(model: Settings, changes: Sequence[str]) -> Settings:
+    """Settings with changes as they are given on the command line. Raises WrongCommand."""
+    values = model.model_dump(mode="json")
+    try:
+        change_settings(values, changes)
+    except ValueError as error:
+        raise WrongCommand(str(error)) from None
+    return type(model).model_validate(values)
 
 
 def shown(value: object) -> str:

@@ -22,7 +22,6 @@ from plumcrate.contract import (
     Browser,
     Count,
     Counts,
-    Delivery,
     LibraryChange,
     Purges,
     Sent,
@@ -30,7 +29,7 @@ from plumcrate.contract import (
     Traffic,
 )
 
-from .common import Commands, Outcome, WrongCommand, add, change_settings, client, console, shown, table
+from .common import Commands, Outcome, WrongCommand, add, changed, client, console, shown, table
 
 _BROWSERS = {Browser.OLD: "an old browser", Browser.WEBP: "one with WebP", Browser.AVIF: "one with AVIF"}
 
@@ -75,13 +74,8 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
 def _serving(options: argparse.Namespace) -> Outcome:
     with client() as service:
         library = service.library(options.library)
-        values = library.delivery.model_dump(mode="json")
-        try:
-            change_settings(values, options.changes)
-        except ValueError as error:
-            raise WrongCommand(str(error)) from None
         if options.changes:
-            request = LibraryChange(delivery=Delivery.model_validate(values))
+            request = LibraryChange(delivery=changed(library.delivery, options.changes))
             library = service.change_library(options.library, request)
         purges = service.purges(options.library)
     rows = []
