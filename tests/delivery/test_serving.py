@@ -12,6 +12,7 @@ from pathlib import Path
 from urllib.parse import quote
 
 import httpx
+import psycopg
 import pytest
 from conftest import photograph
 from sqlalchemy import select, text, update
@@ -59,7 +60,7 @@ class Site:
 
     def settle(self) -> None:
         """What was remembered is asked for anew."""
-        self.now += 60
+        self.now += 700
 
 
 @pytest.fixture
@@ -181,11 +182,12 @@ def test_a_missing_or_foreign_copy_is_not_served_and_told(site: Site) -> None:
 def test_what_vanishes_in_between_is_not_found(site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
     asked = site.finder.find
 
-    def find(slug: str, path: str) -> object:
-        found = asked(slug, path)
-        shutil.rmtree(site.walk.root, ignore_errors=True)
-        site.walk.root.mkdir()
-        return found
+    @contextlib.contextmanager
+    def find(slug: str, path: str) -> Iterator[object]:
+        with asked(slug, path) as found:
+            shutil.rmtree(site.walk.root, ignore_errors=True)
+            site.walk.root.mkdir()
+            yield found
 
     monkeypatch.setattr(site.finder, "find", find)
     assert site.ask("/l/a.jpg").status_code in (404, 503)
@@ -348,3 +350,24 @@ def test_a_changed_file_is_looked_at(site: Site, remaking: Remaking) -> None:
     remaking._pool.shutdown(wait=True)
     with site.walk.database.begin() as session:
         assert session.execute(text("SELECT path FROM arrivals")).scalars().all() == ["new.jpg"]
+
+
+def test_a_copy_that_came_is_offered_as_soon_as_it_is_told(site: Site, database: Database) -> None:
+    with psycopg.connect(database.url, autocommit=True) as listening:
+        listening.execute("LISTEN plumcrate")
+        (site.walk.root / "a.jpg.avif").rename(site.walk.root / "kept")
+        with database.begin() as session:
+            row = session.scalars(select(Derived).where(Derived.format == "avif")).one()
+            kept = ("library_id", "file_id", "purpose", "format", "path", "size", "sha256")
+            values = {name: getattr(row, name) for name in kept}
+            session.delete(row)
+        site.settle()
+        assert site.ask("/l/a.jpg").headers["content-type"] == "image/webp"
+        (site.walk.root / "kept").rename(site.walk.root / "a.jpg.avif")
+        with database.begin() as session:
+            session.add(Derived(**values))
+        told = [notice.payload for notice in listening.notifies(timeout=5, stop_after=2)]
+    assert any('"served" : "a.jpg"' in payload for payload in told)
+    assert site.ask("/l/a.jpg").headers["content-type"] == "image/webp", "it is remembered"
+    site.finder.forget((1, "a.jpg"))
+    assert site.ask("/l/a.jpg").headers["content-type"] == "image/avif"

@@ -150,3 +150,23 @@ def test_a_store_that_lost_its_mark_is_entered_once_it_is_given_it_again(store: 
         store.read("top.png")
     store.write_mark("ours")
     assert store.read("top.png") == b"top"
+
+
+def test_a_folder_is_looked_into_by_names(store: Store) -> None:
+    with store.look_into("a") as folder:
+        assert folder.facts("two.jpg").size == 4
+        with folder.open("two.jpg") as file:
+            assert file.read() == b"two!"
+        assert code_of(lambda: folder.facts("none.jpg")) == "gone"
+    with store.look_into("") as folder:
+        assert folder.facts("top.png").size == 3
+        assert code_of(lambda: folder.facts("pipe")) == "symbolic-link"
+
+
+def test_another_folder_is_never_looked_into(store: Store, tmp_path: Path) -> None:
+    with store.look_into("a"):
+        pass
+    store.write_mark("the mark")
+    store.mark = "another mark"
+    with pytest.raises(NotThere), store.look_into("a"):
+        pass

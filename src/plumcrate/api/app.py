@@ -56,7 +56,8 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     settings = settings or Settings()
     database = Database(settings.database_url, pool_size=20, seconds=_SECONDS)
     monitor = Database(settings.database_url, pool_size=2, seconds=5)
-    hub = Hub(database)
+    finder = Finder(database)
+    hub = Hub(database, finder.forget)
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
@@ -105,15 +106,14 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     app.state.queue = Queue(settings.database_url)
     app.state.attempts = Attempts()
     problems.install(app)
-    app.add_middleware(Gate, settings=settings)
+    counter = SentCounter(database)
+    remaking = Remaking(database, app.state.state_folder)
+    served = PictureServer(finder, lambda found: _lacking(remaking, found), counter)
+    app.add_middleware(Gate, settings=settings, open_to_all={MEDIA: served})
     api = APIRouter(prefix=API)
     for module in (people, libraries, recipes, pictures, runs, jobs, intake, care, pages, serving):
         api.include_router(module.router)
     app.include_router(api)
-    counter = SentCounter(database)
-    remaking = Remaking(database, app.state.state_folder)
-    pictures_server = PictureServer(Finder(database), lambda found: _lacking(remaking, found), counter)
-    app.mount(MEDIA, pictures_server)
     _serve_console(app)
     _describe(app)
     return app

@@ -31,10 +31,11 @@ MOST_READERS = 200
 
 
 class Hub:
-    """Hears what the database tells and passes it on as events ``run``, ``job`` and ``item``."""
+    """Hears what the database tells and passes it on as events ``run``, ``job`` and ``item``. ``served``
+    hears of files whose copies changed, by library and path; of None when it may have missed some."""
 
-    def __init__(self, database: Database) -> None:
-        self._database = database
+    def __init__(self, database: Database, served: Callable[[tuple[int, str] | None], None]) -> None:
+        self._database, self._served = database, served
         self._streams: set[asyncio.Queue[ServerSentEvent]] = set()
         self._changed: set[tuple[str, int]] = set()
         self._tasks: list[asyncio.Task[None]] = []
@@ -53,6 +54,7 @@ class Hub:
                 connection = await psycopg.AsyncConnection.connect(self._database.url, autocommit=True)
                 async with connection:
                     await connection.execute(f"LISTEN {CHANNEL}")
+                    self._served(None)  # what was told meanwhile was not heard
                     async for notice in connection.notifies():
                         self._heard(notice.payload)
             except psycopg.Error as error:
@@ -62,8 +64,11 @@ class Hub:
     def _heard(self, payload: str) -> None:
         try:
             told = json.loads(payload)
+            if "served" in told:
+                self._served((int(told["library"]), str(told["served"])))
+                return
             changed = {(noun, int(told[noun])) for noun in ("run", "job", "item") if noun in told}
-        except (ValueError, TypeError):
+        except (ValueError, TypeError, KeyError):
             log.warning("a notification that makes no sense", payload=payload[:200])
             return
         if len(self._changed) < _MOST_CHANGED:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import asyncio
 import re
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Mapping
 from functools import partial
 from typing import Any
 from urllib.parse import unquote_to_bytes
@@ -40,14 +40,19 @@ _MOST_PAGE = 200_000_000
 #: A body that stops for so long, in seconds, is given up; so is one slower than this on the whole.
 _IDLE, _SLOWEST = 20.0, 1_000
 
-_HSTS = "max-age=31536000"
+_HSTS = b"max-age=31536000"
+_SECURITY = tuple(
+    (name.lower().encode(), value.encode()) for name, value in problems.SECURITY_HEADERS.items()
+)
 
 
 class Gate:
-    """Wraps the application."""
+    """Wraps the application. ``open_to_all``: what stands below a path without anybody signing in; it reads
+    no body."""
 
-    def __init__(self, app: ASGIApp, settings: Settings) -> None:
+    def __init__(self, app: ASGIApp, settings: Settings, open_to_all: Mapping[str, ASGIApp]) -> None:
         self._app, self._settings = app, settings
+        self._open_to_all = open_to_all
         # Looking up who asks must not wait behind those who already work.
         self._limiter = anyio.CapacityLimiter(8)
         self._described: list[tuple[re.Pattern[str], set[str]]] | None = None
@@ -59,6 +64,11 @@ class Gate:
         answer = partial(_with_headers, send, secure=self._settings.secure_cookies)
         try:
             _refuse_odd_address(scope)
+            for prefix, app in self._open_to_all.items():
+                if scope["path"].startswith(f"{prefix}/"):
+                    self._refuse_other_host(scope)
+                    await app({**scope, "root_path": prefix}, receive, answer)
+                    return
             allowed = self._methods_at(scope)
             if allowed and scope["method"] not in allowed:
                 detail = f"this address does {', '.join(sorted(allowed))} only"
@@ -214,13 +224,8 @@ async def _with_headers(send: Send, message: Message, *, secure: bool) -> None:
     if message["type"] == "http.response.start":
         headers: list[tuple[bytes, bytes]] = list(message.get("headers", []))
         there = {name.lower() for name, _ in headers}
-        wanted: dict[str, str] = dict(problems.SECURITY_HEADERS)
+        headers += [pair for pair in _SECURITY if pair[0] not in there]
         if secure:
-            wanted["Strict-Transport-Security"] = _HSTS
-        headers += [
-            (name.lower().encode(), value.encode())
-            for name, value in wanted.items()
-            if name.lower().encode() not in there
-        ]
+            headers.append((b"strict-transport-security", _HSTS))
         message = {**message, "headers": headers}
     await send(message)

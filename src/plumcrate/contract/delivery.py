@@ -7,7 +7,7 @@ from datetime import date
 from enum import StrEnum
 from typing import Annotated
 
-from pydantic import Field, StringConstraints
+from pydantic import BeforeValidator, Field, StringConstraints
 
 from .common import Answer, Flag, Message, Whole
 
@@ -15,8 +15,16 @@ from .common import Answer, Flag, Message, Whole
 Address = Annotated[str, StringConstraints(pattern=r"^https?://[^\s\x00-\x1f]+$", max_length=500)]
 #: A pattern for paths: ``*`` stands for anything within a folder, ``**`` for folders too.
 Pattern = Annotated[str, StringConstraints(min_length=1, max_length=300)]
+_DAY = re.compile(r"\d{4}-\d{2}-\d{2}\Z", re.ASCII)
 _TOKEN = re.compile(r"^[!#$%&'*+.^_`|~0-9A-Za-z-]+$")
 HeaderName = Annotated[str, StringConstraints(pattern=_TOKEN, max_length=80)]
+
+
+def _written(value: object) -> object:
+    """A date is written as one: a number of days or seconds is none."""
+    if not isinstance(value, date) and not (isinstance(value, str) and _DAY.match(value)):
+        raise ValueError("a date is written as 2026-11-26")
+    return value
 
 
 class Placeholder(StrEnum):
@@ -194,7 +202,7 @@ class Count(Message):
     """Equal requests of one day: of one path, answered with as many bytes. ``bytes`` is of one answer; of
     parts of a file it is None, and ``total`` their sum."""
 
-    day: date
+    day: Annotated[date, BeforeValidator(_written)]
     path: Annotated[str, StringConstraints(min_length=1, max_length=4_096)]
     requests: Whole = Field(ge=1, le=10**12)
     bytes: Whole | None = Field(ge=0, le=10**12)

@@ -10,24 +10,27 @@ from __future__ import annotations
 import threading
 import time
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 
 from plumcrate.imaging.formats import COPIES, FORMATS
 from plumcrate.records.database import Database
 from plumcrate.records.queries.delivery import Copy, Known, Served, known_at, served
-from plumcrate.storage.errors import StorageError
+from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.local import LocalStore
 from plumcrate.storage.names import fault_of, is_ours
-from plumcrate.storage.store import Facts, Store
+from plumcrate.storage.store import Facts, Folder, Store
 
 #: How a library is served is asked for again after so many seconds. What is on record of a file too, and
-#: at once when the file or a copy is not as it was remembered; so many paths are remembered.
-_FRESH, _LASTING, _MOST = 2.0, 30.0, 50_000
+#: at once when the file or a copy is not as it was remembered, or when it is told to forget it; so many
+#: paths are remembered.
+_FRESH, _LASTING, _MOST = 2.0, 600.0, 50_000
 #: A file that is not as recorded does not have the record asked for more often than this.
 _PAUSE = 0.2
 _ENDINGS = {ending: format.name for format in FORMATS.values() for ending in format.endings}
 _BY_TYPE = {format.media_type: format for format in FORMATS.values()}
+_TROUBLE = ("no-permission", "storage-error", "disk-error")
 _BYTES = "application/octet-stream"
 
 
@@ -60,7 +63,7 @@ class Found:
     """A file's forms, the file itself first; ``missing``: a copy on record is not there as it should be;
     ``changed``: the file is not as recorded."""
 
-    store: Store
+    folder: Folder
     library: Served
     forms: tuple[Form, ...]
     content: str
@@ -94,36 +97,45 @@ class Finder:
         self._files: OrderedDict[tuple[int, str], _Remembered] = OrderedDict()
         self._guard = threading.Lock()
 
-    def find(self, slug: str, path: str) -> Found | Moved | None:
-        """What is served under a path; None for nothing, whatever the reason. Raises NotThere when the
-        library's folder is away, and StorageError when it cannot be read."""
+    @contextmanager
+    def find(self, slug: str, path: str) -> Iterator[Found | Moved | None]:
+        """What is served under a path; None for nothing, whatever the reason. Its forms can be opened until
+        the end. Raises NotThere when the library's folder is away, and StorageError when it cannot be
+        read."""
         library, store = self._library(slug)
         if library is None or store is None or not library.settings.public or not _may_be_served(path):
-            return None
-        with store.visit():
+            yield None
+            return
+        name = path.rpartition("/")[2]
+        with ExitStack() as until_done:
             try:
-                facts = store.facts(path)
+                folder = until_done.enter_context(store.look_into(path.rpartition("/")[0]))
+                facts = folder.facts(name)
             except StorageError as error:
-                if error.code in ("no-permission", "storage-error", "disk-error"):
+                if isinstance(error, NotThere) or error.code in _TROUBLE:
                     raise
+                with store.visit():
+                    pass  # what is not there in the right place is not there
                 known = self._known(library.id, path, anew=True).known
-                return Moved(known.moved) if known is not None and known.moved else None
+                yield Moved(known.moved) if known is not None and known.moved else None
+                return
             remembered = self._known(library.id, path)
-            found = _found(store, library, path, facts, remembered.known)
+            found = _found(folder, library, path, facts, remembered.known)
             stamps = tuple((form.path, form.mtime_ns) for form in found.forms[1:])
             if found.missing or found.changed or remembered.stamps not in (None, stamps):
                 remembered = self._known(library.id, path, anew=True)
-                found = _found(store, library, path, facts, remembered.known)
+                found = _found(folder, library, path, facts, remembered.known)
                 stamps = tuple((form.path, form.mtime_ns) for form in found.forms[1:])
             remembered.stamps = stamps
-            return found
+            yield found
 
-    def forget(self, slug: str, path: str) -> None:
-        """Asks for a path's record anew the next time."""
-        library, _ = self._library(slug)
-        if library is not None:
-            with self._guard:
-                self._files.pop((library.id, path), None)
+    def forget(self, what: tuple[int, str] | None) -> None:
+        """Asks for a file's record anew the next time, by library and path; None: for every one."""
+        with self._guard:
+            if what is None:
+                self._files.clear()
+            else:
+                self._files.pop(what, None)
 
     def _library(self, slug: str) -> tuple[Served | None, Store | None]:
         now = self._clock()
@@ -173,30 +185,35 @@ def _is(known: Known, facts: Facts) -> bool:
     return known.size == facts.size and known.mtime_ns in (0, facts.mtime_ns)
 
 
-def _found(store: Store, library: Served, path: str, facts: Facts, known: Known | None) -> Found:
+def _found(folder: Folder, library: Served, path: str, facts: Facts, known: Known | None) -> Found:
     if known is None or not _is(known, facts):
-        return _as_it_is(store, library, path, facts, known)
-    return _with_copies(store, library, path, facts, known)
+        return _as_it_is(folder, library, path, facts, known)
+    return _with_copies(folder, library, path, facts, known)
 
 
-def _as_it_is(store: Store, library: Served, path: str, facts: Facts, known: Known | None) -> Found:
+def _as_it_is(folder: Folder, library: Served, path: str, facts: Facts, known: Known | None) -> Found:
     """A file that is not, or not so, on record: by its name alone, and without copies."""
     media_type = FORMATS[_ENDINGS[_ending(path)]].media_type
     own = _own(path, media_type, facts, None)
-    return Found(store, library, (own,), own.tag.strip('"'), changed=True, known=known)
+    return Found(folder, library, (own,), own.tag.strip('"'), changed=True, known=known)
 
 
-def _with_copies(store: Store, library: Served, path: str, facts: Facts, known: Known) -> Found:
+def _with_copies(folder: Folder, library: Served, path: str, facts: Facts, known: Known) -> Found:
     media_type = FORMATS[known.format].media_type if known.format in FORMATS else _BYTES
     own = _own(path, media_type, facts, known.sha256)
     forms = [own]
     for copy in known.copies:
-        form = _form_of(store, copy)
+        form = _form_of(folder, copy)
         if form is not None:
             forms.append(form)
     forms[1:] = sorted(forms[1:], key=lambda form: form.size)
     return Found(
-        store, library, tuple(forms), own.tag.strip('"'), missing=len(forms) <= len(known.copies), known=known
+        folder,
+        library,
+        tuple(forms),
+        own.tag.strip('"'),
+        missing=len(forms) <= len(known.copies),
+        known=known,
     )
 
 
@@ -206,12 +223,12 @@ def _own(path: str, media_type: str, facts: Facts, sha256: bytes | None) -> Form
     return Form(path, media_type, facts.size, facts.mtime_ns, f'"{tag}"', own=True)
 
 
-def _form_of(store: Store, copy: Copy) -> Form | None:
-    """A copy, when it stands there as recorded."""
+def _form_of(folder: Folder, copy: Copy) -> Form | None:
+    """A copy, when it stands beside its file as recorded."""
     if copy.format not in COPIES:
         return None
     try:
-        facts = store.facts(copy.path)
+        facts = folder.facts(copy.path.rpartition("/")[2])
     except StorageError:
         return None
     if facts.size != copy.size:

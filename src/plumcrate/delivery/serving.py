@@ -105,19 +105,18 @@ class PictureServer:
         if path is None:
             return _NOTHING
         try:
-            found = self._finder.find(slug, path)
-            if found is None:
-                return _NOTHING
-            if isinstance(found, Moved):
-                return _moved(scope, slug, found)
-            if found.missing or found.changed:
-                self._lacking(found)
-            return self._of(scope, found)
+            with self._finder.find(slug, path) as found:
+                if found is None:
+                    return _NOTHING
+                if isinstance(found, Moved):
+                    return _moved(scope, slug, found)
+                if found.missing or found.changed:
+                    self._lacking(found)
+                return self._of(scope, found)
         except NotThere as error:
             log.warning("a library is away", library=slug, reason=str(error))
         except StorageError as error:
             if error.code in ("gone", "not-a-file", "symbolic-link"):
-                self._finder.forget(slug, path)
                 return _NOTHING
             log.warning("a picture cannot be served", library=slug, path=path, reason=str(error))
         except Exception as error:
@@ -183,7 +182,7 @@ def _wanted(scope: Scope) -> Headers:
 
 
 def _opened(found: Found, form: Form, verdict: Verdict, headers: Headers, length: int) -> _Answer:
-    file = found.store.open(form.path)
+    file = found.folder.open(form.path.rpartition("/")[2])
     try:
         if verdict.first:
             file.seek(verdict.first)

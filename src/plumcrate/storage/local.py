@@ -9,14 +9,16 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import io
 import os
 import secrets
 import stat
 import threading
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import BinaryIO
+from typing import BinaryIO, cast
 
 from . import handles
 from .errors import NotThere, StorageError, explain
@@ -24,6 +26,8 @@ from .names import MARK_NAME, STAGED_PREFIX, checked, is_ours, shown
 from .store import HALF_SWAPPED, Entry, Facts, Listing, Skipped, Store, Writers, require_hidden
 
 _MARK_BYTES = 200
+#: A folder that bore its mark is believed to be the one for so many seconds, while it is the same folder.
+_BELIEVED = 1.0
 
 
 class LocalStore(Store):
@@ -40,6 +44,9 @@ class LocalStore(Store):
         self.mark = mark
         self._leases, self._exchanges = leases, exchanges
         self._pinned = threading.local()
+        self._borne: tuple[tuple[int, int, str | None], float] | None = (
+            None  # the folder that bore the mark, and when
+        )
 
     # -- identity ----------------------------------------------------------------------------
 
@@ -70,18 +77,24 @@ class LocalStore(Store):
     def _enter(self) -> int:
         root = self._open()
         try:
+            self._check(root)
+        except NotThere:
+            os.close(root)
+            raise
+        return root
+
+    def _check(self, root: int) -> None:
+        """Raises NotThere when a folder does not bear the mark that is due."""
+        try:
             borne = _mark_in(root)
         except OSError as error:
-            os.close(root)
             raise NotThere(f"the folder {self.root} cannot be reached ({error.strerror})") from None
         if self.mark is not None and borne != self.mark:
-            os.close(root)
             said = "bears another library's mark" if borne else "does not bear this library's mark"
             raise NotThere(
                 f"the folder {self.root} {said}: is the right volume mounted, was the folder moved? "
                 "Nothing is concluded and nothing is written until it is back"
             )
-        return root
 
     def _open(self) -> int:
         try:
@@ -151,6 +164,20 @@ class LocalStore(Store):
     def open(self, path: str) -> BinaryIO:
         with self._parent(path) as (folder, name):
             return _open_file(folder, name, path)
+
+    @contextmanager
+    def look_into(self, folder: str) -> Iterator[_Folder]:
+        if folder:
+            checked(folder)
+        root = self._open()
+        with handles.closing(root):
+            facts = os.fstat(root)
+            there, now = (facts.st_dev, facts.st_ino, self.mark), time.monotonic()
+            if self._borne is None or self._borne[0] != there or now - self._borne[1] >= _BELIEVED:
+                self._check(root)
+                self._borne = (there, now)
+            with self._below(root, folder, folder) as opened:
+                yield _Folder(opened, folder)
 
     def taken(self, path: str) -> bool:
         try:
@@ -339,18 +366,36 @@ class LocalStore(Store):
     def _parent(self, path: str) -> Iterator[tuple[int, str]]:
         checked(path)
         folder, _, name = path.rpartition("/")
-        with self._at_root() as root:
-            try:
-                opened = handles.open_folder(root, folder)
-            except OSError as error:
-                if error.errno == errno.ELOOP:
-                    raise StorageError(
-                        "folder-is-link",
-                        f"a folder above {path} is a symbolic link, so the file is left alone",
-                    ) from None
-                raise explain(error, path) from None
-            with handles.closing(opened):
-                yield opened, name
+        with self._at_root() as root, self._below(root, folder, path) as opened:
+            yield opened, name
+
+    @contextmanager
+    def _below(self, root: int, folder: str, path: str) -> Iterator[int]:
+        """A folder, opened for the sake of a path."""
+        try:
+            opened = handles.open_folder(root, folder)
+        except OSError as error:
+            if error.errno == errno.ELOOP:
+                raise StorageError(
+                    "folder-is-link", f"a folder above {path} is a symbolic link, so the file is left alone"
+                ) from None
+            raise explain(error, path) from None
+        with handles.closing(opened):
+            yield opened
+
+
+class _Folder:
+    """An open folder, by its descriptor."""
+
+    def __init__(self, descriptor: int, path: str) -> None:
+        self._descriptor, self._path = descriptor, path
+
+    def facts(self, name: str) -> Facts:
+        status = _stat(self._descriptor, name, f"{self._path}/{name}")
+        return Facts(status.st_size, status.st_mtime_ns, status.st_nlink, status.st_uid)
+
+    def open(self, name: str) -> BinaryIO:
+        return cast(BinaryIO, io.FileIO(_opened(self._descriptor, name, f"{self._path}/{name}"), "rb"))
 
 
 def write_mark(root: Path, mark: str) -> None:
@@ -447,6 +492,10 @@ def _stat(folder: int, name: str, path: str) -> os.stat_result:
 
 def _open_file(folder: int, name: str, path: str) -> BinaryIO:
     _stat(folder, name, path)  # nothing is opened that answers to being opened, such as a device
+    return os.fdopen(_opened(folder, name, path), "rb")
+
+
+def _opened(folder: int, name: str, path: str) -> int:
     try:
         flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
         descriptor = os.open(name, flags, dir_fd=folder)
@@ -455,7 +504,7 @@ def _open_file(folder: int, name: str, path: str) -> BinaryIO:
     if not stat.S_ISREG(os.fstat(descriptor).st_mode):
         os.close(descriptor)
         raise StorageError("not-a-file", f"{path} is not a regular file, so it is left alone")
-    return os.fdopen(descriptor, "rb")
+    return descriptor
 
 
 def _unlink(folder: int, name: str, path: str) -> None:

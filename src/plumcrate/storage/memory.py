@@ -133,6 +133,11 @@ class MemoryStore(Store):
     def open(self, path: str) -> BinaryIO:
         return io.BytesIO(self._node(path).data)
 
+    @contextmanager
+    def look_into(self, folder: str) -> Iterator[_Folder]:
+        self._enter()
+        yield _Folder(self, f"{folder}/" if folder else "")
+
     def taken(self, path: str) -> bool:
         self._enter()
         return path in self._seen or any(name.startswith(f"{path}/") for name in self._seen)
@@ -248,3 +253,16 @@ class MemoryStore(Store):
 
     def set_mtime(self, path: str, mtime_ns: int) -> None:
         self._node(path).mtime_ns = mtime_ns
+
+
+class _Folder:
+    """A folder by the beginning of its paths."""
+
+    def __init__(self, store: MemoryStore, prefix: str) -> None:
+        self._store, self._prefix = store, prefix
+
+    def facts(self, name: str) -> Facts:
+        return self._store.facts(self._prefix + name)
+
+    def open(self, name: str) -> BinaryIO:
+        return self._store.open(self._prefix + name)

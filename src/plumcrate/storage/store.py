@@ -19,7 +19,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from enum import Enum
 from pathlib import Path
-from typing import BinaryIO, cast
+from typing import BinaryIO, Protocol, cast
 
 from .errors import NO_FILE_CODES, StorageError
 from .names import STAGED_PREFIX
@@ -64,6 +64,16 @@ class Facts:
     mtime_ns: int
     links: int = 1
     owner: int | None = None
+
+
+class Folder(Protocol):
+    """One folder of a store, open. Names are those of files in it."""
+
+    def facts(self, name: str) -> Facts:
+        """As :meth:`Store.facts`."""
+
+    def open(self, name: str) -> BinaryIO:
+        """A file whose facts were just asked for, unbuffered. Codes as of :meth:`Store.facts`."""
 
 
 class Writers(Enum):
@@ -122,6 +132,11 @@ class Store(ABC):
     @abstractmethod
     def open(self, path: str) -> BinaryIO:
         """A regular file for reading. Codes as of :meth:`facts`."""
+
+    @abstractmethod
+    def look_into(self, folder: str) -> AbstractContextManager[Folder]:
+        """A folder that is looked into for a moment, by names, with as few calls as there can be. Of a store
+        that was the right one a second ago no more is made sure than that it is the very same folder."""
 
     @abstractmethod
     def taken(self, path: str) -> bool:

@@ -18,6 +18,7 @@ from plumcrate.contract import (
     LibraryChange,
     NewFiles,
     Range,
+    Upkeep,
 )
 
 from .common import Commands, Outcome, WrongCommand, add, changed, client, console, shown, table
@@ -142,11 +143,12 @@ def _check_lines(report: CheckReport, library: str, *, mend: bool) -> list[Rende
 
 
 def _upkeep(options: argparse.Namespace) -> Outcome:
+    upkeep = changed(Upkeep, options.changes) if options.changes else None
     with client() as service:
-        library = service.library(options.library)
-        if options.changes:
-            request = LibraryChange(upkeep=changed(library.upkeep, options.changes))
-            library = service.change_library(options.library, request)
+        if upkeep is None:
+            library = service.library(options.library)
+        else:
+            library = service.change_library(options.library, LibraryChange(upkeep=upkeep))
     rows = [(name, shown(value)) for name, value in library.upkeep.model_dump(mode="json").items()]
     warnings = [Text(f"! {warning}", style="yellow") for warning in library.warnings]
     return Outcome(library.upkeep, [table(("setting", "value"), rows), *warnings])

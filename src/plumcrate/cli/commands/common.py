@@ -100,14 +100,21 @@ def change_settings(values: dict[str, Any], changes: Sequence[str]) -> None:
             place[last] = [part for part in text.split(",") if part] if listed else text
 
 
-def changed(model: Settings, changes: Sequence[str]) -> Settings:
-    """Settings with changes as they are given on the command line. Raises WrongCommand."""
-    values = model.model_dump(mode="json")
+def changed(kind: type[Settings], changes: Sequence[str]) -> Settings:
+    """Settings of which only those are set that are given on the command line. Raises WrongCommand."""
+    values = kind().model_dump(mode="json")
     try:
         change_settings(values, changes)
     except ValueError as error:
         raise WrongCommand(str(error)) from None
-    return type(model).model_validate(values)
+    named: dict[str, Any] = {}
+    for change in changes:
+        *path, last = change.partition("=")[0].split(".")
+        place, found = named, values
+        for part in path:
+            place, found = place.setdefault(part, {}), found[part]
+        place[last] = found[last]
+    return kind.model_validate(named)
 
 
 def shown(value: object) -> str:

@@ -22,6 +22,7 @@ from plumcrate.contract import (
     Browser,
     Count,
     Counts,
+    Delivery,
     LibraryChange,
     Purges,
     Sent,
@@ -72,11 +73,12 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
 
 
 def _serving(options: argparse.Namespace) -> Outcome:
+    delivery = changed(Delivery, options.changes) if options.changes else None
     with client() as service:
-        library = service.library(options.library)
-        if options.changes:
-            request = LibraryChange(delivery=changed(library.delivery, options.changes))
-            library = service.change_library(options.library, request)
+        if delivery is None:
+            library = service.library(options.library)
+        else:
+            library = service.change_library(options.library, LibraryChange(delivery=delivery))
         purges = service.purges(options.library)
     rows = []
     for name, value in library.delivery.model_dump(mode="json").items():

@@ -37,6 +37,9 @@ BEGIN
     IF whose.id IS NOT NULL THEN
         PERFORM note_purge(derived_row.library_id, whose.path, whose.picture_id);
         PERFORM note_purge(derived_row.library_id, derived_row.path, whose.picture_id);
+        PERFORM pg_notify(
+            'plumcrate', json_build_object('served', whose.path, 'library', whose.library_id)::text
+        );
     END IF;
     RETURN NULL;
 END $$
