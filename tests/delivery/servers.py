@@ -78,14 +78,22 @@ def open_folder() -> Iterator[Path]:
         shutil.rmtree(home, ignore_errors=True)
 
 
+class Origin(str):
+    """A server's address; ``log`` is its access log."""
+
+    log: Path
+
+
 @contextlib.contextmanager
-def serving(server: Server, ground: Ground) -> Iterator[str]:
+def serving(server: Server, ground: Ground) -> Iterator[Origin]:
     """The origin of a real server with the rules for a library; stopped at the end."""
     with open_folder() as home:
         port = free_port()
         command = _WRITERS[server](home, port, ground)
         with _running(command, home, port):
-            yield f"http://127.0.0.1:{port}"
+            origin = Origin(f"http://127.0.0.1:{port}")
+            origin.log = home / "access.log"
+            yield origin
 
 
 def _nginx(home: Path, port: int, ground: Ground) -> list[str]:

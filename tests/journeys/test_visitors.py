@@ -129,14 +129,17 @@ def plumcrate(ledge: Ledge, tmp_path: Path) -> Callable[..., str]:
     return run
 
 
+def ground_of(ledge: Ledge) -> Ground:
+    return Ground("Ledge", str(ledge.root), "https://ledge.example/media", ("avif", "webp"), 600)
+
+
 @contextlib.contextmanager
 def way(name: str, ledge: Ledge) -> Iterator[str]:
     """Where the library's folder is served by one way."""
     if name == "service":
         yield f"{ledge.service.url}/media/ledge"
         return
-    ground = Ground("Ledge", str(ledge.root), "https://ledge.example/media", ("avif", "webp"), 600)
-    with serving(Server(name), ground) as origin:
+    with serving(Server(name), ground_of(ledge)) as origin:
         yield f"{origin}/media"
     (ledge.root / ".htaccess").unlink(missing_ok=True)
 
@@ -297,14 +300,13 @@ def test_what_visitors_were_sent_is_counted(
     assert after.total.bytes_before > after.total.bytes
     assert {row.name for row in after.by_format} >= {"jpeg", "webp", "avif"}
 
-    with way("nginx", ledge) as origin:
+    log = tmp_path / "access.log"
+    with serving(Server.NGINX, ground_of(ledge)) as origin:
         for _ in range(3):
-            fetch(f"{origin}/{quote(HEADLAND)}", "avif", **people)
-        fetch(f"{origin}/{quote(NAMES[2])}", "old", **people)
-        log = tmp_path / "access.log"
-        (written,) = Path("/tmp").glob("plumcrate-test-*/access.log")
-        wait_for(lambda: written.read_bytes().count(b"\n") >= 4, 10)
-        shutil.copy(written, log)
+            fetch(f"{origin}/media/{quote(HEADLAND)}", "avif", **people)
+        fetch(f"{origin}/media/{quote(NAMES[2])}", "old", **people)
+        wait_for(lambda: origin.log.read_bytes().count(b"\n") >= 4, 10)
+        shutil.copy(origin.log, log)
     counted = ledge.client.traffic("ledge")
     said = plumcrate("traffic", "ledge", "--log", str(log))
     assert "4 answers with pictures" in said

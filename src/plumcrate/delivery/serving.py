@@ -65,7 +65,7 @@ class PictureServer:
         lacking: Callable[[Found], None],
         counter: SentCounter | None = None,
         *,
-        threads: int = 8,
+        threads: int = 4,
     ) -> None:
         self._finder, self._lacking, self._counter = finder, lacking, counter
         self._limiter = threads
