@@ -104,9 +104,9 @@ def main() -> None:
                 page.screenshot(path=options.out / f"{name}.png")
         if wanted("asked"):
             page.goto(url + pages["serve"])
-            page.get_by_label("A page of the site").fill("2025/01/gannet-ledge-headland-25-320w.jpg")
+            page.get_by_label("A page of the site").fill("/journal")
             page.get_by_role("button", name="Ask").click()
-            page.get_by_text("One with AVIF").scroll_into_view_if_needed()
+            page.get_by_text("One with AVIF").last.scroll_into_view_if_needed()
             settle(page)
             page.screenshot(path=options.out / "asked.png")
         page.goto(url + "/l/gannet-ledge/review?search=IMG_2041")
@@ -126,7 +126,7 @@ def main() -> None:
             page.get_by_role("button", name="Use light colours").click()
         if wanted("narrow"):
             page.set_viewport_size({"width": 390, "height": 844})
-            for name, path in (("look", pages["look"]), ("review", pages["review"]), ("picture", "")):
+            for name, path in (("look", pages["look"]), ("picture", "")):
                 page.goto(url + path if path else picture)
                 settle(page)
                 page.screenshot(path=options.out / f"narrow-{name}.png")

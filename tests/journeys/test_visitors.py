@@ -321,6 +321,7 @@ def test_what_visitors_were_sent_is_counted(
     told = json.loads(plumcrate("traffic", "ledge", "--json"))
     assert told["total"]["requests"] == now.total.requests
     assert "127.0.0.1" not in json.dumps(told)
+    assert "In 30 days visitors were sent" in plumcrate("savings", "ledge")
 
 
 def test_a_log_is_followed_while_it_grows(ledge: Ledge, tmp_path: Path) -> None:

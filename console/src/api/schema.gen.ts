@@ -3014,6 +3014,8 @@ export interface components {
             library: string;
             /** Pictures */
             pictures: number;
+            /** @description What visitors were sent in the last 30 days. */
+            sent: components["schemas"]["Sent"];
             total: components["schemas"]["Slat"];
             /** @description Only files that a run has dealt with. */
             treated: components["schemas"]["Slat"];

@@ -6,6 +6,7 @@ import { Link } from "react-router";
 import type { Library, Savings, SlatFigures } from "../api/client";
 import { underWay, useRuns, useSavings, useStartJob } from "../api/queries";
 import { bytes, count, many, saved, when } from "../look/words";
+import { addressOf } from "../pages";
 import { ForecastCard } from "../parts/ForecastCard";
 import { Slat } from "../parts/Slat";
 import { Button, Card, Empty, ErrorNote, Figure, PageTitle, Shape } from "../parts/ui";
@@ -36,7 +37,7 @@ export function Look({ library }: { library: Library }) {
         </Empty>
       ) : (
         <div className="grid gap-5 lg:grid-cols-3">
-          <Weight library={library} />
+          <Weight library={library} sent={savings.data?.sent} />
           <Next library={library} />
           <ForecastCard library={library} />
           {savings.isPending && <Shape className="h-64 lg:col-span-3" />}
@@ -49,7 +50,7 @@ export function Look({ library }: { library: Library }) {
   );
 }
 
-function Weight({ library }: { library: Library }) {
+function Weight({ library, sent }: { library: Library; sent: Savings["sent"] | undefined }) {
   const treated = library.files_treated > 0;
   return (
     <Card className="lg:col-span-2" title="The whole library" aside={`${many(library.pictures, "picture")} in ${many(library.files, "file")}`}>
@@ -67,6 +68,12 @@ function Weight({ library }: { library: Library }) {
         <Figure value={saved(library.bytes_before, library.bytes_now)} caption="off the files" tone={treated ? "leaf" : "ink"} />
         <Figure value={saved(library.bytes_before, library.bytes_lightest)} caption="for a modern browser" tone={treated ? "leaf" : "ink"} />
       </div>
+      {sent && sent.requests > 0 && (
+        <p className="mt-4 text-sm text-quiet">
+          In 30 days visitors were sent <Link className="font-semibold text-plum" to={addressOf(library.slug, "serve")}>{bytes(sent.bytes)}</Link> instead of{" "}
+          {bytes(sent.bytes_before)}, <span className="text-leaf">{saved(sent.bytes_before, sent.bytes)}</span>.
+        </p>
+      )}
     </Card>
   );
 }

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pydantic import Field
 
 from .common import Answer
+from .delivery import Sent
 
 
 class Slat(Answer):
@@ -30,6 +31,7 @@ class Savings(Answer):
     copies: int
     bytes_copies: int
     bytes_backups: int
+    sent: Sent = Field(default_factory=Sent, description="What visitors were sent in the last 30 days.")
     by_format: list[Slat]
     by_role: list[Slat]
     by_folder: list[Slat]

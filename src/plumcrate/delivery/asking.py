@@ -139,11 +139,12 @@ def _fault(got: Got, question: Question, file: PageFile | None) -> str | None:
     forms: list[tuple[str, int]] = [(file.media_type, file.bytes)]
     forms += [(copy.media_type, copy.bytes) for copy in file.copies]
     shown = [form for form in forms if form[0] == file.media_type or form[0] in _SHOWS[got.browser]]
-    sized = {size.path: size for size in file.sizes}
     if got.media_type not in {kind for kind, _ in shown}:
         return f"a browser that does not show {got.media_type or 'it'} received it"
-    if len(set(question.addresses.values())) > 1 or sized:
-        # The page chose among sizes: what counts is that it chose the best kind.
+    if len(set(question.addresses.values())) > 1:
+        # The page offers kinds: it leaves one out where a narrow screen would fetch more by it.
+        return None
+    if file.sizes:
         best = min(shown, key=lambda form: form[1])[0]
         return None if got.media_type == best else f"{best} would be lighter"
     lightest = min(size for _, size in shown)

@@ -19,7 +19,7 @@ from sqlalchemy import select
 
 from plumcrate.api.auth import hash_password, new_key
 from plumcrate.client import Client, ClientError
-from plumcrate.contract import Delivery, LibraryChange, LibraryRequest, NewFiles, Role, Upkeep
+from plumcrate.contract import Caches, Delivery, LibraryChange, LibraryRequest, NewFiles, Role, Upkeep
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Person
 
@@ -101,7 +101,7 @@ class Demo:
         facts: dict[str, Any] = json.loads(place.read_text()) if place.exists() else {}
         database = Database(url)
         database.migrate()
-        for name, wanted in (("port", 8020), ("site_port", 8030)):
+        for name, wanted in (("port", 8020), ("site_port", 8030), ("cache_port", 8040)):
             facts[name] = _port(facts.get(name, wanted))
         with database.begin() as session:
             if not session.scalar(select(Person.id).where(Person.email == _EMAIL)) or "key" not in facts:
@@ -131,8 +131,11 @@ class Demo:
             "PLUMCRATE_SITE_NAME": _LIBRARY,
             "PLUMCRATE_URL": f"http://127.0.0.1:{facts['port']}",
             "PLUMCRATE_KEY": facts["key"],
+            "PLUMCRATE_CACHE_ORIGIN": f"http://127.0.0.1:{facts['port']}",
+            "PLUMCRATE_CACHE_PORT": str(facts["cache_port"]),
         }
-        for name, module in (("service", "api"), ("worker", "work"), ("site", "demo.site")):
+        modules = {"service": "api", "worker": "work", "site": "demo.site", "cache": "demo.cache"}
+        for name, module in modules.items():
             with (self.home / f"{name}.log").open("ab") as log:
                 self._children[name] = subprocess.Popen(
                     [sys.executable, "-m", f"plumcrate.{module}"],
@@ -165,7 +168,12 @@ class Demo:
                 # What the site's visitors upload is treated at once; the site tells of it.
                 upkeep = Upkeep(new_files=NewFiles.AT_ONCE)
                 address = f"http://127.0.0.1:{facts['site_port']}/media"
-                delivery = Delivery(public=True, address=address)
+                # Pages fetch copies and sizes through the cache, as they would from a CDN.
+                cache = f"http://127.0.0.1:{facts['cache_port']}"
+                delivery = Delivery(
+                    public=True, address=address, base=f"{cache}/media/{_LIBRARY}",
+                    caches=Caches(purge=[cache], tag_header="Cache-Tag"),
+                )  # fmt: skip
                 client.change_library(_LIBRARY, LibraryChange(upkeep=upkeep, delivery=delivery))
             hook = self.home / "hook.json"
             if not hook.exists():
@@ -183,7 +191,7 @@ Plum Crate is up.
   Console   http://127.0.0.1:{facts["port"]}
   Sign in   {_EMAIL}
   Password  {facts["password"]}
-  The site  http://127.0.0.1:{facts["site_port"]}
+  The site  http://127.0.0.1:{facts["site_port"]}, whose pages fetch light pictures through a small cache
 
 Three commands to try, in this folder:
   {program} libraries

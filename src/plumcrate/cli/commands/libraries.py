@@ -162,6 +162,12 @@ def _savings_lines(savings: Savings) -> list[RenderableType]:
         f"({saved(total.bytes_before, total.bytes_lightest)}), with {savings.copies:,} copies "
         f"({size(savings.bytes_copies)} on disk). Backups hold {size(savings.bytes_backups)}.",
     ]
+    if savings.sent.requests:
+        sent = savings.sent
+        lines.append(
+            f"In 30 days visitors were sent {size(sent.bytes)} of them instead of {size(sent.bytes_before)} "
+            f"({saved(sent.bytes_before, sent.bytes)})."
+        )
     for title, slats in (
         ("by format", savings.by_format),
         ("by kind of file", savings.by_role),

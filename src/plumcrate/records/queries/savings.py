@@ -8,6 +8,8 @@ from sqlalchemy.orm import Session
 from plumcrate import contract
 from plumcrate.records.tables import Backup, Derived, Library, Picture
 
+from .traffic import traffic
+
 _SLATS = """
 SELECT {name} AS name, count(*) AS files, sum(f.size_before) AS before, sum(f.size_now) AS now,
     sum(least(f.size_now, c.size)) AS lightest
@@ -57,6 +59,7 @@ def savings(session: Session, library: Library) -> contract.Savings:
         copies=copies,
         bytes_copies=int(bytes_copies),
         bytes_backups=int(backups or 0),
+        sent=traffic(session, library.id, 30).total,
         by_format=slats("coalesce(f.format, 'unknown')"),
         by_role=slats("f.role", order="1"),
         by_folder=slats("p.folder", order="1"),
