@@ -23,7 +23,7 @@ _LONGEST = 65_536
 #: Paths that are longer are no files of a library.
 _LONGEST_PATH = 1_000
 #: A batch ends with so many different counts, so many bytes of paths, or so many bytes of log.
-_MOST_COUNTS, _MOST_PATHS, _MOST_BYTES = 10_000, 700_000, 256_000_000
+_MOST_COUNTS, _MOST_PATHS, _MOST_BYTES = 10_000, 500_000, 256_000_000
 
 Key = tuple[date, bytes, int | None, bool]
 

@@ -16,7 +16,8 @@ Address = Annotated[str, StringConstraints(pattern=r"^https?://[^\s\x00-\x1f]+$"
 #: A pattern for paths: ``*`` stands for anything within a folder, ``**`` for folders too.
 Pattern = Annotated[str, StringConstraints(min_length=1, max_length=300)]
 _DAY = re.compile(r"\d{4}-\d{2}-\d{2}\Z", re.ASCII)
-_TOKEN = re.compile(r"^[!#$%&'*+.^_`|~0-9A-Za-z-]+$")
+#: RFC 9110, section 5.6.2.
+_TOKEN = r"^[!#$%&'*+.^_`|~0-9A-Za-z-]+$"
 HeaderName = Annotated[str, StringConstraints(pattern=_TOKEN, max_length=80)]
 
 
@@ -216,7 +217,7 @@ class Counts(Message):
     log: Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{16}$")]
     begin: Whole = Field(ge=0, le=2**62)
     end: Whole = Field(ge=0, le=2**62)
-    counts: list[Count] = Field(max_length=20_000)
+    counts: list[Count] = Field(max_length=10_000)
 
 
 class LogPosition(Answer):
