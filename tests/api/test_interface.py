@@ -46,5 +46,5 @@ def test_nothing_undocumented_and_no_5xx(subject: Service, tmp_path: Path, signe
         ],
         cwd=tmp_path, capture_output=True, text=True, timeout=900, check=False,
     )  # fmt: skip
-    assert done.returncode == 0, done.stdout[-6000:]
+    assert done.returncode == 0, done.stdout.partition("= WARNINGS =")[0][-20_000:]
     assert subject.client.health().database

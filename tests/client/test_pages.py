@@ -197,3 +197,11 @@ def test_other_events_pass_through() -> None:
     nothing: Callable[..., Any] = lambda *_: None  # noqa: E731
     asyncio.run(AsgiPages(app, Service().pages)({"type": "lifespan"}, nothing, nothing))
     assert seen == ["lifespan"]
+
+
+@pytest.mark.parametrize("now", [0.0, 35_514.623547071, 2.0**40 + 0.1])
+def test_what_is_not_known_is_asked_for_whatever_the_clock_says(now: float) -> None:
+    service = Service()
+    service.now = now
+    service.pages._seconds = 0.2
+    assert b"<source" in Site(service.pages).ask("wsgi")[1]

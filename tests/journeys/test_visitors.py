@@ -103,7 +103,7 @@ def ledge(template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[L
         service.start_worker()
         service.client.connect(LibraryRequest(name="Ledge", root=str(root)))
         service.client.wait_for_job(service.client.start_survey("ledge").id)
-        client = Client(service.url, service.key, timeout=5)
+        client = Client(service.url, service.key, timeout=60)
         pages = SitePages(client, "ledge", seconds=0.2)
         port = free_port()
         with running(create_site(root, pages=pages), port) as site:

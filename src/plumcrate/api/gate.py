@@ -33,10 +33,11 @@ _OPEN = re.compile(
     rf"|(GET|HEAD) {API}/docs|(GET|HEAD) {API}/openapi\.json)\Z"
 )
 _PAGE = re.compile(rf"POST {API}/libraries/[^/]+/page\Z")
+_LISTS = re.compile(rf"POST {API}/libraries/[^/]+/(traffic/log|page-files)\Z")
 _UPLOAD = re.compile(rf"PUT {API}/libraries/[^/]+/files/.+\Z", re.S)
 _MOST_BODY = 2_000_000
 _MOST_OPEN_BODY = 1_000_000
-_MOST_PAGE = 200_000_000
+_MOST_LIST, _MOST_PAGE = 20_000_000, 200_000_000
 #: A body that stops for so long, in seconds, is given up; so is one slower than this on the whole.
 _IDLE, _SLOWEST = 20.0, 1_000
 
@@ -131,6 +132,8 @@ class Gate:
         scope.setdefault("state", {})["person"] = person
         if _PAGE.match(asked):
             return _MOST_PAGE
+        if _LISTS.match(asked):
+            return _MOST_LIST
         return self._settings.max_upload_mb * 1_000_000 if _UPLOAD.match(asked) else _MOST_BODY
 
 

@@ -73,11 +73,11 @@ class SitePages:
         now, known, lacking = self._clock(), {}, []
         with self._guard:
             for path in paths:
-                at, file = self._files.get(path, (now - self._seconds, None))
-                if now - at >= self._seconds:
+                found = self._files.get(path)
+                if found is None or now - found[0] >= self._seconds:
                     lacking.append(path)
-                elif file is not None:
-                    known[path] = file
+                elif found[1] is not None:
+                    known[path] = found[1]
         settings = self._settings
         for at in range(0, len(lacking) if settings is not None else 0, _MOST_ASKED):
             assert settings is not None

@@ -204,7 +204,7 @@ class Count(Message):
     parts of a file it is None, and ``total`` their sum."""
 
     day: Annotated[date, BeforeValidator(_written)]
-    path: Annotated[str, StringConstraints(min_length=1, max_length=4_096)]
+    path: Annotated[str, StringConstraints(min_length=1, max_length=1_000)]
     requests: Whole = Field(ge=1, le=10**12)
     bytes: Whole | None = Field(ge=0, le=10**12)
     total: Whole = Field(ge=0, le=10**18)
