@@ -6588,7 +6588,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "text/html": string;
+                "text/html": unknown;
             };
         };
         responses: {

@@ -46,7 +46,8 @@ def page_files(
     response_class=Response,
     responses={200: {"content": {"text/html": {}}, "description": "The page, saying the right markup"}},
     openapi_extra={
-        "requestBody": {"required": True, "content": {"text/html": {"schema": {"type": "string"}}}}
+        # Anything at all may stand in a page.
+        "requestBody": {"required": True, "content": {"text/html": {"schema": {}}}}
     },
 )
 async def page(
