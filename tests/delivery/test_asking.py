@@ -133,3 +133,17 @@ def test_pages_that_cannot_be_asked_for(page: str, answer: Answer, said: str) ->
 def test_without_an_address_nothing_can_be_asked() -> None:
     with pytest.raises(CannotAsk, match="its address"):
         Asker(Delivery())
+
+
+def test_a_base_is_resolved_against_the_page_and_nonsense_is_refused() -> None:
+    page = '<!doctype html><base href="/media/"><img src="kite.jpg">'
+    (question,) = asker(lambda _: httpx.Response(200, html=page)).of_page("/visit")
+    assert question.path == "kite.jpg"
+    with pytest.raises(CannotAsk, match="must be of the site"):
+        asker(lambda _: httpx.Response(200)).of_page("http://[broken")
+
+
+@pytest.mark.parametrize("address", ["http://[x", "https://x:99999/a", "https:///a", "http://:80/"])
+def test_an_address_names_a_host(address: str) -> None:
+    with pytest.raises(ValueError, match="names no host"):
+        Delivery(address=address)

@@ -245,3 +245,10 @@ def test_addresses_are_written_safely() -> None:
 )
 def test_what_caches_say_is_read(status: str, said: str) -> None:
     assert said_by(status) == said
+
+
+def test_a_host_s_name_may_be_in_any_script(database: Database, caches: Caches) -> None:
+    setting(database, **SETTINGS | {"address": "https://bücher.example/media"})
+    touch(database)
+    caches.purger.turn()
+    assert [request.headers["host"] for request in caches.asked] == ["xn--bcher-kva.example"]

@@ -346,3 +346,16 @@ def test_a_tag_that_never_ends_takes_linear_time() -> None:
     sent = [b'<img alt="', *[b"x" * 1_000] * 3_000]
     out = b"".join(stream.over(sent))
     assert out == b"".join(sent)
+
+
+def test_signs_beyond_the_page_s_encoding_are_written_as_references() -> None:
+    settings_ = Delivery(address="https://ledge.example/media", markup=Markup(lazy=False, dimensions=False))
+    page = (
+        '<img src="/media/&#8364;é.jpg"><img alt="é" sizes="&#8364;é" srcset="/media/dot.jpg 100w">'
+        '<p style="background:url(/media/2025/Übersicht%20&amp;%20Preise,%20neu.jpg)" title="&#8364;">é'
+    ).encode()
+    out, tally = rewrite(page, HERE, settings_, look_up)
+    assert tally.changed == 1
+    assert b'sizes="&#8364;&#233;"' in out or b'sizes="&amp;#8364;' not in out
+    assert out.decode().count("é") == page.decode().count("é"), "what is put in is ASCII"
+    assert rewrite(out, HERE, settings_, look_up)[0] == out

@@ -6,13 +6,30 @@ import re
 from datetime import date
 from enum import StrEnum
 from typing import Annotated
+from urllib.parse import urlsplit
 
-from pydantic import BeforeValidator, Field, StringConstraints
+from pydantic import AfterValidator, BeforeValidator, Field, StringConstraints
 
 from .common import Answer, Flag, Message, Whole
 
+
+def _with_a_host(address: str) -> str:
+    try:
+        parts = urlsplit(address)
+        fit = bool(parts.hostname) and parts.port != 0
+    except ValueError:
+        fit = False
+    if not fit:
+        raise ValueError("the address names no host, or its port makes no sense")
+    return address
+
+
 #: The address of a folder or a server.
-Address = Annotated[str, StringConstraints(pattern=r"^https?://[^\s\x00-\x1f]+$", max_length=500)]
+Address = Annotated[
+    str,
+    StringConstraints(pattern=r"^https?://[^\s\x00-\x1f]+$", max_length=500),
+    AfterValidator(_with_a_host),
+]
 #: A pattern for paths: ``*`` stands for anything within a folder, ``**`` for folders too.
 Pattern = Annotated[str, StringConstraints(min_length=1, max_length=300)]
 _DAY = re.compile(r"\d{4}-\d{2}-\d{2}\Z", re.ASCII)

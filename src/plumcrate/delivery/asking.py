@@ -67,8 +67,12 @@ class Asker:
 
     def of_page(self, page: str) -> list[Question]:
         """The pictures of a page, with what its markup offers to each browser. Raises :class:`CannotAsk`."""
-        address = urljoin(self._home, page)
-        if urlsplit(address)[:2] != urlsplit(self._home)[:2]:
+        try:
+            address = urljoin(self._home, page)
+            same = urlsplit(address)[:2] == urlsplit(self._home)[:2]
+        except ValueError:
+            same = False
+        if not same:
             raise CannotAsk("the page must be of the site that serves the library")
         try:
             with self._http.stream("GET", address, headers={"Accept": "text/html"}) as answer:
@@ -79,7 +83,7 @@ class Asker:
                     body += piece
                     if len(body) > _MOST_PAGE:
                         raise CannotAsk(f"{address} is larger than {_MOST_PAGE:,} bytes")
-        except (httpx.TransportError, httpx.InvalidURL) as error:
+        except (httpx.HTTPError, httpx.InvalidURL) as error:
             raise CannotAsk(f"the site does not answer at {address}: {error}") from None
         return [
             question
@@ -89,8 +93,12 @@ class Asker:
 
     def _question(self, offer: Offer, page: str) -> Question | None:
         """None for pictures that are not of the library."""
+        try:
+            page = urljoin(page, offer.base or "")
+        except ValueError:
+            return None
         homes = [self._home, *([self._settings.base] if self._settings.base else [])]
-        places = [Addresses(offer.base or page, home) for home in homes]
+        places = [Addresses(page, home) for home in homes]
 
         def path_of(address: str) -> str | None:
             found = (place.place(address) for place in places)
@@ -100,8 +108,7 @@ class Asker:
         chosen = {browser: offer.chosen(_SHOWS[browser]) for browser in Browser}
         if own is None or any(path_of(address) is None for address in chosen.values()):
             return None
-        base = offer.base or page
-        return Question(own, {browser: urljoin(base, address) for browser, address in chosen.items()})
+        return Question(own, {browser: urljoin(page, address) for browser, address in chosen.items()})
 
     def ask(self, questions: Sequence[Question], files: dict[str, PageFile]) -> list[list[Got]]:
         """For each question what each browser received; ``files``: what is on record, by path."""
@@ -121,7 +128,7 @@ class Asker:
                 got.headers = {name: value for name, value in answer.headers.items() if name in _TOLD}
                 got.media_type = answer.headers.get("content-type", "").partition(";")[0].strip().lower()
                 got.bytes = sum(len(piece) for piece in answer.iter_raw())
-        except (httpx.TransportError, httpx.InvalidURL) as error:
+        except (httpx.HTTPError, httpx.InvalidURL) as error:
             got.fault = f"nothing answers: {error or type(error).__name__}"
             return got
         status = got.headers.get("cache-status")

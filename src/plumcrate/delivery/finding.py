@@ -95,6 +95,7 @@ class Finder:
         self._database, self._clock = database, clock
         self._libraries: dict[str, tuple[float, Served | None, Store | None]] = {}
         self._files: OrderedDict[tuple[int, str], _Remembered] = OrderedDict()
+        self._told = 0  # how often it was told to forget
         self._guard = threading.Lock()
 
     @contextmanager
@@ -132,6 +133,7 @@ class Finder:
     def forget(self, what: tuple[int, str] | None) -> None:
         """Asks for a file's record anew the next time, by library and path; None: for every one."""
         with self._guard:
+            self._told += 1
             if what is None:
                 self._files.clear()
             else:
@@ -154,12 +156,14 @@ class Finder:
     def _known(self, library_id: int, path: str, *, anew: bool = False) -> _Remembered:
         now, key = self._clock(), (library_id, path)
         with self._guard:
-            remembered = self._files.get(key)
+            remembered, told = self._files.get(key), self._told
         if remembered is not None and now - remembered.at < (_PAUSE if anew else _LASTING):
             return remembered
         with self._database.begin() as session:
             remembered = _Remembered(now, known_at(session, library_id, path))
         with self._guard:
+            if self._told != told:
+                return remembered  # it may have been read before what was told
             self._files[key] = remembered
             self._files.move_to_end(key)
             while len(self._files) > _MOST:

@@ -72,16 +72,15 @@ class Purger:
     def _tell_one(self, cache: str, slug: str, due: Sequence[Due], settings: Delivery) -> None:
         """Tells one cache. Raises :class:`CacheSilent`."""
         for address in addresses_of((row.path for row in due), settings):
-            parts = urlsplit(address)
-            target = f"{cache.rstrip('/')}{parts.path}"
-            self._ask(cache, target, {"Host": parts.netloc})
+            target = f"{cache.rstrip('/')}{urlsplit(address).path}"
+            self._ask(cache, target, {"Host": _host(address)})
         header = settings.caches.tag_header
         if header is None:
             return
         tags = sorted({tag_of(slug, row.picture_id) for row in due if row.picture_id})
-        hosts = [urlsplit(each).netloc for each in (settings.address, settings.base) if each is not None]
+        hosts = [_host(each) for each in (settings.address, settings.base) if each is not None]
         for at in range(0, len(tags), _TAGS):
-            for host in dict.fromkeys(hosts or [urlsplit(cache).netloc]):
+            for host in dict.fromkeys(hosts or [_host(cache)]):
                 self._ask(
                     cache, f"{cache.rstrip('/')}/", {"Host": host, header: ", ".join(tags[at : at + _TAGS])}
                 )
@@ -89,7 +88,7 @@ class Purger:
     def _ask(self, cache: str, target: str, headers: dict[str, str]) -> None:
         try:
             answer = self._http.request("PURGE", target, headers=headers)
-        except (httpx.TransportError, httpx.InvalidURL) as error:
+        except (httpx.HTTPError, httpx.InvalidURL) as error:
             raise CacheSilent(f"the cache {cache} does not answer: {error or type(error).__name__}") from None
         # What a cache does not hold need not be purged.
         if not answer.is_success and answer.status_code != 404:
@@ -115,6 +114,11 @@ def addresses_of(paths: Iterable[str], settings: Delivery) -> list[str]:
     """Where visitors fetch files: on the site, and at the address for copies."""
     homes = [each.rstrip("/") for each in (settings.address, settings.base) if each is not None]
     return [f"{home}/{quote(path, safe=_SAFE)}" for path in paths for home in homes]
+
+
+def _host(address: str) -> str:
+    """What ``Host`` says of an address, in ASCII whatever the name."""
+    return httpx.URL(address).netloc.decode("ascii")
 
 
 _SAFE = "/-._~!$&'()*+,;=:@"

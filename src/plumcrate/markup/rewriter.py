@@ -14,7 +14,7 @@ from plumcrate.contract import Markup, PageFile
 from . import selection, styles
 from .addresses import Addresses, Place
 from .pictures import Spot, Writer, is_large, spot_of
-from .references import escaped
+from .references import decoded, escaped
 from .tokenizer import Attribute, Tag, Tokenizer
 
 #: The facts of files by their paths in the library; those that are not known are not in the answer.
@@ -152,7 +152,7 @@ class Rewriter:
         return spot_of(tag, self._addresses, self._said)
 
     def _said(self, attribute: Attribute) -> str:
-        return self._text(attribute.text)
+        return decoded(self._text(attribute.value))
 
     def _stays(self, tag: Tag) -> bool:
         classes = tag.attributes.get("class")
@@ -175,7 +175,9 @@ class Rewriter:
                 insertions += self._picture(unit, writer)
         pieces, at = [], self._from
         for offset, inserted in sorted(insertions, key=lambda insertion: insertion[0]):
-            pieces += [self._held[at - self._from : offset - self._from], inserted]
+            # Whatever the page is written in, it holds ASCII.
+            plain = inserted.encode("ascii", "xmlcharrefreplace").decode()
+            pieces += [self._held[at - self._from : offset - self._from], plain]
             at = offset
         pieces.append(self._held[at - self._from : settled - self._from])
         self._held, self._from = self._held[settled - self._from :], settled
@@ -233,7 +235,7 @@ class Rewriter:
             if "type" in source.tag.attributes and not source.candidates:
                 continue
             also = "".join(
-                f' {name}="{escaped(attribute.text)}"'
+                f' {name}="{escaped(self._said(attribute))}"'
                 for name, attribute in source.tag.attributes.items()
                 if name == "media"
             )

@@ -66,7 +66,10 @@ async def page(
         raise ApiError("no-address", "say first where the site serves the library's folder: its address")
     kind = request.headers.get("content-type", "text/html")
     facts = PageFacts(database, library_id, _placeholders(request), settings.markup.placeholder)
-    stream = PageStream(urljoin(settings.address, address), settings, facts.of, _charset(kind))
+    try:
+        stream = PageStream(urljoin(settings.address, address), settings, facts.of, _charset(kind))
+    except ValueError:
+        raise ApiError("invalid-request", "the page's address makes no sense") from None
     rewritten = await _rewritten(request, stream)
     # Written by strangers and sent from our address: nothing in it may act in the console's name.
     headers = {"Content-Security-Policy": "default-src 'none'; sandbox"}

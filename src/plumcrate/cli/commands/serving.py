@@ -239,7 +239,7 @@ def _tell(service: Client, library: str, number: str, batch: Batch) -> None:
     try:
         service.count_log(library, Counts(log=number, begin=batch.begin, end=batch.end, counts=counts))
     except ProblemError as error:
-        if error.problem.type.rpartition("/")[2] != "counted-already":
+        if error.code != "counted-already":
             raise
         raise WrongCommand("somebody else is counting this log just now") from None
 
