@@ -26,6 +26,7 @@ NAMES = {
     "interface": "the interface against its own description, many times more than in the tests",
     "serving": "served copies a second, against the framework's static files and nginx",
     "pages": "500 pages of real documentation rewritten: nothing else changed, MB/s",
+    "weighing": "repeats of one page, and what is found on 20 pages of real documentation",
     "accesslog": "an access log of a gigabyte: seconds, memory",
     "load": "two workers, uploads during a run, the site's answers, twenty kills",
 }

@@ -25,7 +25,6 @@ from rich.table import Table
 from sqlalchemy import func, select, text, true
 
 from plumcrate.contract import FileState, RecipeSettings
-from plumcrate.demo.postgres import PrivatePostgres
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
 from plumcrate.keeping.changes import Note
@@ -35,6 +34,7 @@ from plumcrate.keeping.prune import Which, finish_pruning, prune
 from plumcrate.keeping.recovery import recover
 from plumcrate.keeping.steps import Step
 from plumcrate.records.database import Database
+from plumcrate.records.private import PrivatePostgres
 from plumcrate.records.queries.libraries import new_library
 from plumcrate.records.tables import Derived, File, Journal, Library, Picture
 from plumcrate.storage.errors import NotThere, StorageError
@@ -417,7 +417,7 @@ def main() -> None:
     with TemporaryDirectory() as folder:
         home = Path(folder)
         home.chmod(0o755)
-        server = PrivatePostgres(home / "postgres")
+        server = PrivatePostgres(home / "postgres", elsewhere=True)
         database = Database(server.start(), pool_size=2)
         database.migrate()
         (home / "kills").mkdir()

@@ -10,7 +10,7 @@ import psycopg
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.contract import KeyRequest, LibraryRequest, Role
+from plumcrate.contract import KeyRequest, LibraryRequest
 
 from .stand import stand
 
@@ -26,7 +26,7 @@ def main() -> None:
         # A key whose number is not guessed, or it would soon be revoked.
         with psycopg.connect(bench.database.url, autocommit=True) as connection:
             connection.execute("ALTER TABLE keys ALTER COLUMN id RESTART WITH 1000000000")
-        secret = bench.client.make_key(KeyRequest(name="far away", role=Role.ADMINISTER)).secret
+        secret = bench.client.make_key(KeyRequest(name="far away", service=True)).secret
         for who, headers in (
             ("with a key", ["--header", f"Authorization: Bearer {secret}"]),
             ("without one", []),

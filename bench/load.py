@@ -19,7 +19,7 @@ from rich.console import Console
 from rich.table import Table
 
 from plumcrate.contract import NewFiles, RunKind, RunRequest, Scope
-from plumcrate.demo.postgres import free_port
+from plumcrate.records.private import free_port
 
 from .corpus import as_uploaded, photo, wallpapers
 from .stand import Stand, stand

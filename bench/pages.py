@@ -71,7 +71,7 @@ def main() -> None:
 
 def _pages() -> list[tuple[str, bytes]]:
     """Addresses and contents; pages with pictures first, so that there are many of them."""
-    root = _unpacked()
+    root = unpacked()
     found = sorted(path for path in root.rglob("*.html") if path.is_file() and not path.is_symlink())
     read = [(path, path.read_bytes()) for path in found if path.stat().st_size < 2_000_000]
     with_pictures = [pair for pair in read if b"<img" in pair[1].lower()]
@@ -83,7 +83,8 @@ def _pages() -> list[tuple[str, bytes]]:
     ]
 
 
-def _unpacked() -> Path:
+def unpacked() -> Path:
+    """Where the documentation lies, downloaded when it is not there yet."""
     target = _HOME / "documentation"
     if not target.exists():
         _HOME.mkdir(parents=True, exist_ok=True)

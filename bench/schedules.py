@@ -19,8 +19,8 @@ import structlog
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.demo.postgres import PrivatePostgres
 from plumcrate.records.database import Database
+from plumcrate.records.private import PrivatePostgres
 
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "tests/keeping"))
 
@@ -67,7 +67,7 @@ def main() -> None:
     wrong: list[str] = []
     with TemporaryDirectory() as folder:
         Path(folder).chmod(0o755)
-        server = PrivatePostgres(Path(folder) / "postgres", fast=True)
+        server = PrivatePostgres(Path(folder) / "postgres", fast=True, elsewhere=True)
         url = server.start()
         database = Database(url)
         database.migrate()

@@ -25,7 +25,7 @@ from sqlalchemy import insert
 
 from plumcrate.contract import Delivery
 from plumcrate.delivery.rules import Ground, Server, rules
-from plumcrate.demo.postgres import free_port
+from plumcrate.records.private import free_port
 from plumcrate.records.tables import Derived, File, Library, Picture
 
 from .stand import Stand, stand

@@ -13,11 +13,11 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from plumcrate.api.auth import new_key
 from plumcrate.client import Client, ClientError
-from plumcrate.contract import LibraryRequest, Role
-from plumcrate.demo.postgres import PrivatePostgres, free_port
+from plumcrate.contract import KeyRequest, LibraryRequest
+from plumcrate.people.keys import new_key
 from plumcrate.records.database import Database
+from plumcrate.records.private import PrivatePostgres, free_port
 
 
 @dataclass
@@ -76,11 +76,11 @@ def stand(*, workers: int = 1, children: int = 2) -> Iterator[Stand]:
         home = Path(folder)
         home.chmod(0o755)
         (home / "state").mkdir()
-        server = PrivatePostgres(home / "postgres")
+        server = PrivatePostgres(home / "postgres", elsewhere=True)
         database = Database(server.start())
         database.migrate()
         with database.begin() as session:
-            _, key = new_key(session, "bench", Role.ADMINISTER)
+            _, key = new_key(session, KeyRequest(name="bench", service=True), "bench")
         port = free_port()
         found = Stand(home, database, Client(f"http://127.0.0.1:{port}", key, timeout=120), port)
         try:

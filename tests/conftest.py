@@ -20,18 +20,25 @@ import psycopg
 import pytest
 from PIL import Image
 
-from plumcrate.api.auth import hash_password, new_key
 from plumcrate.client import Client, ClientError
-from plumcrate.contract import JobKind, RecipeSettings, Role, SurveyReport
-from plumcrate.demo.postgres import PrivatePostgres, free_port
+from plumcrate.contract import JobKind, KeyRequest, RecipeSettings, SurveyReport
 from plumcrate.demo.world import build
 from plumcrate.keeping.keeper import Keeper
+from plumcrate.people.invitations import new_person
+from plumcrate.people.keys import new_key
 from plumcrate.records.database import Database
+from plumcrate.records.private import PrivatePostgres, free_port
 from plumcrate.records.queries.libraries import new_library
-from plumcrate.records.tables import File, Job, Person, Picture
+from plumcrate.records.tables import File, Job, Picture
 from plumcrate.storage.names import MARK_NAME
 from plumcrate.work.jobs import carry_out
 from plumcrate.work.survey import survey
+
+# A browser is waited for as long as a busy machine may need.
+with contextlib.suppress(ImportError):
+    from playwright.sync_api import expect
+
+    expect.set_options(timeout=60_000)
 
 PASSWORD = "a lamp in every window"
 EMAIL = "keeper@gannetledge.example"
@@ -40,7 +47,7 @@ EMAIL = "keeper@gannetledge.example"
 @pytest.fixture(scope="session")
 def postgres(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     """The address of a fresh server; stopped and deleted at the end."""
-    server = PrivatePostgres(tmp_path_factory.mktemp("postgres") / "server", fast=True)
+    server = PrivatePostgres(tmp_path_factory.mktemp("postgres") / "server", fast=True, elsewhere=True)
     yield server.start()
     server.remove()
 
@@ -171,20 +178,26 @@ class Service:
     key: str
     client: Client
     processes: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
+    #: Further settings, for what is started from now on.
+    environment: dict[str, str] = field(default_factory=dict)
 
     @property
     def url(self) -> str:
         return f"http://127.0.0.1:{self.port}"
 
     def start(self, name: str, module: str) -> None:
-        environment = os.environ | {
-            "PLUMCRATE_DATABASE_URL": self.database_url,
-            "PLUMCRATE_STATE_DIR": str(self.state),
-            "PLUMCRATE_PORT": str(self.port),
-            "PLUMCRATE_CHILDREN": "2",
-            "PLUMCRATE_MAX_MEGAPIXELS": "60",
-            "PLUMCRATE_RETRY_SECONDS": "[0.5, 0.5, 0.5, 2, 4, 8]",
-        }
+        environment = (
+            os.environ
+            | {
+                "PLUMCRATE_DATABASE_URL": self.database_url,
+                "PLUMCRATE_STATE_DIR": str(self.state),
+                "PLUMCRATE_PORT": str(self.port),
+                "PLUMCRATE_CHILDREN": "2",
+                "PLUMCRATE_MAX_MEGAPIXELS": "60",
+                "PLUMCRATE_RETRY_SECONDS": "[0.5, 0.5, 0.5, 2, 4, 8]",
+            }
+            | self.environment
+        )
         with (self.state / f"{name}.log").open("ab") as log:
             self.processes[name] = subprocess.Popen(
                 [sys.executable, "-m", module],
@@ -193,7 +206,7 @@ class Service:
 
     def start_service(self) -> None:
         self.start("service", "plumcrate.api")
-        wait_for(self._answers, 30)
+        wait_for(self._answers)
 
     def start_worker(self, name: str = "worker") -> None:
         self.start(name, "plumcrate.work")
@@ -202,7 +215,7 @@ class Service:
         """Ends one process as a power cut would: no warning, no clean-up."""
         process = self.processes.pop(name)
         process.send_signal(number)
-        process.wait(30)
+        process.wait(120)
 
     def _answers(self) -> bool:
         with contextlib.suppress(ClientError):
@@ -214,10 +227,10 @@ class Service:
         for process in self.processes.values():
             with contextlib.suppress(ProcessLookupError):
                 os.killpg(process.pid, signal.SIGKILL)
-            process.wait(10)
+            process.wait(120)
 
 
-def wait_for(condition: Callable[[], object], seconds: float = 60.0) -> None:
+def wait_for(condition: Callable[[], object], seconds: float = 240.0) -> None:
     """Returns as soon as the condition holds; fails when it does not within the time."""
     deadline = time.monotonic() + seconds
     while not condition():
@@ -226,17 +239,14 @@ def wait_for(condition: Callable[[], object], seconds: float = 60.0) -> None:
 
 
 @contextlib.contextmanager
-def running_service(url: str, state: Path) -> Iterator[Service]:
-    """A service that runs, with a person and a key, and no worker yet."""
+def running_service(url: str, state: Path, *, nobody: bool = False) -> Iterator[Service]:
+    """A service that runs, with a person and a key, and no worker yet. ``nobody``: without the person."""
     state.mkdir()
     database = Database(url)
     with database.begin() as session:
-        _, key = new_key(session, "tests", Role.ADMINISTER)
-        session.add(
-            Person(
-                email=EMAIL, name="The keeper", role=Role.ADMINISTER, password_hash=hash_password(PASSWORD)
-            )
-        )
+        _, key = new_key(session, KeyRequest(name="tests", service=True), "tests")
+        if not nobody:
+            new_person(session, EMAIL, "The keeper", PASSWORD, service=True)
     database.close()
     port = free_port()
     running = Service(url, state, port, key, Client(f"http://127.0.0.1:{port}", key))

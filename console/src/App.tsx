@@ -1,21 +1,23 @@
 /** Who is here, which library, which page. */
 
 import { lazy, Suspense } from "react";
-import { Navigate, Route, Routes, useParams } from "react-router";
+import { Navigate, NavLink, Route, Routes, useLocation, useParams } from "react-router";
 import { Problem } from "./api/client";
 import { useLive } from "./api/live";
 import { useLibraries, usePerson } from "./api/queries";
 import { Frame } from "./parts/Frame";
-import { ErrorNote, Shape } from "./parts/ui";
+import { Empty, ErrorNote, Shape } from "./parts/ui";
 import { Connect } from "./pages/Connect";
 import { SignIn } from "./pages/SignIn";
-import { PAGES } from "./pages";
+import { PAGES, SERVICE } from "./pages";
 import { Tabs } from "./parts/Tabs";
 
-const MachinePage = lazy(() => import("./pages/MachinePage").then((page) => ({ default: page.MachinePage })));
+const AccountPage = lazy(() => import("./pages/AccountPage").then((page) => ({ default: page.AccountPage })));
+const JoinPage = lazy(() => import("./pages/JoinPage").then((page) => ({ default: page.JoinPage })));
 
 export function App() {
   const person = usePerson();
+  const joining = useLocation().pathname === "/join";
   useLive(Boolean(person.data));
   if (person.isPending) return <Waiting />;
   if (person.isError) {
@@ -25,14 +27,37 @@ export function App() {
       </main>
     );
   }
+  if (joining) return <Suspense fallback={<Waiting />}><JoinPage /></Suspense>;
   if (!person.data) return <SignIn />;
   return (
     <Routes>
       <Route path="/connect" element={<Frame person={person.data}><Connect /></Frame>} />
-      <Route path="/machine" element={<Frame person={person.data}><Suspense fallback={<Shape className="h-96" />}><MachinePage /></Suspense></Frame>} />
+      <Route path="/me" element={<Frame person={person.data}><Suspense fallback={<Shape className="h-96" />}><AccountPage person={person.data} /></Suspense></Frame>} />
+      <Route path="/machine" element={<Navigate replace to="/service/machine" />} />
+      {SERVICE.map(({ path, shows: Shown }) => (
+        <Route
+          key={path} path={`/service/${path}`}
+          element={<Frame person={person.data!}><ServiceTabs /><Suspense fallback={<Shape className="h-96" />}><Shown /></Suspense></Frame>}
+        />
+      ))}
       <Route path="/l/:slug/*" element={<InLibrary />} />
       <Route path="*" element={<Home />} />
     </Routes>
+  );
+}
+
+function ServiceTabs() {
+  return (
+    <nav aria-label="The service" className="mb-5 flex max-w-full gap-1 overflow-x-auto border-b border-line">
+      {SERVICE.map(({ path, name }) => (
+        <NavLink
+          key={path} to={`/service/${path}`}
+          className={({ isActive }) => `-mb-px whitespace-nowrap border-b-2 px-3 py-1.5 text-sm font-semibold ${isActive ? "border-plum text-plum" : "border-transparent text-quiet hover:text-plum"}`}
+        >
+          {name}
+        </NavLink>
+      ))}
+    </nav>
   );
 }
 
@@ -47,6 +72,7 @@ function Waiting() {
 
 function Home() {
   const libraries = useLibraries();
+  const person = usePerson().data;
   if (libraries.isPending) return <Waiting />;
   if (libraries.isError) {
     return (
@@ -56,6 +82,13 @@ function Home() {
     );
   }
   const first = libraries.data.find((one) => one.slug === localStorage.getItem("plumcrate-library")) ?? libraries.data[0];
+  if (!first && !person?.service) {
+    return (
+      <Frame person={person!}>
+        <Empty title="Nothing to see yet">You have an account, but no library is open to you. Ask who invited you.</Empty>
+      </Frame>
+    );
+  }
   return <Navigate replace to={first ? `/l/${first.slug}` : "/connect"} />;
 }
 

@@ -2,6 +2,7 @@
 
 import { lazy, type ComponentType } from "react";
 import type { Library } from "./api/client";
+import type { Ability } from "./api/people";
 import { Keep } from "./pages/Keep";
 import { Look } from "./pages/Look";
 import { Review } from "./pages/Review";
@@ -13,6 +14,14 @@ const UpkeepPage = lazy(() => import("./pages/UpkeepPage").then((page) => ({ def
 const ServePage = lazy(() => import("./pages/ServePage").then((page) => ({ default: page.ServePage })));
 const WaysPage = lazy(() => import("./pages/WaysPage").then((page) => ({ default: page.WaysPage })));
 const MarkupPage = lazy(() => import("./pages/MarkupPage").then((page) => ({ default: page.MarkupPage })));
+const WeightsPage = lazy(() => import("./pages/WeightsPage").then((page) => ({ default: page.WeightsPage })));
+const SitePagePage = lazy(() => import("./pages/SitePagePage").then((page) => ({ default: page.SitePagePage })));
+const LibraryPeoplePage = lazy(() => import("./pages/PeoplePage").then((page) => ({ default: page.LibraryPeoplePage })));
+const LibraryKeysPage = lazy(() => import("./pages/KeysPage").then((page) => ({ default: page.LibraryKeysPage })));
+const LibraryAuditPage = lazy(() => import("./pages/AuditPage").then((page) => ({ default: page.LibraryAuditPage })));
+const AllowancePage = lazy(() => import("./pages/AllowancePage").then((page) => ({ default: page.AllowancePage })));
+const ReportPage = lazy(() => import("./pages/ReportPage").then((page) => ({ default: page.ReportPage })));
+const WebhooksPage = lazy(() => import("./pages/WebhooksPage").then((page) => ({ default: page.WebhooksPage })));
 const RunPage = lazy(() => import("./pages/RunPage").then((page) => ({ default: page.RunPage })));
 
 export interface Page {
@@ -26,20 +35,30 @@ export interface Page {
   shows: ComponentType<{ library: Library }>;
   /** The pages that stand beside it under one heading. */
   under?: string;
+  /** What who looks at it must be allowed to do in the library; nothing: to look. */
+  needs?: Ability;
 }
 
 export const PAGES: Page[] = [
-  { path: "", name: "Look", hint: "what is there", shows: Look },
-  { path: "treat", name: "Treat", hint: "start a run", shows: Treat, under: "Treat", tab: "Runs" },
-  { path: "treat/recipe", name: "Recipe", hint: "how pictures are treated", shows: RecipePage, under: "Treat" },
-  { path: "treat/upkeep", name: "Upkeep", hint: "what happens by itself", shows: UpkeepPage, under: "Treat" },
+  { path: "", name: "Look", hint: "what is there", shows: Look, under: "Look", tab: "Library" },
+  { path: "weights", name: "Page weights", hint: "what the site's pages weigh", shows: WeightsPage, under: "Look" },
+  { path: "weights/:page", hint: "one page of the site", shows: SitePagePage },
+  { path: "report", name: "Report", hint: "what was saved, for the client", shows: ReportPage, under: "Look" },
+  { path: "treat", name: "Treat", hint: "start a run", shows: Treat, under: "Treat", tab: "Runs", needs: "treat" },
+  { path: "treat/recipe", name: "Recipe", hint: "how pictures are treated", shows: RecipePage, under: "Treat", needs: "treat" },
+  { path: "treat/upkeep", name: "Upkeep", hint: "what happens by itself", shows: UpkeepPage, under: "Treat", needs: "treat" },
+  { path: "treat/allowance", name: "Allowance", hint: "what may be treated in a month", shows: AllowancePage, under: "Treat", needs: "treat" },
   { path: "treat/:run", hint: "one run", shows: RunPage },
   { path: "review", name: "Review", hint: "the pictures", shows: Review },
   { path: "review/:picture", hint: "one picture", shows: PicturePage },
-  { path: "serve", name: "Serve", hint: "what visitors get", shows: ServePage, under: "Serve", tab: "Visitors" },
-  { path: "serve/ways", name: "Ways", hint: "how files get to visitors", shows: WaysPage, under: "Serve" },
-  { path: "serve/pages", name: "Pages", hint: "what the site's pages say", shows: MarkupPage, under: "Serve" },
-  { path: "keep", name: "Keep", hint: "backups and restoring", shows: Keep },
+  { path: "serve", name: "Serve", hint: "what visitors get", shows: ServePage, under: "Serve", tab: "Visitors", needs: "treat" },
+  { path: "serve/ways", name: "Ways", hint: "how files get to visitors", shows: WaysPage, under: "Serve", needs: "treat" },
+  { path: "serve/pages", name: "Pages", hint: "what the site's pages say", shows: MarkupPage, under: "Serve", needs: "treat" },
+  { path: "keep", name: "Keep", hint: "backups and restoring", shows: Keep, under: "Keep", tab: "Backups", needs: "treat" },
+  { path: "keep/people", name: "People", hint: "who may do what here", shows: LibraryPeoplePage, under: "Keep", needs: "administer" },
+  { path: "keep/keys", name: "Keys", hint: "for machines", shows: LibraryKeysPage, under: "Keep", needs: "administer" },
+  { path: "keep/webhooks", name: "Webhooks", hint: "what is told, both ways", shows: WebhooksPage, under: "Keep", needs: "administer" },
+  { path: "keep/audit", name: "Audit log", hint: "who did what here", shows: LibraryAuditPage, under: "Keep", needs: "administer" },
 ];
 
 export const addressOf = (slug: string, path: string) => (path ? `/l/${slug}/${path}` : `/l/${slug}`);
@@ -49,3 +68,18 @@ export const WORK = PAGES.filter((page, index) => page.name && (!page.under || P
 
 /** The pages under one heading, in their order. */
 export const under = (heading: string) => PAGES.filter((page) => page.under === heading);
+
+const ServicePeoplePage = lazy(() => import("./pages/PeoplePage").then((page) => ({ default: page.ServicePeoplePage })));
+const ServiceKeysPage = lazy(() => import("./pages/KeysPage").then((page) => ({ default: page.ServiceKeysPage })));
+const ServiceAuditPage = lazy(() => import("./pages/AuditPage").then((page) => ({ default: page.ServiceAuditPage })));
+const SettingsPage = lazy(() => import("./pages/SettingsPage").then((page) => ({ default: page.SettingsPage })));
+const MachinePage = lazy(() => import("./pages/MachinePage").then((page) => ({ default: page.MachinePage })));
+
+/** The pages of the whole service, for who administers it. */
+export const SERVICE: { path: string; name: string; shows: ComponentType }[] = [
+  { path: "people", name: "People", shows: ServicePeoplePage },
+  { path: "keys", name: "Keys", shows: ServiceKeysPage },
+  { path: "audit", name: "Audit log", shows: ServiceAuditPage },
+  { path: "machine", name: "Machine", shows: MachinePage },
+  { path: "settings", name: "Settings", shows: SettingsPage },
+];

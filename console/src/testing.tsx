@@ -5,7 +5,7 @@ import { render } from "@testing-library/react";
 import type { ReactNode } from "react";
 import { MemoryRouter } from "react-router";
 import { vi } from "vitest";
-import type { Format, Job, Library, PictureFile, Recipe } from "./api/client";
+import type { Format, Job, Library, Person, PictureFile, Recipe } from "./api/client";
 
 export const FORMATS: Format[] = [
   ["jpeg", "JPEG", false, true],
@@ -18,10 +18,16 @@ export const FORMATS: Format[] = [
   treated: true, copy_of_others: copy as boolean, knob: knob as boolean, conversion: false, shown: true,
 }));
 
+/** Who may do everything in the library of the tests. */
+export const PERSON: Person = {
+  name: "The keeper", email: "keeper@ledge.example", service: true, second_factor: false,
+  access: ["ledge", "other"].map((library) => ({ library, role: "administer", abilities: ["look", "mend", "upload", "treat", "administer"] })),
+};
+
 export const DELIVERY = {
   public: false, max_age: 3600, address: "https://ledge.example/media", base: null,
   markup: {
-    pictures: true, sizes: true, dimensions: true, backgrounds: true, lazy: true, eager: 2, eager_files: [], placeholder: "none",
+    rewrite: true, pictures: true, sizes: true, dimensions: true, backgrounds: true, lazy: true, eager: 2, eager_files: [], placeholder: "none",
     no_pages: [], no_classes: [], no_files: [], no_endings: [],
   },
   caches: { purge: [], tag_header: null },
@@ -68,16 +74,19 @@ export function serve(answers: Answers): { method: string; path: string; body: u
     const path = new URL(request.url, "http://x").pathname.replace("/api/v1", "");
     const text = await request.text();
     sent.push({ method: request.method, path, body: text ? JSON.parse(text) : undefined });
-    const answer = answers[`${request.method} ${path}`] ?? (path === "/formats" ? FORMATS : undefined);
+    const asked = `${request.method} ${path}`;
+    if (answers[asked] === null) return new Response(null, { status: 204 });
+    const answer = answers[asked] ?? { "/formats": FORMATS, "/session": PERSON }[path];
     const problem = { type: "urn:plumcrate:problem:not-found", title: "There is no such thing", status: 404, detail: path };
     return new Response(JSON.stringify(answer ?? problem), { status: answer === undefined ? 404 : 200, headers: { "content-type": "application/json" } });
   });
   return sent;
 }
 
-/** Renders a part where pages stand. */
-export function show(part: ReactNode, at = "/") {
+/** Renders a part where pages stand, for somebody who is signed in. */
+export function show(part: ReactNode, at = "/", person: Person | null = PERSON) {
   const cache = new QueryClient({ defaultOptions: { queries: { retry: false } } });
+  if (person) cache.setQueryData(["person"], person);
   const shown = render(
     <QueryClientProvider client={cache}>
       <MemoryRouter initialEntries={[at]}>{part}</MemoryRouter>

@@ -37,8 +37,15 @@ sum_of_tree() { find "$@" -type f ! -name '*.pyc' -print0 | sort -z | xargs -0 s
 
 set_up_programs() {
   if ! ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 && ! command -v initdb >/dev/null; then debian postgresql; fi
+  if [ ! -x /usr/bin/chromium ]; then
+    if [ "${1:-}" = tests ]; then debian chromium
+    # Pages are weighed in it; without it, from their markup alone.
+    elif ! fresh no-chromium "$(date +%F)"; then
+      (debian chromium) || { done_for no-chromium "$(date +%F)"
+        say "Going on without Chromium: pages will be weighed from their markup alone. It is tried again tomorrow."; }
+    fi
+  fi
   [ "${1:-}" = tests ] || return 0
-  if [ ! -x /usr/bin/chromium ]; then debian chromium; fi
   local wanted=()
   [ -x /usr/sbin/nginx ] || wanted+=(nginx-light)
   [ -x /usr/sbin/apache2 ] || wanted+=(apache2-bin)

@@ -10,12 +10,16 @@ import json
 import os
 import subprocess
 import sys
+from datetime import date
 from html import escape
 from pathlib import Path
 
+import pypdfium2
 from playwright.sync_api import Page, sync_playwright
 from rich.console import Console
 from rich.text import Text
+
+from plumcrate.client import Client
 
 HERE = Path.cwd()
 CHROMIUM = [
@@ -65,6 +69,12 @@ def terminal(page: Page, command: list[str], place: Path) -> None:
     page.screenshot(path=place)
 
 
+def client_months() -> tuple[str, str]:
+    """From January of this year to this month."""
+    today = date.today()
+    return f"{today.year}-01", f"{today:%Y-%m}"
+
+
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--out", type=Path, default=HERE / "docs/screenshots")
@@ -75,17 +85,16 @@ def main() -> None:
     url = f"http://127.0.0.1:{facts['port']}"
     pages = {
         "look": "/l/gannet-ledge",
-        "treat": "/l/gannet-ledge/treat",
+        "allowance": "/l/gannet-ledge/treat/allowance",
         "run": "/l/gannet-ledge/treat/1",
         "review": "/l/gannet-ledge/review?sort=saved",
         "recipe": "/l/gannet-ledge/treat/recipe",
         "upkeep": "/l/gannet-ledge/treat/upkeep",
         "serve": "/l/gannet-ledge/serve",
-        "ways": "/l/gannet-ledge/serve/ways",
         "markup": "/l/gannet-ledge/serve/pages",
         "keep": "/l/gannet-ledge/keep",
-        "machine": "/machine",
-        "connect": "/connect",
+        "people": "/l/gannet-ledge/keep/people",
+        "machine": "/service/machine",
     }
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
@@ -102,6 +111,17 @@ def main() -> None:
                 settle(page)
                 page.evaluate(PLACES, str(HERE))
                 page.screenshot(path=options.out / f"{name}.png")
+        if wanted("weights"):
+            # The front page, on the phone it was weighed for.
+            page.goto(url + "/l/gannet-ledge/weights")
+            page.get_by_role("link", name=f":{facts['site_port']}/", exact=False).first.click()
+            page.get_by_role("heading", name="Side by side").wait_for()
+            settle(page)
+            page.screenshot(path=options.out / "weights.png")
+            page.get_by_role("heading", name="On the page").scroll_into_view_if_needed()
+            page.get_by_role("button", name="1", exact=False).first.wait_for()
+            settle(page)
+            page.screenshot(path=options.out / "page-shot.png")
         if wanted("asked"):
             page.goto(url + pages["serve"])
             page.get_by_label("A page of the site").fill("/journal")
@@ -109,9 +129,13 @@ def main() -> None:
             page.get_by_text("One with AVIF").last.scroll_into_view_if_needed()
             settle(page)
             page.screenshot(path=options.out / "asked.png")
+        if wanted("report"):
+            with Client(url, facts["key"]) as client:
+                sheet = client.report_file("gannet-ledge", "pdf", *client_months())
+            first = pypdfium2.PdfDocument(sheet)[0]
+            first.render(scale=1.5).to_pil().save(options.out / "report.png")
         page.goto(url + "/l/gannet-ledge/review?search=IMG_2041")
         page.get_by_role("link", name="IMG_2041").first.click()
-        picture = page.url
         if wanted("picture"):
             page.get_by_text("Fetching both versions").wait_for(state="detached", timeout=60_000)
             settle(page)
@@ -126,19 +150,14 @@ def main() -> None:
             page.get_by_role("button", name="Use light colours").click()
         if wanted("narrow"):
             page.set_viewport_size({"width": 390, "height": 844})
-            for name, path in (("look", pages["look"]), ("picture", "")):
-                page.goto(url + path if path else picture)
-                settle(page)
-                page.screenshot(path=options.out / f"narrow-{name}.png")
+            page.goto(url + pages["look"])
+            settle(page)
+            page.screenshot(path=options.out / "narrow-look.png")
             page.set_viewport_size({"width": 1280, "height": 800})
         if wanted("terminal"):
             library = ["gannet-ledge"]
             terminal(page, ["savings", *library], options.out / "terminal-savings.png")
-            terminal(
-                page,
-                ["list", *library, "--sort", "saved", "--limit", "24"],
-                options.out / "terminal-list.png",
-            )
+            terminal(page, ["weights", *library], options.out / "terminal-weights.png")
         browser.close()
 
 

@@ -1,20 +1,43 @@
-"""The service's settings, from environment variables that begin with ``PLUMCRATE_``."""
+"""The service's settings: environment variables that begin with ``PLUMCRATE_`` come first, then a file.
+
+The file is TOML, its names are those of the variables in small letters, without the prefix. It is
+``/etc/plumcrate/settings.toml``, or what ``PLUMCRATE_SETTINGS`` says.
+"""
 
 from __future__ import annotations
 
 import os
+import tomllib
 from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
 
-from pydantic import Field
-from pydantic_settings import BaseSettings, SettingsConfigDict
+from pydantic import Field, ValidationError
+from pydantic_settings import (
+    BaseSettings,
+    InitSettingsSource,
+    PydanticBaseSettingsSource,
+    SettingsConfigDict,
+    SettingsError,
+)
+
+PREFIX = "PLUMCRATE_"
+_WITH_PASSWORDS = ("database_url", "smtp")
+_USUAL_FILE = Path("/etc/plumcrate/settings.toml")
+
+
+class WrongSettings(Exception):
+    """The settings cannot be read; the text says which and why."""
 
 
 class Settings(BaseSettings):
     """See docs/operators.md for what each means."""
 
-    model_config = SettingsConfigDict(env_prefix="PLUMCRATE_", extra="ignore")
+    model_config = SettingsConfigDict(env_prefix=PREFIX, extra="ignore")
 
-    database_url: str = Field(description="postgresql://… of the database for the records.")
+    database_url: str = Field(
+        "", description="postgresql://… of the database for the records; empty: a private server's."
+    )
     state_dir: Path = Field(Path("/var/lib/plumcrate"), description="Where backups and previews are kept.")
     host: str = "127.0.0.1"
     port: int = 8020
@@ -53,8 +76,32 @@ class Settings(BaseSettings):
     keep_left_days: int = Field(
         90, ge=1, description="Backups of a library that was disconnected are deleted after so long."
     )
+    pages_allowed: list[str] = Field(
+        [], description="Hosts and networks that pages and webhooks may reach though not public: host:port."
+    )
+    pages_memory_mb: int = Field(2500, ge=500, description="Memory that the browser may use for one page.")
+    pages_most_mb: int = Field(200, ge=1, description="What one visit of a page may load.")
+    browser: Path | None = Field(None, description="Where Chromium is, when it is not where Debian puts it.")
+    address: str | None = Field(
+        None, pattern=r"^https?://[^/\s]+/?$", description="Where people reach the service, for links to it."
+    )
+    mail_command: list[str] = Field([], description="A command that sends the mail it is given.")
+    smtp: str | None = Field(None, description="smtp:// or smtps:// of a server that sends mail.")
+    mail_sender: str = Field("plumcrate@localhost", description="Whom mail comes from.")
     previews_mb: int = Field(500, ge=10, description="Room on disk for small pictures of lists.")
+    reports_dir: Path | None = Field(None, description="Where each month's reports are put too, by library.")
     session_days: int = Field(14, ge=1)
+
+    @classmethod
+    def settings_customise_sources(
+        cls,
+        settings_cls: type[BaseSettings],
+        init_settings: PydanticBaseSettingsSource,
+        env_settings: PydanticBaseSettingsSource,
+        dotenv_settings: PydanticBaseSettingsSource,
+        file_secret_settings: PydanticBaseSettingsSource,
+    ) -> tuple[PydanticBaseSettingsSource, ...]:
+        return init_settings, env_settings, InitSettingsSource(settings_cls, in_file())
 
     @property
     def most_pixels(self) -> int:
@@ -63,3 +110,60 @@ class Settings(BaseSettings):
     @property
     def most_bytes(self) -> int:
         return self.max_file_mb * 1_000_000
+
+
+def file_of_settings() -> Path | None:
+    """The file that is read; None where there is none. Raises :class:`WrongSettings` for a named one that is
+    not there."""
+    named = os.environ.get(f"{PREFIX}SETTINGS")
+    if named:
+        if not Path(named).is_file():
+            raise WrongSettings(f"{PREFIX}SETTINGS names {named}, which is not there")
+        return Path(named)
+    return _USUAL_FILE if _USUAL_FILE.is_file() else None
+
+
+def in_file() -> dict[str, Any]:
+    """What the file says. Raises :class:`WrongSettings`."""
+    place = file_of_settings()
+    if place is None:
+        return {}
+    try:
+        values = tomllib.loads(place.read_text())
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+        raise WrongSettings(f"{place} cannot be read: {error}") from None
+    for name in values:
+        if name not in Settings.model_fields:
+            raise WrongSettings(f"{place}: there is no setting {name}")
+    return values
+
+
+def load() -> Settings:
+    """The settings in force. Raises :class:`WrongSettings`."""
+    try:
+        return Settings()
+    except ValidationError as error:
+        faults = "; ".join(f"{fault['loc'][0]}: {fault['msg']}" for fault in error.errors() if fault["loc"])
+        raise WrongSettings(f"the settings do not fit: {faults}") from None
+    except SettingsError as error:
+        raise WrongSettings(f"the settings do not fit: {error}") from None
+
+
+def origin(name: str) -> str:
+    """Where a setting's value comes from: its variable's name, the file, or ``default``."""
+    variable = f"{PREFIX}{name}".upper()
+    if variable in os.environ:
+        return variable
+    place = file_of_settings()
+    return str(place) if place is not None and name in in_file() else "default"
+
+
+def shown(name: str, value: object) -> str:
+    """A setting's value for people: without the password that may be in an address."""
+    if value in (None, "", []):
+        return "–"
+    text = ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+    if name in _WITH_PASSWORDS:
+        password = urlsplit(text).password
+        return text.replace(f":{password}@", ":…@") if password else text
+    return text

@@ -132,6 +132,7 @@ def test_lines_are_the_same_in_whatever_pieces_they_come(data: bytes, cuts: list
     [
         (AGENT, False),
         (PHONE, False),
+        (f"{DESK} PlumCrate", True),
         (DESK, False),
         ("Mozilla/5.0 (compatible; ExampleBot/2.1; +http://bot.example/)", True),
         ("ledge-crawler", True),

@@ -13,7 +13,7 @@ import pytest
 from conftest import Service, fresh_database, photograph, running_service
 
 from plumcrate.client import Client
-from plumcrate.contract import KeyRequest, LibraryRequest, Role
+from plumcrate.contract import KeyRequest, LibraryRequest
 
 EXAMPLES = 8
 
@@ -27,7 +27,7 @@ def subject(template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator
         # A key whose number is not guessed, or it would soon be revoked.
         with psycopg.connect(url, autocommit=True) as connection:
             connection.execute("ALTER TABLE keys ALTER COLUMN id RESTART WITH 1000000000")
-        running.key = running.client.make_key(KeyRequest(name="far away", role=Role.ADMINISTER)).secret
+        running.key = running.client.make_key(KeyRequest(name="far away", service=True)).secret
         running.client = Client(running.url, running.key)
         yield running
 

@@ -10,7 +10,7 @@ from pydantic import ValidationError
 
 from plumcrate.api.problems import PROBLEMS
 from plumcrate.client import Client, ProblemError, UnreachableError
-from plumcrate.contract import KeyRequest, LibraryRequest, Role, RunRequest, Scope
+from plumcrate.contract import KeyRequest, LibraryRequest, RunRequest, Scope
 from plumcrate.records.database import Database
 from plumcrate.settings import Settings
 from plumcrate.work import connecting
@@ -95,7 +95,7 @@ def test_runs_and_surveys(service: Service, library: Path) -> None:
 
 def test_roles_keys_and_sessions(service: Service, tmp_path: Path) -> None:
     client = service.client
-    looking = client.make_key(KeyRequest(name="the client's report", role=Role.LOOK))
+    looking = client.make_key(KeyRequest(name="the client's report"))
     with Client(service.url, looking.secret) as looker:
         assert looker.libraries() == []
         refused("not-allowed", looker.connect, LibraryRequest(name="x", root=str(tmp_path)))
@@ -112,7 +112,7 @@ def test_roles_keys_and_sessions(service: Service, tmp_path: Path) -> None:
         wrong = browser.post("/session", json={"email": EMAIL, "password": "guess"})
         assert wrong.json()["type"].endswith("wrong-sign-in")
         signed = browser.post("/session", json={"email": EMAIL.upper(), "password": PASSWORD})
-        assert signed.json()["role"] == "administer"
+        assert signed.json()["service"] is True
         cookie = signed.headers["set-cookie"].lower()
         assert "httponly" in cookie
         assert "samesite=strict" in cookie

@@ -10,7 +10,8 @@ from rich.console import Console
 
 from plumcrate.cli import config
 from plumcrate.cli.commands.common import table
-from plumcrate.cli.look import duration, points, saved, size, slat
+from plumcrate.cli.look import duration, points, slat
+from plumcrate.words import saved, size
 
 
 def test_figures_have_three_significant_digits_and_say_what_they_are() -> None:

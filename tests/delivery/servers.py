@@ -14,7 +14,7 @@ from pathlib import Path
 import httpx
 
 from plumcrate.delivery.rules import Ground, Server, rules
-from plumcrate.demo.postgres import free_port
+from plumcrate.records.private import free_port
 
 _NGINX = """\
 daemon off;
@@ -133,7 +133,7 @@ def _running(command: list[str], home: Path, port: int) -> Iterator[None]:
     with (home / "output.log").open("wb") as log:
         child = subprocess.Popen(command, stdout=log, stderr=log, env=environment, cwd=home, **as_nobody)  # type: ignore[call-overload]
     try:
-        deadline = time.monotonic() + 20
+        deadline = time.monotonic() + 120
         while True:
             try:
                 httpx.get(f"http://127.0.0.1:{port}/", timeout=1)
@@ -146,4 +146,4 @@ def _running(command: list[str], home: Path, port: int) -> Iterator[None]:
         yield
     finally:
         child.terminate()
-        child.wait(10)
+        child.wait(60)

@@ -93,7 +93,7 @@ def test_what_is_counted_is_noted_by_itself(
     counter = SentCounter(database)
     counter.start()
     counter.count(library, 2, "jpeg", 600, 1_000, PERSON)
-    wait_for(lambda: rows(database), 10)
+    wait_for(lambda: rows(database))
     counter.close()
 
 

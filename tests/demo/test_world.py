@@ -13,10 +13,10 @@ from fastapi.testclient import TestClient
 from PIL import Image
 from standardwebhooks import Webhook
 
-from plumcrate.demo.postgres import PrivatePostgres, free_port
 from plumcrate.demo.site import create_site
 from plumcrate.demo.world import Photo, build, drawings, photos
 from plumcrate.imaging import identify
+from plumcrate.records.private import PrivatePostgres, free_port
 
 
 def test_it_is_the_same_each_time_and_refuses_a_folder_in_use(painted: Path, tmp_path: Path) -> None:
@@ -100,11 +100,13 @@ def test_an_upload_is_stored_by_month_with_its_sizes_and_the_webhook_is_called(t
 def test_the_private_server_is_found_again_and_goes_without_a_trace(tmp_path: Path) -> None:
     import psycopg
 
-    server = PrivatePostgres(tmp_path / "server", fast=True)
+    server = PrivatePostgres(tmp_path / "server", fast=True, elsewhere=True)
     url = server.start()
     with psycopg.connect(url) as connection:
         connection.execute("CREATE TABLE kept (x int)")
-    assert PrivatePostgres(tmp_path / "server", fast=True).start() == url, "a second start finds the first"
+    assert PrivatePostgres(tmp_path / "server", fast=True, elsewhere=True).start() == url, (
+        "a second start finds the first"
+    )
     server.stop()
     assert not server.running()
     with psycopg.connect(server.start()) as connection:

@@ -178,7 +178,9 @@ def test_the_chosen_levels_never_cost_more_than_plain_rounding(seed: int, step: 
     values = (rng.laplace(size=(64, 64)) * falling).astype(np.float32)
     rounded, chosen = (quantize(values, table, np.full(64, one, np.float32)) for one in (0.0, weight))
     assert np.array_equal(rounded[:, 0], chosen[:, 0]), "DC is rounded"
-    assert (np.abs(chosen) <= np.abs(rounded)).all()
+    # Half-way between two levels either is plain rounding.
+    halves = np.abs(np.abs(values / table.astype(np.float32)) % 1 - 0.5) < 1e-3
+    assert (np.abs(chosen) <= np.abs(rounded) + halves).all()
     assert (np.sign(chosen) * np.sign(rounded) >= 0).all()
     counts = np.zeros(256, np.int64)
     _count(rounded, counts)

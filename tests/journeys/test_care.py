@@ -58,7 +58,7 @@ def plumcrate(cared: Service, tmp_path: Path) -> Callable[..., str]:
 
     def run(*arguments: str, code: int = 0) -> str:
         done = subprocess.run(
-            [sys.executable, "-c", "from plumcrate.cli.main import run; run()", *arguments],
+            [sys.executable, "-m", "plumcrate", *arguments],
             env=environment, cwd=tmp_path, capture_output=True, text=True, check=False,
         )  # fmt: skip
         assert done.returncode == code, done.stdout + done.stderr
@@ -199,10 +199,12 @@ def test_a_schedule_brings_a_survey(cared: Service, root: Path) -> None:
     photograph(root / "2025/late.jpg", seed=50)
     cared.client.change_library("ledge", LibraryChange(upkeep=Upkeep(survey_schedule="* * * * *")))
     try:
-        wait_for(lambda: cared.client.library("ledge").files == FILES + 1, 90)
+        wait_for(lambda: cared.client.library("ledge").files == FILES + 1)
     finally:
         cared.client.change_library("ledge", LibraryChange(upkeep=before))
         (root / "2025/late.jpg").unlink()
+        for job in cared.client.jobs("ledge", JobKind.SURVEY, 1):
+            cared.client.wait_for_job(job.id)  # one may have begun by schedule just now
         cared.client.wait_for_job(cared.client.start_survey("ledge").id)
     assert cared.client.library("ledge").files == FILES
 

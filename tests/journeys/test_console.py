@@ -24,7 +24,7 @@ def page() -> Iterator[Page]:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
         context = browser.new_context(viewport={"width": 1280, "height": 800}, locale="en-GB")
         opened = context.new_page()
-        opened.set_default_timeout(20_000)
+        opened.set_default_timeout(60_000)
         yield opened
         browser.close()
 

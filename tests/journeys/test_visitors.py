@@ -45,12 +45,12 @@ from plumcrate.contract import (
 from plumcrate.delivery.asking import ACCEPT
 from plumcrate.delivery.rules import Ground, Server
 from plumcrate.demo.cache import Cache
-from plumcrate.demo.postgres import free_port
 from plumcrate.demo.site import create_site
+from plumcrate.records.private import free_port
 
 NAMES = ("2026/headland.jpg", "2026/headland-320w.jpg", "2026/Übersicht & 50%.jpg", "2026/headland-two.jpg")
 HEADLAND = NAMES[0]
-COMMAND = [sys.executable, "-c", "from plumcrate.cli.main import run; run()"]
+COMMAND = [sys.executable, "-m", "plumcrate"]
 KINDS = {"old": "image/jpeg", "webp": "image/webp", "avif": "image/avif"}
 
 
@@ -87,7 +87,7 @@ def running(app: object, port: int) -> Iterator[str]:
     server = uvicorn.Server(uvicorn.Config(app, port=port, log_level="warning", lifespan="off"))  # type: ignore[arg-type]
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()
-    wait_for(lambda: server.started, 20)
+    wait_for(lambda: server.started)
     yield f"http://127.0.0.1:{port}"
     server.should_exit = True
     thread.join(10)
@@ -185,21 +185,21 @@ def test_a_cache_between_is_told_and_never_shows_an_old_picture(ledge: Ledge) ->
                 assert status in answer.headers["cache-status"]
             assert "ledge" in answer.headers["cache-tag"]
         ledge.restore(HEADLAND)
-        wait_for(lambda: ledge.client.purges("ledge").waiting == 0, 20)
+        wait_for(lambda: ledge.client.purges("ledge").waiting == 0)
         original = (ledge.root / HEADLAND).read_bytes()
         for browser in KINDS:
             assert fetch(address, browser).content == original
         ledge.treat()
-        wait_for(lambda: ledge.client.purges("ledge").waiting == 0, 20)
+        wait_for(lambda: ledge.client.purges("ledge").waiting == 0)
         assert fetch(address, "avif").headers["content-type"] == "image/avif"
         report = ledge.client.ask("ledge", AskRequest(page="/"))
         assert report.right
     # A cache that has gone away keeps nobody waiting, and is told again and again.
     ledge.restore(HEADLAND)
-    wait_for(lambda: ledge.client.purges("ledge").failing > 0, 20)
+    wait_for(lambda: ledge.client.purges("ledge").failing > 0)
     assert "does not answer" in (ledge.client.purges("ledge").said or "")
     ledge.change(base=None, caches=Caches().model_dump())
-    wait_for(lambda: ledge.client.purges("ledge").waiting == 0, 40)
+    wait_for(lambda: ledge.client.purges("ledge").waiting == 0)
     ledge.treat()
 
 
@@ -277,7 +277,7 @@ def test_the_page_is_rewritten_by_the_service_too(ledge: Ledge, plumcrate: Calla
     assert begun.endswith(b"</picture>")
     assert begun.startswith(large[:1_000_000])
     ledge.change(markup=Markup(placeholder=Placeholder.PREVIEW).model_dump())
-    wait_for(lambda: b"data:image/webp" in ledge.client.page("ledge", page), 20)
+    wait_for(lambda: b"data:image/webp" in ledge.client.page("ledge", page))
     ledge.change(markup=Markup(eager=1).model_dump())
 
 
@@ -293,7 +293,7 @@ def test_what_visitors_were_sent_is_counted(
         fetch(address, "avif", Range="bytes=0-9", **people).content
         == (ledge.root / f"{HEADLAND}.avif").read_bytes()[:10]
     )
-    wait_for(lambda: ledge.client.traffic("ledge").bots.requests > before.bots.requests, 30)
+    wait_for(lambda: ledge.client.traffic("ledge").bots.requests > before.bots.requests)
     after = ledge.client.traffic("ledge")
     assert after.total.requests - before.total.requests == 4
     assert after.total.bytes - before.total.bytes == sent + 10
@@ -305,7 +305,7 @@ def test_what_visitors_were_sent_is_counted(
         for _ in range(3):
             fetch(f"{origin}/media/{quote(HEADLAND)}", "avif", **people)
         fetch(f"{origin}/media/{quote(NAMES[2])}", "old", **people)
-        wait_for(lambda: origin.log.read_bytes().count(b"\n") >= 4, 10)
+        wait_for(lambda: origin.log.read_bytes().count(b"\n") >= 4)
         shutil.copy(origin.log, log)
     counted = ledge.client.traffic("ledge")
     said = plumcrate("traffic", "ledge", "--log", str(log))
@@ -339,13 +339,13 @@ def test_a_log_is_followed_while_it_grows(ledge: Ledge, tmp_path: Path) -> None:
         env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
     )  # fmt: skip
     try:
-        wait_for(lambda: ledge.client.traffic("ledge").total.requests == before + 1, 30)
+        wait_for(lambda: ledge.client.traffic("ledge").total.requests == before + 1)
         with log.open("a") as more:
             more.write(line * 2)
-        wait_for(lambda: ledge.client.traffic("ledge").total.requests == before + 3, 30)
+        wait_for(lambda: ledge.client.traffic("ledge").total.requests == before + 3)
         log.rename(tmp_path / "live.log.1")
         log.write_text(line.replace("08:00:00", "09:00:00"))
-        wait_for(lambda: ledge.client.traffic("ledge").total.requests == before + 4, 30)
+        wait_for(lambda: ledge.client.traffic("ledge").total.requests == before + 4)
     finally:
         following.terminate()
         following.wait(10)

@@ -127,7 +127,7 @@ def test_kill_9_of_worker_and_service_loses_nothing(service: Service, library: P
             service.start_service()
         kills += 1
         service.start_worker()
-    wait_for(lambda: client.run(run_id).state is RunState.FINISHED, 120)
+    wait_for(lambda: client.run(run_id).state is RunState.FINISHED)
     assert kills >= 2
     run = client.run(run_id)
     assert (run.left, run.failed, run.already) == (0, 0, len(EXPECTED_FAILURES)), (
@@ -243,7 +243,7 @@ def test_the_command_line(service: Service, library: Path, tmp_path: Path) -> No
 
     def plumcrate(*arguments: str, code: int = 0) -> str:
         done = subprocess.run(
-            [sys.executable, "-c", "from plumcrate.cli.main import run; run()", *arguments],
+            [sys.executable, "-m", "plumcrate", *arguments],
             env=environment, cwd=tmp_path, capture_output=True, text=True, check=False,
         )  # fmt: skip
         assert done.returncode == code, done.stdout + done.stderr
@@ -312,5 +312,5 @@ def test_a_worker_asked_to_stop_stops_soon_and_a_second_goes_on(service: Service
     assert client.run(run_id).state is RunState.RUNNING
     service.start_worker("first")
     service.start_worker("second")
-    wait_for(lambda: client.run(run_id).state is RunState.FINISHED, 120)
+    wait_for(lambda: client.run(run_id).state is RunState.FINISHED)
     assert client.run(run_id).failed == len(EXPECTED_FAILURES)

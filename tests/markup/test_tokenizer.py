@@ -162,6 +162,19 @@ def test_no_text_is_too_broken(page: str, cut: int) -> None:
     assert tags_of(page, cut) == tags
 
 
+@given(st.integers(0, 0x110010), st.sampled_from(["&#{};", "&#x{:x};", "&#0{}", "&#X{:X}"]))
+def test_every_numbered_reference_is_decoded_as_a_parser_does(number: int, form: str) -> None:
+    value = form.format(number)
+    tree = tinyhtml5.parse(f'<!doctype html><body><p title="{value}">')
+    assert decoded(value) == next(tree.iter(f"{XHTML}p")).attrib["title"]
+
+
+@pytest.mark.parametrize("number", [*range(0x100), 0xD7FF, 0xD800, 0xDFFF, 0xFFFE, 0x10FFFF, 0x110000, 10**9])
+def test_odd_numbers_too(number: int) -> None:
+    tree = tinyhtml5.parse(f'<!doctype html><body><p title="&#{number};">')
+    assert decoded(f"&#{number};") == next(tree.iter(f"{XHTML}p")).attrib["title"]
+
+
 @given(st.text(alphabet="&;#xX0aAcopynbltg1=", max_size=24))
 def test_references_are_decoded_as_a_parser_does(value: str) -> None:
     tree = tinyhtml5.parse(f'<!doctype html><body><p title="{value}">')

@@ -81,7 +81,7 @@ def test_loops_have_threads_of_their_own() -> None:
 
     def hang() -> None:
         turns["hanging"] += 1
-        held.wait(20)
+        held.wait(120)
 
     def feed() -> None:
         names.add(threading.current_thread().name.rpartition("_")[0])
@@ -89,9 +89,9 @@ def test_loops_have_threads_of_their_own() -> None:
 
     async def go() -> None:
         hanging, feeding = Loop("hanging", hang, 0.01, never), Loop("feeding", feed, 0.01, never)
-        busy = [asyncio.create_task(asyncio.to_thread(held.wait, 20)) for _ in range(64)]
+        busy = [asyncio.create_task(asyncio.to_thread(held.wait, 120)) for _ in range(64)]
         tasks = [asyncio.create_task(loop.run()) for loop in (hanging, feeding)]
-        deadline = time.monotonic() + 15
+        deadline = time.monotonic() + 100
         while turns["feeding"] < 5 and time.monotonic() < deadline:
             await asyncio.sleep(0.01)
         held.set()

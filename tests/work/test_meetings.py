@@ -41,7 +41,7 @@ def wait_until_one_waits_for_a_lock(database: Database) -> None:
         "SELECT count(*) FROM pg_stat_activity "
         "WHERE datname = current_database() AND wait_event_type = 'Lock'"
     )
-    deadline = time.monotonic() + 20
+    deadline = time.monotonic() + 120
     while time.monotonic() < deadline:
         with database.begin() as session:
             if session.scalar(query):
@@ -181,7 +181,7 @@ def test_what_may_not_be_read_is_told_and_never_taken_for_gone(database: Databas
     answer = forked.Queue()
     child = forked.Process(target=_survey_as_nobody, args=(database.url, str(open_to_all / "state"), answer))
     child.start()
-    state, _, gone, notes = answer.get(timeout=60)
+    state, _, gone, notes = answer.get(timeout=240)
     child.join(20)
     assert (state, gone) == ("finished", 0)
     with database.begin() as session:

@@ -119,8 +119,8 @@ def test_what_a_page_will_ask_for_is_made_ahead(place: Place) -> None:
     sandbox = Counting()
     previews = place.previews(sandbox)
     previews.ahead([file.id for file in files.values()] + [10**9])
-    wait_for(lambda: len(sandbox.asked) >= 5, 20)
-    wait_for(lambda: len(list(previews.folder.glob("*/*/*.webp"))) == 5, 20)
+    wait_for(lambda: len(sandbox.asked) >= 5)
+    wait_for(lambda: len(list(previews.folder.glob("*/*/*.webp"))) == 5)
     for file in files.values():
         shown(previews, file)
     assert len(sandbox.asked) == 5

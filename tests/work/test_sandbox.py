@@ -13,7 +13,7 @@ import pytest
 
 from plumcrate.imaging import Recipe
 from plumcrate.imaging.errors import NotAPicture
-from plumcrate.work.sandbox import Sandbox, SandboxError
+from plumcrate.work.sandbox import Sandbox, SandboxError, _Child
 from plumcrate.work.wire import Nonsense, as_treatment
 
 sys.path.append(str(Path(__file__).parent))  # where the program "walls" is found
@@ -45,6 +45,18 @@ def test_waiting_is_no_work_and_what_meets_the_backstop_is_tried_again(sandbox: 
         sandbox._call(0.01, b"x", "sleep")
     assert caught.value.code == "machine-busy", "a passing fault: the machine's, not the picture's"
     assert time.monotonic() - began > 3
+
+
+def test_a_halted_machine_is_not_the_pictures_fault(
+    sandbox: Sandbox, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A halt that the system charges to the child looks like a thousand seconds of work in one."""
+    allow = _Child.allow
+    monkeypatch.setattr(_Child, "allow", lambda child, _: allow(child, 0.5))
+    with pytest.raises(SandboxError) as caught:
+        sandbox._call(1000, b"x", "spin")
+    assert caught.value.code == "machine-busy"
+    assert "stood still" in str(caught.value)
 
 
 def test_a_child_that_lies_is_not_believed(sandbox: Sandbox) -> None:

@@ -106,8 +106,8 @@ def test_what_it_takes_from_arrival_to_ledger(walk: Walk, counts: Counter[str]) 
     assert [opens for opens, _, _ in steps] == [1, 5, 1 + written]
     assert [hashes for _, hashes, _ in steps] == [1, 5, 4]
     assert steps[0][2] <= 40
-    assert steps[1][2] <= 34 + 10 + 4
-    assert steps[2][2] <= 39 + 10 + 4
+    assert steps[1][2] <= 35 + 14 + 4
+    assert steps[2][2] <= 39 + 13 + 4
     assert walk.ledger() == ["upload", "replace", "copy", "copy"]
 
 

@@ -31,7 +31,7 @@ export function usePerson() {
     queryKey: keys.person,
     queryFn: () => ask(api.GET("/api/v1/session")),
     retry: false,
-    staleTime: Infinity,
+    staleTime: 300_000, // roles may change meanwhile
   });
 }
 
@@ -256,6 +256,8 @@ const MAKES_STALE: Record<JobKind, Noun[]> = {
   forecast: [],
   proof: ["libraries"],
   pruning: ["backups", "orphans", "libraries"],
+  weighing: ["sitePages", "sitePage", "weighings", "pageHistory"],
+  report: ["reports", "webhook"],
 };
 
 /** Puts a job as it is now where pages look for it. */

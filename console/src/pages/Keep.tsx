@@ -6,12 +6,11 @@ import type { Backups, Job, Library } from "../api/client";
 import { underWay, useBackups, useJobs, useRecognise, useStartJob, useStartRun, useStopJob } from "../api/queries";
 import { Orphans } from "../parts/Orphans";
 import { bytes, count, many, when } from "../look/words";
-import { Button, Card, Confirm, ErrorNote, Field, Figure, INPUT, Mind, PageTitle, Shape, Tag, Tick } from "../parts/ui";
+import { Button, Card, Confirm, ErrorNote, Field, Figure, INPUT, Mind, Shape, Tag, Tick } from "../parts/ui";
 
 export function Keep({ library }: { library: Library }) {
   return (
     <>
-      <PageTitle>Keep</PageTitle>
       {library.warnings.length > 0 && (
         <div className="mb-5 space-y-2">{library.warnings.map((one) => <Mind key={one}>{one}</Mind>)}</div>
       )}

@@ -4,42 +4,43 @@ import { ArrowRight } from "lucide-react";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
 import type { Library, Savings, SlatFigures } from "../api/client";
+import { useMay } from "../api/people";
 import { underWay, useRuns, useSavings, useStartJob } from "../api/queries";
 import { bytes, count, many, saved, when } from "../look/words";
 import { addressOf } from "../pages";
 import { ForecastCard } from "../parts/ForecastCard";
 import { Slat } from "../parts/Slat";
-import { Button, Card, Empty, ErrorNote, Figure, PageTitle, Shape } from "../parts/ui";
+import { Button, Card, Empty, ErrorNote, Figure, Shape } from "../parts/ui";
 
 export function Look({ library }: { library: Library }) {
   const survey = useStartJob(library.slug, "survey");
   const savings = useSavings(library.slug);
   const surveying = underWay(library.last_survey);
+  const treats = useMay(library.slug)("treat");
   return (
     <>
-      <PageTitle
-        aside={
+      <Above
+        name={library.name}
+        aside={treats &&
           <Button onClick={() => survey.mutate(undefined)} busy={survey.isPending || surveying}>
             {surveying ? `Surveying, ${many(library.last_survey?.survey?.files_seen ?? 0, "file")} seen` : "Survey again"}
           </Button>
         }
-      >
-        {library.name}
-      </PageTitle>
+      />
       {survey.isError && <div className="mb-4"><ErrorNote error={survey.error} /></div>}
       {library.last_survey?.state === "failed" && (
         <div className="mb-4"><ErrorNote error={new Error(`The last survey failed: ${library.last_survey.reason}`)} /></div>
       )}
       {library.files === 0 ? (
-        <Empty title={surveying ? "Looking through the folder" : "No pictures yet"} action={<Button look="main" busy={surveying} onClick={() => survey.mutate(undefined)}>Survey the folder</Button>}>
+        <Empty title={surveying ? "Looking through the folder" : "No pictures yet"} action={treats && <Button look="main" busy={surveying} onClick={() => survey.mutate(undefined)}>Survey the folder</Button>}>
           The folder <code className="font-mono text-sm">{library.root}</code> has not shown any pictures. A survey
           touches nothing: it lists the files and tells what each is.
         </Empty>
       ) : (
         <div className="grid gap-5 lg:grid-cols-3">
           <Weight library={library} sent={savings.data?.sent} />
-          <Next library={library} />
-          <ForecastCard library={library} />
+          {treats && <Next library={library} />}
+          {treats && <ForecastCard library={library} />}
           {savings.isPending && <Shape className="h-64 lg:col-span-3" />}
           {savings.isError && <div className="lg:col-span-3"><ErrorNote error={savings.error} again={() => void savings.refetch()} /></div>}
           {savings.data && <Crates savings={savings.data} />}
@@ -47,6 +48,15 @@ export function Look({ library }: { library: Library }) {
         </div>
       )}
     </>
+  );
+}
+
+function Above({ name, aside }: { name: string; aside: ReactNode }) {
+  return (
+    <div className="mb-4 flex flex-wrap items-center justify-between gap-3">
+      <h2 className="text-xl">{name}</h2>
+      {aside}
+    </div>
   );
 }
 

@@ -45,6 +45,7 @@ export function MarkupPage({ library }: { library: Library }) {
       <div className="grid gap-5 lg:grid-cols-2">
         <Card title="What is added">
           <div className="space-y-3">
+            <Tick label="Rewrite pages" hint="Off: pages leave the site as its authors wrote them, whatever is ticked below." on={markup.rewrite} onChange={(rewrite) => set({ rewrite })} />
             <Tick label="Copies" hint="<picture> with a <source> for AVIF and WebP. Not needed where the server chooses by what browsers accept." on={markup.pictures} onChange={(pictures) => set({ pictures })} />
             <Tick label="Sizes" hint="srcset and sizes, from the derived sizes there are." on={markup.sizes} onChange={(sizes) => set({ sizes })} />
             <Tick label="Width and height" hint="So that nothing jumps while pictures come. The site's styles need img { height: auto }." on={markup.dimensions} onChange={(dimensions) => set({ dimensions })} />

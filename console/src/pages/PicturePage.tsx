@@ -3,6 +3,7 @@
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { contentUrl, type Library, type PictureDetail, type PictureFile, type Spot } from "../api/client";
+import { useMay } from "../api/people";
 import { useFormats, usePicture, usePlan, useSetOwn, useStartRun } from "../api/queries";
 import { bytes, count, LEVELS, many, points, saved, STATE_WORDS, when, type LevelName } from "../look/words";
 import { Compare, type Side } from "../parts/Compare";
@@ -32,7 +33,7 @@ function ThePicture({ library, picture }: { library: Library; picture: PictureDe
       <div className="mt-5 grid gap-5 lg:grid-cols-3">
         <Files picture={picture} />
         <div className="space-y-5">
-          <ItsWay picture={picture} />
+          <ItsWay library={library} picture={picture} />
           <History picture={picture} />
         </div>
       </div>
@@ -121,15 +122,16 @@ function Actions({ library, picture }: { library: Library; picture: PictureDetai
       { library: library.slug, kind, ...(kind === "treat" && { level }), scope: { pictures: [picture.id] }, force: kind === "treat" },
       { onSuccess: (run) => void navigate(`/l/${library.slug}/treat/${run.id}`) },
     );
+  const may = useMay(library.slug);
   return (
     <>
-      <select aria-label="Level for this picture" className={INLINE_INPUT} value={level} onChange={(event) => setLevel(event.target.value as LevelName)}>
+      {may("treat") && <select aria-label="Level for this picture" className={INLINE_INPUT} value={level} onChange={(event) => setLevel(event.target.value as LevelName)}>
         {Object.entries(LEVELS).map(([key, { name }]) => <option key={key} value={key}>{name}</option>)}
-      </select>
-      <Button look="main" busy={start.isPending} onClick={() => go("treat")}>
+      </select>}
+      {may("treat") && <Button look="main" busy={start.isPending} onClick={() => go("treat")}>
         {picture.state === "new" ? "Treat" : "Treat again"}
-      </Button>
-      <Button disabled={touched.length === 0} onClick={() => setRestoring(true)}>Put the original back</Button>
+      </Button>}
+      {may("mend") && <Button disabled={touched.length === 0} onClick={() => setRestoring(true)}>Put the original back</Button>}
       {start.isError && !restoring && <ErrorNote error={start.error} />}
       <Confirm open={restoring} onClose={() => setRestoring(false)} title="Put the original back" action="Put it back" busy={start.isPending} error={start.error} onConfirm={() => go("restore")}>
         <p>
@@ -191,7 +193,9 @@ const DONE: Record<string, string> = {
 const OWN = ["exact", "gallery", "everyday", "lean", "leave"] as const;
 
 /** What a run would do to this picture, and its own level when it has one. */
-function ItsWay({ picture }: { picture: PictureDetail }) {
+function ItsWay({ library, picture }: { library: Library; picture: PictureDetail }) {
+  const may = useMay(library.slug);
+  const choices = OWN.filter((one) => may("treat") || one === "leave" || one === picture.own);
   const plan = usePlan(picture.id);
   const own = useSetOwn(picture.id);
   return (
@@ -200,10 +204,11 @@ function ItsWay({ picture }: { picture: PictureDetail }) {
         <select
           className={INPUT}
           value={picture.own ?? ""}
+          disabled={!may("treat") && !(may("mend") && (picture.own === null || picture.own === "leave"))}
           onChange={(event) => own.mutate(OWN.find((one) => one === event.target.value) ?? null)}
         >
           <option value="">follows the recipe</option>
-          {OWN.map((one) => <option key={one} value={one}>{one === "leave" ? "is left alone for ever" : `has its own level, ${LEVELS[one].name}`}</option>)}
+          {choices.map((one) => <option key={one} value={one}>{one === "leave" ? "is left alone for ever" : `has its own level, ${LEVELS[one].name}`}</option>)}
         </select>
       </Field>
       {own.isError && <ErrorNote error={own.error} />}

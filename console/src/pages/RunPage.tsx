@@ -101,7 +101,7 @@ function InHand({ run }: { run: Run }) {
         </ul>
       ) : (
         <p className="text-quiet">
-          {run.state === "running" ? "Waiting for a worker to take the next file." : run.state === "paused" ? "Paused. Files that were in hand have been finished." : "Nothing: the run has ended."}
+          {run.state === "running" && run.waits_for ? "Nothing just now." : run.state === "running" ? "Waiting for a worker to take the next file." : run.state === "paused" ? "Paused. Files that were in hand have been finished." : "Nothing: the run has ended."}
         </p>
       )}
     </Card>

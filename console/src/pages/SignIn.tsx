@@ -1,16 +1,20 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ask } from "../api/client";
+import { api, ask, Problem } from "../api/client";
 import { Button, ErrorNote, Field, INPUT } from "../parts/ui";
 
 export function SignIn() {
   const cache = useQueryClient();
   const [email, setEmail] = useState("");
   const [password, setPassword] = useState("");
+  const [code, setCode] = useState("");
   const signIn = useMutation({
-    mutationFn: () => ask(api.POST("/api/v1/session", { body: { email, password } })),
+    mutationFn: () => ask(api.POST("/api/v1/session", { body: { email, password, code: code.trim() || null } })),
     onSuccess: (person) => cache.setQueryData(["person"], person),
   });
+  const wanted = signIn.error instanceof Problem && signIn.error.code === "second-factor";
+  const [asksCode, setAsksCode] = useState(false);
+  if (wanted && !asksCode) setAsksCode(true);
   return (
     <main className="mx-auto flex min-h-screen max-w-md flex-col justify-center p-4">
       <div className="mb-6 flex items-center gap-3">
@@ -33,7 +37,12 @@ export function SignIn() {
         <Field label="Password">
           <input className={INPUT} type="password" autoComplete="current-password" required value={password} onChange={(event) => setPassword(event.target.value)} />
         </Field>
-        {signIn.isError && <ErrorNote error={signIn.error} />}
+        {asksCode && (
+          <Field label="The six digits, or a recovery code" hint="From the authenticator on your telephone.">
+            <input className={INPUT} autoFocus autoComplete="one-time-code" value={code} onChange={(event) => setCode(event.target.value)} />
+          </Field>
+        )}
+        {signIn.isError && !wanted && <ErrorNote error={signIn.error} />}
         <Button type="submit" look="main" busy={signIn.isPending} className="w-full">
           Sign in
         </Button>

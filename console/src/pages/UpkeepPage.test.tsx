@@ -55,14 +55,6 @@ test("a refusal is told in its own words, and what was written stays", async () 
   expect((screen.getByLabelText("Time zone") as HTMLInputElement).value).toBe("Ledge/Time");
 });
 
-test("a secret for webhooks is shown once it was made", async () => {
-  serve({ "POST /libraries/ledge/hook-secret": { url: "http://x/api/v1/hooks/ledge", secret: "whsec_made" } });
-  show(<UpkeepPage library={KEPT} />);
-  expect(screen.queryByText("whsec_made")).toBeNull();
-  fireEvent.click(button("Make a secret"));
-  expect(await screen.findByText("whsec_made")).toBeTruthy();
-});
-
 test("the machine says of each line whether it is fine, or what to do", async () => {
   const lines = [
     { what: "database", verdict: "fine", detail: "PostgreSQL 15", todo: "" },

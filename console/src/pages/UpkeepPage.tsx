@@ -1,9 +1,11 @@
 /** What happens by itself: new files, schedules, hours, and how backups are kept. */
 
 import { useState } from "react";
+import { Link } from "react-router";
 import type { Library, Upkeep } from "../api/client";
-import { useChangeUpkeep, useHookSecret } from "../api/queries";
-import { Button, Card, Choice, ErrorNote, Field, INPUT, Mind, NumberInput, SaveBar, Tick } from "../parts/ui";
+import { useChangeUpkeep } from "../api/queries";
+import { addressOf } from "../pages";
+import { Card, Choice, Field, INPUT, Mind, NumberInput, SaveBar, Tick } from "../parts/ui";
 
 const MODES = {
   "at-once": ["At once", "served in light form within seconds, copies a little later"],
@@ -82,7 +84,6 @@ export function UpkeepPage({ library }: { library: Library }) {
 }
 
 function NewFiles({ library, upkeep, set }: { library: Library; upkeep: Upkeep; set: (part: Partial<Upkeep>) => void }) {
-  const hook = useHookSecret(library.slug);
   return (
     <Card title="New and changed files">
       <Choice legend="Treat them" name="mode" of={MODES} chosen={upkeep.new_files} onChange={(new_files) => set({ new_files })} />
@@ -92,21 +93,9 @@ function NewFiles({ library, upkeep, set }: { library: Library; upkeep: Upkeep; 
           <span className="mb-1 block text-sm font-semibold">A file is whole when it has not changed for</span>
           <NumberInput label="Seconds to settle" unit="seconds" value={upkeep.settle_seconds} onChange={(settle_seconds) => set({ settle_seconds: settle_seconds ?? 2 })} />
         </div>
-        <div>
-          <span className="mb-1 block text-sm font-semibold">Webhooks</span>
-          <p className="mb-2 text-sm text-quiet">The site can tell of uploads itself, signed by the Standard Webhooks scheme.</p>
-          {hook.data ? (
-            <dl className="space-y-1 text-sm">
-              <dt className="text-quiet">Send to</dt>
-              <dd className="break-all font-mono text-xs">{hook.data.url}</dd>
-              <dt className="text-quiet">Signed with this secret, shown only now</dt>
-              <dd className="break-all font-mono text-xs">{hook.data.secret}</dd>
-            </dl>
-          ) : (
-            <Button busy={hook.isPending} onClick={() => hook.mutate()}>Make a secret</Button>
-          )}
-          {hook.isError && <div className="mt-2"><ErrorNote error={hook.error} /></div>}
-        </div>
+        <p className="text-sm text-quiet">
+          The site can tell of uploads itself: see <Link className="underline" to={addressOf(library.slug, "keep/webhooks")}>Webhooks</Link>.
+        </p>
       </div>
     </Card>
   );

@@ -1,13 +1,11 @@
 // @vitest-environment jsdom
 import { cleanup, fireEvent, screen, within } from "@testing-library/react";
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
-import type { Person } from "../api/client";
 import { addressOf, PAGES, under, WORK } from "../pages";
-import { LIBRARY, serve, show } from "../testing";
+import { LIBRARY, PERSON, serve, show } from "../testing";
 import { Frame } from "./Frame";
 import { Tabs } from "./Tabs";
 
-const PERSON = { name: "The keeper", email: "keeper@gannetledge.example", role: "administer" } as Person;
 const RUN = { id: 7, library: "ledge", state: "running", files: 10, left: 4 };
 
 beforeEach(() => localStorage.clear());
@@ -18,7 +16,7 @@ afterEach(() => {
 
 test("routes, tabs and headings come from one table", () => {
   expect(WORK.map((page) => page.name)).toEqual(["Look", "Treat", "Review", "Serve", "Keep"]);
-  expect(under("Treat").map((page) => page.path)).toEqual(["treat", "treat/recipe", "treat/upkeep"]);
+  expect(under("Treat").map((page) => page.path)).toEqual(["treat", "treat/recipe", "treat/upkeep", "treat/allowance"]);
   expect(new Set(PAGES.map((page) => page.path)).size).toBe(PAGES.length);
   expect(addressOf("ledge", "")).toBe("/l/ledge");
   expect(addressOf("ledge", "keep")).toBe("/l/ledge/keep");
@@ -62,7 +60,7 @@ test("tabs name the pages under a heading", () => {
   show(<Tabs library={LIBRARY} under="Treat" />, "/l/ledge/treat/recipe");
   const tabs = within(screen.getByRole("navigation", { name: "Treat" })).getAllByRole("link");
   expect(tabs.map((tab) => [tab.textContent, tab.getAttribute("href")])).toEqual([
-    ["Runs", "/l/ledge/treat"], ["Recipe", "/l/ledge/treat/recipe"], ["Upkeep", "/l/ledge/treat/upkeep"],
+    ["Runs", "/l/ledge/treat"], ["Recipe", "/l/ledge/treat/recipe"], ["Upkeep", "/l/ledge/treat/upkeep"], ["Allowance", "/l/ledge/treat/allowance"],
   ]);
   expect(tabs[1]!.getAttribute("aria-current")).toBe("page");
 });

@@ -1,14 +1,15 @@
 /** The frame round every page: the label of the crate, the way through the work, the run under way. */
 
 import { useQueryClient } from "@tanstack/react-query";
-import { ChevronsUpDown, LogOut, Moon, Plus, Search, Stethoscope, Sun } from "lucide-react";
+import { ChevronsUpDown, KeyRound, LogOut, Moon, Plus, ScrollText, Search, SlidersHorizontal, Stethoscope, Sun, UserRound, Users } from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import { useEffect, useState, type ReactNode } from "react";
-import { Link, NavLink, useNavigate } from "react-router";
+import { Link, NavLink, useLocation, useNavigate } from "react-router";
 import { api, type Library, type Person } from "../api/client";
 import { useLibraries, useRuns } from "../api/queries";
-import { count } from "../look/words";
-import { addressOf, WORK } from "../pages";
+import { useMay } from "../api/people";
+import { count, many } from "../look/words";
+import { addressOf, SERVICE, WORK, under } from "../pages";
 import { Palette } from "./Palette";
 
 /** Pages that are of no library show the way back into the one that was looked at last. */
@@ -20,6 +21,8 @@ function useLibraryOfFrame(library: Library | undefined): Library | undefined {
 
 export function Frame({ person, library: given, children }: { person: Person; library?: Library; children: ReactNode }) {
   const library = useLibraryOfFrame(given);
+  const location = useLocation();
+  const may = useMay(library?.slug ?? "");
   const [palette, setPalette] = useState(false);
   useEffect(() => {
     if (given) localStorage.setItem("plumcrate-library", given.slug);
@@ -45,20 +48,21 @@ export function Frame({ person, library: given, children }: { person: Person; li
             <img src="/mark.svg" alt="" className="h-7 w-7" />
             <span className="hidden md:inline">Plum Crate</span>
           </Link>
-          <LibraryMenu library={library} />
+          <LibraryMenu library={library} connects={person.service} />
           {library && (
             <nav aria-label="The work" className="order-last flex w-full gap-1 sm:order-none sm:w-auto">
-              {WORK.map(({ path, name, hint }) => (
+              {WORK.filter(({ needs }) => !needs || may(needs)).map(({ path, name, hint }) => (
                 <NavLink
                   key={path}
                   to={addressOf(library.slug, path)}
                   end={path === ""}
                   title={hint}
-                  className={({ isActive }) =>
-                    `flex-1 rounded-[5px] px-3 py-1.5 text-center text-sm font-semibold transition sm:flex-none ${
+                  className={({ isActive: here }) => {
+                    const isActive = here || (path === "" && under("Look").some((page) => page.path && location.pathname.startsWith(addressOf(library.slug, page.path))));
+                    return `flex-1 rounded-[5px] px-3 py-1.5 text-center text-sm font-semibold transition sm:flex-none ${
                       isActive ? "bg-plum-soft text-plum" : "text-quiet hover:text-plum"
-                    }`
-                  }
+                    }`;
+                  }}
                 >
                   {name}
                 </NavLink>
@@ -106,11 +110,16 @@ function ThemeButton() {
   );
 }
 
+const ICONS: Record<string, ReactNode> = {
+  people: <Users size={16} />, keys: <KeyRound size={16} />, audit: <ScrollText size={16} />, machine: <Stethoscope size={16} />,
+  settings: <SlidersHorizontal size={16} />,
+};
+
 const MENU = "crate z-50 min-w-52 p-1";
 const ENTRY =
   "flex cursor-pointer items-center gap-2 rounded px-3 py-2 text-sm outline-none data-[highlighted]:bg-plum-soft data-[highlighted]:text-plum";
 
-function LibraryMenu({ library }: { library: Library | undefined }) {
+function LibraryMenu({ library, connects }: { library: Library | undefined; connects: boolean }) {
   const libraries = useLibraries();
   const navigate = useNavigate();
   return (
@@ -127,10 +136,12 @@ function LibraryMenu({ library }: { library: Library | undefined }) {
               <span className="text-xs text-quiet">{count(one.pictures)} pictures</span>
             </DropdownMenu.Item>
           ))}
-          <DropdownMenu.Separator className="my-1 h-px bg-line" />
-          <DropdownMenu.Item className={ENTRY} onSelect={() => void navigate("/connect")}>
-            <Plus size={16} /> Connect a library
-          </DropdownMenu.Item>
+          {connects && <DropdownMenu.Separator className="my-1 h-px bg-line" />}
+          {connects && (
+            <DropdownMenu.Item className={ENTRY} onSelect={() => void navigate("/connect")}>
+              <Plus size={16} /> Connect a library
+            </DropdownMenu.Item>
+          )}
         </DropdownMenu.Content>
       </DropdownMenu.Portal>
     </DropdownMenu.Root>
@@ -155,12 +166,17 @@ function PersonMenu({ person }: { person: Person }) {
           <div className="px-3 py-2 text-sm">
             <div className="font-semibold">{person.name}</div>
             <div className="text-quiet">{person.email}</div>
-            <div className="text-quiet">May {person.role}</div>
+            <div className="text-quiet">{person.service ? "Administers the service" : many(person.access.length, "library", "libraries")}</div>
           </div>
           <DropdownMenu.Separator className="my-1 h-px bg-line" />
-          <DropdownMenu.Item className={ENTRY} onSelect={() => void navigate("/machine")}>
-            <Stethoscope size={16} /> Check the machine
+          <DropdownMenu.Item className={ENTRY} onSelect={() => void navigate("/me")}>
+            <UserRound size={16} /> My account
           </DropdownMenu.Item>
+          {person.service && SERVICE.map(({ path, name }) => (
+            <DropdownMenu.Item key={path} className={ENTRY} onSelect={() => void navigate(`/service/${path}`)}>
+              {ICONS[path]} {name}
+            </DropdownMenu.Item>
+          ))}
           <DropdownMenu.Item className={ENTRY} onSelect={() => void signOut()}>
             <LogOut size={16} /> Sign out
           </DropdownMenu.Item>

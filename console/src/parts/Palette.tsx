@@ -3,9 +3,10 @@
 import { Dialog } from "radix-ui";
 import { useEffect, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
-import type { Library } from "../api/client";
-import { useLibraries } from "../api/queries";
-import { addressOf, PAGES } from "../pages";
+import type { Library, Person } from "../api/client";
+import { useMay } from "../api/people";
+import { useLibraries, usePerson } from "../api/queries";
+import { addressOf, PAGES, SERVICE } from "../pages";
 
 const REVIEWS = [
   { name: "worst place first", query: "sort=worst" },
@@ -19,9 +20,20 @@ interface Command {
   to: string;
 }
 
+function elsewhere(person: Person | null | undefined): Command[] {
+  const mine = [{ name: "My account: password, second factor, browsers", to: "/me" }];
+  if (!person?.service) return mine;
+  return [
+    ...mine, { name: "Connect a library", to: "/connect" }, { name: "The machine: check it", to: "/machine" },
+    ...SERVICE.map(({ path, name }) => ({ name: `The service: ${name}`, to: `/service/${path}` })),
+  ];
+}
+
 export function Palette({ open, onClose, library }: { open: boolean; onClose: () => void; library: Library | undefined }) {
   const navigate = useNavigate();
   const libraries = useLibraries();
+  const person = usePerson().data;
+  const may = useMay(library?.slug ?? "");
   const [typed, setTyped] = useState("");
   const [at, setAt] = useState(0);
   useEffect(() => {
@@ -32,18 +44,18 @@ export function Palette({ open, onClose, library }: { open: boolean; onClose: ()
   const commands = useMemo<Command[]>(() => {
     const here = library
       ? [
-          ...PAGES.filter((page) => page.name).map(({ path, name, hint }) => ({ name: `${name}: ${hint}`, to: addressOf(library.slug, path) })),
+          ...PAGES.filter((page) => page.name && (!page.needs || may(page.needs))).map(({ path, name, hint }) => ({ name: `${name}: ${hint}`, to: addressOf(library.slug, path) })),
           ...REVIEWS.map(({ name, query }) => ({ name: `Review: ${name}`, to: `${addressOf(library.slug, "review")}?${query}` })),
         ]
       : [];
     const others = (libraries.data ?? []).map((one) => ({ name: `Library: ${one.name}`, to: `/l/${one.slug}` }));
     const finding = library && typed.trim() ? [{ name: `Find pictures called “${typed.trim()}”`, to: `/l/${library.slug}/review?search=${encodeURIComponent(typed.trim())}` }] : [];
     const words = typed.toLowerCase().split(/\s+/);
-    const fitting = [...here, ...others, { name: "Connect a library", to: "/connect" }, { name: "The machine: check it", to: "/machine" }].filter(({ name }) =>
+    const fitting = [...here, ...others, ...elsewhere(person)].filter(({ name }) =>
       words.every((word) => name.toLowerCase().includes(word)),
     );
     return [...fitting, ...finding];
-  }, [library, libraries.data, typed]);
+  }, [library, libraries.data, typed, person]);
 
   const go = (command: Command | undefined) => {
     if (!command) return;

@@ -8,7 +8,7 @@ from functools import lru_cache
 #: What programs call themselves. Who pretends to be a browser is counted as one.
 _PROGRAM = re.compile(
     r"bot\b|bot[/_;-]|crawl|spider|slurp|fetch|scan|monitor|uptime|preview|archiv|feed|headless|http-?client"
-    r"|python|perl|ruby|java/|okhttp|go-http|curl|wget|libwww|node|axios|scrap|check|validator",
+    r"|python|perl|ruby|java/|okhttp|go-http|curl|wget|libwww|node|axios|scrap|check|validator|plumcrate",
     re.IGNORECASE,
 )
 

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import sys
+
 import structlog
 import uvicorn
 
 from plumcrate import logs
 from plumcrate.keeping.state import StateFolder
+from plumcrate.people.invitations import set_up
 from plumcrate.records.database import Database
-from plumcrate.settings import Settings
+from plumcrate.settings import Settings, WrongSettings, load
 from plumcrate.storage.errors import StorageError
 
 from .app import create_app
@@ -20,13 +23,19 @@ log = structlog.get_logger()
 def main() -> None:
     """Brings the tables up to date, then serves until told to stop."""
     logs.configure()
-    settings = Settings()
+    try:
+        settings = load()
+    except WrongSettings as error:
+        sys.exit(f"plumcrate: {error}")
+    if not settings.database_url:
+        sys.exit("plumcrate: no database is named; plumcrate start keeps a private one")
     database = Database(settings.database_url)
     database.migrate()
     try:
         StateFolder(database, settings.state_dir).check()
     except StorageError as error:
         log.error("the state folder is not there; nothing is changed until it is", reason=str(error))
+    say_who_comes_first(database, settings)
     database.close()
     uvicorn.run(
         create_app(settings),
@@ -42,6 +51,15 @@ def main() -> None:
         timeout_keep_alive=15,
         backlog=512,
     )
+
+
+def say_who_comes_first(database: Database, settings: Settings) -> None:
+    """Logs a link that makes the first administrator, while there is nobody."""
+    with database.begin() as session:
+        token = set_up(session)
+    if token is not None:
+        home = (settings.address or f"http://{settings.host}:{settings.port}").rstrip("/")
+        log.warning("nobody has an account yet: open the link to make the first", link=f"{home}/join#{token}")
 
 
 if __name__ == "__main__":

@@ -18,7 +18,9 @@ from plumcrate.delivery.counting import SentCounter
 from plumcrate.delivery.finding import Finder, Found
 from plumcrate.delivery.serving import PictureServer
 from plumcrate.imaging.recipe import Limits
+from plumcrate.keeping.sealing import Seal
 from plumcrate.keeping.state import StateFolder
+from plumcrate.people.attempts import Attempts
 from plumcrate.records.database import Database
 from plumcrate.settings import Settings
 from plumcrate.work.placeholders import Placeholders
@@ -28,14 +30,38 @@ from plumcrate.work.remaking import Remaking
 from plumcrate.work.sandbox import Sandbox
 
 from . import problems
-from .auth import Attempts
 from .events import Hub
 from .gate import API, Gate
-from .routers import care, intake, jobs, libraries, pages, people, pictures, recipes, runs, serving
+from .recording import Recorder
+from .routers import (
+    allowance,
+    audit,
+    care,
+    intake,
+    jobs,
+    keys,
+    libraries,
+    machine,
+    pages,
+    people,
+    pictures,
+    recipes,
+    reports,
+    runs,
+    serving,
+    sessions,
+    webhooks,
+    weighing,
+)
 
+ROUTERS = (
+    sessions, people, keys, audit, machine, libraries, recipes, pictures, runs, jobs, intake, care, pages,
+    serving, weighing, allowance, reports, webhooks,
+)  # fmt: skip
 #: Below it pictures are served to anybody, where a library says so.
 MEDIA = "/media"
 _STATIC = Path(__file__).parent / "static"
+_LIVE_CHECK = Path(__file__).parents[1] / "pages" / "live.js"
 #: No request of a person takes so long; what does, is ended by the database.
 _SECONDS = 30
 _PAGE_POLICY = (
@@ -104,16 +130,18 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     app.state.monitor = monitor
     app.state.state_folder = StateFolder(database, settings.state_dir)
     app.state.queue = Queue(settings.database_url)
+    app.state.seal = Seal(settings.state_dir)
     app.state.attempts = Attempts()
     problems.install(app)
     counter = SentCounter(database)
     remaking = Remaking(database, app.state.state_folder)
     served = PictureServer(finder, lambda found: _lacking(remaking, found), counter)
-    app.add_middleware(Gate, settings=settings, open_to_all={MEDIA: served})
+    app.add_middleware(Gate, settings=settings, open_to_all={MEDIA: served}, recorder=Recorder(database))
     api = APIRouter(prefix=API)
-    for module in (people, libraries, recipes, pictures, runs, jobs, intake, care, pages, serving):
+    for module in ROUTERS:
         api.include_router(module.router)
     app.include_router(api)
+    _serve_live_check(app)
     _serve_console(app)
     _describe(app)
     return app
@@ -149,6 +177,14 @@ def _say_what_text_is(schema: Any) -> None:
             schema["pattern"] = r"^[^\x00-\x08\x0b-\x1f\x7f]*$"
         for below in schema.values():
             _say_what_text_is(below)
+
+
+def _serve_live_check(app: FastAPI) -> None:
+    @app.get("/live-check.js", include_in_schema=False)
+    def live_check() -> Response:
+        """The script that shows on a live page which pictures are far too large for their place."""
+        headers = {"Cache-Control": "public, max-age=3600", "Cross-Origin-Resource-Policy": "cross-origin"}
+        return FileResponse(_LIVE_CHECK, media_type="text/javascript", headers=headers)
 
 
 def _serve_console(app: FastAPI) -> None:

@@ -13,6 +13,8 @@ import structlog
 from sqlalchemy.exc import SQLAlchemyError
 from sse_starlette import ServerSentEvent
 
+from plumcrate.contract import Ability
+from plumcrate.people.who import Who
 from plumcrate.records.database import CHANNEL, Database
 from plumcrate.records.queries.jobs import job_view
 from plumcrate.records.queries.runs import item_view, run_view
@@ -30,13 +32,21 @@ _ASK_EVERY = 5.0
 MOST_READERS = 200
 
 
+class _Stream:
+    """One reader: who it is, and what waits to be sent."""
+
+    def __init__(self, who: Who) -> None:
+        self.who = who
+        self.queue: asyncio.Queue[ServerSentEvent] = asyncio.Queue(_BACKLOG)
+
+
 class Hub:
     """Hears what the database tells and passes it on as events ``run``, ``job`` and ``item``. ``served``
     hears of files whose copies changed, by library and path; of None when it may have missed some."""
 
     def __init__(self, database: Database, served: Callable[[tuple[int, str] | None], None]) -> None:
         self._database, self._served = database, served
-        self._streams: set[asyncio.Queue[ServerSentEvent]] = set()
+        self._streams: set[_Stream] = set()
         self._changed: set[tuple[str, int]] = set()
         self._tasks: list[asyncio.Task[None]] = []
 
@@ -85,53 +95,62 @@ class Hub:
             except SQLAlchemyError:
                 log.warning("events were not sent: the database does not answer", number=len(changed))
                 continue
-            for noun, view in views:
-                self._send(noun, view)
+            for noun, library_id, view in views:
+                self._send(noun, library_id, view)
 
-    def _views(self, changed: list[tuple[str, int]]) -> list[tuple[str, dict[str, Any]]]:
+    def _views(self, changed: list[tuple[str, int]]) -> list[tuple[str, int, dict[str, Any]]]:
+        """Each with the number of its library."""
         views = ((noun, self._view(noun, number)) for noun, number in changed)
-        return [(noun, view) for noun, view in views if view is not None]
+        return [(noun, *view) for noun, view in views if view is not None]
 
-    def _view(self, noun: str, number: int) -> dict[str, Any] | None:
+    def _view(self, noun: str, number: int) -> tuple[int, dict[str, Any]] | None:
         with self._database.begin() as session:
             if noun == "item":
                 item = session.get(Item, number)
-                return item_view(item).model_dump(mode="json", exclude={"outputs"}) if item else None
+                run = session.get(Run, item.run_id) if item else None
+                if item is None or run is None:
+                    return None
+                return run.library_id, item_view(item).model_dump(mode="json", exclude={"outputs"})
             if noun == "run":
                 run = session.get(Run, number)
-                return run_view(session, run).model_dump(mode="json") if run else None
+                return (run.library_id, run_view(session, run).model_dump(mode="json")) if run else None
             job = session.get(Job, number)
             if job is None:
                 return None
             slug = session.get_one(Library, job.library_id).slug
-            return job_view(session, job, slug).model_dump(mode="json")
+            return job.library_id, job_view(session, job, slug).model_dump(mode="json")
 
-    def _send(self, event: str, data: dict[str, Any]) -> None:
+    def _send(self, event: str, library_id: int, data: dict[str, Any]) -> None:
         message = ServerSentEvent(json.dumps(data), event=event)
         for stream in self._streams:
+            if not stream.who.may(library_id, Ability.LOOK):
+                continue
             with contextlib.suppress(asyncio.QueueFull):  # a slow reader misses steps, never the end state
-                stream.put_nowait(message)
+                stream.queue.put_nowait(message)
 
     @property
     def readers(self) -> int:
         return len(self._streams)
 
-    async def stream(self, allowed: Callable[[], bool]) -> AsyncIterator[ServerSentEvent]:
-        """Events from now on, for one reader, for as long as ``allowed`` says so."""
-        queue: asyncio.Queue[ServerSentEvent] = asyncio.Queue(_BACKLOG)
-        self._streams.add(queue)
+    async def stream(self, who: Who, still: Callable[[], Who | None]) -> AsyncIterator[ServerSentEvent]:
+        """Events from now on, for one reader, of what they may see. ``still`` says who they are by now; the
+        stream ends when that is nobody."""
+        reader = _Stream(who)
+        self._streams.add(reader)
         try:
             loop = asyncio.get_running_loop()
             asked = loop.time()
             while True:
                 message = None
                 with contextlib.suppress(TimeoutError):
-                    message = await asyncio.wait_for(queue.get(), _ASK_EVERY)
+                    message = await asyncio.wait_for(reader.queue.get(), _ASK_EVERY)
                 if loop.time() - asked > _ASK_EVERY:
                     asked = loop.time()
-                    if not await asyncio.to_thread(allowed):
+                    now = await asyncio.to_thread(still)
+                    if now is None:
                         return
+                    reader.who = now
                 if message is not None:
                     yield message
         finally:
-            self._streams.discard(queue)
+            self._streams.discard(reader)

@@ -23,13 +23,15 @@ from plumcrate.records.database import lost_connection
 from plumcrate.settings import Settings
 
 from . import problems
-from .auth import identify_person
+from .auth import identify
 from .problems import ApiError
+from .recording import Recorder
 
 API = "/api/v1"
 #: Open to everybody: whoever asks for one of these has not signed in yet, or signs each message.
 _OPEN = re.compile(
     rf"(POST {API}/session|GET {API}/session|DELETE {API}/session|GET {API}/health|POST {API}/hooks/[^/]+"
+    rf"|POST {API}/joining(/offer)?"
     rf"|(GET|HEAD) {API}/docs|(GET|HEAD) {API}/openapi\.json)\Z"
 )
 _PAGE = re.compile(rf"POST {API}/libraries/[^/]+/page\Z")
@@ -51,8 +53,10 @@ class Gate:
     """Wraps the application. ``open_to_all``: what stands below a path without anybody signing in; it reads
     no body."""
 
-    def __init__(self, app: ASGIApp, settings: Settings, open_to_all: Mapping[str, ASGIApp]) -> None:
-        self._app, self._settings = app, settings
+    def __init__(
+        self, app: ASGIApp, settings: Settings, open_to_all: Mapping[str, ASGIApp], recorder: Recorder
+    ) -> None:
+        self._app, self._settings, self._recorder = app, settings, recorder
         self._open_to_all = open_to_all
         # Looking up who asks must not wait behind those who already work.
         self._limiter = anyio.CapacityLimiter(8)
@@ -62,7 +66,7 @@ class Gate:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
-        answer = partial(_with_headers, send, secure=self._settings.secure_cookies)
+        answer: Send = partial(_with_headers, send, secure=self._settings.secure_cookies)
         try:
             _refuse_odd_address(scope)
             for prefix, app in self._open_to_all.items():
@@ -77,9 +81,11 @@ class Gate:
                 refusal.headers["Allow"] = ", ".join(sorted(allowed))
                 await refusal(scope, receive, answer)
                 return
+            answer = self._recorder.sending(scope, answer)
             self._refuse_other_host(scope)
             most = await self._admit(scope)
         except ApiError as error:
+            scope.setdefault("state", {})["problem"] = error.code
             refusal = problems.respond(error.code, error.detail)
             if _has_much(scope):
                 refusal.headers["Connection"] = "close"  # what it would send is not read
@@ -128,8 +134,8 @@ class Gate:
             return 0
         if _OPEN.match(asked):
             return _MOST_OPEN_BODY
-        person = await anyio.to_thread.run_sync(identify_person, Request(scope), limiter=self._limiter)
-        scope.setdefault("state", {})["person"] = person
+        who = await anyio.to_thread.run_sync(identify, Request(scope), limiter=self._limiter)
+        scope.setdefault("state", {})["who"] = who
         if _PAGE.match(asked):
             return _MOST_PAGE
         if _LISTS.match(asked):

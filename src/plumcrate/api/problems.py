@@ -13,6 +13,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from starlette.exceptions import HTTPException as StarletteError
 
 from plumcrate.contract import Problem
+from plumcrate.keeping.sealing import CannotUnseal
 from plumcrate.records.database import conflicted, lost_connection, sqlstate
 from plumcrate.storage.errors import StorageError
 from plumcrate.work.refusal import Refusal
@@ -29,11 +30,19 @@ PROBLEMS: dict[str, tuple[str, int]] = {
     "other-host": ("The host name is not served here", 400),
     "not-signed-in": ("You are not signed in", 401),
     "wrong-sign-in": ("The address or the password is wrong", 401),
+    "second-factor": ("The second factor is missing", 401),
     "bad-signature": ("The signature does not fit", 401),
     "too-old": ("The message is too old, or from the future", 401),
     "too-many-attempts": ("Too many attempts to sign in", 429),
     "too-many": ("You have too much under way", 429),
-    "not-allowed": ("Your role does not allow this", 403),
+    "not-allowed": ("You may not do this", 403),
+    "wrong-password": ("The password is wrong", 409),
+    "wrong-code": ("The code is wrong", 409),
+    "second-factor-there": ("The second factor is in another state", 409),
+    "weak-password": ("The password is too short", 422),
+    "no-invitation": ("The link opens nothing any more", 404),
+    "last-administrator": ("Somebody has to administer the service", 409),
+    "sealed": ("What is kept sealed cannot be read", 503),
     "foreign-origin": ("The request came from another site", 403),
     "not-found": ("There is no such thing", 404),
     "not-possible-here": ("This address does not do that", 405),
@@ -59,6 +68,8 @@ PROBLEMS: dict[str, tuple[str, int]] = {
     "no-address": ("It is not known where the site serves the library", 409),
     "unfit-name": ("A configuration cannot say this name", 409),
     "cannot-ask": ("The site cannot be asked", 409),
+    "no-webhook": ("Nothing can be told", 409),
+    "nothing-to-treat": ("There is nothing to treat", 409),
     "counted-already": ("The log was counted already", 409),
     "storage": ("The library's files cannot be reached", 503),
     "database": ("The database does not answer", 503),
@@ -126,16 +137,22 @@ def install(app: FastAPI) -> None:
     """Answers every error of the service as a problem."""
 
     @app.exception_handler(ApiError)
-    def _ours(_: Request, error: ApiError) -> JSONResponse:
+    def _ours(request: Request, error: ApiError) -> JSONResponse:
+        request.state.problem = error.code
         return respond(error.code, error.detail, **error.more)
 
     @app.exception_handler(Refusal)
-    def _refusal(_: Request, error: Refusal) -> JSONResponse:
+    def _refusal(request: Request, error: Refusal) -> JSONResponse:
+        request.state.problem = error.code
         return respond(error.code, str(error), **error.more)
 
     @app.exception_handler(StorageError)
     def _storage(_: Request, error: StorageError) -> JSONResponse:
         return respond(_STORAGE.get(error.code, "storage"), str(error), reason=error.code)
+
+    @app.exception_handler(CannotUnseal)
+    def _sealed(_: Request, error: CannotUnseal) -> JSONResponse:
+        return respond("sealed", str(error))
 
     @app.exception_handler(RequestValidationError)
     def _invalid(_: Request, error: RequestValidationError) -> JSONResponse:

@@ -10,6 +10,7 @@ import argparse
 import json
 import sys
 from collections.abc import Sequence
+from types import ModuleType
 
 from pydantic import ValidationError
 from rich.console import Console
@@ -17,15 +18,27 @@ from rich.console import Console
 from plumcrate import __version__
 from plumcrate.client import ProblemError, UnreachableError
 
-from .commands import care, keeping, libraries, pictures, recipes, runs, serving, trial
+from .commands import (
+    care,
+    keeping,
+    libraries,
+    people,
+    pictures,
+    plans,
+    recipes,
+    runs,
+    serving,
+    trial,
+    weighing,
+)
 from .commands.common import Outcome, WrongCommand, as_data, console
 from .config import ConfigError
 
 PARTLY, WRONG, UNREACHABLE, REFUSED, INTERRUPTED = 1, 2, 3, 4, 130
 
 
-def build_parser() -> argparse.ArgumentParser:
-    """The whole command line."""
+def build_parser(more: Sequence[ModuleType] = ()) -> argparse.ArgumentParser:
+    """The whole command line. ``more``: further modules of commands."""
     parser = argparse.ArgumentParser(
         prog="plumcrate",
         description="Makes a media library light, and keeps it light.",
@@ -33,14 +46,27 @@ def build_parser() -> argparse.ArgumentParser:
     )
     parser.add_argument("--version", action="version", version=f"plumcrate {__version__}")
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True)
-    for module in (libraries, recipes, runs, pictures, serving, care, keeping, trial):
+    for module in (
+        libraries,
+        recipes,
+        runs,
+        pictures,
+        weighing,
+        serving,
+        care,
+        keeping,
+        people,
+        plans,
+        trial,
+        *more,
+    ):
         module.add_commands(commands)
     return parser
 
 
-def main(arguments: Sequence[str] | None = None) -> int:
+def main(arguments: Sequence[str] | None = None, more: Sequence[ModuleType] = ()) -> int:
     """Runs one command and shows what it returns; returns its exit code."""
-    options = build_parser().parse_args(arguments)
+    options = build_parser(more).parse_args(arguments)
     errors = Console(stderr=True, highlight=False, soft_wrap=True)
 
     def failed(error: Exception | str, code: int) -> int:
@@ -74,8 +100,3 @@ def show(outcome: Outcome, *, as_json: bool) -> None:
         return
     for line in outcome.lines:
         console.print(line)
-
-
-def run() -> None:
-    """What the installed command calls."""
-    sys.exit(main())

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Any, Generic, TypeVar
 from urllib.parse import quote
 
@@ -54,13 +55,173 @@ def machine() -> Call[contract.Machine]:
     return _get("/machine", contract.Machine)
 
 
+def settings() -> Call[list[contract.Setting]]:
+    """Those of the service in force, and where each comes from."""
+    return _get("/settings", list[contract.Setting])
+
+
 def formats() -> Call[list[contract.Format]]:
     """The picture formats known to the service."""
     return _get("/formats", list[contract.Format])
 
 
+def keys(library: str | None = None) -> Call[list[contract.Key]]:
+    """All, or those that open one library alone."""
+    return _get(f"{_within(library)}/keys", list[contract.Key])
+
+
 def make_key(request: contract.KeyRequest) -> Call[contract.NewKey]:
+    """For any libraries; the answer holds the secret."""
     return _post("/keys", contract.NewKey, request)
+
+
+def make_library_key(library: str, request: contract.LibraryKeyRequest) -> Call[contract.NewKey]:
+    return _post(f"{_within(library)}/keys", contract.NewKey, request)
+
+
+def rotate_key(number: int, request: contract.Rotation, library: str | None = None) -> Call[contract.NewKey]:
+    """A new secret for the same; the former one goes on for a while."""
+    return _post(f"{_within(library)}/keys/{number}/rotation", contract.NewKey, request)
+
+
+def revoke_key(number: int, library: str | None = None) -> Call[None]:
+    return Call("DELETE", f"{_within(library)}/keys/{number}", TypeAdapter(type(None)))
+
+
+def people() -> Call[list[contract.PersonRow]]:
+    return _get("/people", list[contract.PersonRow])
+
+
+def change_person(number: int, change: contract.PersonChange) -> Call[contract.PersonRow]:
+    """What the change leaves out stays as it is."""
+    return Call("PATCH", f"/people/{number}", TypeAdapter(contract.PersonRow), body=change)
+
+
+def remove_person(number: int) -> Call[None]:
+    return Call("DELETE", f"/people/{number}", TypeAdapter(type(None)))
+
+
+def new_password(number: int) -> Call[contract.NewInvitation]:
+    """A link with which a person chooses a new password."""
+    return _post(f"/people/{number}/new-password", contract.NewInvitation)
+
+
+def members(library: str) -> Call[list[contract.Member]]:
+    """Those with a role in a library."""
+    return _get(f"{_within(library)}/people", list[contract.Member])
+
+
+def change_member(library: str, number: int, role: contract.Role) -> Call[contract.Member]:
+    body = contract.MemberChange(role=role)
+    return Call("PUT", f"{_within(library)}/people/{number}", TypeAdapter(contract.Member), body=body)
+
+
+def remove_member(library: str, number: int) -> Call[None]:
+    """The account stays."""
+    return Call("DELETE", f"{_within(library)}/people/{number}", TypeAdapter(type(None)))
+
+
+def invitations(library: str | None = None) -> Call[list[contract.Invitation]]:
+    """Those that wait: all, or those to one library alone."""
+    return _get(f"{_within(library)}/invitations", list[contract.Invitation])
+
+
+def invite(request: contract.InvitationRequest) -> Call[contract.NewInvitation]:
+    """To any libraries, or to the whole service."""
+    return _post("/invitations", contract.NewInvitation, request)
+
+
+def invite_member(library: str, request: contract.MemberInvitation) -> Call[contract.NewInvitation]:
+    return _post(f"{_within(library)}/invitations", contract.NewInvitation, request)
+
+
+def take_back(number: int, library: str | None = None) -> Call[None]:
+    """An invitation that waits."""
+    return Call("DELETE", f"{_within(library)}/invitations/{number}", TypeAdapter(type(None)))
+
+
+def audit(
+    library: str | None = None, search: str | None = None, outcome: contract.Outcome | None = None,
+    since: datetime | None = None, until: datetime | None = None, offset: int = 0, limit: int = 60,
+) -> Call[Page[contract.AuditEntry]]:  # fmt: skip
+    """Who did what, the latest first."""
+    return _get(
+        f"{_within(library)}/audit", Page[contract.AuditEntry], search=search, outcome=outcome, since=since,
+        until=until, offset=offset, limit=limit,
+    )  # fmt: skip
+
+
+def audit_export(library: str | None = None) -> Call[bytes]:
+    """The whole of it as CSV."""
+    return Call("GET", f"{_within(library)}/audit/export", None, seconds=300)
+
+
+def allowance(library: str) -> Call[contract.Allowance]:
+    """What may be treated in this month, and what was."""
+    return _get(f"{_within(library)}/allowance", contract.Allowance)
+
+
+def set_allowance(library: str, settings: contract.AllowanceSettings) -> Call[contract.Allowance]:
+    path = f"{_within(library)}/allowance"
+    return Call("PUT", path, TypeAdapter(contract.Allowance), body=settings)
+
+
+def webhook(library: str) -> Call[contract.Webhook]:
+    """Where a library tells what came to pass, and how its messages fared."""
+    return _get(f"{_within(library)}/webhook", contract.Webhook)
+
+
+def set_webhook(library: str, settings: contract.WebhookSettings) -> Call[contract.Webhook]:
+    return Call("PUT", f"{_within(library)}/webhook", TypeAdapter(contract.Webhook), body=settings)
+
+
+def make_webhook_secret(library: str) -> Call[contract.WebhookSecret]:
+    """Shown this once; a former one is worth nothing from now on."""
+    return _post(f"{_within(library)}/webhook/secret", contract.WebhookSecret)
+
+
+def try_webhook(library: str) -> Call[contract.Webhook]:
+    """Sends a message that says nothing but that it came."""
+    return _post(f"{_within(library)}/webhook/trial", contract.Webhook)
+
+
+def report(library: str, begins: str | None = None, ends: str | None = None) -> Call[contract.Report]:
+    """What was saved in some months, such as 2026-01 to 2026-11; this month without any."""
+    return _get(f"{_within(library)}/report", contract.Report, begins=begins, ends=ends)
+
+
+def report_file(library: str, form: str, begins: str | None = None, ends: str | None = None) -> Call[bytes]:
+    """The same as ``pdf`` or ``csv``."""
+    months = {name: value for name, value in (("begins", begins), ("ends", ends)) if value is not None}
+    return Call("GET", f"{_within(library)}/report/{form}", None, months, seconds=120)
+
+
+def report_settings(library: str) -> Call[contract.ReportSettings]:
+    return _get(f"{_within(library)}/report-settings", contract.ReportSettings)
+
+
+def set_report_settings(library: str, settings: contract.ReportSettings) -> Call[contract.ReportSettings]:
+    path = f"{_within(library)}/report-settings"
+    return Call("PUT", path, TypeAdapter(contract.ReportSettings), body=settings)
+
+
+def kept_reports(library: str) -> Call[list[contract.KeptReport]]:
+    """Of months that were over, the latest first."""
+    return _get(f"{_within(library)}/reports", list[contract.KeptReport])
+
+
+def kept_report(library: str, month: str, form: str) -> Call[bytes]:
+    """As ``pdf`` or ``csv``."""
+    return Call("GET", f"{_within(library)}/reports/{month}/{form}", None)
+
+
+def keep_report(library: str, month: str) -> Call[Job]:
+    """Makes a month's report as it is made by itself when the month is over."""
+    return _post(f"{_within(library)}/reports", Job, contract.ReportRequest(month=month))
+
+
+def _within(library: str | None) -> str:
+    return "" if library is None else f"/libraries/{library}"
 
 
 def libraries() -> Call[list[contract.Library]]:
@@ -117,6 +278,70 @@ def page(slug: str, content: bytes, address: str = "/", kind: str = "text/html")
     return Call(
         "POST", f"/libraries/{slug}/page", None, params, content=content, headers=headers, seconds=300
     )
+
+
+def weigh(slug: str, request: contract.WeighRequest) -> Call[Job]:
+    """Begins to weigh pages; the job's report names the weighings."""
+    return _post(f"/libraries/{slug}/weighings", Job, request)
+
+
+def site_pages(slug: str) -> Call[list[contract.SitePage]]:
+    """The pages that were weighed, or are to be."""
+    return _get(f"/libraries/{slug}/site-pages", list[contract.SitePage])
+
+
+def site_page(page_id: int) -> Call[contract.SitePage]:
+    return _get(f"/site-pages/{page_id}", contract.SitePage)
+
+
+def change_page(slug: str, address: str, settings: contract.PageSettings) -> Call[contract.SitePage]:
+    """Settings of a page; one that is not known yet is noted."""
+    answer = TypeAdapter(contract.SitePage)
+    return Call("PUT", f"/libraries/{slug}/site-pages", answer, {"address": address}, body=settings)
+
+
+def forget_page(page_id: int) -> Call[None]:
+    """With all its weighings."""
+    return Call("DELETE", f"/site-pages/{page_id}", TypeAdapter(None))
+
+
+def weighings(page_id: int, limit: int = 20) -> Call[list[contract.Weighing]]:
+    """Of a page, the latest first."""
+    return _get(f"/site-pages/{page_id}/weighings", list[contract.Weighing], limit=limit)
+
+
+def page_history(page_id: int) -> Call[list[contract.Point]]:
+    """What a page weighed over time, the oldest first."""
+    return _get(f"/site-pages/{page_id}/history", list[contract.Point])
+
+
+def weighing(weighing_id: int) -> Call[contract.Weighing]:
+    return _get(f"/weighings/{weighing_id}", contract.Weighing)
+
+
+def shot(slug: str, shot_id: int) -> Call[bytes]:
+    """A picture of a page, as WebP."""
+    return Call("GET", f"/libraries/{slug}/shots/{shot_id}", None)
+
+
+def treat_page(weighing_id: int, *, everything: bool = False) -> Call[contract.Run]:
+    """Treats what a page shows, the first view or all of it, before all that waits."""
+    return _post(f"/weighings/{weighing_id}/run", contract.Run, contract.TreatPage(everything=everything))
+
+
+def note_need(weighing_id: int, device: contract.Device, number: int) -> Call[list[contract.Needed]]:
+    """Notes the size that a picture's place needs."""
+    body = contract.NeededRequest(device=device, number=number)
+    return _post(f"/weighings/{weighing_id}/needs", list[contract.Needed], body)
+
+
+def needs(slug: str) -> Call[list[contract.Needed]]:
+    """Sizes that places need, the latest first."""
+    return _get(f"/libraries/{slug}/needs", list[contract.Needed])
+
+
+def forget_need(slug: str, need_id: int) -> Call[None]:
+    return Call("DELETE", f"/libraries/{slug}/needs/{need_id}", TypeAdapter(None))
 
 
 def change_library(slug: str, change: contract.LibraryChange) -> Call[contract.Library]:

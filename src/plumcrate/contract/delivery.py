@@ -57,6 +57,7 @@ class Markup(Message):
     """What is said of the library's pictures in the site's pages. Nothing is said twice: what a page says
     already, stays."""
 
+    rewrite: Flag = Field(True, description="Whether pages are rewritten at all.")
     pictures: Flag = Field(True, description="Put <picture> around, with a <source> for each kind of copy.")
     sizes: Flag = Field(True, description="State the derived sizes there are (srcset, sizes).")
     dimensions: Flag = Field(True, description="State width and height, so that nothing jumps.")

@@ -1,4 +1,5 @@
-"""Long work on a library: surveys, checks, forecasts, proofs and prunings are jobs, each with its report."""
+"""Long work on a library: surveys, checks, forecasts, proofs, prunings, weighings and monthly reports are
+jobs, each with its report."""
 
 from __future__ import annotations
 
@@ -9,16 +10,20 @@ from typing import Self
 from pydantic import Field, model_validator
 
 from .common import Answer, Flag, Message, Number, Whole
+from .reports import Month
+from .weighing import WeighReport
 
 
 class JobKind(StrEnum):
-    """What a job does. Of each kind one is open at a time in a library."""
+    """What a job does. Of each kind but weighings one is open at a time in a library."""
 
     SURVEY = "survey"
     CHECK = "check"
     FORECAST = "forecast"
     PROOF = "proof"
     PRUNING = "pruning"
+    WEIGHING = "weighing"
+    REPORT = "report"
 
 
 class JobState(StrEnum):
@@ -146,6 +151,20 @@ class ForecastReport(Answer):
     outlook: Outlook | None = None
 
 
+class ReportRequest(Message):
+    """Which month's report is to be made, and kept."""
+
+    month: Month
+
+
+class ReportMade(Answer):
+    """A month's report that was made. ``folder``: where it was put too."""
+
+    month: str = ""
+    bytes: int = 0
+    folder: str | None = None
+
+
 class Job(Answer):
     """One piece of long work, and how far it is. The report of its kind is there from the beginning."""
 
@@ -162,6 +181,8 @@ class Job(Answer):
     forecast: ForecastReport | None = None
     proof: ProofReport | None = None
     pruning: PruneReport | None = None
+    weighing: WeighReport | None = None
+    report: ReportMade | None = None
     created_at: datetime
     started_at: datetime | None = None
     finished_at: datetime | None = None

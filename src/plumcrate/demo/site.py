@@ -13,6 +13,7 @@ import re
 import secrets
 import unicodedata
 from datetime import UTC, datetime
+from functools import lru_cache
 from html import escape
 from pathlib import Path
 from typing import Annotated
@@ -21,7 +22,7 @@ import httpx
 import uvicorn
 from fastapi import BackgroundTasks, FastAPI, Form, HTTPException, UploadFile
 from fastapi.responses import FileResponse, HTMLResponse, JSONResponse, RedirectResponse, Response
-from PIL import Image, ImageOps
+from PIL import ExifTags, Image, ImageOps
 from standardwebhooks import Webhook
 
 from plumcrate.client import Client
@@ -144,8 +145,7 @@ def _pictures(library: Path, subject: str, front: bool) -> str:
     ]
     shown = []
     for index, path in enumerate(originals[: 9 if front else 12]):
-        with Image.open(path) as image:
-            width, height = ImageOps.exif_transpose(image).size if image.width < 5000 else image.size
+        width, height = _shown_size(path, path.stat().st_mtime_ns)
         source = "/media/" + path.relative_to(library).as_posix()
         stem, ending = source.rsplit(".", 1)
         there = [size for size in SIZES if path.with_name(f"{path.stem}-{size}w{path.suffix}").exists()]
@@ -158,6 +158,14 @@ def _pictures(library: Path, subject: str, front: bool) -> str:
     if front and shown:
         return shown[0] + '<div class="grid">' + "".join(shown[1:]) + "</div>"
     return '<div class="grid">' + "".join(shown) + "</div>"
+
+
+@lru_cache(maxsize=1000)
+def _shown_size(path: Path, mtime_ns: int) -> tuple[int, int]:
+    """Upright; of a file as it was at a time."""
+    with Image.open(path) as image:
+        turned = image.getexif().get(ExifTags.Base.Orientation, 1) >= 5
+        return (image.height, image.width) if turned else (image.width, image.height)
 
 
 def _page(title: str, body: str) -> str:

@@ -17,17 +17,38 @@ from typing import Any
 
 from sqlalchemy import select
 
-from plumcrate.api.auth import hash_password, new_key
 from plumcrate.client import Client, ClientError
-from plumcrate.contract import Caches, Delivery, LibraryChange, LibraryRequest, NewFiles, Role, Upkeep
+from plumcrate.contract import (
+    AllowanceSettings,
+    Caches,
+    Delivery,
+    KeyRequest,
+    LibraryChange,
+    LibraryRequest,
+    Markup,
+    NewFiles,
+    ReportSettings,
+    Role,
+    Upkeep,
+)
+from plumcrate.people.invitations import new_person, put_grant
+from plumcrate.people.keys import new_key
+from plumcrate.people.passwords import hash_password
 from plumcrate.records.database import Database
+from plumcrate.records.private import PostgresError, PrivatePostgres, free_port
+from plumcrate.records.queries.libraries import by_slug
 from plumcrate.records.tables import Person
 
-from .postgres import PostgresError, PrivatePostgres, free_port
 from .world import build
 
 _EMAIL = "keeper@gannetledge.example"
 _LIBRARY = "gannet-ledge"
+_MEGAPIXELS = 800  # a month: more than the whole library has
+_CREW = (
+    ("mate@gannetledge.example", "The mate", Role.TREAT),
+    ("journal@gannetledge.example", "The journal's editor", Role.EDIT),
+    ("office@harbour.example", "The harbour office", Role.LOOK),
+)
 
 
 class DemoError(RuntimeError):
@@ -67,6 +88,7 @@ class Demo:
         try:
             self._wait_until_up(facts)
             self._connect(facts)
+            self._crew(url)
         except BaseException:
             self.stop()
             raise
@@ -91,7 +113,7 @@ class Demo:
 
     def _postgres(self) -> PrivatePostgres:
         try:
-            return PrivatePostgres(self.home / "postgres")
+            return PrivatePostgres(self.home / "postgres", elsewhere=True)
         except PostgresError as error:
             raise DemoError(str(error)) from None
 
@@ -106,14 +128,14 @@ class Demo:
         with database.begin() as session:
             if not session.scalar(select(Person.id).where(Person.email == _EMAIL)) or "key" not in facts:
                 facts["password"] = secrets.token_urlsafe(9)
-                session.merge(
-                    Person(
-                        id=session.scalar(select(Person.id).where(Person.email == _EMAIL)),
-                        email=_EMAIL, name="The keeper", role=Role.ADMINISTER,
-                        password_hash=hash_password(facts["password"]),
-                    )
-                )  # fmt: skip
-                _, facts["key"] = new_key(session, "script/demo", Role.ADMINISTER)
+                keeper = session.scalar(select(Person).where(Person.email == _EMAIL))
+                if keeper is None:
+                    new_person(session, _EMAIL, "The keeper", facts["password"], service=True)
+                else:
+                    keeper.password_hash = hash_password(facts["password"])
+                _, facts["key"] = new_key(
+                    session, KeyRequest(name="script/demo", service=True), "script/demo"
+                )
         database.close()
         _write_private(place, json.dumps(facts))
         config = f'url = "http://127.0.0.1:{facts["port"]}"\nkey = "{facts["key"]}"\n'
@@ -132,6 +154,10 @@ class Demo:
             "PLUMCRATE_URL": f"http://127.0.0.1:{facts['port']}",
             "PLUMCRATE_KEY": facts["key"],
             "PLUMCRATE_CACHE_ORIGIN": f"http://127.0.0.1:{facts['port']}",
+            # The site and what serves it are on this machine, which pages may else not reach.
+            "PLUMCRATE_PAGES_ALLOWED": json.dumps(
+                [f"127.0.0.1:{facts[name]}" for name in ("port", "site_port", "cache_port")]
+            ),
             "PLUMCRATE_CACHE_PORT": str(facts["cache_port"]),
         }
         modules = {"service": "api", "worker": "work", "site": "demo.site", "cache": "demo.cache"}
@@ -173,11 +199,27 @@ class Demo:
                 delivery = Delivery(
                     public=True, address=address, base=f"{cache}/media/{_LIBRARY}",
                     caches=Caches(purge=[cache], tag_header="Cache-Tag"),
+                    # As every site is at first: its pages say what its authors wrote.
+                    markup=Markup(rewrite=False),
                 )  # fmt: skip
                 client.change_library(_LIBRARY, LibraryChange(upkeep=upkeep, delivery=delivery))
+                client.set_allowance(_LIBRARY, AllowanceSettings(amount=_MEGAPIXELS))
+                client.set_report_settings(_LIBRARY, ReportSettings(client=name, sender="Quayside Web"))
             hook = self.home / "hook.json"
             if not hook.exists():
                 _write_private(hook, client.hook_secret(_LIBRARY).model_dump_json())
+
+    def _crew(self, url: str) -> None:
+        """People with a role in the library, whose passwords nobody knows: they show what roles there are."""
+        database = Database(url)
+        with database.begin() as session:
+            library = by_slug(session, _LIBRARY)
+            there = set(session.scalars(select(Person.email)))
+            for email, name, role in _CREW:
+                if library is not None and email not in there:
+                    person = new_person(session, email, name, secrets.token_urlsafe(24))
+                    put_grant(session, person.id, library.id, role)
+        database.close()
 
     def _client(self, facts: dict[str, Any]) -> Client:
         return Client(f"http://127.0.0.1:{facts['port']}", facts["key"])

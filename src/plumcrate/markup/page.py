@@ -42,7 +42,8 @@ class PageStream:
         self._rewriter: Rewriter | None = None
         home = settings.address
         # Without the address of the library nothing of a page is known to be in it.
-        self._as_it_is = home is None or selection.page_left_out(settings.markup, urlsplit(address).path)
+        off = home is None or not settings.markup.rewrite
+        self._as_it_is = off or selection.page_left_out(settings.markup, urlsplit(address).path)
 
     def over(self, pieces: Iterable[bytes]) -> Iterator[bytes]:
         for piece in pieces:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from html import unescape
 from html.entities import html5
 
 _ALNUM = frozenset("0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ")
 _LONGEST = max(map(len, html5))
+_BEYOND = 0x110000
 
 
 def decoded(value: str) -> str:
@@ -33,7 +33,7 @@ def _reference(value: str, at: int) -> tuple[str, int]:
         if end == first:
             return "&", at + 1
         stop = end + 1 if value.startswith(";", end) else end
-        return unescape(value[at:end] + ";"), stop
+        return _numbered(value[first:end].lstrip("0"), 16 if len(digits) > 10 else 10), stop
     for length in range(min(_LONGEST, len(value) - at - 1), 0, -1):
         name = value[at + 1 : at + 1 + length]
         if name not in html5:
@@ -43,6 +43,17 @@ def _reference(value: str, at: int) -> tuple[str, int]:
             return "&", at + 1
         return html5[name], end
     return "&", at + 1
+
+
+def _numbered(digits: str, base: int) -> str:
+    """The sign with a number (section 13.2.5.80)."""
+    number = int(digits, base) if 0 < len(digits) <= 7 else (0 if not digits else _BEYOND)
+    if number == 0 or number >= _BEYOND or 0xD800 <= number <= 0xDFFF:
+        return "\ufffd"
+    if 0x80 <= number <= 0x9F:
+        # As windows-1252 has it, but for the five numbers that it leaves free.
+        return bytes([number]).decode("cp1252", "ignore") or chr(number)
+    return chr(number)
 
 
 def escaped(text: str) -> str:

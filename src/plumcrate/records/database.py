@@ -12,6 +12,8 @@ from pathlib import Path
 import psycopg
 from alembic import command
 from alembic.config import Config
+from alembic.runtime.migration import MigrationContext
+from alembic.script import ScriptDirectory
 from sqlalchemy import Engine, create_engine, text
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
@@ -95,16 +97,27 @@ class Database:
 
     def migrate(self) -> None:
         """Brings the tables to the newest revision."""
-        config = Config()
-        config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+        config = _migrations()
         with self.engine.begin() as connection:
             # Two processes that start at once must not migrate at once.
             connection.execute(text("SELECT pg_advisory_xact_lock(727001)"))
             config.attributes["connection"] = connection
             command.upgrade(config, "head")
 
+    def up_to_date(self) -> bool:
+        """Whether the tables are of the newest revision. Raises SQLAlchemyError."""
+        newest = ScriptDirectory.from_config(_migrations()).get_current_head()
+        with self.engine.connect() as connection:
+            return MigrationContext.configure(connection).get_current_revision() == newest
+
     def close(self) -> None:
         self.engine.dispose()
+
+
+def _migrations() -> Config:
+    config = Config()
+    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+    return config
 
 
 class HeldLocks:

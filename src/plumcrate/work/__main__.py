@@ -1,12 +1,49 @@
-"""The worker process: ``python -m plumcrate.work``. Settings come from the environment."""
+"""The worker process: ``python -m plumcrate.work``. Settings come from the environment and the file."""
 
 import asyncio
+import sys
+import time
+
+import structlog
+from sqlalchemy.exc import SQLAlchemyError
 
 from plumcrate import logs
-from plumcrate.settings import Settings
+from plumcrate.records.database import Database
+from plumcrate.settings import WrongSettings, load
 
 from .worker import Worker
 
+log = structlog.get_logger()
+
+_PAUSE = 2.0
+
+
+def wait_for_tables(url: str) -> None:
+    """Returns when the tables are those of this version: the service brings them up to date."""
+    database, said = Database(url, pool_size=1), False
+    try:
+        while True:
+            try:
+                if database.up_to_date():
+                    return
+                reason = "the tables are of another version: start the service, or plumcrate tables"
+            except SQLAlchemyError as error:
+                reason = str(getattr(error, "orig", None) or error).splitlines()[0]
+            if not said:
+                log.warning("waiting for the records", reason=reason)
+                said = True
+            time.sleep(_PAUSE)
+    finally:
+        database.close()
+
+
 if __name__ == "__main__":
     logs.configure()
-    asyncio.run(Worker(Settings()).run())
+    try:
+        settings = load()
+    except WrongSettings as error:
+        sys.exit(f"plumcrate: {error}")
+    if not settings.database_url:
+        sys.exit("plumcrate: no database is named; plumcrate start keeps a private one")
+    wait_for_tables(settings.database_url)
+    asyncio.run(Worker(settings).run())

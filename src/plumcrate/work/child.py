@@ -45,6 +45,15 @@ def _preview(data: bytes, width: int, limits: Any) -> Answer:
     return {}, [preview(data, width, limits)]
 
 
+def _seen(data: bytes, original: bytes, width: int, height: int, limits: Any) -> Answer:
+    """How what was served looks in its place, against its original."""
+    from dataclasses import asdict
+
+    from plumcrate.imaging.seen import seen
+
+    return asdict(seen(data, original, width, height, limits)), []
+
+
 def _header(data: bytes) -> Answer:
     """The format of a file, by its header."""
     from plumcrate.imaging.identification import identify
@@ -56,6 +65,7 @@ FUNCTIONS: dict[str, Callable[..., Answer]] = {
     "treat": _treat,
     "measure": _measure,
     "preview": _preview,
+    "seen": _seen,
     "header": _header,
 }
 
@@ -67,6 +77,7 @@ def _prepare() -> None:
 
     import plumcrate.imaging.preview
     import plumcrate.imaging.sample
+    import plumcrate.imaging.seen
     import plumcrate.work.wire  # noqa: F401
 
     Image.init()

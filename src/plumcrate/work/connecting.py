@@ -118,11 +118,17 @@ def _refuse_while_busy(session: Session, library: Library) -> None:
 
 def _check_schedules(upkeep: Upkeep) -> None:
     for schedule in (upkeep.survey_schedule, upkeep.run_schedule):
-        if schedule is not None and not _comes(schedule):
-            raise Refusal(
-                "invalid-request",
-                f"{schedule!r} is no schedule: give minute, hour, day, month and weekday, such as 30 2 * * *",
-            )
+        if schedule is not None:
+            refuse_odd_schedule(schedule)
+
+
+def refuse_odd_schedule(schedule: str) -> None:
+    """Raises :class:`Refusal` for what is no schedule, or one whose time never comes."""
+    if not _comes(schedule):
+        raise Refusal(
+            "invalid-request",
+            f"{schedule!r} is no schedule: give minute, hour, day, month and weekday, such as 30 2 * * *",
+        )
 
 
 def _comes(schedule: str) -> bool:

@@ -39,16 +39,20 @@ from plumcrate.records.tables import Backup, File, Item, Journal, Library, Run
 from plumcrate.settings import Settings
 from plumcrate.storage.errors import NotThere, StorageError
 
+from .allowance import count
 from .decision import BEYOND, key_of
 from .forecast import forecast
 from .jobs import Follow, carry_out
 from .locks import LIBRARY_LOCK, PATH_LOCK, PICTURE_LOCK, path_key
 from .looking_after import check_library, prove_hand_back, prune_backups
+from .previews import Previews
 from .queue import BULK, NEW_UPLOAD
+from .reporting import make_report
 from .runs import MOST_ATTEMPTS, create_run, recipe_of, upkeep_of
 from .sandbox import Sandbox, SandboxError
 from .survey import survey
 from .treating import Order, Outcome, Stage, TooManyBytes, treat_file
+from .weighing.job import Weighing, WeighOrder
 
 if TYPE_CHECKING:
     from plumcrate.imaging import Recipe
@@ -158,6 +162,8 @@ class Engine:
                 JobKind.FORECAST: self._forecast,
                 JobKind.PROOF: self._prove,
                 JobKind.PRUNING: lambda library, follow: prune_backups(self.keeper(library), follow),
+                JobKind.WEIGHING: self._weigh,
+                JobKind.REPORT: self._report,
             },
         )
 
@@ -177,6 +183,18 @@ class Engine:
     def _prove(self, library: Library, follow: Follow) -> BaseModel:
         request = ProofRequest.model_validate(follow.request)
         return prove_hand_back(self.database, request.run_id, self.keeper(library))
+
+    def _weigh(self, library: Library, follow: Follow) -> BaseModel:
+        order = WeighOrder.model_validate(follow.request)
+        weighing = Weighing(
+            self.database, self.settings, self.keeper(library), self.sandbox, library, follow, order,
+            stopped=lambda: self.stopping or follow.stopped(),
+        )  # fmt: skip
+        return weighing.carry_out()
+
+    def _report(self, library: Library, follow: Follow) -> BaseModel:
+        with Previews.lent(self.database, self.state, self.sandbox, self.settings) as previews:
+            return make_report(self.database, previews, self.settings.reports_dir, library, follow)
 
     def _forecast(self, library: Library, follow: Follow) -> BaseModel:
         outlook = forecast(
@@ -322,6 +340,7 @@ class Engine:
             item = session.get_one(Item, item_id)
             item.stage, item.state, item.job_id = 1, ItemState.WAITING, None
             item.outputs = list(light.outputs)
+            count(session, item, datetime.now(UTC))
             refresh_pictures(session, [item.picture_id])
             notify(session, run=item.run_id)
 
@@ -340,6 +359,8 @@ class Engine:
                 item.bytes_lightest = min(
                     [file.size_now, *(derived.size for derived in file.derived if derived.stands_in)]
                 )
+            if recipe is not None and outcome.outputs and not item.stage:
+                count(session, item, datetime.now(UTC))
             end_item(session, item, outcome.item, datetime.now(UTC))
             refresh_pictures(session, [item.picture_id])
             notify(session, run=item.run_id, item=item.id)

@@ -7,13 +7,13 @@ libraries get their fair share, and hours and shares of the machine are kept.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
 import structlog
-from croniter import CroniterError, croniter
-from sqlalchemy import func, or_, select, text, update
+from sqlalchemy import ColumnElement, func, or_, select, text, true, update
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import (
@@ -30,9 +30,13 @@ from plumcrate.records.database import lost_connection, notify
 from plumcrate.records.queries.tallies import fold
 from plumcrate.records.tables import Item, Journal, Library, Run, WorkerRow
 
+from .allowance import Meter, give_back
 from .jobs import restart_lost, start_unless_open
 from .queue import BULK, SURVEY, TREAT_PICTURE, Queue, without_a_place
+from .reporting import start_report
 from .runs import create_run, upkeep_of
+from .schedules import due
+from .weighing.starting import start_weighings
 
 log = structlog.get_logger()
 
@@ -72,27 +76,35 @@ def feed(
                     raise
                 log.exception("nothing was started by schedule", library=library.slug)
         fold(session)
+    give_back(session)
     running = session.scalars(
         select(Run).where(Run.state == RunState.RUNNING).order_by(Run.priority.desc(), Run.id)
     ).all()
     bulk: dict[int, int] = {}  # pictures of bulk runs in flight, by library
+    meters: dict[int, Meter] = {}
     for run in running:
-        upkeep = upkeep_of(libraries[run.library_id])
+        library = libraries[run.library_id]
+        upkeep = upkeep_of(library)
+        if run.kind == RunKind.TREAT and library.id not in meters:
+            meters[library.id] = Meter(session, library, upkeep, now)
         waits_for = away.get(run.library_id)
         if waits_for is None and run.priority <= BULK and not _within_hours(upkeep, now):
             waits_for = f"the hours {', '.join(upkeep.hours)} ({upkeep.time_zone})"
+        most, used = _AHEAD * children, 0
+        if run.priority <= BULK:
+            used = bulk.get(library.id, 0)
+            if upkeep.share < 100:
+                most = max(1, children * upkeep.share // 100)
+        meter = meters[library.id] if run.kind == RunKind.TREAT else None
+        topped = _top_up(session, queue, run, 0 if waits_for else most, used, meter)
+        if run.priority <= BULK:
+            bulk[library.id] = used + topped.in_flight
+        waits_for = waits_for or topped.waits_for
         if waits_for != run.waits_for:
             run.waits_for = waits_for
             notify(session, run=run.id)
-        if run.priority > BULK:
-            _top_up(session, queue, run, 0 if waits_for else _AHEAD * children, 0)
-            continue
-        if upkeep.share < 100:
-            most = max(1, children * upkeep.share // 100)
-        else:
-            most = _AHEAD * children
-        used = bulk.get(run.library_id, 0)
-        bulk[run.library_id] = used + _top_up(session, queue, run, 0 if waits_for else most, used)
+    for meter in meters.values():
+        meter.give_notice()
 
 
 def _put_back_lost(session: Session) -> None:
@@ -115,37 +127,29 @@ def _within_hours(upkeep: Upkeep, now: datetime) -> bool:
 
 
 def start_what_is_due(session: Session, queue: Queue, library: Library, now: datetime) -> None:
-    """Starts scheduled surveys and runs, once for each time that has come."""
+    """Starts scheduled surveys, runs and weighings, once for each time that has come."""
     upkeep = upkeep_of(library)
-    library.next_survey_at, due = _due(upkeep.survey_schedule, library.next_survey_at, upkeep, now)
-    if due and start_unless_open(session, queue, library, JobKind.SURVEY):
+    library.next_survey_at, come = due(upkeep.survey_schedule, library.next_survey_at, upkeep, now)
+    if come and start_unless_open(session, queue, library, JobKind.SURVEY):
         log.info("a survey starts by schedule", library=library.slug)
-    library.next_run_at, due = _due(upkeep.run_schedule, library.next_run_at, upkeep, now)
-    if due and not library.at_rest:
+    library.next_run_at, come = due(upkeep.run_schedule, library.next_run_at, upkeep, now)
+    if come and not library.at_rest:
         run = create_run(session, library, RunRequest(library=library.slug), RunOrigin.SCHEDULE, BULK)
         log.info("a run starts by schedule", library=library.slug, run=run.id, files=run.files)
+    start_weighings(session, queue, library, upkeep, now)
+    start_report(session, queue, library, upkeep, now)
 
 
-def _due(
-    schedule: str | None, next_at: datetime | None, upkeep: Upkeep, now: datetime
-) -> tuple[datetime | None, bool]:
-    """When a schedule's turn comes next, and whether one has come. Turns missed count once."""
-    if schedule is None:
-        return None, False
-    if next_at is not None and next_at - now > timedelta(days=366):
-        next_at = None  # the clock was wrong when this was reckoned
-    if next_at is not None and now < next_at:
-        return next_at, False
-    local = now.astimezone(ZoneInfo(upkeep.time_zone))
-    try:
-        following: datetime = croniter(schedule, local).get_next(datetime)
-    except CroniterError:
-        return None, False  # a day that never comes, such as 30 February
-    return following, next_at is not None
+@dataclass(frozen=True, slots=True)
+class _Topped:
+    """How many pictures are in flight, and what a run waits for beside hours and volumes."""
+
+    in_flight: int
+    waits_for: str | None = None
 
 
-def _top_up(session: Session, queue: Queue, run: Run, most: int, used: int) -> int:
-    """Adds pictures to the queue up to ``most`` less ``used``; returns how many are in flight."""
+def _top_up(session: Session, queue: Queue, run: Run, most: int, used: int, meter: Meter | None) -> _Topped:
+    """Adds pictures to the queue up to ``most`` less ``used``, as far as their meter lets them through."""
     pictures: dict[str, int] = dict(
         session.execute(
             select(Item.state, func.count(Item.picture_id.distinct()))
@@ -155,25 +159,50 @@ def _top_up(session: Session, queue: Queue, run: Run, most: int, used: int) -> i
     )
     in_flight = sum(pictures.values())
     room = most - used - in_flight
-    chosen = _next_pictures(session, run, room) if room > 0 else {}
+    chosen, waits_for = _chosen(session, run, room, meter)
     if not chosen and not in_flight:
         _end_if_done(session, queue, run)
     if chosen:
         _queue_up(session, queue, run, chosen)
-    return in_flight + len(chosen)
+    return _Topped(in_flight + len(chosen), waits_for)
 
 
-def _next_pictures(session: Session, run: Run, room: int) -> dict[int, int]:
-    """The first pictures that wait, in the run's order, each with its stage.
+def _chosen(session: Session, run: Run, room: int, meter: Meter | None) -> tuple[dict[int, int], str | None]:
+    """The pictures of a run that may begin or go on, and why others may not."""
+    first = _next_pictures(session, run, room)
+    if meter is None or not first:
+        return first, None
+    through = meter.let_through(run, first)
+    if len(through) == len(first):
+        return first, None
+    chosen = {picture: first[picture] for picture in through}
+    chosen |= _next_pictures(session, run, room - len(chosen), Item.admitted.is_(True))
+    if run.waits_for != meter.words() and len(chosen) < room:
+        # Those that have counted may be anywhere among the others; when none is left, they are not sought
+        # again.
+        more = meter.let_through(run, meter.free(run, room - len(chosen)))
+        chosen |= dict.fromkeys(more, 0)
+        if more:
+            return chosen, None
+    return chosen, meter.words()
+
+
+def _next_pictures(
+    session: Session, run: Run, room: int, which: ColumnElement[bool] | None = None
+) -> dict[int, int]:
+    """The first pictures that wait, in the run's order, each with its stage; of all, or of ``which``.
 
     A walk along the index, not a sort of all.
     """
+    if room <= 0:
+        return {}
     waiting = session.execute(
         select(Item.picture_id, Item.stage)
         .where(
             Item.run_id == run.id,
             Item.state == ItemState.WAITING,
             or_(Item.not_before.is_(None), Item.not_before <= func.now()),
+            which if which is not None else true(),
         )
         .order_by(Item.id)
         .limit(room * 16)
@@ -216,6 +245,7 @@ def _queue_up(session: Session, queue: Queue, run: Run, chosen: dict[int, int]) 
                 Item.picture_id == picture_id,
                 Item.state == ItemState.WAITING,
                 or_(Item.not_before.is_(None), Item.not_before <= func.now()),
+                Item.admitted if run.kind == RunKind.TREAT else true(),
             )
             .values(state=ItemState.QUEUED, job_id=job_id)
         )

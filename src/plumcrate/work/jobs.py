@@ -82,7 +82,9 @@ def start_unless_open(
 
 def _queue(session: Session, queue: Queue, row: Job) -> None:
     priority = SURVEY if row.kind == JobKind.SURVEY else QUIET
-    (row.queued_id,) = queue.add(session, RUN_JOB, [{"job_id": row.id}], priority)
+    # A page is weighed while no other is: the browser's times would be the machine's.
+    lock = "weighing" if row.kind == JobKind.WEIGHING else None
+    (row.queued_id,) = queue.add(session, RUN_JOB, [{"job_id": row.id}], priority, lock)
     session.flush()
 
 

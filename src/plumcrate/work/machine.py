@@ -7,12 +7,12 @@ import platform
 import secrets
 import shutil
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import timedelta
 from pathlib import Path
 
 from PIL import features
-from sqlalchemy import func, select, text
+from sqlalchemy import ColumnElement, func, select, text
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
@@ -21,6 +21,7 @@ from plumcrate.contract import Advice, Machine
 from plumcrate.imaging.formats import COPIES, FORMATS
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
+from plumcrate.pages.process import find_browser
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Backup, File, Library, WorkerRow
 from plumcrate.storage.errors import StorageError
@@ -34,12 +35,15 @@ _LITTLE_SPACE = 2_000_000_000
 _ORDER = ("fine", "mind", "broken")
 
 
-def examine(state: StateFolder, database: Database, holds: Mapping[str, bool]) -> Machine:
+def examine(
+    state: StateFolder, database: Database, holds: Mapping[str, bool], browser: str | None = None
+) -> Machine:
     """Looks at everything that treating needs. Writes only hidden files in each library, and removes them.
 
-    ``holds``: what shuts in the child processes, see :func:`.containment.shut_in`.
+    ``holds``: what shuts in the child processes, see :func:`.containment.shut_in`; ``browser``: where
+    Chromium is said to be.
     """
-    lines = [*_codecs(), *_kernels(), *_containment(holds)]
+    lines = [*_codecs(), *_kernels(), *_browser(browser), *_containment(holds)]
     try:
         lines += _state_folder(state)
         with database.begin() as session:
@@ -55,6 +59,23 @@ def examine(state: StateFolder, database: Database, holds: Mapping[str, bool]) -
         )
     worst = max((line.verdict for line in lines), key=_ORDER.index)
     return Machine(verdict=worst, lines=lines)
+
+
+def examine_before(
+    state_dir: Path, holds: Mapping[str, bool], browser: str | None, more: Iterable[Advice]
+) -> Machine:
+    """Looks at what there is before anything runs: no records are asked, and no library."""
+    lines = [*_codecs(), *_kernels(), *_browser(browser), *_containment(holds), *_place(state_dir), *more]
+    return Machine(verdict=max((line.verdict for line in lines), key=_ORDER.index), lines=lines)
+
+
+def examine_libraries(state: StateFolder, database: Database, condition: ColumnElement[bool]) -> Machine:
+    """Looks at what some libraries need: the formats, and each library of which the condition holds."""
+    lines = list(_codecs())
+    with database.begin() as session:
+        for library in session.scalars(select(Library).where(condition).order_by(Library.name)):
+            lines += _library(session, state, library)
+    return Machine(verdict=max((line.verdict for line in lines), key=_ORDER.index), lines=lines)
 
 
 def _codecs() -> Iterator[Advice]:
@@ -80,25 +101,44 @@ def _codecs() -> Iterator[Advice]:
         )
 
 
+def _browser(settings_browser: str | None) -> Iterator[Advice]:
+    """Whether pages can be weighed in a browser here."""
+    place = find_browser(settings_browser)
+    if place is not None:
+        yield Advice(what="browser", verdict="fine", detail=f"{place}: pages are weighed in it")
+        return
+    yield Advice(
+        what="browser", verdict="mind",
+        detail="Chromium is not there: pages are weighed from their markup alone, without times",
+        todo="install it (on Debian: chromium), or set PLUMCRATE_BROWSER",
+    )  # fmt: skip
+
+
 def _kernels() -> Iterator[Advice]:
     detail = f"{platform.python_version()} on {platform.machine()}, Plum Crate {__version__}"
     yield Advice(what="Python", verdict="fine", detail=detail)
 
 
 def _state_folder(state: StateFolder) -> Iterator[Advice]:
-    place = state.path
     try:
         state.check()
-        probe = place / f".probe-{secrets.token_hex(4)}"
-        probe.write_bytes(b"")
-        probe.unlink()
-        usage = shutil.disk_usage(place)
     except StorageError as error:
         yield Advice(
             what="backup store", verdict="broken", detail=str(error),
             todo="mount the right volume, or set PLUMCRATE_STATE_DIR",
         )  # fmt: skip
         return
+    yield from _place(state.path)
+
+
+def _place(place: Path) -> Iterator[Advice]:
+    """Whether there is a folder for the state, with room."""
+    try:
+        place.mkdir(parents=True, exist_ok=True)
+        probe = place / f".probe-{secrets.token_hex(4)}"
+        probe.write_bytes(b"")
+        probe.unlink()
+        usage = shutil.disk_usage(place)
     except OSError as error:
         yield Advice(
             what="backup store",
@@ -204,7 +244,7 @@ def _workers(session: Session) -> Iterator[Advice]:
             what="workers",
             verdict="broken",
             detail="none is alive: surveys and runs wait",
-            todo="start one: python -m plumcrate.work",
+            todo="start one: plumcrate start --only worker",
         )
         return
     names = ", ".join(f"{row.host} ({row.children} at a time)" for row in rows)

@@ -4,11 +4,12 @@ disk."""
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import hashlib
 import secrets
 import shutil
 import threading
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
@@ -22,6 +23,7 @@ from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File, Library
+from plumcrate.settings import Settings
 from plumcrate.storage.errors import StorageError
 
 from .sandbox import Sandbox, SandboxError
@@ -34,6 +36,8 @@ USUAL_WIDTH = 320
 _SAME_SHAPE = 0.02
 #: After so many previews it is looked how much room they take; then so much of it stays.
 _LOOK_EVERY, _STAYS = 200, 0.8
+#: So long is waited for one, in seconds.
+_LONGEST = 60.0
 #: So many are made ahead at a time; what is asked for beyond waits for being asked again.
 _MOST_AHEAD = 200
 
@@ -74,6 +78,21 @@ class Previews:
         self._guard = threading.Lock()
         self._made = 0
 
+    @classmethod
+    @contextlib.contextmanager
+    def lent(
+        cls, database: Database, state: StateFolder, sandbox: Sandbox, settings: Settings
+    ) -> Iterator[Previews]:
+        """Previews for one piece of work."""
+        previews = cls(
+            database, state, sandbox, most_bytes=settings.most_bytes, room=settings.previews_mb * 1_000_000,
+            threads=1,
+        )  # fmt: skip
+        try:
+            yield previews
+        finally:
+            previews.close()
+
     @property
     def folder(self) -> Path:
         return self._state.path / "previews"
@@ -106,6 +125,20 @@ class Previews:
         tag = hashlib.sha256(f"{library.id}:{file.id}:{path}:{content}:{width}".encode()).hexdigest()[:32]
         place = self.folder / library.slug / tag[:2] / f"{tag}.webp"
         return Source(Keeper.of(self._database, library, self._state), path, size, tag, place)
+
+    def at_once(self, file_id: int, width: int) -> bytes | None:
+        """A preview as :meth:`bytes_of` has it; None where there is none. Blocks while it is made."""
+        source = self.source(file_id, width)
+        if source is None:
+            return None
+        try:
+            return source.place.read_bytes()
+        except OSError:
+            pass
+        try:
+            return self._begin(source, width).result(_LONGEST)
+        except (CannotShow, StorageError, TimeoutError):
+            return None
 
     async def bytes_of(self, source: Source, width: int) -> bytes:
         """A preview, WebP, upright; made when it is not there. Raises :class:`CannotShow` and

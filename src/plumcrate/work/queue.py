@@ -25,11 +25,21 @@ class Queue:
     def __init__(self, database_url: str) -> None:
         self._app = procrastinate.App(connector=procrastinate.SyncPsycopgConnector(conninfo=database_url))
 
-    def add(self, session: Session, task: str, arguments: list[dict[str, Any]], priority: int) -> list[int]:
-        """Adds one job for each set of arguments; returns their ids."""
+    def add(
+        self,
+        session: Session,
+        task: str,
+        arguments: list[dict[str, Any]],
+        priority: int,
+        lock: str | None = None,
+    ) -> list[int]:
+        """Adds one job for each set of arguments; returns their ids. ``lock``: of those with the same, one
+        is done at a time."""
         connection = session.connection().connection.driver_connection
         lane = EXPRESS if priority >= NEW_UPLOAD else "default"
-        deferrer = self._app.configure_task(task, connection=connection, priority=priority, queue=lane)
+        deferrer = self._app.configure_task(
+            task, connection=connection, priority=priority, queue=lane, lock=lock
+        )
         return deferrer.batch_defer(*arguments) if arguments else []
 
 

@@ -283,7 +283,8 @@ def retry_failed(session: Session, run: Run, item_ids: list[int] | None = None) 
     session.flush()
     query = text(
         "WITH again AS (UPDATE run_items SET state = 'waiting', attempts = 0, tries = 0, code = NULL, "
-        "reason = NULL, finished_at = NULL, not_before = NULL WHERE run_id = :run AND state = 'failed' "
+        "admitted = false, reason = NULL, finished_at = NULL, not_before = NULL "
+        "WHERE run_id = :run AND state = 'failed' "
         "AND (CAST(:ids AS bigint[]) IS NULL OR id = ANY(:ids)) RETURNING *) "
         "UPDATE runs SET failed = failed - a.n, bytes_before = bytes_before - a.before, "
         "bytes_after = bytes_after - a.after, bytes_lightest = bytes_lightest - a.lightest, "

@@ -24,6 +24,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from plumcrate.imaging.recipe import SAMPLE, Limits
+from plumcrate.imaging.seen import Seen
 
 from .wire import Nonsense, as_error, as_treatment
 
@@ -170,6 +171,11 @@ class Sandbox:
         _, blobs = self._call(30, data, "preview", width, self._limits)
         return blobs[0]
 
+    def seen(self, served: bytes, original: bytes, size: tuple[int, int]) -> Seen:
+        """:func:`plumcrate.imaging.seen.seen` in a child. Raises ImagingError or SandboxError."""
+        head, _ = self._call(120, served, "seen", original, *size, self._limits)
+        return Seen(*(float(head[name]) for name in ("score", "worst", "left", "top")))
+
     def format_of(self, data: bytes) -> str:
         """The format of a file, by its header. Raises ImagingError or SandboxError."""
         head, _ = self._call(10, data, "header")
@@ -188,6 +194,7 @@ class Sandbox:
         self, seconds: float, data: bytes, name: str, *arguments: Any
     ) -> tuple[dict[str, Any], list[bytes]]:
         child = self._take()
+        began = time.monotonic()
         try:
             head, blobs = self._ask(child, seconds, data, name, arguments)
             child.tasks += 1
@@ -199,7 +206,7 @@ class Sandbox:
             if self._closed:
                 raise SandboxError("stopped", "the worker was stopping") from None
             if isinstance(error, EOFError | OSError):
-                raise self._ended(code, seconds) from None
+                raise self._ended(code, seconds, time.monotonic() - began) from None
             raise
         self._give_back(child)
         if head.get("error"):
@@ -277,9 +284,12 @@ class Sandbox:
         said = str(head.get("message", ""))[:500]
         return SandboxError("internal-error", f"an internal error ({said}); {left}")
 
-    def _ended(self, code: int | None, seconds: float) -> SandboxError:
-        """What became of the child, in plain words."""
+    def _ended(self, code: int | None, seconds: float, elapsed: float) -> SandboxError:
+        """What became of the child within ``elapsed`` seconds of the clock, in plain words."""
         left = "it was left as it is"
+        if code == -signal.SIGXCPU and elapsed * (os.cpu_count() or 1) < seconds:
+            # All processors together do not have so much: a machine that was halted charged it for the halt.
+            return SandboxError("machine-busy", f"the machine stood still while it was treated; {left}")
         if code == -signal.SIGXCPU:
             return SandboxError(
                 "took-too-long", f"it took longer than {seconds:.0f} s of processor time; {left}"

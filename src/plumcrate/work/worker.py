@@ -20,6 +20,7 @@ from plumcrate import __version__
 from plumcrate.contract import RunState
 from plumcrate.delivery.purging import Purger
 from plumcrate.imaging.recipe import Limits
+from plumcrate.keeping.sealing import Seal
 from plumcrate.records.database import Database, lost_connection
 from plumcrate.records.tables import Arrival, Library, Run, WorkerRow
 from plumcrate.settings import Settings
@@ -33,6 +34,7 @@ from .looking_after import Retention
 from .loops import Loop
 from .queue import EXPRESS, RUN_JOB, TREAT_PICTURE, Queue
 from .sandbox import Sandbox
+from .telling import Teller
 from .watching import Watcher
 
 log = structlog.get_logger()
@@ -43,6 +45,7 @@ _HEARTBEAT = 1.0
 _WATCH_EVERY = 5.0
 _RETAIN_EVERY = 60.0
 _PURGE_EVERY = 0.5
+_TELL_EVERY = 1.0
 _RECOVER_EVERY = 10.0
 
 
@@ -72,6 +75,7 @@ class Worker:
         self.queue = Queue(settings.database_url)
         self.watcher = Watcher(self.database, self.queue, self.engine.keeper)
         self.purger = Purger(self.database)
+        self.teller = Teller(self.database, Seal(settings.state_dir), settings.pages_allowed)
         self.retention = Retention(self.database, self.engine.state, settings)
         self.name = f"{socket.gethostname()}:{os.getpid()}:{secrets.token_hex(4)}"
         self._away: dict[int, str] = {}
@@ -86,6 +90,7 @@ class Worker:
                 ("settling what was left open", self.engine.recover_all, _RECOVER_EVERY),
                 ("looking after what grew old", self._retain, _RETAIN_EVERY),
                 ("telling caches", self.purger.turn, _PURGE_EVERY),
+                ("telling webhooks", self.teller.turn, _TELL_EVERY),
             )
         ]
 
@@ -111,6 +116,7 @@ class Worker:
         for sandbox in (self.sandbox, self.express):
             sandbox.close()
         self.purger.close()
+        self.teller.close()
         self.database.close()
 
     def stop(self) -> None:

@@ -8,7 +8,7 @@ from fastapi import Path
 from fastapi.responses import FileResponse
 
 from plumcrate import contract
-from plumcrate.api.auth import Administering, Looking, Treating
+from plumcrate.api.needs import Administering, Looking, Treating
 from plumcrate.api.problems import ApiError
 from plumcrate.keeping import orphans
 from plumcrate.keeping.keeper import Keeper
@@ -25,13 +25,13 @@ router = router_of("care")
 
 
 @router.get("/libraries/{slug}/backups", summary="What the backups hold")
-def backups(slug: Slug, person: Looking, session: Session, state: TheState) -> contract.Backups:
+def backups(slug: Slug, who: Looking, session: Session, state: TheState) -> contract.Backups:
     return backups_view(session, the_library(session, slug), state)
 
 
 @router.get("/libraries/{slug}/orphans", summary="Backups that lost their file")
 def the_orphans(
-    slug: Slug, person: Looking, session: Session, offset: Offset = 0, limit: Limit = 60
+    slug: Slug, who: Looking, session: Session, offset: Offset = 0, limit: Limit = 60
 ) -> contract.Page[contract.Orphan]:
     """Of files that somebody deleted, moved away or overwritten; the latest first."""
     return orphans.orphans(session, the_library(session, slug).id, offset, limit)
@@ -44,7 +44,7 @@ def the_orphans(
     responses={200: {"content": {"application/octet-stream": {}}, "description": "The bytes, to be saved"}},
 )
 def orphan_content(
-    slug: Slug, backup_id: BackupId, person: Looking, session: Session, state: TheState
+    slug: Slug, backup_id: BackupId, who: Looking, session: Session, state: TheState
 ) -> FileResponse:
     library = the_library(session, slug)
     row = _orphan(session, library, backup_id)
@@ -61,7 +61,7 @@ def restore_orphan(
     slug: Slug,
     backup_id: BackupId,
     body: contract.PutBackRequest,
-    person: Treating,
+    who: Treating,
     database: TheDatabase,
     state: TheState,
 ) -> contract.Orphan:
@@ -69,7 +69,7 @@ def restore_orphan(
     with database.begin() as session:
         library = the_library(session, slug)
         row = _orphan(session, library, backup_id)
-    path = put_orphan_back(Keeper.of(database, library, state), library, row, body.path, person.name)
+    path = put_orphan_back(Keeper.of(database, library, state), library, row, body.path, who.name)
     return contract.Orphan(id=row.id, path=path, size=row.size, created_at=row.created_at)
 
 
@@ -82,7 +82,7 @@ def _orphan(session: Session, library: tables.Library, backup_id: int) -> tables
 
 @router.post("/libraries/{slug}/recognise", summary="Say that a library's folder is the right one, as it is")
 def recognise(
-    slug: Slug, body: contract.RecogniseRequest, person: Administering, database: TheDatabase, state: TheState
+    slug: Slug, body: contract.RecogniseRequest, who: Administering, database: TheDatabase, state: TheState
 ) -> contract.Recognised:
     """For a folder that lost its mark, was moved or copied to another volume, and for changes that cannot be
     settled because their files are gone for good. Nothing is deleted."""

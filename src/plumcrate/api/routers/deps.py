@@ -10,6 +10,8 @@ from fastapi.routing import APIRoute
 from sqlalchemy.orm import Session as OrmSession
 
 from plumcrate.api.problems import RESPONSES, ApiError
+from plumcrate.api.recording import record_act
+from plumcrate.keeping.sealing import Seal
 from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database, conflicted
 from plumcrate.records.queries.libraries import by_slug
@@ -43,6 +45,8 @@ def router_of(tag: str) -> APIRouter:
 def _session(request: Request) -> Iterator[OrmSession]:
     with request.app.state.database.begin() as session:
         yield session
+        recorded = record_act(session, request)
+    request.state.recorded = recorded  # only now that it is committed
 
 
 def _settings(request: Request) -> Settings:
@@ -65,11 +69,17 @@ def _state(request: Request) -> StateFolder:
     return state
 
 
+def _seal(request: Request) -> Seal:
+    seal: Seal = request.app.state.seal
+    return seal
+
+
 # The transaction ends before the answer is sent, so that a client reads what it wrote.
 Session = Annotated[OrmSession, Depends(_session, scope="function")]
 TheSettings = Annotated[Settings, Depends(_settings)]
 TheDatabase = Annotated[Database, Depends(_database)]
 TheState = Annotated[StateFolder, Depends(_state)]
+TheSeal = Annotated[Seal, Depends(_seal)]
 TheQueue = Annotated[Queue, Depends(_queue)]
 #: Text without control characters.
 PLAIN = r"^[^\x00-\x1f\x7f]*$"

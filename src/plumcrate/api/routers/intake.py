@@ -13,7 +13,7 @@ from starlette.concurrency import run_in_threadpool
 from starlette.requests import ClientDisconnect
 
 from plumcrate import contract
-from plumcrate.api.auth import Administering, Treating
+from plumcrate.api.needs import Administering, Uploading
 from plumcrate.api.problems import ApiError
 from plumcrate.contract import NewFiles
 from plumcrate.keeping.keeper import Keeper
@@ -34,7 +34,7 @@ _IN_MEMORY = 1 << 20
 
 
 @router.post("/libraries/{slug}/hook-secret", summary="Make a secret for webhooks")
-def hook_secret(slug: Slug, person: Administering, session: Session, request: Request) -> contract.HookSecret:
+def hook_secret(slug: Slug, who: Administering, session: Session, request: Request) -> contract.HookSecret:
     """The secret is shown this once; a former one is worth nothing from now on."""
     secret = hooks.give_secret(the_library(session, slug))
     return contract.HookSecret(url=str(request.url_for("take_hook", slug=slug)), secret=secret)
@@ -60,7 +60,7 @@ async def upload(
     slug: Slug,
     path: str,
     request: Request,
-    person: Treating,
+    who: Uploading,
     database: TheDatabase,
     state: TheState,
     treat: NewFiles = NewFiles.AT_ONCE,
@@ -80,7 +80,7 @@ async def upload(
         except ClientDisconnect:
             raise ApiError("bad-body", "the upload was cut off; nothing was written") from None
         library, runs = await anyio.to_thread.run_sync(
-            _take_upload, slug, path, spool, treat, database, state, request.app.state.sandbox, person.name,
+            _take_upload, slug, path, spool, treat, database, state, request.app.state.sandbox, who.name,
             limiter=request.app.state.upload_threads,
         )  # fmt: skip
     pause = 0.1

@@ -8,7 +8,7 @@ from fastapi import Query
 from pydantic import BaseModel
 
 from plumcrate import contract
-from plumcrate.api.auth import Administering, Looking, Treating
+from plumcrate.api.needs import Administering, Looking, Treating
 from plumcrate.api.problems import ApiError
 from plumcrate.contract import JobKind
 from plumcrate.records import tables
@@ -22,44 +22,44 @@ router = router_of("jobs")
 
 
 @router.post("/libraries/{slug}/surveys", status_code=202, summary="Start a survey")
-def survey(slug: Slug, person: Treating, session: Session, queue: TheQueue) -> contract.Job:
+def survey(slug: Slug, who: Treating, session: Session, queue: TheQueue) -> contract.Job:
     """Looks through the library's folder. Nothing in it is touched."""
-    return _started(session, queue, slug, JobKind.SURVEY, None, person.name)
+    return _started(session, queue, slug, JobKind.SURVEY, None, who.name)
 
 
 @router.post("/libraries/{slug}/checks", status_code=202, summary="Compare library, backups and records")
 def check(
-    slug: Slug, body: contract.CheckRequest, person: Treating, session: Session, queue: TheQueue
+    slug: Slug, body: contract.CheckRequest, who: Treating, session: Session, queue: TheQueue
 ) -> contract.Job:
     """Reads every treated file, copy and backup, and mends differences when asked to."""
-    return _started(session, queue, slug, JobKind.CHECK, body, person.name)
+    return _started(session, queue, slug, JobKind.CHECK, body, who.name)
 
 
 @router.post("/libraries/{slug}/forecasts", status_code=202, summary="Forecast the saving")
 def forecast(
-    slug: Slug, body: contract.ForecastRequest, person: Treating, session: Session, queue: TheQueue
+    slug: Slug, body: contract.ForecastRequest, who: Treating, session: Session, queue: TheQueue
 ) -> contract.Job:
     """Treats a sample in memory for a while and reckons the rest. Nothing is written to the library."""
-    order = forecast_order(session, the_library(session, slug), body, person.name)
-    return _started(session, queue, slug, JobKind.FORECAST, order, person.name)
+    order = forecast_order(session, the_library(session, slug), body, who.name)
+    return _started(session, queue, slug, JobKind.FORECAST, order, who.name)
 
 
 @router.post("/libraries/{slug}/prunings", status_code=202, summary="Delete backups")
 def pruning(
-    slug: Slug, body: contract.PruneRequest, person: Administering, session: Session, queue: TheQueue
+    slug: Slug, body: contract.PruneRequest, who: Administering, session: Session, queue: TheQueue
 ) -> contract.Job:
     """Deletes backups by age, or all. Those that are the only original of a treated file stay unless
     ``needed_too`` says otherwise, and orphaned ones unless ``orphans_too`` does; a file without a backup can
     never be put back."""
     if body.confirm != the_library(session, slug).slug:
         raise ApiError("not-confirmed", f"to delete backups, confirm with the library's short name, {slug}")
-    return _started(session, queue, slug, JobKind.PRUNING, body, person.name)
+    return _started(session, queue, slug, JobKind.PRUNING, body, who.name)
 
 
 @router.get("/libraries/{slug}/jobs", summary="The latest jobs")
 def latest(
     slug: Slug,
-    person: Looking,
+    who: Looking,
     session: Session,
     kind: JobKind | None = None,
     limit: Annotated[int, Query(ge=1, le=100)] = 10,
@@ -69,12 +69,12 @@ def latest(
 
 
 @router.get("/jobs/{job_id}", summary="One job")
-def job(job_id: Id, person: Looking, session: Session) -> contract.Job:
+def job(job_id: Id, who: Looking, session: Session) -> contract.Job:
     return _view(session, the(session, tables.Job, job_id, "job"))
 
 
 @router.post("/jobs/{job_id}/stop", summary="Stop a job")
-def stop(job_id: Id, person: Treating, session: Session) -> contract.Job:
+def stop(job_id: Id, who: Treating, session: Session) -> contract.Job:
     """What it did so far stays."""
     row = the(session, tables.Job, job_id, "job")
     jobs.stop(session, row)

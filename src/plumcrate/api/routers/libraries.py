@@ -5,7 +5,7 @@ from __future__ import annotations
 from fastapi import Request
 
 from plumcrate import contract
-from plumcrate.api.auth import Administering, Looking
+from plumcrate.api.needs import Administering, Looking, Serving
 from plumcrate.records.queries.libraries import all_libraries, library_view
 from plumcrate.records.queries.savings import savings
 from plumcrate.work import connecting
@@ -16,26 +16,29 @@ router = router_of("libraries")
 
 
 @router.get("/libraries", summary="List libraries")
-def libraries(person: Looking, session: Session) -> list[contract.Library]:
-    return [library_view(session, row) for row in all_libraries(session)]
+def libraries(who: Looking, session: Session) -> list[contract.Library]:
+    """Those that may be seen."""
+    return [library_view(session, row) for row in all_libraries(session, who.may_see())]
 
 
 @router.post("/libraries", status_code=201, summary="Connect a library")
 def connect(
-    body: contract.LibraryRequest, person: Administering, session: Session, settings: TheSettings
+    body: contract.LibraryRequest, who: Serving, session: Session, settings: TheSettings, request: Request
 ) -> contract.Library:
     """Connects a folder tree. Nothing in it is touched; survey it next."""
-    return library_view(session, connecting.connect(session, body, settings.state_dir, person.name))
+    library = connecting.connect(session, body, settings.state_dir, who.name)
+    request.state.library = library.slug
+    return library_view(session, library)
 
 
 @router.get("/libraries/{slug}", summary="One library with its totals")
-def library(slug: Slug, person: Looking, session: Session) -> contract.Library:
+def library(slug: Slug, who: Looking, session: Session) -> contract.Library:
     return library_view(session, the_library(session, slug))
 
 
 @router.patch("/libraries/{slug}", summary="Change a library's settings")
 def change(
-    slug: Slug, body: contract.LibraryChange, person: Administering, session: Session
+    slug: Slug, body: contract.LibraryChange, who: Administering, session: Session
 ) -> contract.Library:
     row = the_library(session, slug)
     connecting.change(session, row, body)
@@ -43,9 +46,7 @@ def change(
 
 
 @router.delete("/libraries/{slug}", status_code=204, summary="Disconnect a library")
-def disconnect(
-    slug: Slug, person: Administering, session: Session, state: TheState, request: Request
-) -> None:
+def disconnect(slug: Slug, who: Serving, session: Session, state: TheState, request: Request) -> None:
     """Forgets the records. Refused while the library holds anything we made, and while anything is under
     way in it: restore all first. Backups of files that were deleted stay on disk for a while."""
     connecting.disconnect(session, the_library(session, slug), state)
@@ -53,5 +54,5 @@ def disconnect(
 
 
 @router.get("/libraries/{slug}/savings", summary="What was saved")
-def the_savings(slug: Slug, person: Looking, session: Session) -> contract.Savings:
+def the_savings(slug: Slug, who: Looking, session: Session) -> contract.Savings:
     return savings(session, the_library(session, slug))

@@ -14,7 +14,7 @@ from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
 
 from plumcrate import contract
-from plumcrate.api.auth import Looking
+from plumcrate.api.needs import Looking
 from plumcrate.api.problems import ApiError
 from plumcrate.contract import Delivery
 from plumcrate.markup.page import PageStream
@@ -32,7 +32,7 @@ _IN_MEMORY, _PIECE = 4 << 20, 1 << 18
 
 @router.post("/libraries/{slug}/page-files", summary="What pages need to know of files")
 def page_files(
-    slug: Slug, body: contract.PageFiles, person: Looking, database: TheDatabase, request: Request
+    slug: Slug, body: contract.PageFiles, who: Looking, database: TheDatabase, request: Request
 ) -> list[contract.PageFile]:
     """By their paths; those that are not known are left out of the answer."""
     library_id, _ = _library(database, slug)
@@ -52,7 +52,7 @@ def page_files(
 )
 async def page(
     slug: Slug,
-    person: Looking,
+    who: Looking,
     database: TheDatabase,
     request: Request,
     address: Annotated[

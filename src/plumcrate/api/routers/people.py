@@ -1,95 +1,189 @@
-"""Sign-in, keys, health."""
+"""People: all of them, those of a library, and the links that let them in."""
 
 from __future__ import annotations
 
-import anyio.to_thread
 from fastapi import Request, Response
-from sqlalchemy.exc import SQLAlchemyError
 
-from plumcrate import __version__, contract
-from plumcrate.api import auth
-from plumcrate.api.auth import Administering, Looking
+from plumcrate import contract
+from plumcrate.api.needs import Administering, Serving
 from plumcrate.api.problems import ApiError
+from plumcrate.people import invitations, members
+from plumcrate.people.mailing import Mailing
 from plumcrate.records import tables
-from plumcrate.records.database import Database
-from plumcrate.work.feeding import workers_alive
-from plumcrate.work.machine import examine
-from plumcrate.work.sandbox import Sandbox
+from plumcrate.settings import Settings
 
-from .deps import Id, Session, TheSettings, TheState, router_of, the
+from .deps import Id, Session, Slug, TheSeal, TheSettings, router_of, the, the_library
+from .sessions import guarded, signed_in
 
 router = router_of("people")
 
 
-@router.post("/session", summary="Sign in")
-def sign_in(
-    body: contract.SignIn, request: Request, response: Response, session: Session, settings: TheSettings
-) -> contract.Person:
-    """Sets the session cookie. After ten failures an address has to wait five minutes."""
-    address = request.client.host if request.client else "unknown"
-    account = body.email.strip().lower()
-    attempts: auth.Attempts = request.app.state.attempts
-    attempts.begin(address, account)
-    person = auth.sign_in(session, settings, response, account, body.password)
-    attempts.succeeded(address, account)
-    return person
+@router.get("/people", summary="List people")
+def people(who: Serving, session: Session) -> list[contract.PersonRow]:
+    return members.everybody(session)
 
 
-@router.get("/session", summary="Who am I")
-def who(request: Request) -> contract.Person | None:
-    """Null when nobody has signed in, so that a browser can ask; a key that is not known is refused."""
-    try:
-        return auth.identify_person(request)
-    except ApiError:
-        if request.headers.get("authorization"):
-            raise
-        return None
+@router.patch("/people/{person_id}", summary="Change a person")
+def change(
+    person_id: Id, body: contract.PersonChange, who: Serving, session: Session, request: Request
+) -> contract.PersonRow:
+    """Roles, name, whether they administer the service, whether they may sign in at all."""
+    person = the(session, tables.Person, person_id, "person")
+    request.state.detail = f"{person.email}: {body.model_dump_json(exclude_unset=True)}"
+    members.change(session, person, body)
+    return members.person_row(session, person)
 
 
-@router.delete("/session", status_code=204, summary="Sign out")
-def sign_out(request: Request, response: Response, session: Session) -> None:
-    auth.sign_out(session, request, response)
+@router.delete("/people/{person_id}", status_code=204, summary="Delete a person's account")
+def remove(person_id: Id, who: Serving, session: Session, request: Request) -> None:
+    person = the(session, tables.Person, person_id, "person")
+    request.state.detail = person.email
+    members.remove(session, person)
 
 
-@router.get("/keys", summary="List keys")
-def keys(person: Administering, session: Session) -> list[contract.Key]:
-    return [_key_view(row) for row in auth.all_keys(session)]
+@router.post("/people/{person_id}/new-password", status_code=201, summary="Make a link for a new password")
+def new_password(
+    person_id: Id, who: Serving, session: Session, request: Request, settings: TheSettings
+) -> contract.NewInvitation:
+    """The link is shown this once; it is good for two days."""
+    person = the(session, tables.Person, person_id, "person")
+    request.state.detail = person.email
+    row, token = invitations.new_password(session, person, who.name)
+    return _told(session, row, token, request, settings)
 
 
-@router.post("/keys", status_code=201, summary="Make a key")
-def make_key(body: contract.KeyRequest, person: Administering, session: Session) -> contract.NewKey:
-    """The answer holds the secret, which is shown this once."""
-    row, secret = auth.new_key(session, body.name, body.role)
-    return contract.NewKey(**_key_view(row).model_dump(), secret=secret)
+@router.get("/invitations", summary="List invitations")
+def waiting(who: Serving, session: Session) -> list[contract.Invitation]:
+    """Those that have not been taken up."""
+    return [invitations.view(session, row) for row in invitations.waiting(session, None)]
 
 
-@router.delete("/keys/{key_id}", status_code=204, summary="Revoke a key")
-def revoke_key(key_id: Id, person: Administering, session: Session) -> None:
-    session.delete(the(session, tables.Key, key_id, "key"))
+@router.post("/invitations", status_code=201, summary="Invite somebody")
+def invite(
+    body: contract.InvitationRequest, who: Serving, session: Session, request: Request, settings: TheSettings
+) -> contract.NewInvitation:
+    """The link is shown this once; it is mailed too where mail was set up."""
+    grants = members.libraries_of(session, body.grants)
+    if not grants and not body.service:
+        raise ApiError("invalid-request", "say to which libraries, or to the whole service")
+    rights = (
+        "administer the service"
+        if body.service
+        else ", ".join(f"{g.role} in {g.library}" for g in body.grants)
+    )
+    request.state.detail = f"{body.email}: {rights}"
+    row, token = invitations.invite(
+        session, body.email, body.name, grants=grants, service=body.service, days=body.days, by=who.name
+    )
+    return _told(session, row, token, request, settings)
 
 
-@router.get("/health", summary="Health")
-async def health(request: Request) -> contract.Health:
-    """Open to everybody, for monitors. It waits for nobody: it has a thread and a connection of its own."""
-    state = request.app.state
-    return await anyio.to_thread.run_sync(_health, state.monitor, limiter=state.health_threads)
+@router.delete("/invitations/{invitation_id}", status_code=204, summary="Take an invitation back")
+def take_back(invitation_id: Id, who: Serving, session: Session) -> None:
+    _take_back(session, None, invitation_id)
 
 
-def _health(database: Database) -> contract.Health:
-    try:
-        with database.begin() as session:
-            workers = workers_alive(session)
-    except SQLAlchemyError:
-        return contract.Health(version=__version__, database=False, workers=0)
-    return contract.Health(version=__version__, database=True, workers=workers)
+@router.post("/joining/offer", summary="What a link offers")
+def offer(body: contract.Token, session: Session, request: Request) -> contract.Offer:
+    """Open to who has the link."""
+    request.state.silent = True
+    return invitations.offer(session, body.token)
 
 
-@router.get("/machine", summary="Check the machine")
-def machine(person: Looking, request: Request, state: TheState) -> contract.Machine:
-    """Formats, disks, permissions, database, clock, workers, containment: each fine, or what to do."""
-    sandbox: Sandbox = request.app.state.sandbox
-    return examine(state, request.app.state.database, sandbox.ready())
+@router.post("/joining", status_code=201, summary="Take up what a link offers")
+def join(
+    body: contract.Joining, request: Request, response: Response, session: Session, settings: TheSettings,
+    seal: TheSeal,
+) -> contract.Person:  # fmt: skip
+    """Makes the account, or adds to the one that is there, and signs in. A link opens once."""
+    account = invitations.offer(session, body.token).email or "set-up"
+    request.state.email = account
+    person = guarded(request, seal, account, lambda: invitations.join(session, seal, body))
+    return signed_in(request, response, session, settings, seal, person)
 
 
-def _key_view(row: tables.Key) -> contract.Key:
-    return contract.Key(**{name: getattr(row, name) for name in contract.Key.model_fields})
+@router.get("/libraries/{slug}/people", summary="People of a library")
+def of_library(slug: Slug, who: Administering, session: Session) -> list[contract.Member]:
+    """Those with a role in it. Who administers the whole service is not among them."""
+    return members.members(session, the_library(session, slug).id)
+
+
+@router.put("/libraries/{slug}/people/{person_id}", summary="Change a role in a library")
+def change_member(
+    slug: Slug, person_id: Id, body: contract.MemberChange, who: Administering, session: Session,
+    request: Request,
+) -> contract.Member:  # fmt: skip
+    member = members.change_member(session, the_library(session, slug).id, person_id, body.role)
+    request.state.detail = f"{member.email}: {body.role}"
+    return member
+
+
+@router.delete(
+    "/libraries/{slug}/people/{person_id}", status_code=204, summary="Take somebody out of a library"
+)
+def remove_member(slug: Slug, person_id: Id, who: Administering, session: Session) -> None:
+    """The account stays."""
+    members.remove_member(session, the_library(session, slug).id, person_id)
+
+
+@router.get("/libraries/{slug}/invitations", summary="Invitations to a library")
+def waiting_here(slug: Slug, who: Administering, session: Session) -> list[contract.Invitation]:
+    """Those to this library alone, that have not been taken up."""
+    library = the_library(session, slug)
+    return [invitations.view(session, row) for row in invitations.waiting(session, library.id)]
+
+
+@router.post("/libraries/{slug}/invitations", status_code=201, summary="Invite somebody to a library")
+def invite_here(
+    slug: Slug, body: contract.MemberInvitation, who: Administering, session: Session, request: Request,
+    settings: TheSettings,
+) -> contract.NewInvitation:  # fmt: skip
+    """Whether the address has an account is not told: who opens the link is asked for its password then."""
+    grants = {the_library(session, slug).id: body.role}
+    request.state.detail = f"{body.email}: {body.role}"
+    row, token = invitations.invite(
+        session, body.email, body.name, grants=grants, service=False, days=body.days, by=who.name
+    )
+    return _told(session, row, token, request, settings)
+
+
+@router.delete(
+    "/libraries/{slug}/invitations/{invitation_id}",
+    status_code=204,
+    summary="Take an invitation to a library back",
+)
+def take_back_here(slug: Slug, invitation_id: Id, who: Administering, session: Session) -> None:
+    _take_back(session, the_library(session, slug).id, invitation_id)
+
+
+def _take_back(session: Session, library_id: int | None, number: int) -> None:
+    row = invitations.waiting_one(session, library_id, number)
+    if row is None:
+        raise ApiError("not-found", f"there is no invitation {number}")
+    session.delete(row)
+
+
+def _told(
+    session: Session, row: tables.Invitation, token: str, request: Request, settings: Settings
+) -> contract.NewInvitation:
+    link = f"{_home(request, settings)}/join#{token}"
+    view = invitations.view(session, row)
+    mailing = Mailing(settings.mail_sender, tuple(settings.mail_command), settings.smtp)
+    mailed = mailing.possible and mailing.send(row.email, *_words(view, link))
+    return contract.NewInvitation(**view.model_dump(), link=link, mailed=mailed)
+
+
+def _home(request: Request, settings: Settings) -> str:
+    return (settings.address or str(request.base_url)).rstrip("/")
+
+
+def _words(view: contract.Invitation, link: str) -> tuple[str, str]:
+    """Subject and text."""
+    until = f"{view.expires_at:%d %B %Y, %H:%M %Z}"
+    if view.purpose is contract.InvitationPurpose.NEW_PASSWORD:
+        subject = "A new password for Plum Crate"
+        text = f"{view.by} made a link with which you choose a new password:"
+    else:
+        subject = "An invitation to Plum Crate"
+        text = f"{view.by} invites you to look after pictures with Plum Crate. Open this link:"
+    return subject, f"{text}\n\n{link}\n\nIt opens once, and until {until}.\n"

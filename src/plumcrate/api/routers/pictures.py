@@ -10,9 +10,9 @@ from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
 
 from plumcrate import contract
-from plumcrate.api.auth import Looking, Treating
+from plumcrate.api.needs import Looking, Mending, need
 from plumcrate.api.problems import ApiError
-from plumcrate.contract import FileState, PictureSort
+from plumcrate.contract import Ability, FileState, PictureSort
 from plumcrate.imaging.formats import FORMATS
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
@@ -47,7 +47,7 @@ VersionName = Annotated[str, Query(pattern=f"^({'|'.join(_VERSIONS)})$")]
 
 
 @router.get("/formats", summary="The picture formats known here")
-def formats(person: Looking) -> list[contract.Format]:
+def formats(who: Looking) -> list[contract.Format]:
     """Their names, endings and media types, and what is done with each."""
     return [contract.Format.model_validate(format, from_attributes=True) for format in FORMATS.values()]
 
@@ -55,7 +55,7 @@ def formats(person: Looking) -> list[contract.Format]:
 @router.get("/libraries/{slug}/pictures", summary="List pictures")
 def pictures(
     slug: Slug,
-    person: Looking,
+    who: Looking,
     session: Session,
     request: Request,
     state: Annotated[list[FileState] | None, Query()] = None,
@@ -94,28 +94,30 @@ def pictures(
 
 
 @router.get("/libraries/{slug}/folders", summary="Folders that hold pictures")
-def the_folders(slug: Slug, person: Looking, session: Session) -> list[str]:
+def the_folders(slug: Slug, who: Looking, session: Session) -> list[str]:
     return folders(session, the_library(session, slug))
 
 
 @router.get("/pictures/{picture_id}", summary="One picture, its files and history")
-def picture(picture_id: Id, person: Looking, session: Session) -> contract.PictureDetail:
+def picture(picture_id: Id, who: Looking, session: Session) -> contract.PictureDetail:
     return picture_detail(session, the(session, tables.Picture, picture_id, "picture"))
 
 
 @router.put("/pictures/{picture_id}/own", summary="Give one picture its own level")
-def own(
-    picture_id: Id, body: contract.OwnRequest, person: Treating, session: Session
-) -> contract.PictureDetail:
-    """A level for this picture alone, or ``leave`` to leave it alone for ever; the next run goes by it."""
+def own(picture_id: Id, body: contract.OwnRequest, who: Mending, session: Session) -> contract.PictureDetail:
+    """A level for this picture alone, or ``leave`` to leave it alone for ever; the next run goes by it.
+
+    To leave it alone, and to take that back, the right to mend is enough."""
     row = the(session, tables.Picture, picture_id, "picture")
+    if {body.own, row.own} - {None, "leave"}:
+        need(who, session.get_one(tables.Library, row.library_id), Ability.TREAT)
     row.own = body.own
     session.flush()
     return picture_detail(session, row)
 
 
 @router.get("/pictures/{picture_id}/plan", summary="What would happen to one picture")
-def the_plan(picture_id: Id, person: Looking, session: Session) -> list[contract.Plan]:
+def the_plan(picture_id: Id, who: Looking, session: Session) -> list[contract.Plan]:
     """Which rule applies to each of its files and what a run would do; nothing is done."""
     row = the(session, tables.Picture, picture_id, "picture")
     library = session.get_one(tables.Library, row.library_id)
@@ -136,7 +138,7 @@ def the_plan(picture_id: Id, person: Looking, session: Session) -> list[contract
 )
 async def content(
     file_id: Id,
-    person: Looking,
+    who: Looking,
     database: TheDatabase,
     state: TheState,
     request: Request,
@@ -179,7 +181,7 @@ def _version(database: Database, state: StateFolder, file_id: int, name: str) ->
 )
 async def preview(
     file_id: Id,
-    person: Looking,
+    who: Looking,
     request: Request,
     width: Annotated[int, Query(ge=16, le=800)] = USUAL_WIDTH,
 ) -> Response:

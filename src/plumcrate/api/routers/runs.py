@@ -9,15 +9,17 @@ from fastapi import Query, Request
 from sse_starlette import EventSourceResponse
 
 from plumcrate import contract
-from plumcrate.api.auth import Looking, Treating, identify_person
+from plumcrate.api.auth import identify
 from plumcrate.api.events import MOST_READERS, Hub
+from plumcrate.api.needs import Looking, Mending, Treating, need, visible_library
 from plumcrate.api.problems import ApiError
-from plumcrate.contract import ItemState
+from plumcrate.contract import Ability, ItemState
+from plumcrate.people.who import Who
 from plumcrate.records import tables
 from plumcrate.records.queries.runs import items_page, latest_runs, run_view
 from plumcrate.work.runs import change_state, create_run, retry_failed
 
-from .deps import PLAIN, Id, Limit, Offset, Session, router_of, the, the_library
+from .deps import PLAIN, Id, Limit, Offset, Session, router_of, the
 
 router = router_of("runs")
 
@@ -26,34 +28,46 @@ LibraryName = Annotated[str | None, Query(max_length=100, pattern=PLAIN)]
 
 
 @router.post("/runs", status_code=201, summary="Start a run")
-def start(body: contract.RunRequest, person: Treating, session: Session) -> contract.Run:
-    """Treats or restores many files. It goes on by itself; closing the client changes nothing."""
-    if body.kind is contract.RunKind.HAND_BACK and person.role is not contract.Role.ADMINISTER:
-        raise ApiError("not-allowed", "handing a library back needs the role administer")
-    library = the_library(session, body.library)
+def start(body: contract.RunRequest, who: Mending, session: Session, request: Request) -> contract.Run:
+    """Treats or restores many files. It goes on by itself; closing the client changes nothing.
+
+    To put one picture back, the right to mend is enough."""
+    library = visible_library(session, who, body.library)
+    request.state.library = library.slug
+    request.state.detail = f"{body.kind}, {body.scope.model_dump_json(exclude_defaults=True)}"
+    need(who, library, _needed(body))
     return run_view(session, create_run(session, library, body))
+
+
+def _needed(body: contract.RunRequest) -> Ability:
+    if body.kind is contract.RunKind.HAND_BACK:
+        return Ability.ADMINISTER
+    one = body.kind is contract.RunKind.RESTORE and len(body.scope.pictures or ()) == 1
+    return Ability.MEND if one and not body.overwrite else Ability.TREAT
 
 
 @router.get("/runs", summary="List runs, the latest first")
 def runs(
-    person: Looking,
+    who: Looking,
     session: Session,
     library: LibraryName = None,
     limit: Limit = 30,
 ) -> list[contract.Run]:
-    number = the_library(session, library).id if library is not None else None
-    return [run_view(session, row) for row in latest_runs(session, number, limit)]
+    """Of the libraries that may be seen, or of one of them."""
+    number = visible_library(session, who, library).id if library is not None else None
+    seen = who.may_see(tables.Run.library_id)
+    return [run_view(session, row) for row in latest_runs(session, number, seen, limit)]
 
 
 @router.get("/runs/{run_id}", summary="One run")
-def run(run_id: Id, person: Looking, session: Session) -> contract.Run:
+def run(run_id: Id, who: Looking, session: Session) -> contract.Run:
     return run_view(session, the(session, tables.Run, run_id, "run"))
 
 
 @router.get("/runs/{run_id}/items", summary="What became of each file")
 def items(
     run_id: Id,
-    person: Looking,
+    who: Looking,
     session: Session,
     state: Annotated[list[ItemState] | None, Query()] = None,
     offset: Offset = 0,
@@ -66,7 +80,7 @@ def items(
 @router.post("/runs/{run_id}/retry", summary="Try failed files again")
 def retry(
     run_id: Id,
-    person: Treating,
+    who: Treating,
     session: Session,
     item: ItemIds = None,
 ) -> contract.Run:
@@ -80,7 +94,7 @@ def retry(
 
 @router.post("/runs/{run_id}/{action}", summary="Pause, resume or stop a run")
 def change(
-    run_id: Id, action: Literal["pause", "resume", "stop"], person: Treating, session: Session
+    run_id: Id, action: Literal["pause", "resume", "stop"], who: Treating, session: Session
 ) -> contract.Run:
     """Files in hand are finished first. A stopped run keeps what it did and cannot go on."""
     row = the(session, tables.Run, run_id, "run")
@@ -91,19 +105,19 @@ def change(
 
 
 @router.get("/events", summary="Live progress as server-sent events", response_class=EventSourceResponse)
-async def events(request: Request, person: Looking) -> EventSourceResponse:
-    """Events ``run`` and ``job`` hold the noun as it is now, ``item`` one file's result.
+async def events(request: Request, who: Looking) -> EventSourceResponse:
+    """Events ``run`` and ``job`` hold the noun as it is now, ``item`` one file's result, of the libraries
+    that may be seen.
 
     The stream ends when the key is revoked or the session ends."""
     hub: Hub = request.app.state.hub
     if hub.readers >= MOST_READERS:
         raise ApiError("too-many", "many follow already; ask again in a moment")
-    return EventSourceResponse(hub.stream(partial(_still_allowed, request)), ping=15)
+    return EventSourceResponse(hub.stream(who, partial(_still, request)), ping=15)
 
 
-def _still_allowed(request: Request) -> bool:
+def _still(request: Request) -> Who | None:
     try:
-        identify_person(request)
+        return identify(request)
     except ApiError:
-        return False
-    return True
+        return None

@@ -7,7 +7,7 @@ from typing import Annotated
 from fastapi import Query, Response
 
 from plumcrate import contract
-from plumcrate.api.auth import Looking, Treating
+from plumcrate.api.needs import Looking, Treating
 from plumcrate.api.problems import ApiError
 from plumcrate.contract import Delivery, ServerKind
 from plumcrate.delivery.asking import Asker, CannotAsk, Question
@@ -35,7 +35,7 @@ _Log = Annotated[str, Query(pattern="^[0-9a-f]{16}$")]
     response_class=Response,
     responses={200: {"content": {"text/plain": {}}, "description": "Configuration, commented"}},
 )
-def server_rules(slug: Slug, server: ServerKind, person: Looking, session: Session) -> Response:
+def server_rules(slug: Slug, server: ServerKind, who: Looking, session: Session) -> Response:
     """For the library at hand: its folder, its address, its conversions."""
     library = the_library(session, slug)
     settings = _settings(library)
@@ -51,9 +51,7 @@ def server_rules(slug: Slug, server: ServerKind, person: Looking, session: Sessi
 
 
 @router.post("/libraries/{slug}/asking", summary="What each browser gets")
-def asking(
-    slug: Slug, body: contract.AskRequest, person: Treating, database: TheDatabase
-) -> contract.AskReport:
+def asking(slug: Slug, body: contract.AskRequest, who: Treating, database: TheDatabase) -> contract.AskReport:
     """Asks the site for a file, or for the pictures of a page, as an old, a WebP and an AVIF browser do."""
     with database.begin() as session:
         library = the_library(session, slug)
@@ -95,25 +93,25 @@ def _row(
 
 
 @router.get("/libraries/{slug}/purges", summary="What caches have yet to be told")
-def purges(slug: Slug, person: Looking, session: Session) -> contract.Purges:
+def purges(slug: Slug, who: Looking, session: Session) -> contract.Purges:
     return waiting(session, the_library(session, slug).id)
 
 
 @router.get("/libraries/{slug}/traffic", summary="What visitors were sent")
-def the_traffic(slug: Slug, person: Looking, session: Session, days: _Days = 30) -> contract.Traffic:
+def the_traffic(slug: Slug, who: Looking, session: Session, days: _Days = 30) -> contract.Traffic:
     """And what the same requests would have weighed with the files as they first were. Nothing is known of
     who asked."""
     return traffic(session, the_library(session, slug).id, days)
 
 
 @router.get("/libraries/{slug}/traffic/log", summary="How far an access log was counted")
-def position(slug: Slug, person: Looking, session: Session, log: _Log) -> contract.LogPosition:
+def position(slug: Slug, who: Looking, session: Session, log: _Log) -> contract.LogPosition:
     library = the_library(session, slug)
     return contract.LogPosition(log=log, position=log_position(session, library.id, log))
 
 
 @router.post("/libraries/{slug}/traffic/log", summary="Count a stretch of an access log")
-def count(slug: Slug, body: contract.Counts, person: Treating, session: Session) -> contract.LogPosition:
+def count(slug: Slug, body: contract.Counts, who: Treating, session: Session) -> contract.LogPosition:
     """Stretches of one log are counted in their order, each once: one that is not at its turn is refused."""
     library = the_library(session, slug)
     try:

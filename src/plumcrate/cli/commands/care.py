@@ -8,7 +8,7 @@ from pathlib import Path
 from rich.console import RenderableType
 from rich.text import Text
 
-from plumcrate.cli.look import CLAY, LEAF, QUIET, saved, size
+from plumcrate.cli.look import CLAY, LEAF, QUIET
 from plumcrate.contract import (
     CheckReport,
     CheckRequest,
@@ -16,10 +16,12 @@ from plumcrate.contract import (
     Job,
     JobState,
     LibraryChange,
+    Machine,
     NewFiles,
     Range,
     Upkeep,
 )
+from plumcrate.words import saved, size
 
 from .common import Commands, Outcome, WrongCommand, add, changed, client, console, shown, table
 
@@ -63,6 +65,11 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
 def _doctor(options: argparse.Namespace) -> Outcome:
     with client() as service:
         machine = service.machine()
+    return Outcome(machine, machine_lines(machine), int(machine.verdict == "broken"))
+
+
+def machine_lines(machine: Machine) -> list[RenderableType]:
+    """What a check of the machine says, for people."""
     lines: list[RenderableType] = []
     for line in machine.lines:
         sign, style = _SIGNS[line.verdict]
@@ -74,7 +81,7 @@ def _doctor(options: argparse.Namespace) -> Outcome:
         "mind": "It works; mind the lines marked !.",
         "broken": "Something is missing.",
     }
-    return Outcome(machine, [*lines, said[machine.verdict]], int(machine.verdict == "broken"))
+    return [*lines, said[machine.verdict]]
 
 
 def _forecast(options: argparse.Namespace) -> Outcome:

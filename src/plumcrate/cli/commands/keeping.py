@@ -7,7 +7,7 @@ import argparse
 from rich.console import RenderableType
 from rich.text import Text
 
-from plumcrate.cli.look import LEAF, plain, size
+from plumcrate.cli.look import LEAF, plain
 from plumcrate.client import Client
 from plumcrate.contract import (
     JobKind,
@@ -20,6 +20,7 @@ from plumcrate.contract import (
     RunKind,
     RunRequest,
 )
+from plumcrate.words import size
 
 from .common import Commands, Outcome, WrongCommand, add, client, console, table
 from .runs import follow_run

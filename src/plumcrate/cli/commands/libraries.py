@@ -8,7 +8,7 @@ from pathlib import Path
 from rich.console import RenderableType
 from rich.text import Text
 
-from plumcrate.cli.look import QUIET, saved, size, slat
+from plumcrate.cli.look import QUIET, slat
 from plumcrate.contract import (
     Copies,
     CopyFormat,
@@ -21,6 +21,7 @@ from plumcrate.contract import (
     Slat,
     SurveyReport,
 )
+from plumcrate.words import saved, size
 
 from .common import Commands, Outcome, add, client, console, table
 

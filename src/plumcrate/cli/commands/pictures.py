@@ -7,9 +7,10 @@ import argparse
 from rich.console import RenderableType
 from rich.text import Text
 
-from plumcrate.cli.look import points, saved, size, slat
+from plumcrate.cli.look import points, slat
 from plumcrate.client import Client
 from plumcrate.contract import File, FileState, PictureDetail, PictureSort, Spot
+from plumcrate.words import saved, size
 
 from .common import Commands, Outcome, WrongCommand, add, client, table
 

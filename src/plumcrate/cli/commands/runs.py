@@ -10,9 +10,10 @@ from rich.console import Group, RenderableType
 from rich.live import Live
 from rich.text import Text
 
-from plumcrate.cli.look import CLAY, LEAF, QUIET, duration, points, saved, size, slat
+from plumcrate.cli.look import CLAY, LEAF, QUIET, duration, points, slat
 from plumcrate.client import Client
 from plumcrate.contract import Item, ItemState, Level, Run, RunKind, RunRequest, RunState, Scope
+from plumcrate.words import saved, size
 
 from .common import Commands, Outcome, WrongCommand, add, client, console, table
 from .libraries import COPIES_HELP, formats

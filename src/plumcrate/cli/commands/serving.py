@@ -13,7 +13,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from plumcrate.accesslog.reading import Batch, batches, chunks_of, follow, number_of, opened
-from plumcrate.cli.look import LEAF, QUIET, plain, saved, size, slat
+from plumcrate.cli.look import LEAF, QUIET, plain, slat
 from plumcrate.client import Client, ProblemError
 from plumcrate.contract import (
     Asked,
@@ -29,6 +29,7 @@ from plumcrate.contract import (
     ServerKind,
     Traffic,
 )
+from plumcrate.words import saved, size
 
 from .common import Commands, Outcome, WrongCommand, add, changed, client, console, shown, table
 

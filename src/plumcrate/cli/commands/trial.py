@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING, Any
 from rich.console import RenderableType
 from rich.text import Text
 
-from plumcrate.cli.look import points, saved, size, slat
+from plumcrate.cli.look import points, slat
 from plumcrate.contract import CopyFormat, Level, MetadataKind
+from plumcrate.words import saved, size
 
 from .common import Commands, Outcome, WrongCommand, add, table
 from .libraries import COPIES_HELP, METADATA_HELP, formats, kinds

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sqlalchemy import delete, select
+from sqlalchemy import ColumnElement, delete, select
 from sqlalchemy.orm import Session
 
 from plumcrate import contract
@@ -16,9 +16,9 @@ def by_slug(session: Session, slug: str) -> Library | None:
     return session.scalar(select(Library).where(Library.slug == slug))
 
 
-def all_libraries(session: Session) -> list[Library]:
-    """By name."""
-    return list(session.scalars(select(Library).order_by(Library.name)))
+def all_libraries(session: Session, condition: ColumnElement[bool]) -> list[Library]:
+    """Those of which the condition holds, by name."""
+    return list(session.scalars(select(Library).where(condition).order_by(Library.name)))
 
 
 def new_library(

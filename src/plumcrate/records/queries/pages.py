@@ -60,7 +60,12 @@ def _page_file(file: File, media_types: dict[str, str], sizes: Sequence[PageFile
 
 def _fits(other: File, file: File) -> bool:
     """Whether another file of a picture shows the same, and can take its place."""
-    if other.format != file.format or not (other.width and other.height and file.width and file.height):
+    return other.format == file.format and same_shape(other, file)
+
+
+def same_shape(other: File, file: File) -> bool:
+    """Whether two files have the same proportions, but for rounding."""
+    if not (other.width and other.height and file.width and file.height):
         return False
     # A pixel more or less is rounding.
     slack = max(_SAME_SHAPE, 1 / min(other.width, other.height, file.width, file.height))

@@ -15,9 +15,11 @@ from plumcrate.records.tables import Item, Library, Run
 _WINDOW = 60.0
 
 
-def latest_runs(session: Session, library_id: int | None, limit: int) -> list[Run]:
-    """The latest first; of one library, or of all."""
-    query = select(Run).order_by(Run.id.desc()).limit(limit)
+def latest_runs(
+    session: Session, library_id: int | None, condition: ColumnElement[bool], limit: int
+) -> list[Run]:
+    """The latest first of those of which the condition holds; of one library, or of all."""
+    query = select(Run).where(condition).order_by(Run.id.desc()).limit(limit)
     return list(session.scalars(query if library_id is None else query.where(Run.library_id == library_id)))
 
 

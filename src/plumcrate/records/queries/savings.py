@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import Any
+
 from sqlalchemy import func, select, text
 from sqlalchemy.orm import Session
 
@@ -10,7 +13,8 @@ from plumcrate.records.tables import Backup, Derived, Library, Picture
 
 from .traffic import traffic
 
-_SLATS = """
+#: Slats of a library's files: their name, which files, their order.
+SLATS = """
 SELECT {name} AS name, count(*) AS files, sum(f.size_before) AS before, sum(f.size_now) AS now,
     sum(least(f.size_now, c.size)) AS lightest
 FROM files f
@@ -23,18 +27,20 @@ GROUP BY 1 ORDER BY {order}
 """
 
 
+def slat_of(row: Sequence[Any]) -> contract.Slat:
+    """A row of :data:`SLATS`."""
+    return contract.Slat(
+        name=row[0], files=row[1], bytes_before=row[2], bytes_now=row[3], bytes_lightest=row[4]
+    )
+
+
 def savings(session: Session, library: Library) -> contract.Savings:
     """All sums of one library."""
     treated = "f.treated_at IS NOT NULL"
 
     def slats(name: str, where: str = "true", order: str = "3 DESC") -> list[contract.Slat]:
-        query = text(_SLATS.format(name=name, where=where, order=order))
-        return [
-            contract.Slat(
-                name=row[0], files=row[1], bytes_before=row[2], bytes_now=row[3], bytes_lightest=row[4]
-            )
-            for row in session.execute(query, {"library": library.id})
-        ]
+        query = text(SLATS.format(name=name, where=where, order=order))
+        return [slat_of(row) for row in session.execute(query, {"library": library.id})]
 
     def single(name: str, where: str = "true") -> contract.Slat:
         rows = slats(f"'{name}'", where)

@@ -120,8 +120,26 @@ def traffic(session: Session, library_id: int, days: int) -> Traffic:
     )
 
 
+def sent_between(session: Session, library_id: int, since: date, until: date) -> Sent:
+    """What visitors were sent from a day on, up to the day before another."""
+    where = _of_visitors(library_id, since, until)
+    return _sent("", session.execute(select(*_sums()).where(*where)).one())
+
+
+def sent_by_month(session: Session, library_id: int, since: date, until: date) -> list[Sent]:
+    """The same by month, such as 2026-11."""
+    return _grouped(session, func.to_char(SentBytes.day, "YYYY-MM"), _of_visitors(library_id, since, until))
+
+
+def _of_visitors(library_id: int, since: date, until: date) -> tuple[ColumnElement[bool], ...]:
+    return (
+        SentBytes.library_id == library_id, SentBytes.day >= since, SentBytes.day < until,
+        SentBytes.bot.is_(False),
+    )  # fmt: skip
+
+
 def _grouped(session: Session, column: Any, where: Sequence[ColumnElement[bool]]) -> list[Sent]:
-    query = select(column, *_sums()).where(*where).group_by(column).order_by(column)
+    query = select(column.label("of"), *_sums()).where(*where).group_by("of").order_by("of")
     return [_sent(str(name), rest) for name, *rest in session.execute(query)]
 
 

@@ -1,0 +1,118 @@
+"""What each operation needs of who asks, held here for all of them.
+
+An operation names an ability: ``who: Looking``. Which library it is about stands in its address, as the
+library's short name or as the number of something that belongs to one. What may not be seen is answered as
+what is not there, by the same questions to the database. An operation whose address names no library needs
+the ability somewhere, and shows or does only what :class:`~plumcrate.people.who.Who` may.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import Depends, Request
+from fastapi.routing import APIRoute
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from plumcrate.contract import Ability
+from plumcrate.people.who import Who
+from plumcrate.records import tables
+from plumcrate.records.database import Database
+
+from .problems import ApiError
+
+#: What an address may hold that belongs to a library, and what it is called.
+_OWNED: dict[str, tuple[Any, str]] = {
+    "run_id": (tables.Run, "run"),
+    "job_id": (tables.Job, "job"),
+    "picture_id": (tables.Picture, "picture"),
+    "file_id": (tables.File, "file"),
+    "page_id": (tables.SitePage, "page"),
+    "weighing_id": (tables.Weighing, "weighing"),
+}
+
+
+class Need:
+    """The check before an operation, as a dependency of FastAPI. ``ability`` None: who administers the
+    service. ``reads``: the operation tells, and does nothing that were to be put on record."""
+
+    def __init__(self, ability: Ability | None, *, person: bool = False) -> None:
+        self.ability, self.person = ability, person
+        self.reads = ability is Ability.LOOK and not person
+
+    def __call__(self, request: Request) -> Who:
+        who = getattr(request.state, "who", None)
+        if not isinstance(who, Who):
+            raise ApiError("not-signed-in", "sign in, or send a key as a bearer token")
+        if self.person and who.kind != "person":
+            raise ApiError("not-allowed", "this is for people, not for keys")
+        if self.ability is None:
+            if not who.service:
+                raise ApiError("not-allowed", "this is for who administers the whole service")
+            return who
+        database: Database = request.app.state.database
+        with database.begin() as session:
+            library = _library_of(session, request.path_params, who)
+        if library is not None:
+            request.state.library = library.slug
+            need(who, library, self.ability)
+        elif not who.may_somewhere(self.ability) and self.ability is not Ability.LOOK:
+            raise ApiError("not-allowed", f"you may not {self.ability} in any library")
+        return who
+
+
+def need(who: Who, library: tables.Library, ability: Ability) -> None:
+    """Raises ApiError ``not-allowed`` for who may see a library, but not do this."""
+    if not who.may(library.id, ability):
+        raise ApiError("not-allowed", f"this needs the right to {ability} in {library.slug}")
+
+
+def visible_library(session: Session, who: Who, slug: str) -> tables.Library:
+    """The library of that name. Raises ApiError ``not-found`` also for one that may not be seen."""
+    library = session.scalar(select(tables.Library).where(tables.Library.slug == slug, who.may_see()))
+    if library is None:
+        raise ApiError("not-found", f"there is no library called {slug}")
+    return library
+
+
+def _library_of(session: Session, parameters: dict[str, Any], who: Who) -> tables.Library | None:
+    """The library that an address is about; None when it names none. Raises ApiError ``not-found``."""
+    if "slug" in parameters:
+        return visible_library(session, who, str(parameters["slug"]))
+    for name, (table, noun) in _OWNED.items():
+        if name in parameters:
+            number = _number(parameters[name])
+            mine = select(tables.Library).join(table, table.library_id == tables.Library.id)
+            library = None
+            if number is not None:
+                library = session.scalar(mine.where(table.id == number, who.may_see()))
+            if library is None:
+                raise ApiError("not-found", f"there is no {noun} {parameters[name]}")
+            return library
+    return None
+
+
+def _number(text: object) -> int | None:
+    """None for what no record's number is; the operation says what is wrong with it."""
+    number = str(text)
+    return int(number) if number.isascii() and number.isdigit() and len(number) < 19 else None
+
+
+def need_of(route: APIRoute) -> Need | None:
+    """What an operation needs; None for one that is open to everybody."""
+    for dependency in route.dependant.dependencies:
+        if isinstance(dependency.call, Need):
+            return dependency.call
+    return None
+
+
+Looking = Annotated[Who, Depends(Need(Ability.LOOK))]
+Mending = Annotated[Who, Depends(Need(Ability.MEND))]
+Uploading = Annotated[Who, Depends(Need(Ability.UPLOAD))]
+Treating = Annotated[Who, Depends(Need(Ability.TREAT))]
+Administering = Annotated[Who, Depends(Need(Ability.ADMINISTER))]
+#: A person, about themselves.
+Myself = Annotated[Who, Depends(Need(Ability.LOOK, person=True))]
+#: Whoever administers the whole service.
+Serving = Annotated[Who, Depends(Need(None))]

@@ -1,0 +1,113 @@
+"""What goes into the audit log of requests: every act, and every refusal to who came without right.
+
+An act that has a transaction of its own is recorded in it, see :mod:`.routers.deps`; all else is recorded
+here, before its answer is sent.
+"""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+import anyio
+import anyio.to_thread
+import structlog
+from fastapi import Request
+from fastapi.routing import APIRoute
+from sqlalchemy.exc import SQLAlchemyError
+from sqlalchemy.orm import Session
+from starlette.types import Message, Scope, Send
+
+from plumcrate.contract import Outcome
+from plumcrate.people import audit
+from plumcrate.people.who import Who
+from plumcrate.records.database import Database
+
+from .auth import address_of
+from .needs import need_of
+
+log = structlog.get_logger()
+
+#: So many refusals of strangers are recorded a minute; more are an attack of which the log has enough.
+_STRANGERS_A_MINUTE = 60
+_WITHOUT_RIGHT = (401, 403, 429)
+
+
+def is_act(route: object, method: str) -> bool:
+    """Whether an operation does something, or only tells."""
+    if method in ("GET", "HEAD") or not isinstance(route, APIRoute):
+        return False
+    need = need_of(route)
+    return need is None or not need.reads
+
+
+def record_act(session: Session, request: Request) -> bool:
+    """In the act's own transaction; whether it was one to be put on record."""
+    if not is_act(request.scope.get("route"), request.method) or getattr(request.state, "silent", False):
+        return False
+    _record(session, request, Outcome.DONE, "")
+    return True
+
+
+class Recorder:
+    """Records what had no transaction of its own, and what was refused."""
+
+    def __init__(self, database: Database) -> None:
+        self._database = database
+        self._threads = anyio.CapacityLimiter(4)
+        self._minute, self._strangers = 0, 0
+
+    def sending(self, scope: Scope, send: Send) -> Send:
+        """``send``, with the record before the answer's beginning."""
+
+        async def sent(message: Message) -> None:
+            if message["type"] == "http.response.start" and self._worth(scope, message["status"]):
+                await anyio.to_thread.run_sync(self._write, scope, message["status"], limiter=self._threads)
+            await send(message)
+
+        return sent
+
+    def _worth(self, scope: Scope, status: int) -> bool:
+        state: dict[str, Any] = scope.get("state") or {}
+        if state.get("recorded") or state.get("silent"):
+            return False
+        if status in _WITHOUT_RIGHT:
+            return state.get("who") is not None or (_tried(scope) and self._of_a_stranger())
+        return is_act(scope.get("route"), scope["method"]) and state.get("who") is not None
+
+    def _of_a_stranger(self) -> bool:
+        minute = int(time.monotonic() // 60)
+        if minute != self._minute:
+            self._minute, self._strangers = minute, 0
+        self._strangers += 1
+        if self._strangers == _STRANGERS_A_MINUTE:
+            log.warning("many strangers were refused; the rest of this minute is not put on record")
+        return self._strangers <= _STRANGERS_A_MINUTE
+
+    def _write(self, scope: Scope, status: int) -> None:
+        request = Request(scope)
+        outcome = Outcome.DONE if status < 400 else Outcome.REFUSED if status < 500 else Outcome.FAILED
+        detail = getattr(request.state, "problem", "") if status >= 400 else ""
+        try:
+            with self._database.begin() as session:
+                _record(session, request, outcome, detail)
+        except SQLAlchemyError:
+            log.error("an act was not put on record: the database does not answer", path=scope["path"])
+
+
+def _tried(scope: Scope) -> bool:
+    """Whether a stranger came with something that might have opened a door."""
+    named = {name for name, _ in scope["headers"]}
+    return bool({b"authorization", b"cookie"} & named) or scope["method"] == "POST"
+
+
+def _record(session: Session, request: Request, outcome: Outcome, detail: str) -> None:
+    route = request.scope.get("route")
+    act = route.summary if isinstance(route, APIRoute) and route.summary else request.method
+    who = getattr(request.state, "who", None)
+    audit.record(
+        session, who if isinstance(who, Who) else None, act,
+        target=f"{request.method} {request.url.path.removeprefix('/api/v1')}",
+        library=getattr(request.state, "library", None), outcome=outcome, address=address_of(request),
+        detail=detail or getattr(request.state, "detail", ""), email=getattr(request.state, "email", None),
+    )  # fmt: skip

@@ -1,0 +1,61 @@
+"""The service's own health, and the check of the machine."""
+
+from __future__ import annotations
+
+import anyio.to_thread
+from fastapi import Request
+from sqlalchemy.exc import SQLAlchemyError
+
+from plumcrate import __version__, contract
+from plumcrate.api.needs import Administering, Serving
+from plumcrate.records.database import Database
+from plumcrate.records.tables import Library
+from plumcrate.settings import Settings, origin, shown
+from plumcrate.work.feeding import workers_alive
+from plumcrate.work.machine import examine, examine_libraries
+from plumcrate.work.sandbox import Sandbox
+
+from .deps import TheSettings, TheState, router_of
+
+router = router_of("machine")
+
+
+@router.get("/health", summary="Health")
+async def health(request: Request) -> contract.Health:
+    """Open to everybody, for monitors. It waits for nobody: it has a thread and a connection of its own."""
+    state = request.app.state
+    return await anyio.to_thread.run_sync(_health, state.monitor, limiter=state.health_threads)
+
+
+def _health(database: Database) -> contract.Health:
+    try:
+        with database.begin() as session:
+            workers = workers_alive(session)
+    except SQLAlchemyError:
+        return contract.Health(version=__version__, database=False, workers=0)
+    return contract.Health(version=__version__, database=True, workers=workers)
+
+
+@router.get("/machine", summary="Check the machine")
+def machine(who: Administering, request: Request, state: TheState) -> contract.Machine:
+    """Formats, disks, permissions, database, clock, workers, containment: each fine, or what to do. Who does
+    not administer the whole service is told of the formats and of their own libraries."""
+    database: Database = request.app.state.database
+    if not who.service:
+        return examine_libraries(state, database, who.may_see(Library.id))
+    sandbox: Sandbox = request.app.state.sandbox
+    browser = request.app.state.settings.browser
+    place = str(browser) if browser is not None else None
+    return examine(state, database, sandbox.ready(), place)
+
+
+@router.get("/settings", summary="The service's settings")
+def settings(who: Serving, settings: TheSettings) -> list[contract.Setting]:
+    """In force, and where each comes from. They are changed on the service's own machine."""
+    return [
+        contract.Setting(
+            name=name, value=shown(name, getattr(settings, name)), origin=origin(name),
+            meaning=field.description or "",
+        )
+        for name, field in Settings.model_fields.items()
+    ]  # fmt: skip

@@ -1,0 +1,123 @@
+"""Reports for the client: of any months, and those that are made when a month is over."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import UTC, datetime
+from enum import StrEnum
+from typing import Annotated, Any
+
+from fastapi import Path, Query, Request, Response
+
+from plumcrate import contract
+from plumcrate.api.needs import Administering, Looking
+from plumcrate.api.problems import ApiError
+from plumcrate.contract import JobKind
+from plumcrate.records.queries.jobs import job_view
+from plumcrate.records.tables import KeptReport
+from plumcrate.reports.figures import NoSuchMonths, report
+from plumcrate.reports.table import table
+from plumcrate.work import jobs, reporting
+
+from .deps import Session, Slug, TheDatabase, TheQueue, router_of, the_library
+
+router = router_of("reports")
+
+_MONTH = r"^(19|20|21)\d\d-(0[1-9]|1[0-2])$"
+Begins = Annotated[
+    str | None, Query(pattern=_MONTH, description="The first month, such as 2026-01; this month.")
+]
+Ends = Annotated[str | None, Query(pattern=_MONTH, description="The last month; the first one.")]
+MonthName = Annotated[str, Path(pattern=_MONTH)]
+
+
+class Form(StrEnum):
+    PDF = "pdf"
+    CSV = "csv"
+
+
+_TYPES = {Form.PDF: "application/pdf", Form.CSV: "text/csv; charset=utf-8"}
+_FILES: dict[int | str, dict[str, Any]] = {
+    200: {"content": {"application/pdf": {}, "text/csv": {}}, "description": "PDF, or CSV as of RFC 4180"}
+}
+
+
+@router.get("/libraries/{slug}/report", summary="Report what was saved in some months")
+def the_report(
+    slug: Slug, who: Looking, session: Session, begins: Begins = None, ends: Ends = None
+) -> contract.Report:
+    """Of the files that were treated in these months and are as they were treated."""
+    return _made(session, slug, begins, ends)
+
+
+@router.get(
+    "/libraries/{slug}/report/{form}", summary="The same report as a file", response_class=Response,
+    responses=_FILES,
+)  # fmt: skip
+def report_file(
+    slug: Slug, form: Form, who: Looking, database: TheDatabase, request: Request, begins: Begins = None,
+    ends: Ends = None,
+) -> Response:  # fmt: skip
+    with database.begin() as session:
+        content = _made(session, slug, begins, ends)
+    months = content.begins if content.begins == content.ends else f"{content.begins}-{content.ends}"
+    makers: dict[Form, Callable[[], bytes]] = {
+        Form.PDF: lambda: reporting.drawn(request.app.state.previews, content),
+        Form.CSV: lambda: "".join(table(content)).encode(),
+    }
+    return _file(form, makers[form](), f"{content.library}-{months}")
+
+
+@router.get("/libraries/{slug}/report-settings", summary="Whose report it is")
+def report_settings(slug: Slug, who: Looking, session: Session) -> contract.ReportSettings:
+    return contract.ReportSettings.model_validate(the_library(session, slug).report)
+
+
+@router.put("/libraries/{slug}/report-settings", summary="Say whose report it is, and when")
+def set_report_settings(
+    slug: Slug, body: contract.ReportSettings, who: Administering, session: Session
+) -> contract.ReportSettings:
+    the_library(session, slug).report = body.model_dump(mode="json")
+    return body
+
+
+@router.get("/libraries/{slug}/reports", summary="Reports that are kept")
+def kept(slug: Slug, who: Looking, session: Session) -> list[contract.KeptReport]:
+    """Of months that were over; the latest first."""
+    rows = reporting.kept_reports(session, the_library(session, slug).id)
+    return [contract.KeptReport(month=month, made_at=at) for month, at in rows]
+
+
+@router.post("/libraries/{slug}/reports", status_code=202, summary="Make a month's report, and keep it")
+def keep(
+    slug: Slug, body: contract.ReportRequest, who: Administering, session: Session, queue: TheQueue
+) -> contract.Job:
+    """As it is made by itself when the month is over: kept, put into the folder, told to the webhook."""
+    row = jobs.start(session, queue, the_library(session, slug), JobKind.REPORT, body, who.name)
+    return job_view(session, row, slug)
+
+
+@router.get(
+    "/libraries/{slug}/reports/{month}/{form}", summary="A report that is kept", response_class=Response,
+    responses=_FILES,
+)  # fmt: skip
+def kept_file(slug: Slug, month: MonthName, form: Form, who: Looking, session: Session) -> Response:
+    row = session.get(KeptReport, (the_library(session, slug).id, month))
+    if row is None:
+        raise ApiError("not-found", f"no report of {month} is kept")
+    return _file(form, row.pdf if form is Form.PDF else row.csv, f"{slug}-{month}")
+
+
+def _made(session: Session, slug: str, begins: str | None, ends: str | None) -> contract.Report:
+    now = datetime.now(UTC)
+    first = begins or ends or f"{now:%Y-%m}"
+    try:
+        return report(session, the_library(session, slug), first, ends or first, now)
+    except NoSuchMonths as error:
+        raise ApiError("invalid-request", str(error)) from None
+
+
+def _file(form: Form, data: bytes, name: str) -> Response:
+    # A short name is plain ASCII, so it needs no quoting here.
+    headers = {"Content-Disposition": f'attachment; filename="{name}.{form}"'}
+    return Response(data, media_type=_TYPES[form], headers=headers)

@@ -1,0 +1,201 @@
+"""allowance, report, webhook: what a library may use, what it saved for its client, whom it tells."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from plumcrate.cli.look import CLAY, LEAF, QUIET, plain, slat
+from plumcrate.contract import (
+    AllowanceSettings,
+    AllowanceUnit,
+    Report,
+    ReportSettings,
+    Slat,
+    WebhookSettings,
+)
+from plumcrate.words import saved, size
+
+from .common import Commands, Outcome, WrongCommand, add, change_settings, client, shown, table
+
+
+def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
+    allowance = add(commands, "allowance", "show or set what a library may have treated in a month")
+    allowance.add_argument("library")
+    amount = allowance.add_mutually_exclusive_group()
+    amount.add_argument("--megapixels", type=int, metavar="N", help="so many megapixels a month")
+    amount.add_argument("--files", type=int, metavar="N", help="so many files a month")
+    amount.add_argument("--no-limit", action="store_true", help="as much as there is")
+    allowance.set_defaults(command=_allowance)
+
+    report = add(commands, "report", "show what was saved in some months, or write it for the client")
+    report.add_argument("library")
+    report.add_argument("--from", dest="begins", metavar="MONTH", help="such as 2026-01; this month without")
+    report.add_argument("--to", dest="ends", metavar="MONTH", help="the last month; the first without")
+    report.add_argument("--pdf", type=Path, metavar="FILE", help="write it as PDF")
+    report.add_argument("--csv", type=Path, metavar="FILE", help="write it as CSV")
+    report.add_argument("--keep", metavar="MONTH", help="make a month's report and keep it")
+    report.add_argument(
+        "--set", dest="changes", action="append", metavar="NAME=VALUE", default=[],
+        help="client, sender, or monthly=true for one by itself when a month is over",
+    )  # fmt: skip
+    report.set_defaults(command=_report)
+
+    webhook = add(commands, "webhook", "show or set whom a library tells what came to pass")
+    webhook.add_argument("library")
+    webhook.add_argument(
+        "--set", dest="changes", action="append", metavar="NAME=VALUE", default=[],
+        help="address=https://…, or events=allowance.used,report.ready",
+    )  # fmt: skip
+    webhook.add_argument("--new-secret", action="store_true", help="make a secret to sign with")
+    webhook.add_argument("--try", dest="trial", action="store_true", help="send a message to try it")
+    webhook.set_defaults(command=_webhook)
+
+
+def _allowance(options: argparse.Namespace) -> Outcome:
+    with client() as service:
+        if options.no_limit:
+            view = service.set_allowance(options.library, AllowanceSettings(amount=None))
+        elif options.megapixels is not None or options.files is not None:
+            unit = AllowanceUnit.FILES if options.files is not None else AllowanceUnit.MEGAPIXELS
+            amount = options.files if options.files is not None else options.megapixels
+            view = service.set_allowance(options.library, AllowanceSettings(unit=unit, amount=amount))
+        else:
+            view = service.allowance(options.library)
+    resets = f"{view.resets_at:%-d %B} ({view.time_zone})"
+    if view.amount is None:
+        lines: list[RenderableType] = [
+            f"{view.used:,.6g} {view.unit} used in {view.month}; there is no limit."
+        ]
+    else:
+        lines = [
+            f"{view.used:,.6g} of {view.amount:,} {view.unit} used in {view.month}; anew on {resets}.",
+        ]
+    if view.notice:
+        lines.append(Text(view.notice, style=CLAY))
+    if view.files_waiting:
+        lines.append(f"{view.files_waiting:,} files wait for it.")
+    if view.months:
+        rows = [(one.month, f"{one.files:,}", f"{one.megapixels:,.1f}") for one in view.months]
+        lines += ["", table(("month", "files", "megapixels"), rows, right=("files", "megapixels"))]
+    return Outcome(view, lines)
+
+
+def _report(options: argparse.Namespace) -> Outcome:
+    with client() as service:
+        if options.changes:
+            values = service.report_settings(options.library).model_dump(mode="json")
+            try:
+                change_settings(values, options.changes)
+            except ValueError as error:
+                raise WrongCommand(str(error)) from None
+            settings = service.set_report_settings(options.library, ReportSettings.model_validate(values))
+            rows = [(name, shown(value)) for name, value in settings.model_dump().items()]
+            return Outcome(settings, [table(("setting", "value"), rows)])
+        if options.keep:
+            job = service.wait_for_job(service.keep_report(options.library, options.keep).id)
+            if job.reason:
+                return Outcome(job, [f"The report of {options.keep}: {job.reason}."], 1)
+            made = job.report
+            where = f", also in {made.folder}" if made and made.folder else ""
+            return Outcome(job, [f"The report of {options.keep} is kept{where}."])
+        written: list[RenderableType] = []
+        for form, place in (("pdf", options.pdf), ("csv", options.csv)):
+            if place is not None:
+                data = service.report_file(options.library, form, options.begins, options.ends)
+                place.write_bytes(data)
+                written.append(f"Written to {place}, {size(len(data))}.")
+        if written:
+            return Outcome({"pdf": _path(options.pdf), "csv": _path(options.csv)}, written)
+        report = service.report(options.library, options.begins, options.ends)
+    return Outcome(report, _lines(report))
+
+
+def _path(place: Path | None) -> str | None:
+    return None if place is None else str(place)
+
+
+def _lines(report: Report) -> list[RenderableType]:
+    months = report.begins if report.begins == report.ends else f"{report.begins} to {report.ends}"
+    lines: list[RenderableType] = [
+        Text(plain(f"For {report.client}: {report.name}, {months}"), style="bold"),
+        f"{report.treated.files:,} files of {report.pictures:,} pictures were treated and "
+        f"{report.copies:,} copies stand beside them.",
+        "",
+        *_slats("month", report.by_month), *_slats("format", report.by_format),
+        *_slats("folder", report.by_folder),
+    ]  # fmt: skip
+    if report.sent.requests:
+        spared = report.sent.bytes_before - report.sent.bytes
+        lines.append(
+            f"Visitors were sent {size(report.sent.bytes)} in {report.sent.requests:,} requests, "
+            f"{size(max(0, spared))} less than before."
+        )
+    if report.pages:
+        rows = [
+            (
+                page.address, page.device, size(page.picture_bytes_first), size(page.picture_bytes_latest),
+                _seconds(page.lcp_first), _seconds(page.lcp_latest),
+            )
+            for page in report.pages
+        ]  # fmt: skip
+        heads = ("page", "on", "pictures", "now", "painted", "now ")
+        lines += ["", table(heads, rows, right=heads[2:])]
+    return lines
+
+
+def _seconds(value: float | None) -> str:
+    return "–" if value is None else f"{value:.2f} s"
+
+
+def _slats(noun: str, slats: list[Slat]) -> list[RenderableType]:
+    if not slats:
+        return []
+    scale = max(one.bytes_before for one in slats)
+    rows = [
+        (
+            one.name or "the folder itself", f"{one.files:,}", size(one.bytes_before), size(one.bytes_now),
+            size(one.bytes_lightest), Text(saved(one.bytes_before, one.bytes_lightest), style=LEAF),
+            slat(one.bytes_before, one.bytes_lightest, 20, scale),
+        )
+        for one in slats
+    ]  # fmt: skip
+    heads = (noun, "files", "before", "now", "lightest", "saved", "")
+    return [table(heads, rows, right=heads[1:6]), ""]
+
+
+def _webhook(options: argparse.Namespace) -> Outcome:
+    lines: list[RenderableType] = []
+    secret = None
+    with client() as service:
+        view = service.webhook(options.library)
+        if options.changes:
+            values = WebhookSettings(address=view.address, events=view.events).model_dump(mode="json")
+            try:
+                change_settings(values, options.changes)
+            except ValueError as error:
+                raise WrongCommand(str(error)) from None
+            view = service.set_webhook(options.library, WebhookSettings.model_validate(values))
+        if options.new_secret:
+            secret = service.make_webhook_secret(options.library).secret
+            lines += [Text(secret, style="bold"), Text("It is shown this once.", style=QUIET)]
+            view = service.webhook(options.library)
+        if options.trial:
+            view = service.try_webhook(options.library)
+    lines.append(f"Told to {view.address or 'nobody'}: {', '.join(view.events) or 'nothing'}.")
+    if not view.has_secret:
+        lines.append(Text("It has no secret yet, and nothing is sent without: --new-secret", style=CLAY))
+    rows = [
+        (
+            f"{one.at.astimezone():%Y-%m-%d %H:%M}", str(one.type), f"{one.attempts:,}",
+            Text("taken" if one.sent_at else one.said or "waits", style="" if one.sent_at else CLAY),
+        )
+        for one in view.messages
+    ]  # fmt: skip
+    if rows:
+        lines.append(table(("at", "what", "attempts", "how it fared"), rows))
+    value = view.model_dump(mode="json")
+    return Outcome(value | {"secret": secret} if secret else value, lines)

@@ -1,0 +1,61 @@
+"""Where the records are: in the database that the settings name, or in a private server of our own."""
+
+from __future__ import annotations
+
+import time
+
+from plumcrate.records.private import PostgresError, PrivatePostgres
+from plumcrate.settings import Settings
+from plumcrate.storage.names import MARK_NAME
+
+_PATIENCE = 60.0
+
+
+class CannotStart(Exception):
+    """What is needed is not there; the text says what to do."""
+
+
+def private_server(settings: Settings) -> PrivatePostgres:
+    """The server below the state folder. Raises :class:`CannotStart`."""
+    try:
+        server = PrivatePostgres(settings.state_dir / "postgres")
+    except PostgresError as error:
+        raise CannotStart(str(error)) from None
+    if not server.there and (settings.state_dir / MARK_NAME).exists():
+        raise CannotStart(
+            f"{settings.state_dir} was in use before, but its records are not in it: if they are in a "
+            "database of yours, name it in database_url; if not, bring them back from where they were saved"
+        )
+    return server
+
+
+def begun(settings: Settings) -> tuple[Settings, PrivatePostgres | None]:
+    """The settings with the records' address; and the private server, where it was started for this. Raises
+    :class:`CannotStart`."""
+    if settings.database_url:
+        return settings, None
+    server = private_server(settings)
+    try:
+        settings.state_dir.mkdir(parents=True, exist_ok=True)
+        running = server.there and server.running()
+        url = server.start()
+    except (PostgresError, OSError) as error:
+        raise CannotStart(str(error)) from None
+    return settings.model_copy(update={"database_url": url}), None if running else server
+
+
+def found(settings: Settings) -> Settings:
+    """The settings with the records' address, of a private server that somebody else starts; it is waited
+    for. Raises :class:`CannotStart`."""
+    if settings.database_url:
+        return settings
+    server = private_server(settings)
+    deadline = time.monotonic() + _PATIENCE
+    while (url := server.address()) is None:
+        if time.monotonic() > deadline:
+            raise CannotStart(
+                "the private PostgreSQL does not run: start it first (plumcrate start --only records), or "
+                "name a database in database_url"
+            )
+        time.sleep(0.5)
+    return settings.model_copy(update={"database_url": url})

@@ -1,0 +1,225 @@
+"""The service's own state, saved to a folder and brought back: records and backups together.
+
+Saving goes on beside the work. What is in the store is copied first, then the records as they are at one
+moment, then what came into the store meanwhile: since a backup is durable before anything is changed, every
+original that the saved records know of is in the saved store. Backups are kept by their hash, so that saving
+into the same folder again copies only what is new. ``saved.json`` is written last, and names the records
+that count.
+
+Bringing back copies and verifies the store, marks the state folder, and puts the records in as one
+transaction, which is the moment from which it counts: what is cut short before is begun again.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import secrets
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import delete, inspect, select, text
+
+from plumcrate import __version__
+from plumcrate.keeping.backups import sync_folder
+from plumcrate.records.database import Database
+from plumcrate.records.tables import Backup, Installation, Library, Session, WorkerRow
+from plumcrate.storage.local import mark_of, write_mark
+
+from . import tools
+from .records import CannotStart
+
+_MANIFEST, _RECORDS, _KEY = "saved.json", "records", "seal.key"
+#: So many dumps of the records are kept.
+_KEPT = 5
+_PIECE = 1 << 20
+
+Say = Callable[[str], None]
+
+
+@dataclass
+class Report:
+    """What was saved or brought back. ``damaged``: files whose bytes do not fit their name; ``missing``:
+    backups on record that are not there."""
+
+    records: str = ""
+    backups: int = 0
+    copied: int = 0
+    bytes: int = 0
+    damaged: list[str] = field(default_factory=list)
+    missing: list[str] = field(default_factory=list)
+
+
+def save(database: Database, state_dir: Path, folder: Path, say: Say) -> Report:
+    """Saves into a folder, beside the work. Raises :class:`CannotStart`, OSError."""
+    folder = folder.resolve()
+    with database.begin() as session:
+        if not inspect(session.connection()).has_table("installation"):
+            raise CannotStart("there is nothing to save yet: the service has never been started")
+        mark = session.scalar(select(Installation.state_mark))
+        inside = [state_dir.resolve(), *(Path(root) for root in session.scalars(select(Library.root)))]
+    for place in inside:
+        if folder.is_relative_to(place):
+            raise CannotStart(f"{folder} lies in {place}: choose a folder outside of it")
+    if mark is None or _mark(state_dir) != mark:
+        raise CannotStart(f"the state folder {state_dir} does not bear our mark: is its volume mounted?")
+    (folder / _RECORDS).mkdir(parents=True, exist_ok=True, mode=0o700)
+    former = _manifest(folder)
+    if former is not None and former["mark"] != mark:
+        raise CannotStart(f"{folder} holds the state of another installation: choose another folder")
+    report = Report()
+    say("copying the store …")
+    _copy_store(state_dir / "backups", folder / "backups", report)
+    say("copying the records …")
+    report.records = f"{datetime.now(UTC):%Y-%m-%dT%H%M%S}-{secrets.token_hex(3)}.dump"
+    unfinished = folder / _RECORDS / f".{report.records}"
+    tools.dump(database.url, unfinished)
+    _sync(unfinished)
+    unfinished.rename(folder / _RECORDS / report.records)
+    sync_folder(folder / _RECORDS)
+    say("copying what came meanwhile …")
+    report.backups = 0
+    _copy_store(state_dir / "backups", folder / "backups", report)
+    if (state_dir / _KEY).exists():
+        _copy(state_dir / _KEY, folder / _KEY)
+    manifest = {
+        "mark": mark, "records": report.records, "backups": report.backups, "version": __version__,
+        "saved_at": datetime.now(UTC).isoformat(timespec="seconds"),
+    }  # fmt: skip
+    _write(folder / _MANIFEST, json.dumps(manifest, indent=2).encode())
+    for old in sorted((folder / _RECORDS).glob("*.dump"))[:-_KEPT]:
+        old.unlink()
+    return report
+
+
+def bring_back(database: Database, state_dir: Path, folder: Path, say: Say) -> Report:
+    """Into an empty database and an empty state folder. Raises :class:`CannotStart`, OSError."""
+    manifest = _manifest(folder)
+    if manifest is None:
+        raise CannotStart(f"{folder} holds no saved state: there is no {_MANIFEST} in it")
+    dumped = folder / _RECORDS / str(manifest["records"])
+    if not dumped.is_file():
+        raise CannotStart(f"{dumped} is not there, though {_MANIFEST} names it")
+    with database.begin() as session:
+        there = inspect(session.connection()).get_table_names()
+    if there:
+        raise CannotStart("the database holds tables already: bring back into an empty one")
+    state_dir.mkdir(parents=True, exist_ok=True)
+    borne = mark_of(state_dir)
+    if borne not in (None, manifest["mark"]):
+        raise CannotStart(f"{state_dir} belongs to another installation: give this one a folder of its own")
+    report = Report(records=str(manifest["records"]))
+    say("bringing back the store …")
+    _copy_store(folder / "backups", state_dir / "backups", report)
+    if (folder / _KEY).exists() and not (state_dir / _KEY).exists():
+        _copy(folder / _KEY, state_dir / _KEY)
+        (state_dir / _KEY).chmod(0o600)
+    if borne is None:
+        write_mark(state_dir, str(manifest["mark"]))
+    say("bringing back the records …")
+    tools.restore(database.url, dumped)
+    database.migrate()
+    with database.begin() as session:
+        # Whoever was signed in signs in again, and no worker of then is alive.
+        session.execute(delete(Session))
+        session.execute(delete(WorkerRow))
+        session.execute(text("UPDATE installation SET marked_at = coalesce(marked_at, now())"))
+        rows = session.execute(
+            select(Library.slug, Backup.sha256, Backup.path)
+            .join(Library, Library.id == Backup.library_id)
+            .where(Backup.pruned_at.is_(None))
+        )
+        for slug, sha256, path in rows:
+            digits = sha256.hex()
+            if not (state_dir / "backups" / slug / digits[:2] / digits).is_file():
+                report.missing.append(f"{slug}: {path or digits[:12]}")
+    return report
+
+
+def _mark(folder: Path) -> str | None:
+    try:
+        return mark_of(folder)
+    except OSError:
+        return None
+
+
+def _manifest(folder: Path) -> dict[str, Any] | None:
+    try:
+        found = json.loads((folder / _MANIFEST).read_text())
+    except FileNotFoundError:
+        return None
+    except (OSError, ValueError) as error:
+        raise CannotStart(f"{folder / _MANIFEST} cannot be read: {error}") from None
+    if not isinstance(found, dict) or not {"mark", "records"} <= found.keys():
+        raise CannotStart(f"{folder / _MANIFEST} is not what saving wrote")
+    return found
+
+
+def _copy_store(source: Path, target: Path, report: Report) -> None:
+    """Every backup that is not there yet; bytes that do not fit their name are not copied."""
+    for place in _stored(source):
+        relative = place.relative_to(source)
+        to = target / relative
+        try:
+            if to.exists() and to.stat().st_size == place.stat().st_size:
+                report.backups += 1
+                continue
+            to.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            size = _copy(place, to, place.name)
+        except FileNotFoundError:
+            continue  # pruned meanwhile
+        if size is None:
+            if str(relative) not in report.damaged:
+                report.damaged.append(str(relative))
+            continue
+        report.backups += 1
+        report.copied += 1
+        report.bytes += size
+
+
+def _stored(store: Path) -> Iterator[Path]:
+    """Library by library, without what is being written."""
+    for place in sorted(store.glob("*/??/*")):
+        if len(place.name) == 64 and place.is_file():
+            yield place
+
+
+def _copy(source: Path, target: Path, digits: str | None = None) -> int | None:
+    """Copies a file durably; its size. None when its bytes do not have the hash ``digits``."""
+    staged = target.with_name(f".{secrets.token_hex(8)}")
+    hashed, size = hashlib.sha256(), 0
+    try:
+        with (
+            open(source, "rb") as read,
+            open(os.open(staged, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as written,
+        ):
+            while piece := read.read(_PIECE):
+                hashed.update(piece)
+                written.write(piece)
+                size += len(piece)
+            written.flush()
+            os.fsync(written.fileno())
+        if digits is not None and hashed.hexdigest() != digits:
+            return None
+        staged.rename(target)
+        sync_folder(target.parent)
+    finally:
+        staged.unlink(missing_ok=True)
+    return size
+
+
+def _write(place: Path, data: bytes) -> None:
+    staged = place.with_name(f".{secrets.token_hex(8)}")
+    staged.write_bytes(data)
+    _sync(staged)
+    staged.rename(place)
+    sync_folder(place.parent)
+
+
+def _sync(place: Path) -> None:
+    with open(place, "rb") as file:
+        os.fsync(file.fileno())

@@ -1,0 +1,1 @@
+"""Weighing real pages: in a real browser behind walls, or plainly from their markup."""

@@ -1,0 +1,88 @@
+"""The audit log: one row an act, added in the act's own transaction where there is one, never changed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime
+
+from sqlalchemy import Select, func, or_, select
+from sqlalchemy.orm import Session
+
+from plumcrate import contract
+from plumcrate.contract import Outcome
+from plumcrate.records.tables import AuditRow
+from plumcrate.reports.lines import line
+
+from .who import Who
+
+_LONGEST = 500
+_PIECE = 1_000
+COLUMNS = ("at", "who", "kind", "email", "address", "library", "act", "target", "outcome", "detail")
+
+
+def record(
+    session: Session, who: Who | None, act: str, *, target: str = "", library: str | None = None,
+    outcome: Outcome = Outcome.DONE, address: str = "", detail: str = "", email: str | None = None,
+) -> None:  # fmt: skip
+    """``email``: whom a stranger said to be."""
+    session.add(
+        AuditRow(
+            who=_fit(who.name if who else ""), kind=who.kind if who else "stranger",
+            email=_fit(who.email if who and who.email else email or "") or None, address=_fit(address),
+            library=library, act=_fit(act), target=_fit(target), outcome=outcome, detail=_fit(detail),
+        )
+    )  # fmt: skip
+
+
+def _fit(text: str) -> str:
+    """Bounded, and without what a terminal or the database would take for more than text."""
+    plain = text.encode("utf-8", "replace").decode()
+    return "".join(sign if sign.isprintable() else "�" for sign in plain[:_LONGEST])
+
+
+def entries(
+    session: Session, library: str | None, *, search: str | None, outcome: Outcome | None,
+    since: datetime | None, until: datetime | None, offset: int, limit: int,
+) -> contract.Page[contract.AuditEntry]:  # fmt: skip
+    """The latest first; ``library`` None for all."""
+    query = _matching(library, search, outcome, since, until)
+    total = int(session.scalar(select(func.count()).select_from(query.subquery())) or 0)
+    rows = session.scalars(query.order_by(AuditRow.id.desc()).offset(offset).limit(limit)).all()
+    after = offset + len(rows)
+    return contract.Page[contract.AuditEntry](
+        rows=[contract.AuditEntry.model_validate(row) for row in rows], total=total,
+        next=after if after < total else None,
+    )  # fmt: skip
+
+
+def as_csv(
+    session: Session, library: str | None, *, search: str | None, outcome: Outcome | None,
+    since: datetime | None, until: datetime | None,
+) -> Iterator[str]:  # fmt: skip
+    """The oldest first, as RFC 4180 has it. No field begins as a formula of a spreadsheet does."""
+    yield line(COLUMNS)
+    query = _matching(library, search, outcome, since, until).order_by(AuditRow.id)
+    for row in session.scalars(query.execution_options(yield_per=_PIECE)):
+        yield line(getattr(row, name) or "" for name in COLUMNS)
+
+
+def _matching(
+    library: str | None, search: str | None, outcome: Outcome | None, since: datetime | None,
+    until: datetime | None,
+) -> Select[AuditRow]:  # fmt: skip
+    query = select(AuditRow)
+    if library is not None:
+        query = query.where(AuditRow.library == library)
+    if outcome is not None:
+        query = query.where(AuditRow.outcome == outcome)
+    if since is not None:
+        query = query.where(AuditRow.at >= since)
+    if until is not None:
+        query = query.where(AuditRow.at < until)
+    for word in (search or "").split()[:8]:
+        places = (
+            AuditRow.who, AuditRow.email, AuditRow.act, AuditRow.target, AuditRow.address, AuditRow.library,
+            AuditRow.detail,
+        )  # fmt: skip
+        query = query.where(or_(*(place.icontains(word, autoescape=True) for place in places)))
+    return query

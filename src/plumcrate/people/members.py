@@ -1,0 +1,124 @@
+"""Who has an account, and who a role in which library."""
+
+from __future__ import annotations
+
+from sqlalchemy import delete, func, select
+from sqlalchemy.orm import Session
+
+from plumcrate import contract
+from plumcrate.contract import Grant, Role
+from plumcrate.records.tables import Library, Person, PersonGrant
+from plumcrate.work.refusal import Refusal
+
+from . import second_factor, sessions
+from .invitations import put_grant
+
+_PEOPLE_LOCK = 727_015
+
+
+def everybody(session: Session) -> list[contract.PersonRow]:
+    """By name."""
+    rows = session.scalars(select(Person).order_by(Person.name, Person.id)).all()
+    grants: dict[int, list[Grant]] = {}
+    told = select(PersonGrant.person_id, Library.slug, PersonGrant.role).join(
+        Library, Library.id == PersonGrant.library_id
+    )
+    for number, slug, role in session.execute(told.order_by(Library.slug)):
+        grants.setdefault(number, []).append(Grant(library=slug, role=Role(role)))
+    return [_row(row, grants.get(row.id, [])) for row in rows]
+
+
+def person_row(session: Session, person: Person) -> contract.PersonRow:
+    return next(row for row in everybody(session) if row.id == person.id)
+
+
+def change(session: Session, person: Person, asked: contract.PersonChange) -> None:
+    """Raises :class:`Refusal`: one who administers the service is always left."""
+    if asked.name is not None:
+        person.name = asked.name
+    if asked.service is False or asked.suspended:
+        _leave_one(session, person)
+    if asked.service is not None:
+        person.service = asked.service
+    if asked.suspended is not None:
+        person.suspended = asked.suspended
+        if asked.suspended:
+            sessions.end_all(session, person.id)
+    if asked.second_factor is False:
+        second_factor.end(session, person)
+    if asked.grants is not None:
+        numbers = libraries_of(session, asked.grants)
+        session.execute(delete(PersonGrant).where(PersonGrant.person_id == person.id))
+        for number, role in numbers.items():
+            put_grant(session, person.id, number, role)
+    session.flush()
+
+
+def remove(session: Session, person: Person) -> None:
+    """Raises :class:`Refusal` for the last who administers the service."""
+    _leave_one(session, person)
+    session.delete(person)
+
+
+def libraries_of(session: Session, grants: list[Grant]) -> dict[int, Role]:
+    """Roles by library's number. Raises :class:`Refusal`."""
+    wanted = {grant.library: grant.role for grant in grants}
+    query = select(Library.slug, Library.id).where(Library.slug.in_(wanted))
+    found = dict(session.execute(query).tuples().all())
+    for slug in wanted:
+        if slug not in found:
+            raise Refusal("not-found", f"there is no library called {slug}")
+    return {found[slug]: role for slug, role in wanted.items()}
+
+
+def members(session: Session, library_id: int) -> list[contract.Member]:
+    """Those with a role in a library, by name."""
+    query = (
+        select(Person, PersonGrant.role)
+        .join(PersonGrant, PersonGrant.person_id == Person.id)
+        .where(PersonGrant.library_id == library_id)
+        .order_by(Person.name, Person.id)
+    )
+    return [_member(person, role) for person, role in session.execute(query)]
+
+
+def change_member(session: Session, library_id: int, person_id: int, role: Role) -> contract.Member:
+    """Raises :class:`Refusal` for one who has no role there."""
+    person = session.scalar(
+        select(Person)
+        .join(PersonGrant, PersonGrant.person_id == Person.id)
+        .where(PersonGrant.library_id == library_id, Person.id == person_id)
+    )
+    if person is None:
+        raise Refusal("not-found", f"nobody of the library has the number {person_id}")
+    put_grant(session, person.id, library_id, role)
+    return _member(person, role)
+
+
+def remove_member(session: Session, library_id: int, person_id: int) -> None:
+    """Takes the role away; the account stays. Raises :class:`Refusal`."""
+    theirs = (PersonGrant.library_id == library_id) & (PersonGrant.person_id == person_id)
+    gone = session.execute(delete(PersonGrant).where(theirs).returning(PersonGrant.person_id)).first()
+    if gone is None:
+        raise Refusal("not-found", f"nobody of the library has the number {person_id}")
+
+
+def _leave_one(session: Session, person: Person) -> None:
+    session.execute(select(func.pg_advisory_xact_lock(_PEOPLE_LOCK)))
+    others = select(Person.id).where(
+        Person.service.is_(True), Person.suspended.is_(False), Person.id != person.id
+    )
+    if person.service and not person.suspended and session.scalar(others.limit(1)) is None:
+        raise Refusal("last-administrator", f"{person.name} is the last who administers the service")
+
+
+def _row(row: Person, grants: list[Grant]) -> contract.PersonRow:
+    return contract.PersonRow(
+        id=row.id, name=row.name, email=row.email, service=row.service, suspended=row.suspended,
+        second_factor=row.second_factor_since is not None, grants=grants, created_at=row.created_at,
+        signed_in_at=row.signed_in_at,
+    )  # fmt: skip
+
+
+def _member(person: Person, role: str) -> contract.Member:
+    return contract.Member(id=person.id, name=person.name, email=person.email, role=Role(role))

@@ -1,0 +1,79 @@
+"""What a library may use in a month, and what is told of it to the outside."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from typing import Any
+
+from sqlalchemy import BigInteger, ForeignKey, Index, text
+from sqlalchemy.orm import Mapped, mapped_column
+
+from .base import Base, new_id, now
+
+
+class AllowanceUse(Base):
+    """A file counts once in a month of its library's time zone: from when its picture is let through,
+    ``counted`` once it was treated. What was let through and never treated is given back."""
+
+    __tablename__ = "allowance_uses"
+
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), primary_key=True)
+    month: Mapped[date] = mapped_column(primary_key=True)
+    file_id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=False)
+    pixels: Mapped[int]
+    counted: Mapped[bool] = mapped_column(default=False)
+    at: Mapped[datetime] = now()
+
+    __table_args__ = (
+        Index("ix_allowance_uses_open", "library_id", "file_id", postgresql_where=text("NOT counted")),
+    )
+
+
+class AllowanceNotice(Base):
+    """Somebody was told, once, that so much of an allowance is used: ``mark`` names the share and what it is
+    of."""
+
+    __tablename__ = "allowance_notices"
+
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), primary_key=True)
+    month: Mapped[date] = mapped_column(primary_key=True)
+    mark: Mapped[str] = mapped_column(primary_key=True)
+    at: Mapped[datetime] = now()
+
+
+class OutgoingMessage(Base):
+    """Something to be told to a library's webhook; ``sent_at`` once it was taken, ``given_up`` when it never
+    will be."""
+
+    __tablename__ = "outgoing_messages"
+
+    id: Mapped[int] = new_id()
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"))
+    mark: Mapped[str] = mapped_column(unique=True)  # the message's own name, by which it is known again
+    type: Mapped[str]
+    data: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    attempts: Mapped[int] = mapped_column(default=0)
+    created_at: Mapped[datetime] = now()
+    due_at: Mapped[datetime] = now()
+    sent_at: Mapped[datetime | None]
+    given_up: Mapped[bool] = mapped_column(default=False)
+    said: Mapped[str | None]
+
+    __table_args__ = (
+        Index("ix_outgoing_messages_library_id_id", "library_id", "id"),
+        Index(
+            "ix_outgoing_messages_due", "due_at", postgresql_where=text("sent_at IS NULL AND NOT given_up")
+        ),
+    )
+
+
+class KeptReport(Base):
+    """The report of a month that was over, as it was made."""
+
+    __tablename__ = "kept_reports"
+
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), primary_key=True)
+    month: Mapped[str] = mapped_column(primary_key=True)
+    made_at: Mapped[datetime] = now()
+    pdf: Mapped[bytes] = mapped_column(deferred=True)
+    csv: Mapped[bytes] = mapped_column(deferred=True)

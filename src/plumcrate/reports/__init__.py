@@ -1,0 +1,1 @@
+"""The report that a client gets: its figures, as CSV, and drawn as PDF."""
