@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tempfile
+import time
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -10,10 +11,22 @@ from sqlalchemy import inspect
 
 from plumcrate.records.database import Database
 from plumcrate.records.private import PrivatePostgres
-from plumcrate.work.feeding import workers_alive
+from plumcrate.work.feeding import SILENT_AFTER, workers_alive
 
 from . import tools
 from .records import CannotStart
+
+
+def _all_silent(source: Database) -> bool:
+    """Whether no worker is alive. One that was killed just now is waited for until it counts as silent."""
+    deadline = time.monotonic() + SILENT_AFTER + 2
+    while True:
+        with source.begin() as session:
+            if not workers_alive(session):
+                return True
+        if time.monotonic() > deadline:
+            return False
+        time.sleep(0.2)
 
 
 def move_records(server: PrivatePostgres, url: str) -> Path:
@@ -26,9 +39,8 @@ def move_records(server: PrivatePostgres, url: str) -> Path:
     source = Database(server.start())
     target = Database(url)
     try:
-        with source.begin() as session:
-            if workers_alive(session):
-                raise CannotStart("a worker is alive: stop it first")
+        if not _all_silent(source):
+            raise CannotStart("a worker is alive: stop it first")
         with target.begin() as session:
             if inspect(session.connection()).get_table_names():
                 raise CannotStart("the other database holds tables already: give an empty one")

@@ -13,7 +13,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 import structlog
-from sqlalchemy import ColumnElement, func, or_, select, text, true, update
+from sqlalchemy import ColumnElement, delete, func, or_, select, text, true, update
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import (
@@ -256,6 +256,11 @@ def hear_worker(session: Session, row: WorkerRow) -> None:
     session.merge(row)
     session.execute(update(WorkerRow).where(WorkerRow.id == row.id).values(heard_at=func.now()))
     session.execute(text("DELETE FROM workers WHERE heard_at < now() - interval '1 minute'"))
+
+
+def hear_no_more(session: Session, name: str) -> None:
+    """Notes that a worker has ended, so that nobody waits for its silence."""
+    session.execute(delete(WorkerRow).where(WorkerRow.id == name))
 
 
 def children_of_all(session: Session) -> int:

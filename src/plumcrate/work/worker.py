@@ -15,6 +15,7 @@ from concurrent.futures import ThreadPoolExecutor
 import procrastinate
 import structlog
 from sqlalchemy import select
+from sqlalchemy.exc import DBAPIError
 
 from plumcrate import __version__
 from plumcrate.contract import RunState
@@ -27,7 +28,7 @@ from plumcrate.settings import Settings
 from plumcrate.storage.errors import StorageError
 
 from .engine import Engine
-from .feeding import SILENT_AFTER, children_of_all, feed, hear_worker
+from .feeding import SILENT_AFTER, children_of_all, feed, hear_no_more, hear_worker
 from .intake import take_in_settled
 from .locks import FEEDER_LOCK, INTAKE_LOCK
 from .looking_after import Retention
@@ -117,6 +118,9 @@ class Worker:
             sandbox.close()
         self.purger.close()
         self.teller.close()
+        # A database that is away forgets the silent by itself.
+        with contextlib.suppress(DBAPIError), self.database.begin() as session:
+            hear_no_more(session, self.name)
         self.database.close()
 
     def stop(self) -> None:

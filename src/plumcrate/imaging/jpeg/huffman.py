@@ -49,15 +49,20 @@ def optimal_lengths(histogram: I64, lengths: I32) -> None:
     ``histogram`` has 256 counts; ``lengths`` receives 256 lengths, 0 for symbols that never occur.
     The all-ones code stays free, by way of a 257th symbol.
     """
-    frequency = np.zeros(257, np.int64)
-    frequency[:256] = histogram
-    frequency[256] = 1
+    frequency = np.empty(257, np.int64)
+    used = 0
+    for symbol in range(256):
+        if histogram[symbol] > 0:
+            frequency[used] = histogram[symbol]
+            used += 1
+    frequency[used] = 1
+    used += 1
     size = np.zeros(257, np.int32)
     other = np.full(257, -1, np.int32)
     while True:
         first = -1
         second = -1
-        for i in range(257):
+        for i in range(used):
             if frequency[i] == 0:
                 continue
             if first < 0 or frequency[i] <= frequency[first]:
@@ -79,7 +84,7 @@ def optimal_lengths(histogram: I64, lengths: I32) -> None:
             second = other[second]
             size[second] += 1
     bits = np.zeros(300, np.int64)
-    for i in range(257):
+    for i in range(used):
         if size[i]:
             bits[size[i]] += 1
     for i in range(299, 16, -1):

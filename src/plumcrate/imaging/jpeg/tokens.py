@@ -50,15 +50,6 @@ def dc_first(coefficients: I16, order: I32, member: I32, low: int, tokens: U32, 
     return order.size
 
 
-@njit(cache=True, nogil=True)
-def dc_refine(coefficients: I16, order: I32, low: int, tokens: U32) -> int:
-    """One bit a block, G.1.2.1.1."""
-    for position in range(order.size):
-        bit = (coefficients[order[position], 0] >> low) & 1
-        tokens[position] = np.uint32(_RAW | 1 << 8 | bit << 16)
-    return order.size
-
-
 @njit(inline="always")
 def _end_of_bands(run: int, tokens: U32, count: int) -> int:
     """The token of a run of ended bands, G.1.2.2."""
