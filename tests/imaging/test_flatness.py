@@ -50,7 +50,7 @@ def test_a_bar_in_its_neighbours_colour_is_told() -> None:
     ground = Ground(SHADOW)
     swapped = SHADOW.copy()
     swapped[(SHADOW == (107, 44, 92)).all(axis=2)] = (122, 54, 106)
-    assert ground.judge(SHADOW) == Flatness()
+    assert ground.judge(SHADOW).within(Flatness(moved=1e-3)), "what stays is found where it was"
     assert ground.judge(swapped).moved > 3
     assert Judge(Pixels(SHADOW)).score(Pixels(swapped)) > 80, "the score alone lets it pass"
 

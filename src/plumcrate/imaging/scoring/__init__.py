@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from ..pixels import Pixels, decode
 from .colour import ColourShift, colour_shift, patches
 from .flatness import Flatness, Ground
+from .gradient import luma_gradient
 from .judgement import Judgement, Spot
 from .ssimulacra2 import Reference
 
@@ -49,6 +50,11 @@ class Judge:
     def score(self, candidate: Pixels) -> float:
         """The score alone."""
         return self.judge(candidate).score
+
+    def luma_gradient(self, candidate: Pixels) -> NDArray[np.float32]:
+        """How the score's error sum changes with each pixel's luma: see :mod:`.gradient`; on the darker
+        background."""
+        return luma_gradient(self._references[0], self._views(candidate)[0])
 
     def colours(self, candidate: Pixels) -> ColourShift:
         """How far colours moved, patch by patch."""

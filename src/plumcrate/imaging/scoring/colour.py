@@ -10,17 +10,20 @@ and Application 19 (2), 1994).
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
 from ..srgb import LIGHT
+from .kernels import cbrt
 
 U8 = NDArray[np.uint8]
 F32 = NDArray[np.float32]
 
 PATCH = 4
+_STRAIGHT_BELOW = np.float32(0.008856451679)
 #: The part of patches whose difference ``worst`` leaves out: a stray patch is no drift.
 _STRAYS = 0.001
 
@@ -33,10 +36,11 @@ class ColourShift:
     worst: float
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
-def lab_response(light: float) -> float:
-    """The lightness response of CIE 1976, with its straight part near black."""
-    return light ** (1 / 3) if light > 0.008856451679 else 7.787037037 * light + 0.1379310345
+@njit(inline="always")
+def lab_response(light: Any) -> Any:
+    """The lightness response of CIE 1976, with its straight part near black; in single precision."""
+    curved = cbrt(max(light, _STRAIGHT_BELOW))
+    return curved if light > _STRAIGHT_BELOW else np.float32(7.787037037) * light + np.float32(0.1379310345)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -59,9 +63,9 @@ def _patches(rgb: U8, curve: F32, out: F32) -> None:
             r *= share
             g *= share
             b *= share
-            fx = lab_response((0.4124564 * r + 0.3575761 * g + 0.1804375 * b) / 0.95047)
-            fy = lab_response(0.2126729 * r + 0.7151522 * g + 0.0721750 * b)
-            fz = lab_response((0.0193339 * r + 0.1191920 * g + 0.9503041 * b) / 1.08883)
+            fx = lab_response(np.float32((0.4124564 * r + 0.3575761 * g + 0.1804375 * b) / 0.95047))
+            fy = lab_response(np.float32(0.2126729 * r + 0.7151522 * g + 0.0721750 * b))
+            fz = lab_response(np.float32((0.0193339 * r + 0.1191920 * g + 0.9503041 * b) / 1.08883))
             out[row, column, 0] = 116 * fy - 16
             out[row, column, 1] = 500 * (fx - fy)
             out[row, column, 2] = 200 * (fy - fz)

@@ -81,8 +81,8 @@ class Ground:
         self._smooth = np.zeros(rgb.shape[:2], np.bool_)
         for top, bottom, first, last in _strips(rgb.shape[0]):
             lab = _lab(self._rgb[first:last])
-            smooth = np.zeros(lab.shape[:2], np.bool_)
-            _find_smooth(lab[..., 0], smooth)
+            smooth = np.zeros(lab.shape[1:], np.bool_)
+            _find_smooth(lab[0], smooth)
             self._smooth[top:bottom] = smooth[top - first : bottom - first]
         smooth_places = int((self._smooth & (self._labels == NO_LABEL)).sum())
         self._looks_at_bands = smooth_places >= max(_FEWEST_SMOOTH, _LEAST_SMOOTH * self._smooth.size)
@@ -99,15 +99,15 @@ class Ground:
         count = len(self.colours)
         sums, strayed = np.zeros((count, 4)), np.zeros(count)
         histogram, grain = np.zeros(_BINS, np.int64), np.zeros(2)
-        own = _lab(np.ascontiguousarray(self.colours).reshape(1, -1, 3))[0]
+        own = _lab(np.ascontiguousarray(self.colours).reshape(1, -1, 3))[:, 0].T
         for top, bottom, first, last in _strips(rgb.shape[0]):
             theirs = _lab(np.ascontiguousarray(rgb[first:last]))
             if count:
                 inside = slice(top - first, bottom - first)
-                _gather(theirs[inside], self._labels[top:bottom], own, sums, strayed)
+                _gather(theirs[:, inside], self._labels[top:bottom], own, sums, strayed)
             if self._looks_at_bands:
                 theirs -= _lab(self._rgb[first:last])
-                theirs *= _SEEN
+                theirs *= _SEEN[:, None, None]
                 rows = slice(first, last)
                 _jumps(
                     theirs,
@@ -195,31 +195,36 @@ def _label(packed: U32, colours: U32, labels: U8) -> None:
                     break
 
 
-@njit(inline="always")
-def _same(rgb: U8, y: int, x: int, v: int, u: int) -> bool:
-    return rgb[y, x, 0] == rgb[v, u, 0] and rgb[y, x, 1] == rgb[v, u, 1] and rgb[y, x, 2] == rgb[v, u, 2]
-
-
 def _lab(rgb: U8) -> F32:
-    out = np.empty(rgb.shape, np.float32)
+    """L*, a* and b* of a picture (height, width, 3), as planes (3, height, width)."""
+    out = np.empty((3, *rgb.shape[:2]), np.float32)
     _to_lab(rgb, LIGHT, out)
     return out
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _to_lab(rgb: U8, curve: F32, out: F32) -> None:
-    for y in range(rgb.shape[0]):
-        for x in range(rgb.shape[1]):
-            if x and _same(rgb, y, x, y, x - 1):
-                out[y, x] = out[y, x - 1]
-                continue
-            r, g, b = curve[rgb[y, x, 0]], curve[rgb[y, x, 1]], curve[rgb[y, x, 2]]
-            fx = lab_response((0.4124564 * r + 0.3575761 * g + 0.1804375 * b) / 0.95047)
-            fy = lab_response(0.2126729 * r + 0.7151522 * g + 0.0721750 * b)
-            fz = lab_response((0.0193339 * r + 0.1191920 * g + 0.9503041 * b) / 1.08883)
-            out[y, x, 0] = 116 * fy - 16
-            out[y, x, 1] = 500 * (fx - fy)
-            out[y, x, 2] = 200 * (fy - fz)
+    height, width, _ = rgb.shape
+    light = np.empty((3, width), np.float32)
+    for y in range(height):
+        for x in range(width):
+            light[0, x] = curve[rgb[y, x, 0]]
+            light[1, x] = curve[rgb[y, x, 1]]
+            light[2, x] = curve[rgb[y, x, 2]]
+        for x in range(width):
+            r, g, b = light[0, x], light[1, x], light[2, x]
+            fx = lab_response(
+                np.float32(0.4339528) * r + np.float32(0.3762196) * g + np.float32(0.1898431) * b
+            )  # fmt: skip
+            fy = lab_response(
+                np.float32(0.2126729) * r + np.float32(0.7151522) * g + np.float32(0.0721750) * b
+            )  # fmt: skip
+            fz = lab_response(
+                np.float32(0.0177566) * r + np.float32(0.1094680) * g + np.float32(0.8727755) * b
+            )  # fmt: skip
+            out[0, y, x] = np.float32(116) * fy - np.float32(16)
+            out[1, y, x] = np.float32(500) * (fx - fy)
+            out[2, y, x] = np.float32(200) * (fy - fz)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -237,21 +242,21 @@ def _find_smooth(light: F32, smooth: NDArray[np.bool_]) -> None:
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _gather(lab: F32, labels: U8, own: F32, sums: NDArray[np.float64], strayed: NDArray[np.float64]) -> None:
-    for y in range(lab.shape[0]):
-        for x in range(lab.shape[1]):
+    for y in range(lab.shape[1]):
+        for x in range(lab.shape[2]):
             number = labels[y, x]
             if number == 255:
                 continue
             off = np.float32(0)
             for c in range(3):
-                sums[number, c] += lab[y, x, c]
-                off += (lab[y, x, c] - own[number, c]) ** 2
+                sums[number, c] += lab[c, y, x]
+                off += (lab[c, y, x] - own[number, c]) ** 2
             sums[number, 3] += 1
             # CIE 1976 is never much below CIEDE2000, and cheap: only what it finds far is reckoned exactly.
             if (
                 off > _STRAYED**2
                 and _ciede2000(
-                    own[number, 0], own[number, 1], own[number, 2], lab[y, x, 0], lab[y, x, 1], lab[y, x, 2]
+                    own[number, 0], own[number, 1], own[number, 2], lab[0, y, x], lab[1, y, x], lab[2, y, x]
                 )
                 > _STRAYED
             ):
@@ -269,45 +274,82 @@ def _jumps(
     grain: NDArray[np.float64],
 ) -> None:
     """Counts, for each place whose surroundings are smooth and not even, how far the mean error jumps
-    there."""
-    height, width, _ = error.shape
-    for y in range(max(top, _AROUND), min(bottom, height - _AROUND)):
+    there.
+
+    Sums over surroundings are differences of running sums along a row, over columns of nine rows, of the four
+    above and of the four below.
+    """
+    _, height, width = error.shape
+    side = 2 * _AROUND + 1
+    all_smooth = np.zeros(width, np.int32)
+    not_even = np.zeros(width, np.int32)
+    over = np.zeros((3, 3, width + 1))  # whole columns, above, below; by channel
+    first = max(top, _AROUND)
+    for y in range(first, min(bottom, height - _AROUND)):
+        if y == first:
+            for v in range(y - _AROUND, y + _AROUND + 1):
+                for x in range(width):
+                    all_smooth[x] += smooth[v, x]
+                    not_even[x] += labels[v, x] == 255
+        else:
+            for x in range(width):
+                all_smooth[x] += np.int32(smooth[y + _AROUND, x]) - np.int32(smooth[y - _AROUND - 1, x])
+                not_even[x] += np.int32(labels[y + _AROUND, x] == 255)
+                not_even[x] -= np.int32(labels[y - _AROUND - 1, x] == 255)
         clean = 0
         uneven = -width
+        summed = False
         for x in range(width):
-            whole = True
-            for v in range(y - _AROUND, y + _AROUND + 1):
-                if not smooth[v, x]:
-                    whole = False
-                    break
-                if labels[v, x] == 255:
-                    uneven = x
-            clean = clean + 1 if whole else 0
-            if clean < 2 * _AROUND + 1 or (x + y) & 1 or uneven < x - 2 * _AROUND:
+            clean = clean + 1 if all_smooth[x] == side else 0
+            if clean and not_even[x]:
+                uneven = x
+            if clean < side or (x + y) & 1 or uneven <= x - side:
                 continue
+            if not summed:
+                _running_sums(error, y, over)
+                summed = True
             middle = x - _AROUND
-            across = np.float32(0)
-            along = np.float32(0)
+            across = 0.0
+            along = 0.0
             for c in range(3):
-                left = right = above = below = np.float32(0)
-                for v in range(y - _AROUND, y + _AROUND + 1):
-                    for u in range(middle - _AROUND, middle + _AROUND + 1):
-                        e = error[v, u, c]
-                        if u < middle:
-                            left += e
-                        elif u > middle:
-                            right += e
-                        if v < y:
-                            above += e
-                        elif v > y:
-                            below += e
+                whole = over[0, c]
+                left = whole[middle] - whole[middle - _AROUND]
+                right = whole[x + 1] - whole[middle + 1]
                 across += (left - right) ** 2
+                above = over[1, c, x + 1] - over[1, c, middle - _AROUND]
+                below = over[2, c, x + 1] - over[2, c, middle - _AROUND]
                 along += (above - below) ** 2
-            area = _AROUND * (2 * _AROUND + 1)
-            jump = math.sqrt(max(across, along)) / area
-            grain[0] += math.sqrt((error[y, middle] ** 2).sum())
+            jump = math.sqrt(max(across, along)) / (_AROUND * side)
+            off = error[0, y, middle] ** 2 + error[1, y, middle] ** 2 + error[2, y, middle] ** 2
+            grain[0] += math.sqrt(off)
             grain[1] += 1
             histogram[min(_BINS - 1, int(jump / _BIN))] += 1
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _running_sums(error: F32, y: int, over: NDArray[np.float64]) -> None:
+    """Sums from a row's begin on: of columns of nine rows around it, of the four above, of the four below."""
+    width = error.shape[2]
+    above = np.empty(width, np.float32)
+    below = np.empty(width, np.float32)
+    for c in range(3):
+        plane = error[c]
+        above[:] = 0
+        below[:] = 0
+        for v in range(1, _AROUND + 1):
+            up = plane[y - v]
+            down = plane[y + v]
+            for x in range(width):
+                above[x] += up[x]
+                below[x] += down[x]
+        all_of_it = all_above = all_below = 0.0
+        for x in range(width):
+            all_above += above[x]
+            all_below += below[x]
+            all_of_it += above[x] + below[x] + plane[y, x]
+            over[0, c, x + 1] = all_of_it
+            over[1, c, x + 1] = all_above
+            over[2, c, x + 1] = all_below
 
 
 def ciede2000(first: NDArray[np.float64], second: NDArray[np.float64]) -> float:

@@ -37,7 +37,7 @@ _C2 = np.float32(0.0009)
 
 
 @njit(inline="always")
-def _cbrt(x: np.float32) -> np.float32:
+def cbrt(x: np.float32) -> np.float32:
     """Cube root of a float32 in (0, 2): bit-level first guess, two Halley steps, error below 1e-6."""
     bits = np.float32(x).view(np.int32)
     t = np.int32(np.float32(bits) * _THIRD + np.float32(709921077.0)).view(np.float32)
@@ -55,19 +55,19 @@ def _write_xyb(red: F32, green: F32, blue: F32, out: F32, y: int, wants_x: bool,
     if wants_x:
         out_x = out[1, y]
         for x in range(width):
-            long = _cbrt(_M00 * red[x] + _M01 * green[x] + _M02 * blue[x] + _BIAS)
-            medium = _cbrt(_M10 * red[x] + _M11 * green[x] + _M12 * blue[x] + _BIAS)
+            long = cbrt(_M00 * red[x] + _M01 * green[x] + _M02 * blue[x] + _BIAS)
+            medium = cbrt(_M10 * red[x] + _M11 * green[x] + _M12 * blue[x] + _BIAS)
             out_y[x] = np.float32(0.5) * (long + medium) - _CBRT_BIAS + np.float32(0.01)
             out_x[x] = np.float32(7.0) * (long - medium) + np.float32(0.42)
     else:
         for x in range(width):
-            long = _cbrt(_M00 * red[x] + _M01 * green[x] + _M02 * blue[x] + _BIAS)
-            medium = _cbrt(_M10 * red[x] + _M11 * green[x] + _M12 * blue[x] + _BIAS)
+            long = cbrt(_M00 * red[x] + _M01 * green[x] + _M02 * blue[x] + _BIAS)
+            medium = cbrt(_M10 * red[x] + _M11 * green[x] + _M12 * blue[x] + _BIAS)
             out_y[x] = np.float32(0.5) * (long + medium) - _CBRT_BIAS + np.float32(0.01)
     if wants_b:
         out_b = out[2, y]
         for x in range(width):
-            short = _cbrt(_M20 * red[x] + _M21 * green[x] + _M22 * blue[x] + _BIAS) - _CBRT_BIAS
+            short = cbrt(_M20 * red[x] + _M21 * green[x] + _M22 * blue[x] + _BIAS) - _CBRT_BIAS
             out_b[x] = short - out_y[x] + np.float32(0.56)
 
 

@@ -72,7 +72,7 @@ _WEIGHT_ROW = {_X: 0, _Y: 1, _B: 2}
 
 
 @dataclass(frozen=True, slots=True)
-class _Plane:
+class Plane:
     """The reference's side of one plane of one scale."""
 
     which: int
@@ -80,6 +80,16 @@ class _Plane:
     values: F32
     mean: F32
     variance: F32
+
+    @property
+    def step(self) -> int:
+        """Every so many rows are looked at; mean and variance are of these."""
+        return _ROW_STEP[self.scale]
+
+    @property
+    def weights(self) -> NDArray[np.float64]:
+        """Of the means of structure error, added and lost edges, and of their 4-norms."""
+        return np.asarray(_WEIGHTS[_WEIGHT_ROW[self.which], self.scale])
 
 
 def _at_least_smallest(rgb: U8) -> U8:
@@ -91,7 +101,7 @@ def _at_least_smallest(rgb: U8) -> U8:
     return np.ascontiguousarray(np.pad(rgb, grow, mode="symmetric"))
 
 
-def _xyb_scales(rgb: U8) -> list[F32]:
+def xyb_scales(rgb: U8) -> list[F32]:
     """The XYB planes of each scale, each (3, height, width) in the order Y, X, B."""
     rgb = _at_least_smallest(rgb)
     height, width = rgb.shape[:2]
@@ -115,15 +125,15 @@ class Reference:
 
     def __init__(self, rgb: U8) -> None:
         self.shape = rgb.shape
-        self._planes: list[_Plane] = []
-        for scale, xyb in enumerate(_xyb_scales(rgb)):
+        self.planes: list[Plane] = []
+        for scale, xyb in enumerate(xyb_scales(rgb)):
             step = _ROW_STEP[scale]
             rows = (xyb.shape[1] + step - 1) // step
             for which in _PLANES[scale]:
                 mean = np.empty((rows, xyb.shape[2]), np.float32)
                 variance = np.empty_like(mean)
                 local_moments(xyb[which], TAPS, step, mean, variance)
-                self._planes.append(_Plane(which, scale, xyb[which], mean, variance))
+                self.planes.append(Plane(which, scale, xyb[which], mean, variance))
 
     def judge(self, rgb: U8) -> Judgement:
         """The SSIMULACRA2 score of a candidate of the same shape, at most 100, and of each of its cells.
@@ -132,16 +142,15 @@ class Reference:
         """
         if rgb.shape != self.shape:
             raise ValueError(f"the candidate is {rgb.shape}, the reference {self.shape}")
-        scales = _xyb_scales(rgb)
+        scales = xyb_scales(rgb)
         rows, columns = (_cell_count(side) for side in self.shape[:2])
         sums = np.empty((rows, columns, 6), np.float64)
         whole, each = np.zeros(()), np.zeros((rows, columns))
-        for plane in self._planes:
+        for plane in self.planes:
             candidate = scales[plane.scale][plane.which]
-            step = _ROW_STEP[plane.scale]
-            cells, counts = _cells(candidate.shape, self.shape, plane.scale, step)
-            compare_plane(plane.values, plane.mean, plane.variance, candidate, TAPS, step, cells, sums)
-            weights = _WEIGHTS[_WEIGHT_ROW[plane.which], plane.scale]
+            cells, counts = _cells(candidate.shape, self.shape, plane.scale, plane.step)
+            compare_plane(plane.values, plane.mean, plane.variance, candidate, TAPS, plane.step, cells, sums)
+            weights = plane.weights
             whole += _weighed(sums.sum(axis=(0, 1)) / counts.sum(), weights)
             each += _weighed(sums / counts[:, :, None], weights)
         return Judgement(float(_to_points(whole)), _to_points(each), CELL)
