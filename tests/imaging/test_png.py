@@ -15,7 +15,8 @@ from plumcrate.imaging.png import PngError, deflate, read_png, recompress
 from plumcrate.imaging.png.chunks import CHANNELS, SIGNATURE, Chunk, Header
 from plumcrate.imaging.png.palette import Histogram, apply_palette, to_space
 from plumcrate.imaging.png.picture import Picture, same_pixels
-from plumcrate.imaging.png.rows import filtered, passes, rows_of
+from plumcrate.imaging.png.reduce import _filled
+from plumcrate.imaging.png.rows import _unfilter, filtered, passes, rows_of
 
 KINDS = [
     (colour, depth)
@@ -284,3 +285,75 @@ def test_a_picture_knows_its_rows() -> None:
     picture = Picture(Header(3, 1, 4, 0), np.array([[[1], [2], [15]]], np.uint8))
     assert rows_of(picture.samples, picture.header).tobytes() == b"\x12\xf0"
     assert picture.rgba()[0, :, 0].tolist() == [17, 34, 255]
+
+
+def slowly_unfiltered(raw: np.ndarray, step: int) -> np.ndarray:
+    """As section 9.2 to 9.4 say it, byte by byte."""
+    rows, size = raw.shape[0], raw.shape[1] - 1
+    out = np.zeros((rows, size), np.int64)
+    for y in range(rows):
+        for x in range(size):
+            left = out[y, x - step] if x >= step else 0
+            above = out[y - 1, x] if y else 0
+            corner = out[y - 1, x - step] if y and x >= step else 0
+            nearest = min(
+                (abs(above - corner), 0, left),
+                (abs(left - corner), 1, above),
+                (abs(left + above - 2 * corner), 2, corner),
+            )[2]
+            added = [0, left, above, (left + above) // 2, nearest][raw[y, 0]]
+            out[y, x] = (int(raw[y, 1 + x]) + int(added)) % 256
+    return out.astype(np.uint8)
+
+
+@given(st.integers(1, 6), st.integers(1, 30), st.sampled_from([1, 2, 3, 4, 6, 8]), st.integers(0, 2**32))
+def test_filters_are_undone_as_the_standard_says(rows: int, size: int, step: int, seed: int) -> None:
+    random = np.random.default_rng(seed)
+    raw = random.integers(0, 256, (rows, size + 1), np.uint8)
+    raw[:, 0] = random.integers(0, 5, rows)
+    out = np.empty((rows, size), np.uint8)
+    assert _unfilter(raw.reshape(-1), rows, size, step, out) == 0
+    assert np.array_equal(out, slowly_unfiltered(raw, step))
+    raw[-1, 0] = 5 + seed % 251
+    assert _unfilter(raw.reshape(-1), rows, size, step, out) == 1
+
+
+@given(st.integers(1, 9), st.integers(1, 9), st.booleans(), st.integers(0, 2**32))
+def test_hidden_colour_is_filled_and_what_is_seen_stays(
+    height: int, width: int, grey: bool, seed: int
+) -> None:
+    random = np.random.default_rng(seed)
+    rgba = random.integers(0, 256, (height, width, 4), np.uint8)
+    if grey:
+        rgba[..., 1:3] = rgba[..., :1]
+    rgba[..., 3] = random.choice([0, 0, 90, 255], (height, width))
+    filled = _filled(rgba, grey)
+    seen = rgba[..., 3] > 0
+    assert np.array_equal(filled[..., 3], rgba[..., 3])
+    assert np.array_equal(filled[seen], rgba[seen])
+    channels = 1 if grey else 3
+    for y, x in zip(*np.nonzero(~seen), strict=True):
+        if (y, x) != (0, 0):
+            source = filled[y, x - 1] if x else filled[y - 1, x]
+            assert np.array_equal(filled[y, x, :channels], source[:channels])
+
+
+def test_a_cut_out_photograph_gains_by_it_and_looks_the_same() -> None:
+    y, x = np.mgrid[0:120, 0:160]
+    random = np.random.default_rng(3)
+    rgba = np.dstack([(y * 3 + x) % 256, (x * 5) % 256, (y + x) % 200, np.zeros_like(x)]).astype(np.uint8)
+    rgba[..., :3] += random.integers(0, 9, (120, 160, 3), np.uint8)
+    rgba[..., 3] = np.where((x - 80) ** 2 + (y - 60) ** 2 < 2500, 255, 0)
+    out = io.BytesIO()
+    Image.fromarray(rgba).save(out, "PNG")
+    ours = recompress(out.getvalue(), Effort.NORMAL, 10**8)
+    cleared = rgba.copy()
+    cleared[rgba[..., 3] == 0] = 0
+    again = io.BytesIO()
+    Image.fromarray(cleared).save(again, "PNG", optimize=True)
+    assert len(ours) < again.tell()
+    shown = np.asarray(Image.open(io.BytesIO(ours)).convert("RGBA"))
+    assert np.array_equal(shown[rgba[..., 3] > 0], rgba[rgba[..., 3] > 0])
+    assert np.array_equal(shown[..., 3], rgba[..., 3])
+    kept = recompress(out.getvalue(), Effort.NORMAL, 10**8, clear_hidden=False)
+    assert np.array_equal(np.asarray(Image.open(io.BytesIO(kept)).convert("RGBA")), rgba)

@@ -60,6 +60,10 @@ class Header:
         return CHANNELS[self.colour]
 
     @property
+    def pixels(self) -> int:
+        return self.width * self.height
+
+    @property
     def bits_per_pixel(self) -> int:
         return self.channels * self.depth
 

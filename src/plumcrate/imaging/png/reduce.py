@@ -79,6 +79,8 @@ def forms(picture: Picture, allowed: Allowed) -> list[Picture]:
     wants_grey = grey if allowed.family else was_grey
     binary = not opaque and bool((clear | (alpha == full)).all())
     out = [_direct(rgba, wants_grey and grey, opaque)]
+    if not opaque and allowed.hidden and clear.any() and not clear.all():
+        out.append(_direct(_filled(rgba, grey), wants_grey and grey, opaque))
     if binary and _uniform_where(rgba, clear):
         keyed = _keyed(rgba, wants_grey and grey, clear)
         if keyed is not None:
@@ -101,6 +103,24 @@ def _is_grey(rgba: Samples) -> bool:
 def _uniform_where(rgba: Samples, clear: NDArray[np.bool_]) -> bool:
     hidden = rgba[clear, :3]
     return bool((hidden == hidden[0]).all())
+
+
+def _filled(rgba: Samples, grey: bool) -> Samples:
+    """Hidden pixels in the colour of the one to their left, or else above, for filters that look there."""
+    out = rgba.copy()
+    _fill(out, 1 if grey else 3)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _fill(rgba: Samples, channels: int) -> None:
+    height, width = rgba.shape[:2]
+    for y in range(height):
+        for x in range(width):
+            if rgba[y, x, 3] != 0 or (x == 0 and y == 0):
+                continue
+            for channel in range(channels):
+                rgba[y, x, channel] = rgba[y, x - 1, channel] if x > 0 else rgba[y - 1, x, channel]
 
 
 def _header(rgba: Samples, depth: int, colour: int) -> Header:

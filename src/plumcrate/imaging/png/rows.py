@@ -31,39 +31,44 @@ def _paeth(left: int, above: int, corner: int) -> int:
 
 @njit(cache=True, nogil=True)
 def _unfilter(raw: U8, rows: int, size: int, step: int, out: U8) -> int:
-    """Undoes the filters of ``rows`` rows of ``size`` bytes; 0, or 1 for a filter that does not exist."""
+    """Undoes the filters of ``rows`` rows of ``size`` bytes; 0, or 1 for a filter that does not exist.
+
+    Each channel goes along the row by itself, so that what was last made stays in a register.
+    """
+    nothing = np.zeros(size, np.uint8)
     for y in range(rows):
         kind = raw[y * (size + 1)]
-        base = y * (size + 1) + 1
+        source = raw[y * (size + 1) + 1 : (y + 1) * (size + 1)]
         row = out[y]
-        if kind > 4:
-            return 1
-        row[:] = raw[base : base + size]
-        if kind == 1 or (kind == 4 and y == 0):  # without a row above, Paeth is the left byte
-            for x in range(step, size):
-                row[x] += row[x - step]
-        elif y == 0:
-            if kind == 3:
-                for x in range(step, size):
-                    row[x] += row[x - step] >> 1
+        above = out[y - 1] if y > 0 else nothing
+        if kind == 0:
+            row[:] = source
+        elif kind == 1:
+            for channel in range(min(step, size)):
+                left = np.int32(0)
+                for x in range(channel, size, step):
+                    left = (left + np.int32(source[x])) & 255
+                    row[x] = np.uint8(left)
         elif kind == 2:
-            above = out[y - 1]
             for x in range(size):
-                row[x] += above[x]
+                row[x] = source[x] + above[x]
         elif kind == 3:
-            above = out[y - 1]
-            for x in range(min(step, size)):
-                row[x] += above[x] >> 1
-            for x in range(step, size):
-                row[x] += np.uint8((np.int32(row[x - step]) + np.int32(above[x])) >> 1)
+            for channel in range(min(step, size)):
+                left = np.int32(0)
+                for x in range(channel, size, step):
+                    left = (np.int32(source[x]) + ((left + np.int32(above[x])) >> 1)) & 255
+                    row[x] = np.uint8(left)
         elif kind == 4:
-            above = out[y - 1]
-            for x in range(min(step, size)):
-                row[x] += above[x]
-            for x in range(step, size):
-                row[x] += np.uint8(
-                    _paeth(np.int32(row[x - step]), np.int32(above[x]), np.int32(above[x - step]))
-                )
+            for channel in range(min(step, size)):
+                left = np.int32(0)
+                corner = np.int32(0)
+                for x in range(channel, size, step):
+                    over = np.int32(above[x])
+                    left = (np.int32(source[x]) + _paeth(left, over, corner)) & 255
+                    row[x] = np.uint8(left)
+                    corner = over
+        else:
+            return 1
     return 0
 
 

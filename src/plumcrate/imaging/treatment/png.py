@@ -23,7 +23,12 @@ from .weighing import checked_orientation, worth_it
 U8 = NDArray[np.uint8]
 
 #: Numbers of colours that are tried, and the strength of error diffusion.
-_LADDER = (2, 4, 8, 12, 16, 24, 32, 48, 64, 96, 128, 192, 256)
+_LADDER = (
+    2, 4, 6, 8, 10, 12, 14, 16, 20, 24, 28, 32, 40, 48, 56, 64, 72, 80, 88, 96, 112, 128, 144, 160, 192, 224,
+    256,
+)  # fmt: skip
+#: Rungs by which a search first goes on from where the last one ended.
+_NEAR = 2
 _DIFFUSED = 0.85
 #: Colour differences of patches that a palette may bring: nearly everywhere, and on the mean.
 _WORST_COLOUR, _MEAN_COLOUR = 10.0, 1.5
@@ -84,13 +89,15 @@ def palettes(case: Case, kept: list[Chunk]) -> list[Output]:
     """The smallest palette pictures that reach the target: with error diffusion, and without."""
     assert case.recipe.target is not None
     source = _Source(rgba_of(case.pixels))
-    ladder = _LADDER if case.recipe.effort is not Effort.QUICK else _LADDER[::-3][::-1]
+    ladder = _LADDER if case.recipe.effort is not Effort.QUICK else _LADDER[::-5][::-1]
     out: list[Output] = []
+    begin: int | None = None
     for strength in (_DIFFUSED, 0.0):
-        fewest = _fewest(case, source, ladder, strength)
+        fewest = _fewest(case, source, ladder, strength, begin)
         if fewest is None:
             continue
-        picture, colours, encodes = fewest
+        begin, picture, encodes = fewest
+        colours = len(picture.palette) if picture.palette is not None else 0
         data = encode_picture([picture], kept, case.recipe.effort)
         how = f"{colours} colours, {'diffused' if strength else 'plain'}"
         shown = case.decoded(data)  # the file as a decoder shows it is what counts
@@ -128,24 +135,32 @@ class _Source:
 
 
 def _fewest(
-    case: Case, source: _Source, ladder: tuple[int, ...], strength: float
-) -> tuple[Picture, int, int] | None:
-    """The fewest colours of the ladder that reach the target, by bisection."""
+    case: Case, source: _Source, ladder: tuple[int, ...], strength: float, begin: int | None
+) -> tuple[int, Picture, int] | None:
+    """The lowest rung of the ladder that reaches the target, its picture, and how many were tried.
+
+    By halving what is left of the ladder; from ``begin``, a rung that is likely near, by strides that double.
+    None when the highest rung fails: if the most colours do, all do.
+    """
     low, high = 0, len(ladder) - 1
-    best: tuple[Picture, int] | None = None
+    place, stride = (high, 0) if begin is None else (begin, _NEAR)
+    best: tuple[int, Picture] | None = None
+    up: bool | None = None
     encodes = 0
-    place = high  # the most colours first: if those fail, all do
     while low <= high:
         mapped = source.mapped(ladder[place], strength)
         encodes += 1
-        if mapped is not None and _keeps_promise(case, *mapped, grained=bool(strength)):
-            best = indexed(*mapped), len(mapped[1])
-            high = place - 1
-        elif best is None:
-            return None
+        reached = mapped is not None and _keeps_promise(case, *mapped, grained=bool(strength))
+        if mapped is not None and reached:
+            best, high = (place, indexed(*mapped)), place - 1
         else:
             low = place + 1
-        place = (low + high) // 2
+        if stride and up in (None, not reached):
+            up = not reached
+            place = min(high, place + stride) if up else max(low, place - stride)
+            stride *= 2
+        else:
+            place, stride = (low + high) // 2, 0
     return None if best is None else (*best, encodes)
 
 
