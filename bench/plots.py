@@ -12,7 +12,7 @@ import matplotlib as mpl
 import numpy as np
 from PIL import Image
 
-from plumcrate.imaging import Effort, codecs
+from plumcrate.imaging import Effort, codecs, webp
 from plumcrate.imaging.jpeg import LossyEncoder
 from plumcrate.imaging.scoring.ssimulacra2 import Reference
 
@@ -69,7 +69,7 @@ def _curves(path: Path) -> list[list[float]]:
         (partial(_pillow, image, "JPEG", progressive=True, optimize=True), range(20, 99, 6)),
         (partial(LossyEncoder(rgb, grey=False, subsampled=True).encode, searched=True), range(52, 119, 6)),
         (partial(_pillow, image, "WEBP"), [*range(8, 90, 9), 92, 95, 97, 99, 100]),
-        (partial(_webp, codecs.for_half_chroma(image)), [*range(8, 90, 9), 92, 95, 97, 99, 100]),
+        (partial(_webp, webp.planes(np.asarray(image))), [*range(55, 127, 6), 124, 126]),
         (partial(_pillow, image, "AVIF", max_threads=1), range(14, 97, 9)),
         (partial(_avif, image), range(8, 62, 6)),
     ]
@@ -94,12 +94,12 @@ def _pillow(image: Image.Image, kind: str, quality: int, **options: object) -> b
     return out.getvalue()
 
 
-def _webp(image: Image.Image, quality: int) -> bytes:
-    return codecs.encode_webp(image, quality, {}, Effort.NORMAL)
+def _webp(picture: webp.Planes, step: int) -> bytes:
+    return codecs.encode_webp(picture, step, {}, Effort.NORMAL)
 
 
 def _avif(image: Image.Image, step: int) -> bytes:
-    return codecs.encode_avif(image, step, 6, "4:4:4", {})
+    return codecs.encode_avif(image, step, {}, Effort.NORMAL, "4:4:4", flat=False)
 
 
 if __name__ == "__main__":

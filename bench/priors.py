@@ -1,69 +1,83 @@
 """Fits what quality a picture will need from its statistics: ``python -m bench priors``.
 
-Photographs: whole at four sizes, and crops of each, so that skies and foliage count by themselves.
-Fitted on one half of the corpus; the table shows how far off it is on the other half.
+Photographs: whole at four sizes, and crops of each, so that skies and foliage count by themselves. The table
+shows how far off a model is on each photograph when it was fitted on all others; what is written is fitted on
+all.
 """
 
 from __future__ import annotations
 
-import io
 import json
+import math
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.imaging import codecs
+from plumcrate.imaging import codecs, webp
 from plumcrate.imaging.jpeg import LossyEncoder
-from plumcrate.imaging.priors import features
-from plumcrate.imaging.recipe import Effort
-from plumcrate.imaging.scoring.ssimulacra2 import Reference
+from plumcrate.imaging.priors import Features, Known
+from plumcrate.imaging.recipe import Effort, Level, Limits, Recipe
+from plumcrate.imaging.treatment.case import Case
 
 from .corpus import as_uploaded, held_out, photo, tuned
 
-_TARGETS = (60.0, 70.0, 80.0, 90.0)
-_SIDES = (1600, 1200, 800, 480)
-_AVIF_BELOW = 1.2e6  # pixels; AVIF is slow
+_LEVELS = {60.0: Level.LEAN, 70.0: Level.LEAN, 80.0: Level.EVERYDAY, 90.0: Level.GALLERY}
+_SIDES = (1600, 1000, 700, 480)
+_AVIF_BELOW = 0.7e6  # pixels; AVIF is slow
 _STEPS = {
     "jpeg": range(44, 119, 6),
-    "webp": (25, 40, 55, 66, 74, 80, 85, 89, 92, 95, 97, 99),
-    "avif": range(15, 61, 5),
+    "webp": (70, 80, 88, 95, 101, 107, 112, 116, 119, 122, 124, 126),
+    "avif 4:2:0": range(16, 60, 6),
+    "avif 4:4:4": range(16, 60, 6),
 }
+_KNOBS = {"jpeg": codecs.JPEG, "webp": codecs.WEBP, "avif 4:2:0": codecs.AVIF, "avif 4:4:4": codecs.AVIF}
+_AFTER: tuple[tuple[str, ...], ...] = ((), ("jpeg",), ("webp",), ("jpeg", "webp"))
 _RIDGE = 2.0
 _HOME = Path(__file__).parents[1] / "src/plumcrate/imaging/priors.json"
 
-Sample = tuple[str, NDArray[np.float64], dict[str, dict[float, float]]]
+
+@dataclass
+class Sample:
+    """One view of a photograph: its features; by encoder and target the place and its log bits per pixel."""
+
+    photograph: str
+    features: Features
+    found: dict[str, dict[float, tuple[float, float]]]
 
 
 def main() -> None:
+    jobs = [(path, side, crop) for path in (*tuned(), *held_out()) for side, crop in _views()]
     with ProcessPoolExecutor(2) as pool:
-        fitted = list(pool.map(_sample, [(p, s, c) for p in tuned() for s, c in _views()]))
-        tested = list(pool.map(_sample, [(p, s, c) for p in held_out() for s, c in _views()]))
+        samples = list(pool.map(_sample, jobs))
     models: dict[str, dict[str, list[float]]] = {}
-    table = Table("encoder", "target", "samples", "spread", "off, fitted on", "off, held out",
+    table = Table("model", "target", "samples", "spread", "off, left out",
                   title="Prior quality, on the knob's axis: root mean square")  # fmt: skip
     for encoder in _STEPS:
-        for after in (False, True) if encoder != "jpeg" else (False,):
-            name = f"{encoder} after jpeg" if after else encoder
-            for target in _TARGETS:
-                known = _rows(fitted, encoder, target, after)
-                weights = _ridge(*known)
+        for after in _AFTER[: {"jpeg": 1, "webp": 2}.get(encoder)]:
+            for target in _LEVELS:
+                names, inputs, outputs = _rows(samples, encoder, target, after)
+                name = encoder + (f" after {' and '.join(after)}" if after else "")
+                weights = _ridge(inputs, outputs)
                 models.setdefault(name, {})[f"{target:.0f}"] = [float(f"{w:.5g}") for w in weights]
-                other = _rows(tested, encoder, target, after)
-                off = [np.sqrt(((y - x @ weights) ** 2).mean()) for x, y in (known, other)]
-                table.add_row(name, f"{target:.0f}", f"{len(known[1])} + {len(other[1])}",
-                              f"{other[1].std():.1f}", f"{off[0]:.2f}", f"{off[1]:.2f}")  # fmt: skip
+                off = [
+                    outputs[names == one]
+                    - inputs[names == one] @ _ridge(inputs[names != one], outputs[names != one])
+                    for one in np.unique(names)
+                ]
+                table.add_row(name, f"{target:.0f}", str(len(outputs)), f"{outputs.std():.1f}",
+                              f"{np.sqrt((np.concatenate(off) ** 2).mean()):.2f}")  # fmt: skip
     _HOME.write_text(json.dumps(models, indent=1) + "\n", encoding="utf-8")
     Console().print(table)
 
 
 def _views() -> list[tuple[int, tuple[float, float] | None]]:
-    crops = [(x, y) for y in (0.0, 0.5) for x in (0.0, 0.33, 0.67)]
+    crops = [(x, y) for y in (0.0, 0.5) for x in (0.1, 0.6)]
     return [(side, None) for side in _SIDES] + [(2400, crop) for crop in crops]
 
 
@@ -74,41 +88,60 @@ def _sample(job: tuple[Path, int, tuple[float, float] | None]) -> Sample:
         left, top = round(crop[0] * image.width), round(crop[1] * image.height)
         image = image.crop((left, top, left + image.width // 3, top + image.height // 2))
     source = as_uploaded(image)
-    image = Image.open(io.BytesIO(source)).convert("RGB")
-    rgb = np.asarray(image)
-    reference = Reference(rgb)
-    lossy = LossyEncoder.of_jpeg(source, rgb, grey=False, subsampled=True)
-    soft = codecs.for_half_chroma(image)
+    case = Case(source, Recipe(), Limits())
+    rgb, upright = case.pixels.rgb, case.upright
+    lossy = LossyEncoder.of_jpeg(source, case.coefficients, rgb, grey=False, subsampled=True)
+    planes, soft = webp.planes(rgb), codecs.for_half_chroma(upright)
+
+    def refined(step: int) -> bytes:
+        lossy.forget()
+        lossy.refine(case.judge.luma_gradient(case.decoded(lossy.encode(step, searched=False))))
+        return lossy.encode(step, searched=False)
+
     encoders: dict[str, Callable[[int], bytes]] = {
-        "jpeg": lambda q: lossy.encode(q, searched=False),
-        "webp": lambda q: codecs.encode_webp(soft, q, {}, Effort.NORMAL),
-        "avif": lambda q: codecs.encode_avif(image, q, 8, "4:4:4", {}),
+        "jpeg": refined,
+        "webp": lambda step: codecs.encode_webp(planes, step, {}, Effort.NORMAL),
+        "avif 4:2:0": lambda step: codecs.encode_avif(soft, step, {}, Effort.NORMAL, "4:2:0", flat=case.flat),
+        "avif 4:4:4": lambda step: codecs.encode_avif(
+            upright, step, {}, Effort.NORMAL, "4:4:4", flat=case.flat
+        ),
     }
-    found: dict[str, dict[float, float]] = {}
+    found: dict[str, dict[float, tuple[float, float]]] = {}
     for name, encode in encoders.items():
-        if name == "avif" and rgb.size > 3 * _AVIF_BELOW:
+        if name.startswith("avif") and rgb.size > 3 * _AVIF_BELOW:
             continue
-        axis = {"jpeg": codecs.JPEG, "webp": codecs.WEBP, "avif": codecs.AVIF}[name].axis
-        curve = [(reference.score(_decoded(encode(q))), axis(q)) for q in _STEPS[name]]
-        scores = np.maximum.accumulate([score for score, _ in curve])
-        reached = [target for target in _TARGETS if scores[0] <= target <= scores[-1]]
-        found[name] = {t: float(np.interp(t, scores, [q for _, q in curve])) for t in reached}
-    return path.parts[-4], features(rgb), found
-
-
-def _decoded(data: bytes) -> NDArray[np.uint8]:
-    return np.asarray(Image.open(io.BytesIO(data)).convert("RGB"))
+        curve = []
+        for step in _STEPS[name]:
+            data = encode(step)
+            judgement = case.judge.judge(case.decoded(data))
+            bits = math.log(8 * len(data) / case.facts.pixels)
+            curve.append((judgement.score, judgement.worst, _KNOBS[name].axis(step), bits))
+        scores, worst, places, rates = (np.array(column) for column in zip(*curve, strict=True))
+        found[name] = {}
+        for target, level in _LEVELS.items():
+            aimed = np.maximum.accumulate(np.minimum(scores, worst + Recipe(level).leeway))
+            if aimed[0] <= target <= aimed[-1]:
+                place, rate = (float(np.interp(target, aimed, values)) for values in (places, rates))
+                found[name][target] = place, rate
+    return Sample(path.parts[-4], case.features, found)
 
 
 def _rows(
-    samples: list[Sample], encoder: str, target: float, after: bool
-) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    inputs, outputs = [], []
-    for _, picture, found in samples:
-        if target in found.get(encoder, {}) and (not after or target in found["jpeg"]):
-            inputs.append(np.append(picture, found["jpeg"][target]) if after else picture)
-            outputs.append(found[encoder][target])
-    return np.array(inputs), np.array(outputs)
+    samples: list[Sample], encoder: str, target: float, after: tuple[str, ...]
+) -> tuple[NDArray[np.str_], NDArray[np.float64], NDArray[np.float64]]:
+    names, inputs, outputs = [], [], []
+    for sample in samples:
+        found = {name: sample.found[name].get(target) for name in (encoder, *after) if name in sample.found}
+        if len(found) == 1 + len(after) and all(found.values()):
+            places = {name: both for name, both in found.items() if both is not None}
+            known = Known(
+                jpeg=places["jpeg"][0] if "jpeg" in after else None,
+                webp=places["webp"] if "webp" in after else None,
+            )
+            names.append(sample.photograph)
+            inputs.append(np.concatenate([sample.features, known.figures]))
+            outputs.append(places[encoder][0])
+    return np.array(names), np.array(inputs), np.array(outputs)
 
 
 def _ridge(inputs: NDArray[np.float64], outputs: NDArray[np.float64]) -> NDArray[np.float64]:

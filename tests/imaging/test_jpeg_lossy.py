@@ -24,6 +24,7 @@ from plumcrate.imaging.jpeg.transform import (
     frame_for,
     planes_of,
 )
+from plumcrate.imaging.scoring.gradient import luma_gradient
 from plumcrate.imaging.scoring.ssimulacra2 import Reference
 
 
@@ -104,11 +105,11 @@ def test_a_source_is_requantized_from_its_own_luma_coefficients() -> None:
     luma = frame.components[0]
     wanted = (coefficients * frame.quantization[0])[luma.blocks].reshape(luma.rows, luma.stride, 64)
     for subsampled in (True, False):
-        made = LossyEncoder.of_jpeg(source, shown(source), grey=False, subsampled=subsampled)
+        made = LossyEncoder.of_jpeg(source, decode(source), shown(source), grey=False, subsampled=subsampled)
         ours = made._frame.components[0]
         values = made._values[ours.blocks].reshape(ours.rows, ours.stride, 64)
         assert np.array_equal(values[: luma.down, : luma.across], wanted[: luma.down, : luma.across])
-    made = LossyEncoder.of_jpeg(source, shown(source), grey=False, subsampled=True)
+    made = LossyEncoder.of_jpeg(source, decode(source), shown(source), grey=False, subsampled=True)
     reference = Reference(shown(source))
     direct = reference.score(shown(made.encode(92, searched=False)))
     pixels = LossyEncoder(shown(source), grey=False, subsampled=True)
@@ -118,7 +119,7 @@ def test_a_source_is_requantized_from_its_own_luma_coefficients() -> None:
 def test_rgb_and_adobe_files_keep_their_colours() -> None:
     rgb = scene()
     source = pillow(rgb, quality=95, keep_rgb=True)
-    encoder = LossyEncoder.of_jpeg(source, shown(source), grey=False, subsampled=True)
+    encoder = LossyEncoder.of_jpeg(source, decode(source), shown(source), grey=False, subsampled=True)
     assert Reference(rgb).score(shown(encoder.encode(95, searched=False))) > 80
     assert all(segment[1] != 0xEE for segment in metadata_for_rewriting(source))
 
@@ -202,3 +203,82 @@ def test_tables_are_finer_at_higher_steps_and_within_a_byte() -> None:
             assert table.min() >= 1
             assert table.max() <= 255
             assert (table >= quantization_tables(step + 6)[number]).all()
+
+
+# -- learning from the score -------------------------------------------------------------------
+
+
+def refined(
+    rgb: np.ndarray, step: int, *, grey: bool = False, subsampled: bool = True
+) -> tuple[bytes, bytes]:
+    """An encode, and one at the same step after the encoder has learnt from it."""
+    encoder = LossyEncoder(rgb, grey=grey, subsampled=subsampled)
+    before = encoder.encode(step, searched=False)
+    encoder.refine(luma_gradient(Reference(rgb), shown(before)))
+    return before, encoder.encode(step, searched=False)
+
+
+@pytest.mark.parametrize("subsampled", [True, False])
+@pytest.mark.parametrize("scene_name", ["headland", "swell"])
+def test_an_encoder_that_knows_the_score_is_smaller_at_an_equal_one(
+    scene_name: str, subsampled: bool
+) -> None:
+    random = np.random.default_rng(4)
+    painted = grain(random, SCENES[scene_name](random, 480, 320, 1), 0.04)
+    rgb = (painted.clip(0, 1) * 255).astype(np.uint8)
+    reference = Reference(rgb)
+    plain, learnt = [], []
+    for step in (70, 78, 86, 94):
+        for curve, data in zip((plain, learnt), refined(rgb, step, subsampled=subsampled), strict=True):
+            curve.append((reference.score(shown(data)), np.log(len(data))))
+    at = np.mean([plain[1][0], plain[2][0]])
+    before, after = (np.interp(at, *zip(*sorted(curve), strict=True)) for curve in (plain, learnt))
+    assert np.exp(after - before) < 0.985
+
+
+def test_what_was_learnt_can_be_forgotten_and_is_the_same_each_time() -> None:
+    rgb = scene()
+    assert refined(rgb, 80) == refined(rgb, 80)
+    encoder = LossyEncoder(rgb, grey=False, subsampled=True)
+    before = encoder.encode(80, searched=False)
+    encoder.refine(luma_gradient(Reference(rgb), shown(before)))
+    assert encoder.encode(80, searched=False) != before
+    encoder.forget()
+    assert encoder.encode(80, searched=False) == before
+
+
+def test_a_gradient_that_says_nothing_changes_nothing() -> None:
+    rgb = scene(60, 44)
+    encoder = LossyEncoder(rgb, grey=False, subsampled=True)
+    before = encoder.encode(80, searched=False)
+    encoder.refine(np.zeros(rgb.shape[:2], np.float32))
+    assert encoder.encode(80, searched=False) == before
+    LossyEncoder(rgb, grey=False, subsampled=True).refine(
+        np.ones(rgb.shape[:2], np.float32)
+    )  # nothing made yet
+
+
+@settings(max_examples=25, deadline=None)
+@given(st.integers(0, 2**32), st.integers(1, 70), st.integers(1, 70), st.booleans(), st.booleans())
+def test_any_gradient_leaves_a_file_that_decodes(
+    seed: int, width: int, height: int, grey: bool, subsampled: bool
+) -> None:
+    random = np.random.default_rng(seed)
+    rgb = random.integers(0, 256, (height, width, 3), np.uint8)
+    if grey:
+        rgb[:] = rgb[..., :1]
+    encoder = LossyEncoder(rgb, grey=grey, subsampled=subsampled)
+    encoder.encode(70, searched=False)
+    encoder.refine(
+        (random.standard_normal((height, width)) * 10.0 ** random.integers(-30, 20)).astype(np.float32)
+    )
+    for searched in (False, True):
+        assert shown(encoder.encode(70, searched=searched)).shape == rgb.shape
+
+
+def test_the_searched_file_of_a_step_shows_the_same_as_the_sequential_one() -> None:
+    encoder = LossyEncoder(scene(), grey=False, subsampled=True)
+    for step in (60, 90, 60):
+        assert np.array_equal(
+            shown(encoder.encode(step, searched=False)), shown(encoder.encode(step, searched=True))
+        )

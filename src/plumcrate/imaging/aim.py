@@ -56,9 +56,13 @@ class Knob:
         nearest = min(self.prior, key=lambda known: abs(known - target))
         return self.at(self.axis(self.prior[nearest]) + (_line(target) - _line(nearest)) / self.slope)
 
+    def place(self, quality: int, score: float, goal: float) -> float:
+        """Where on the axis ``goal`` is expected, when ``quality`` gave ``score``."""
+        return self.axis(quality) + (_line(goal) - _line(score)) / self.slope
+
     def from_there(self, quality: int, score: float, goal: float) -> int:
         """The quality at which ``goal`` is expected, when ``quality`` gave ``score``."""
-        return self.at(self.axis(quality) + (_line(goal) - _line(score)) / self.slope)
+        return self.at(self.place(quality, score, goal))
 
 
 @dataclass(frozen=True, slots=True)

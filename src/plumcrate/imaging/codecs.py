@@ -13,30 +13,33 @@ from typing import Any
 import numpy as np
 from PIL import Image
 
+from . import webp
 from .aim import Knob
 from .jpeg.luminance import subsampling_shift
 from .recipe import Effort
 
-Extras = dict[str, Any]
+Extras = dict[str, bytes]
 
 
-def _webp_axis(quality: float) -> float:
-    """What the WebP library makes of its quality: a bent line, then a cube root."""
-    part = quality / 100
-    return float(100 * (part * 2 / 3 if part < 0.75 else 2 * part - 1) ** (1 / 3))
+#: The WebP library's quantizers, coarsest first: its quality is a bent line, then a cube root, of these.
+_WEBP_QUANTIZERS = 127
 
 
-def _webp_quality(place: float) -> float:
-    part = (max(0.0, place) / 100) ** 3
+def webp_quality(step: int) -> float:
+    """The WebP library's quality, 0 to 100, for one of its quantizers, 0 to 127, finest last."""
+    part = (step / _WEBP_QUANTIZERS) ** 3
     return 100 * (part * 1.5 if part < 0.5 else (part + 1) / 2)
+
+
+def _webp_step(quality: int) -> int:
+    part = quality / 100
+    line = part * 2 / 3 if part < 0.75 else 2 * part - 1
+    return round(_WEBP_QUANTIZERS * math.cbrt(line))
 
 
 # Priors: medians over photographs at 800 to 2560 px; see docs/imaging/aim.md.
 JPEG = Knob(lowest=20, highest=118, prior={70.0: 74, 80.0: 85, 90.0: 103}, slope=0.043)
-WEBP = Knob(
-    lowest=20, highest=99, prior={70.0: 66, 80.0: 85, 90.0: 96},
-    slope=0.054, axis=_webp_axis, back=_webp_quality,
-)  # fmt: skip
+WEBP = Knob(lowest=65, highest=126, prior={70.0: 97, 80.0: 113, 90.0: 123}, slope=0.0425)
 #: In the AV1 encoder's own 64 quantizers, finest last: steps of quality between them change nothing.
 AVIF = Knob(lowest=8, highest=61, prior={70.0: 29, 80.0: 40, 90.0: 55}, slope=0.043)
 
@@ -48,19 +51,27 @@ def knob_of(encoder: str, quality: int) -> int:
     the way of the IJG's library for the quality.
     """
     if encoder == "webp":
-        return quality
+        return _webp_step(quality)
     if encoder == "avif":
         return round(quality * 63 / 100)
     percent = 5000 / quality if quality < 50 else max(200 - 2 * quality, 1)
     return round(min(130.0, 80 - 12 * math.log2(percent / 40)))
 
 
-WEBP_LIMIT = 16_383
-#: The fastest AVIF speed worth using; probes are made at it.
-AVIF_PROBE_SPEED = 8
-_WEBP_METHODS = {Effort.QUICK: 3, Effort.NORMAL: 4, Effort.THOROUGH: 6}
-#: What measurably helps the score in the AV1 encoder's still-picture tuning.
-_AVIF_TUNING = {"tune": "ssimulacra2", "sharpness": "3"}
+_WEBP_METHODS = {Effort.QUICK: 4, Effort.NORMAL: 5, Effort.THOROUGH: 6}
+#: The AVIF encoder's speed, 0 (slow) to 10.
+_AVIF_SPEEDS = {Effort.QUICK: 7, Effort.NORMAL: 6, Effort.THOROUGH: 4}
+#: What measurably helps the score in the AV1 encoder's still-picture tuning; and the tools that take long and
+#: give nothing on photographs, measured one by one (docs/imaging/copies.md). Flat art needs some of them.
+_AVIF_TUNING = {"tune": "ssimulacra2", "sharpness": "3", "deltaq-strength": "50"}
+_WITHOUT = {
+    "enable-palette": "0",
+    "enable-intrabc": "0",
+    "enable-restoration": "0",
+    "enable-filter-intra": "0",
+    "enable-rect-tx": "0",
+    "disable-trellis-quant": "1",
+}
 
 
 def _saved(image: Image.Image, kind: str, **options: Any) -> bytes:
@@ -79,9 +90,11 @@ def for_half_chroma(image: Image.Image) -> Image.Image:
     return Image.fromarray(moved)
 
 
-def encode_webp(image: Image.Image, quality: int, extras: Extras, effort: Effort) -> bytes:
-    """Lossy WebP; alpha stays exact."""
-    return _saved(image, "WEBP", quality=quality, method=_WEBP_METHODS[effort], **extras)
+def encode_webp(picture: webp.Planes, step: int, extras: Extras, effort: Effort) -> bytes:
+    """Lossy WebP; ``step`` as in the knob; alpha stays exact. Raises :class:`~.webp.WebpError`."""
+    return webp.with_metadata(
+        webp.encode(picture, webp_quality(step), _WEBP_METHODS[effort]), picture, extras
+    )  # fmt: skip
 
 
 def encode_webp_lossless(image: Image.Image, extras: Extras, effort: Effort) -> bytes:
@@ -90,12 +103,20 @@ def encode_webp_lossless(image: Image.Image, extras: Extras, effort: Effort) -> 
     return _saved(image, "WEBP", lossless=True, quality=quality, method=method, **extras)
 
 
-def encode_avif(image: Image.Image, step: int, speed: int, subsampling: str, extras: Extras) -> bytes:
-    """Lossy AVIF. ``step`` as in the knob; ``speed`` 0 (slow) to 10; ``subsampling`` 4:2:0 or 4:4:4."""
+def encode_avif(
+    image: Image.Image, step: int, extras: Extras, effort: Effort, subsampling: str, *, flat: bool
+) -> bytes:
+    """Lossy AVIF. ``step`` as in the knob; ``subsampling`` 4:2:0 or 4:4:4; ``flat``: a drawing, not a
+    photograph."""
+    tuning = _AVIF_TUNING if flat else _AVIF_TUNING | _WITHOUT
     return _saved(
-        image, "AVIF", quality=round(step * 100 / 63), speed=speed, subsampling=subsampling, max_threads=1,
-        advanced=_AVIF_TUNING, **extras,
+        image, "AVIF", quality=round(step * 100 / 63), speed=_AVIF_SPEEDS[effort], subsampling=subsampling,
+        max_threads=1, autotiling=False, advanced=tuning, **extras,
     )  # fmt: skip
+
+
+#: Animations have many frames: they are encoded at a faster speed.
+_MOVING_SPEED = 8
 
 
 def encode_animation(
@@ -107,5 +128,5 @@ def encode_animation(
         options |= {"loop": loops, "minimize_size": False, "method": 4, "kmin": 0, "kmax": 0}
         options |= {"lossless": True, "quality": 70} if quality is None else {"quality": quality}
     else:
-        options |= {"quality": quality, "speed": AVIF_PROBE_SPEED, "max_threads": 1}
+        options |= {"quality": quality, "speed": _MOVING_SPEED, "max_threads": 1}
     return _saved(frames[0], kind, **options)

@@ -8,6 +8,7 @@ half an encode against one prior for all pictures.
 from __future__ import annotations
 
 import json
+from dataclasses import dataclass
 from functools import cache
 from importlib import resources
 
@@ -24,11 +25,12 @@ _BLOCKS = 4096
 _BANDS = ((1, 3.0), (3.0, 6.0), (6.0, 12.0))
 
 
-def features(rgb: U8) -> Features:
-    """Ten figures of a picture (height, width, 3): 1, its size, brightness, and spectrum.
+def features(rgb: U8, half_chroma_lacks: float) -> Features:
+    """Eleven figures of a picture (height, width, 3): 1, its spectrum, size and brightness, and what halving
+    its chroma costs.
 
     The spectrum is the mean magnitude of luma's DCT coefficients in three bands, of each chroma's all,
-    and how unevenly activity lies over the picture.
+    and how unevenly activity lies over the picture. ``half_chroma_lacks`` is in points of the score.
     """
     height, width = rgb.shape[:2]
     across, down = max(1, width // 8), max(1, height // 8)
@@ -46,9 +48,29 @@ def features(rgb: U8) -> Features:
     chroma = [magnitudes[:, plane, 1:].mean() for plane in (1, 2)]
     figures = [np.log(value + 0.1) for value in (*bands, *chroma)]
     size = np.log(height * width / 1e6 + 1e-3)
-    return np.array(
-        [1.0, activity.mean(), activity.std(), *figures, size, spectrum[:, 0, 0].mean() / 400.0], np.float64
-    )
+    brightness = spectrum[:, 0, 0].mean() / 400.0
+    strain = np.log(half_chroma_lacks + 0.5)
+    return np.array([1.0, activity.mean(), activity.std(), *figures, size, brightness, strain], np.float64)
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """Where this picture's other encodes reached the target, on their knobs' axes: that tells more than all
+    statistics. Of ``webp`` also the natural logarithm of bits per pixel."""
+
+    jpeg: float | None = None
+    webp: tuple[float, float] | None = None
+
+    @property
+    def name(self) -> str:
+        """Which are known, in a model's name."""
+        after = [name for name in ("jpeg", "webp") if getattr(self, name) is not None]
+        return f" after {' and '.join(after)}" if after else ""
+
+    @property
+    def figures(self) -> list[float]:
+        """What is added to a picture's features."""
+        return ([] if self.jpeg is None else [self.jpeg]) + list(self.webp or ())
 
 
 @cache
@@ -57,16 +79,15 @@ def _models() -> dict[str, dict[str, list[float]]]:
     return json.loads(text)  # type: ignore[no-any-return]
 
 
-def predicted(encoder: str, target: float, picture: Features, known: float | None = None) -> float | None:
+def predicted(encoder: str, target: float, picture: Features, known: Known) -> float | None:
     """The quality, on the knob's own axis, at which ``encoder`` should reach ``target``.
 
-    ``known`` is the JPEG step at which this picture reached the same target, when that is known: it
-    tells more than all statistics. None when there is no model for so low a target.
+    None when there is no model for so low a target.
     """
-    models = _models().get(encoder if known is None else f"{encoder} after jpeg")
+    models = _models().get(encoder + known.name)
     if models is None:
         return None
-    inputs = picture if known is None else np.append(picture, known)
+    inputs = np.concatenate([picture, known.figures])
     points = sorted((float(level), float(np.dot(inputs, weights))) for level, weights in models.items())
     levels, qualities = zip(*points, strict=True)
     if target < levels[0] - 5:

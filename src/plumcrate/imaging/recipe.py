@@ -42,9 +42,6 @@ SAMPLE = 1_500_000
 #: How far below its target an accepted result may score.
 TOLERANCE = 0.5
 
-#: The AVIF encoder's speed, 0 (slow) to 10, by effort.
-AVIF_SPEEDS: dict[Effort, int] = {Effort.QUICK: 8, Effort.NORMAL: 6, Effort.THOROUGH: 4}
-
 
 @dataclass(frozen=True, slots=True)
 class Limits:
@@ -123,11 +120,6 @@ class Recipe:
     def leeway(self) -> float:
         """Points by which the worst place may score less than the whole must."""
         return TARGETS[self.level] - FLOORS[self.level]
-
-    @property
-    def avif_speed(self) -> int:
-        """The AVIF encoder's speed, 0 (slow) to 10."""
-        return AVIF_SPEEDS[self.effort]
 
     def as_dict(self) -> dict[str, Any]:
         """Plain data, for records; :meth:`from_dict` reads it back."""

@@ -5,6 +5,8 @@ Coefficients are one int16 array (blocks, 64) in zigzag order, the components on
 
 from __future__ import annotations
 
+from typing import TypeAlias
+
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
@@ -303,7 +305,11 @@ def decode_scan(
     return _OK
 
 
-def decode(data: bytes) -> tuple[Frame, I16, bytes]:
+#: A frame, its coefficients, and whatever stands after the file's end.
+Decoded: TypeAlias = tuple[Frame, I16, bytes]
+
+
+def decode(data: bytes) -> Decoded:
     """A file's frame, its coefficients, and whatever stands after its end.
 
     Tolerant where viewers are: stray bytes between segments, fill bytes, a missing end marker

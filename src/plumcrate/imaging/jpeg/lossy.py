@@ -16,13 +16,14 @@ from numpy.typing import NDArray
 from ..kinds import EVERYTHING, Keep
 from ..metadata.in_jpeg import jpeg_segments
 from .arrays import I16, U8
-from .decode import decode
+from .decode import Decoded
 from .encode import Encoder
 from .luminance import luma_shift
-from .masking import masking
+from .masking import masking, over_chroma
 from .quantize import quantize
-from .segments import Frame, JpegError, is_ycc, metadata_for_rewriting
+from .segments import Component, Frame, is_ycc, metadata_for_rewriting
 from .transform import (
+    F32,
     ZIGZAG,
     blocks_of,
     chroma_as_decoded,
@@ -35,6 +36,15 @@ from .transform import (
 _WEIGHT = 0.07
 _FADE = 36.0
 _MOST_WEIGHT = 0.2
+
+#: How strongly lambda follows a block's sensitivity, by how much of what its neighbours add the source is
+#: moved, and the part of blocks whose sensitivity is too small to be known.
+_FOLLOWS, _STRIDE, _LEAST_KNOWN = 0.5, 0.1, 0.02
+_LITTLE = np.float32(1e-3)
+#: Part that the blocks on each side have in a block's sensitivity.
+_BESIDE = np.float32(0.25)
+#: How far from the picture's usual lambda may go.
+_LEAST, _MOST = 0.25, 4.0
 
 _DISTANCE = np.array([math.hypot(raster & 7, raster >> 3) for raster in ZIGZAG])
 #: Quantization step at DC and its growth with the distance from it: Y, Cb, Cr.
@@ -64,19 +74,28 @@ class LossyEncoder:
         self._frame.metadata = metadata or []
         self._planes = planes_of(rgb)
         self._values = coefficients_of(self._planes, self._frame)
+        self.forget()
+
+    def forget(self) -> None:
+        """Goes back to what is known of the picture alone: how much error each block hides."""
+        self._moved: F32 | None = None  # by how much luma's coefficients are moved before they are quantized
         self._masking = masking(self._planes[0], self._frame)
+        self._made: tuple[int, I16] | None = None  # the last step and its levels
 
     @classmethod
     def of_jpeg(
-        cls, data: bytes, rgb: U8, *, grey: bool, subsampled: bool, keep: Keep = EVERYTHING
-    ) -> LossyEncoder:
-        """For a JPEG source and its decoded pixels."""
+        cls, data: bytes, decoded: Decoded | None, rgb: U8, *, grey: bool, subsampled: bool,
+        keep: Keep = EVERYTHING,
+    ) -> LossyEncoder:  # fmt: skip
+        """For a JPEG source, what :func:`~.decode.decode` made of it, and its pixels.
+
+        ``decoded`` is None where only other decoders make a picture of it, which is enough.
+        """
         metadata = jpeg_segments(metadata_for_rewriting(data), keep)
         encoder = cls(rgb, grey=grey, subsampled=subsampled, metadata=metadata)
-        try:
-            frame, coefficients, _ = decode(data)
-        except JpegError:
-            return encoder  # decoders make a picture of it; that they do is all that is needed
+        if decoded is None:
+            return encoder
+        frame, coefficients, _ = decoded
         if is_ycc(frame) and (len(frame.components) == 1) == grey:
             encoder._take_luma(frame, coefficients)
         return encoder
@@ -92,19 +111,72 @@ class LossyEncoder:
 
     def encode(self, step: int, *, searched: bool) -> bytes:
         """A JPEG file at a quality step; ``searched`` looks for the cheapest scans, which takes longer."""
-        frame = self._frame
+        if self._made is None or self._made[0] != step:
+            self._made = None  # before more memory is taken
+            self._made = step, self._quantized(step)
+        self._frame.quantization = self._tables(step)
+        encoder = Encoder(self._frame, self._made[1])
+        return encoder.encode() if searched else encoder.sequential()
+
+    def refine(self, gradient: F32) -> None:
+        """Makes luma's bits go where a score asks for them: how it changes with each luma sample of the last
+        encode as it is decoded, (height, width), in any scale.
+
+        A block's error is taken to cost S times its square; S and what its neighbours' errors add to it are
+        read off the gradient. Lambda follows S, and the source is moved a little against the rest.
+        """
+        if self._made is None:
+            return
+        step, levels = self._made
+        luma = self._frame.components[0]
+        table = self._tables(step)[luma.table].astype(np.float32)
+        own, steepness = self._luma(levels), blocks_of(gradient, luma)
+        error = levels[luma.blocks] * table - own
+        squares = _around(np.einsum("bk,bk->b", error, error), luma) + _LITTLE
+        sensitivity = _around(np.einsum("bk,bk->b", steepness, error), luma) / squares
+        known = sensitivity > 0
+        if not known.any():
+            return
+        least = np.quantile(sensitivity[known], _LEAST_KNOWN)
+        sensitivity = np.maximum(sensitivity, least)
+        logarithms = np.log(sensitivity)
+        factors = np.clip(np.exp(-_FOLLOWS * (logarithms - logarithms.mean())), _LEAST, _MOST)
+        self._masking = over_chroma(factors.reshape(luma.rows, luma.stride), self._frame)
+        beyond = steepness / sensitivity[:, None] - error
+        self._moved = -_STRIDE * np.clip(beyond, -table / 2, table / 2)
+        self._made = None
+
+    def _luma(self, levels: I16) -> F32:
+        """Luma's coefficients, moved for what the decoded chroma of ``levels`` changes in light."""
+        luma, *chroma = self._frame.components
+        own = self._values[luma.blocks]
+        if chroma:
+            shift = luma_shift(self._rgb, self._planes, chroma_as_decoded(self._frame, levels))
+            own = own + blocks_of(shift, luma)
+        return own
+
+    def _tables(self, step: int) -> dict[int, NDArray[np.uint16]]:
         tables = quantization_tables(step)
-        frame.quantization = {component.table: tables[component.table] for component in frame.components}
+        return {component.table: tables[component.table] for component in self._frame.components}
+
+    def _quantized(self, step: int) -> I16:
+        frame = self._frame
+        tables = frame.quantization = self._tables(step)
         weights = min(_WEIGHT * 2.0 ** ((80 - step) / _FADE), _MOST_WEIGHT) * self._masking
         levels = np.empty(self._values.shape, np.int16)
         luma, *chroma = frame.components
         for component in chroma:
             span = component.blocks
             levels[span] = quantize(self._values[span], tables[component.table], weights[span])
-        own = self._values[luma.blocks]
-        if chroma:
-            shift = luma_shift(self._rgb, self._planes, chroma_as_decoded(frame, levels))
-            own = own + blocks_of(shift, luma)
+        own = self._luma(levels)
+        if self._moved is not None:
+            own = own + self._moved
         levels[luma.blocks] = quantize(own, tables[luma.table], weights[luma.blocks])
-        encoder = Encoder(frame, levels)
-        return encoder.encode() if searched else encoder.sequential()
+        return levels
+
+
+def _around(values: F32, component: Component) -> F32:
+    """A figure of each block with a part of those beside it, which makes it less noisy."""
+    grid = np.pad(values.reshape(component.rows, component.stride), 1, mode="edge")
+    rows = grid[1:-1] + _BESIDE * (grid[:-2] + grid[2:])
+    return np.asarray((rows[:, 1:-1] + _BESIDE * (rows[:, :-2] + rows[:, 2:])).ravel())

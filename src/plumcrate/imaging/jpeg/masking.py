@@ -63,15 +63,19 @@ def _tolerance(luma: F32, stride: int, ground: float, out: F32) -> None:
 
 
 def masking(luma: F32, frame: Frame) -> F32:
-    """For each block of the frame the factor of lambda, about 1; ``luma`` is the Y plane.
-
-    A chroma block takes the mean of the luma blocks that lie over it.
-    """
+    """For each block of the frame the factor of lambda, about 1; ``luma`` is the Y plane."""
     first = frame.components[0]
     tolerance = np.empty((first.rows, first.stride), np.float32)
     _tolerance(whole_blocks(luma, first), first.stride, _GROUND, tolerance)
     logarithms = np.log(tolerance)
     factors = np.clip(np.exp(_POWER * (logarithms - logarithms.mean())), _LEAST, _MOST)
+    return over_chroma(factors, frame)
+
+
+def over_chroma(factors: F32, frame: Frame) -> F32:
+    """Factors of luma's blocks (rows, columns) for every block of the frame: a chroma block takes the mean of
+    the luma blocks that lie over it."""
+    first = frame.components[0]
     grids = [factors]
     for component in frame.components[1:]:
         grouped = factors.reshape(component.rows, first.vertical // component.vertical, component.stride, -1)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from ..kinds import EVERYTHING, Keep
 from ..metadata.in_jpeg import jpeg_segments
 from .arrays import I16
-from .decode import decode
+from .decode import Decoded, decode
 from .encode import Encoder
 from .segments import Component, JpegError
 
@@ -18,16 +20,16 @@ def shown(coefficients: I16, component: Component) -> I16:
     return grid[: component.down, : component.across]
 
 
-def recompress(data: bytes, keep: Keep = EVERYTHING) -> bytes:
+def recompress(data: bytes, keep: Keep = EVERYTHING, decoded: Decoded | None = None) -> bytes:
     """The same picture in fewer bytes, or ``data`` itself when there is no smaller way.
 
     Coefficients, tables and sampling stay as they are; so do the metadata to ``keep`` but for embedded
-    thumbnails, and whatever follows the end marker when everything is kept. The result is decoded again
-    and compared before it is returned. Raises :class:`~.segments.JpegError` for files that are not read
-    here, truncated ones among them.
+    thumbnails, and whatever follows the end marker when everything is kept. ``decoded``: what
+    :func:`~.decode.decode` made of ``data``. The result is decoded again and compared before it is returned.
+    Raises :class:`~.segments.JpegError` for files that are not read here, truncated ones among them.
     """
-    frame, coefficients, rest = decode(data)
-    frame.metadata = jpeg_segments(frame.metadata, keep)
+    frame, coefficients, rest = decoded or decode(data)
+    frame = replace(frame, metadata=jpeg_segments(frame.metadata, keep))
     if keep != EVERYTHING:
         rest = b""
     smaller = Encoder(frame, coefficients).encode() + rest

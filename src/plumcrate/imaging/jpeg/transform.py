@@ -46,7 +46,20 @@ def _to_planes(rgb: U8, luma: F32, blue: F32, red: F32) -> None:
             red[y, x] = np.float32(0.5) * r - np.float32(0.418687589) * g - np.float32(0.081312411) * b
 
 
-def _half(plane: F32) -> F32:
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _from_planes(luma: F32, blue: F32, red: F32, rgb: U8) -> None:
+    for y in range(luma.shape[0]):
+        for x in range(luma.shape[1]):
+            grey = luma[y, x] + np.float32(128.5)
+            b = blue[y, x]
+            r = red[y, x]
+            rgb[y, x, 0] = np.uint8(min(max(grey + np.float32(1.402) * r, np.float32(0)), np.float32(255)))
+            green = grey - np.float32(0.344136286) * b - np.float32(0.714136286) * r
+            rgb[y, x, 1] = np.uint8(min(max(green, np.float32(0)), np.float32(255)))
+            rgb[y, x, 2] = np.uint8(min(max(grey + np.float32(1.772) * b, np.float32(0)), np.float32(255)))
+
+
+def halved(plane: F32) -> F32:
     """The mean of each 2 x 2 block; odd edges repeat."""
     height, width = plane.shape
     even = np.pad(plane, ((0, height % 2), (0, width % 2)), mode="edge")
@@ -210,12 +223,24 @@ def blocks_of(plane: F32, component: Component) -> F32:
 def coefficients_of(planes: tuple[F32, F32, F32], frame: Frame) -> F32:
     """Unquantized coefficients of a picture's planes, laid out as the frame says; grey takes the first."""
     if len(frame.components) == 3 and frame.components[0].horizontal == 2:
-        planes = (planes[0], _half(planes[1]), _half(planes[2]))
+        planes = (planes[0], halved(planes[1]), halved(planes[2]))
     return np.concatenate([blocks_of(p, c) for c, p in zip(frame.components, planes, strict=False)])
+
+
+def doubled(half: F32, shape: tuple[int, ...]) -> F32:
+    """A chroma plane that is stored at half size, as decoders show it at ``shape`` (height, width)."""
+    out = np.empty(shape, np.float32)
+    _double(half, out)
+    return out
 
 
 def halved_and_doubled(plane: F32) -> F32:
     """What is left of a chroma plane (height, width) that is stored at half size."""
-    out = np.empty(plane.shape, np.float32)
-    _double(_half(plane), out)
+    return doubled(halved(plane), plane.shape)
+
+
+def in_rgb(luma: F32, blue: F32, red: F32) -> U8:
+    """A picture (height, width, 3) of its JFIF planes, each (height, width) around 0."""
+    out = np.empty((*luma.shape, 3), np.uint8)
+    _from_planes(luma, blue, red, out)
     return out

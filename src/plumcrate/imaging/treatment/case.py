@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from functools import cached_property
 
 from .. import codecs
 from ..aim import NEAR_ENOUGH, Attempt, Knob, Landing, aim
+from ..jpeg import JpegError
+from ..jpeg.decode import Decoded
+from ..jpeg.decode import decode as decode_jpeg
 from ..pixels import Pixels, decode, same_frames
-from ..priors import predicted
+from ..priors import Known, predicted
 from ..recipe import Level, Limits, Recipe
 from ..scoring import Flatness, Judge
 from .source import Source
@@ -37,16 +41,38 @@ class Case(Source):
 
     def __init__(self, data: bytes, recipe: Recipe, limits: Limits) -> None:
         super().__init__(data, recipe, limits)
-        self.jpeg_step: int | None = None  # where JPEG reached the target, for the next aims
+        self.known = Known()  # where encoders reached the target, for the next aims
+        self._last: tuple[bytes, Pixels] | None = None
+
+    @cached_property
+    def coefficients(self) -> Decoded | None:
+        """A JPEG's, as our own reader has them; None for what it does not read."""
+        try:
+            return decode_jpeg(self.data)
+        except JpegError:
+            return None
+
+    @property
+    def metadata_size(self) -> int:
+        """Bytes of a JPEG that are no picture."""
+        if self.coefficients is None:
+            return 0
+        frame, _, rest = self.coefficients
+        return sum(map(len, frame.metadata)) + len(rest)
 
     # -- aiming ------------------------------------------------------------------------------
 
     def first(self, encoder: str, knob: Knob) -> int | None:
         """Where to begin aiming; None when nothing better is known than the knob's own prior."""
         assert self.recipe.target is not None
-        known = None if encoder == "jpeg" else self.jpeg_step
+        known = Known() if encoder == "jpeg" else self.known
         place = predicted(encoder, self.recipe.target, self.features, known)
         return None if place is None else knob.at(place)
+
+    def place_of(self, best: Attempt, knob: Knob) -> float:
+        """Where on its axis a knob would have met the target to a hair."""
+        assert self.recipe.target is not None
+        return knob.place(best.quality, best.aimed, self.recipe.target)
 
     def aim(
         self,
@@ -106,7 +132,9 @@ class Case(Source):
 
     def decoded(self, data: bytes) -> Pixels:
         """A candidate as a decoder that is not ours shows it. Raises ImagingError when it does not."""
-        return decode(data, self.limits)
+        if self._last is None or self._last[0] is not data:
+            self._last = data, decode(data, self.limits)
+        return self._last[1]
 
     def is_same(self, data: bytes) -> bool:
         """Whether a file shows the picture's very pixels: frame by frame those of the source, or of the new

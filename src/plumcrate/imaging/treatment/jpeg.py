@@ -10,18 +10,25 @@ from ..jpeg import JpegError, LossyEncoder, recompress
 from ..jpeg.segments import metadata_for_rewriting
 from ..metadata.in_jpeg import jpeg_segments
 from ..outcome import Chosen, Output, Refused, Tried, exact, impossible, refused, with_all
+from ..recipe import Effort
 from .case import Case
 from .weighing import checked_orientation, landed, worth_it
 
 #: Half chroma that needs a finer step than this is straining: full chroma may be smaller.
 STRAINING = 103
+#: A lossy result of less than this part of the picture's bytes is out of the reach of exact coding; not of
+#: small files, whose tables alone may be as much.
+_OUT_OF_REACH, _SMALL = 0.7, 20_000
 
 
 def treat_jpeg(case: Case) -> Output:
-    same = _same_coefficients(case) if not case.resized else impossible("jpeg")
     if case.recipe.target is None or case.printing:
-        return same
+        return _same_coefficients(case)
     lossy = checked_orientation(case, worth_it(case, lossy_jpeg(case)))
+    picture = len(case.data) - case.metadata_size
+    if isinstance(lossy, Chosen) and picture > _SMALL and lossy.size < _OUT_OF_REACH * picture:
+        return lossy
+    same = _same_coefficients(case)
     # A change of pixels must pay: over the file as it is, and over the exact result.
     least = (same.size if isinstance(same, Chosen) else len(case.data)) * (1 - case.recipe.least_gain)
     if isinstance(lossy, Chosen) and lossy.size <= least:
@@ -36,8 +43,10 @@ def treat_jpeg(case: Case) -> Output:
 def _same_coefficients(case: Case) -> Output:
     """The same coefficients in fewer bytes, proven on the decoded pixels too."""
     how = "same coefficients"
+    if case.resized:
+        return impossible("jpeg")
     try:
-        smaller = recompress(case.data, case.recipe.metadata)
+        smaller = recompress(case.data, case.recipe.metadata, case.coefficients)
     except JpegError:
         return impossible("jpeg")
     if smaller is case.data:
@@ -74,7 +83,12 @@ def _encoder(case: Case, grey: bool, subsampled: bool) -> LossyEncoder:
         return LossyEncoder(case.pixels.over(255), grey=grey, subsampled=subsampled)
     if not case.resized:
         return LossyEncoder.of_jpeg(
-            case.data, case.pixels.rgb, grey=grey, subsampled=subsampled, keep=case.recipe.metadata
+            case.data,
+            case.coefficients,
+            case.pixels.rgb,
+            grey=grey,
+            subsampled=subsampled,
+            keep=case.recipe.metadata,
         )
     return LossyEncoder(
         case.pixels.rgb,
@@ -90,11 +104,16 @@ def _hopeless(case: Case) -> int:
 
 
 def _landing(case: Case, encoder: LossyEncoder) -> Landing:
+    """Aims, once the encoder has learnt from a first encode where the score wants its bits."""
+    first = case.first("jpeg", codecs.JPEG)
+    if first is not None and case.recipe.effort is not Effort.QUICK and case.fixed(codecs.JPEG) is None:
+        shown = case.decoded(encoder.encode(first, searched=False))
+        encoder.refine(case.judge.luma_gradient(shown))
     return case.aim(
         lambda step: encoder.encode(step, searched=False),
         codecs.JPEG,
         cap=_hopeless(case),
-        first=case.first("jpeg", codecs.JPEG),
+        first=first,
         upright=False,
     )
 
@@ -107,8 +126,9 @@ def _searched(case: Case, landing: Landing, encoder: LossyEncoder, sampling: str
     if landing.best is None or not isinstance(output, Chosen):
         return output
     if sampling == "4:2:0":
-        case.jpeg_step = landing.best.quality
-        output = replace(output, step=landing.best.quality)
+        place = case.place_of(landing.best, codecs.JPEG)
+        case.known = replace(case.known, jpeg=place)
+        output = replace(output, step=round(place))
     smallest = encoder.encode(landing.best.quality, searched=True)
     if len(smallest) >= output.size or not case.decoded(smallest).same_as(case.decoded(output.data)):
         return output

@@ -2,30 +2,34 @@
 
 from __future__ import annotations
 
+import math
+from dataclasses import replace
 from functools import partial
 
 from .. import codecs
-from ..aim import NEAR_ENOUGH, Landing
-from ..outcome import Chosen, Output, exact, impossible, lightest, refused, with_all
+from ..aim import Landing
+from ..outcome import Chosen, Output, Refused, exact, impossible, lightest, refused, with_all
 from ..recipe import Effort
+from ..webp import LIMIT as WEBP_LIMIT
+from ..webp import planes as webp_planes
 from .case import Case
 from .weighing import checked_orientation, landed, worth_it
 
 #: A file that is modern already is only written again for a real gain.
 _REAL_GAIN = 0.1
+#: The longest side that the level of AV1 which browsers must take allows (AV1 Annex A.3).
+_AVIF_LIMIT = 16_384
+#: In AVIF half chroma is worth it where it alone loses at most this part of the points that may be lost.
+_STRAIN = 1 / 3
 #: From this target on half chroma costs more than it saves in AVIF.
-_FULL_CHROMA_FROM = 75.0
-#: Points by which a probe scores less than a slower encode of the same step.
-_PROBE_LACKS = 0.8
-#: A probe so many points above the target is near enough to reckon from.
-_PROBE_NEAR = 3.0
+_FULL_CHROMA_FROM = 85.0
 #: An AVIF encode is dear: a score this far above the target is not chased down.
 _AVIF_NEAR = 1.2
 
 
 def webp_copy(case: Case, limit: int) -> Output:
     """``limit``: bytes that a copy must stay below to be of use."""
-    if max(case.upright.size) > codecs.WEBP_LIMIT:
+    if max(case.upright.size) > WEBP_LIMIT:
         return impossible("webp")
     return _within(webp(case, case.copy_extras, limit), limit)
 
@@ -45,35 +49,47 @@ def webp(case: Case, extras: codecs.Extras, limit: int) -> Output:
 
 
 def _lossy_webp(case: Case, extras: codecs.Extras, cap: int) -> Output:
-    image = codecs.for_half_chroma(case.upright)
+    assert case.recipe.target is not None
+    if case.half_chroma_lacks > 100 - case.recipe.target and case.fixed(codecs.WEBP) is None:
+        return Refused(format="webp", verdict="out-of-reach")
     effort = case.recipe.effort
+    planes = webp_planes(case.upright_pixels.rgb, case.upright_pixels.alpha)
     landing = case.aim(
-        lambda quality: codecs.encode_webp(image, quality, extras, effort),
+        lambda step: codecs.encode_webp(planes, step, extras, effort),
         codecs.WEBP, cap=cap, first=case.first("webp", codecs.WEBP), upright=True,
     )  # fmt: skip
-    return landed(case, "webp", landing, lambda quality: f"quality {quality}", cap, upright=True)
+    if landing.best is not None:
+        bits = 8 * len(landing.best.data) / case.facts.pixels
+        case.known = replace(case.known, webp=(case.place_of(landing.best, codecs.WEBP), math.log(bits)))
+    return landed(
+        case, "webp", landing, lambda step: f"quality {codecs.webp_quality(step):.1f}", cap, upright=True
+    )  # fmt: skip
 
 
 def avif_copy(case: Case, limit: int) -> Output:
     """``limit``: bytes that a copy must stay below to be of use."""
-    if case.recipe.target is None:
+    if case.recipe.target is None or max(case.upright.size) > _AVIF_LIMIT:
         return impossible("avif")
     return _within(avif(case, case.copy_extras, limit), limit)
 
 
 def avif(case: Case, extras: codecs.Extras, limit: int) -> Output:
-    """AVIF at the target; with full chroma where that is smaller or half cannot reach it."""
-    assert case.recipe.target is not None
-    full = case.recipe.target >= _FULL_CHROMA_FROM
+    """AVIF at the target; with full chroma where half strains, or cannot reach it."""
     outputs: list[Output] = []
-    for subsampling in ("4:4:4",) if full else ("4:2:0", "4:4:4"):
+    for subsampling in ("4:2:0", "4:4:4") if half_chroma_will_do(case) else ("4:4:4",):
         landing = _aimed_avif(case, extras, subsampling, limit)
-        output = landed(case, "avif", landing, partial(_how, subsampling), limit, upright=True
-        )  # fmt: skip
+        output = landed(case, "avif", landing, partial(_how, subsampling), limit, upright=True)
         outputs.append(output)
         if isinstance(output, Chosen) or output.size >= limit:
             break
     return with_all(outputs[-1], outputs)
+
+
+def half_chroma_will_do(case: Case) -> bool:
+    """Whether AVIF is smaller with half chroma, at the case's target."""
+    target = case.recipe.target
+    assert target is not None
+    return target < _FULL_CHROMA_FROM and case.half_chroma_lacks <= _STRAIN * (100 - target)
 
 
 def _how(subsampling: str, quality: int) -> str:
@@ -81,34 +97,13 @@ def _how(subsampling: str, quality: int) -> str:
 
 
 def _aimed_avif(case: Case, extras: codecs.Extras, subsampling: str, limit: int) -> Landing:
-    """Probes at a fast speed, then goes on at the recipe's from where the probe came down."""
-    speed, target = case.recipe.avif_speed, case.recipe.target
-    assert target is not None
-
-    def encode(quality: int, speed: int) -> bytes:
-        return codecs.encode_avif(case.upright, quality, speed, subsampling, extras)
-
-    # Slower encodes are smaller, so a probe may be larger than the limit without being hopeless.
-    quick = speed >= codecs.AVIF_PROBE_SPEED
-    if case.fixed(codecs.AVIF) is not None:
-        return case.aim(
-            lambda step: encode(step, speed), codecs.AVIF, cap=limit, first=None, upright=True
-        )  # fmt: skip
-    probe = case.aim(
-        lambda step: encode(step, codecs.AVIF_PROBE_SPEED), codecs.AVIF,
-        cap=round(limit * 1.25), first=case.first("avif", codecs.AVIF), upright=True,
-        near=NEAR_ENOUGH if quick else _PROBE_NEAR, budget=7 if quick else 4,
+    image = codecs.for_half_chroma(case.upright) if subsampling == "4:2:0" else case.upright
+    effort = case.recipe.effort
+    return case.aim(
+        lambda step: codecs.encode_avif(image, step, extras, effort, subsampling, flat=case.flat),
+        codecs.AVIF, cap=limit, first=case.first(f"avif {subsampling}", codecs.AVIF), upright=True,
+        near=_AVIF_NEAR,
     )  # fmt: skip
-    last = probe.attempts[-1]
-    if quick or (probe.best is None and last.aimed < target - _PROBE_NEAR):
-        return probe
-    known = probe.best or last
-    first = codecs.AVIF.from_there(known.quality, known.aimed + _PROBE_LACKS, target + _AVIF_NEAR / 4)
-    final = case.aim(
-        lambda step: encode(step, speed), codecs.AVIF,
-        cap=limit, first=first, upright=True, budget=4, near=_AVIF_NEAR,
-    )  # fmt: skip
-    return Landing(final.best, probe.attempts + final.attempts)
 
 
 def _within(output: Output, limit: int) -> Output:

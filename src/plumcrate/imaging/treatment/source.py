@@ -11,6 +11,8 @@ from PIL import Image, ImageCms
 from .. import codecs, geometry
 from ..errors import Damaged, LeftAlone, MoreDataNeeded
 from ..identification import Facts, identify
+from ..jpeg.luminance import luma_shift
+from ..jpeg.transform import halved_and_doubled, in_rgb, planes_of
 from ..kinds import Kind
 from ..metadata import exif, xmp
 from ..pixels import Pixels, open_picture, to_pixels
@@ -22,6 +24,8 @@ from ..scoring import Judge
 
 #: What rounding alone does to values on the way to another profile and back.
 _MEAN_ROUNDING, _MOST_ROUNDING = 0.6, 4
+#: Flat art: of so many rows so large a part of the pixels is like the one before.
+_FLAT_ROWS, _FLAT_PART = 512, 0.5
 _RELATIVE = ImageCms.Intent.RELATIVE_COLORIMETRIC
 
 
@@ -104,8 +108,25 @@ class Source:
         return Judge(self.pixels)
 
     @cached_property
+    def half_chroma_lacks(self) -> float:
+        """Points that the score loses by halving chroma alone, with luma moved for it: no encoder that halves
+        chroma can do better."""
+        planes = planes_of(self.pixels.rgb)
+        chroma = [halved_and_doubled(plane) for plane in planes[1:]]
+        shown = in_rgb(planes[0] + luma_shift(self.pixels.rgb, planes, chroma), *chroma)
+        return 100.0 - self.judge.score(Pixels(shown, self.pixels.alpha))
+
+    @cached_property
     def features(self) -> Features:
-        return features(self.pixels.over(128))
+        return features(self.pixels.over(128), self.half_chroma_lacks)
+
+    @cached_property
+    def flat(self) -> bool:
+        """Whether this is flat art and no photograph: most pixels are those beside them."""
+        rows = self.pixels.rgb[:: max(1, self.pixels.rgb.shape[0] // _FLAT_ROWS)]
+        if rows.shape[1] < 2:
+            return True
+        return float((rows[:, 1:] == rows[:, :-1]).all(axis=2).mean()) > _FLAT_PART
 
     @cached_property
     def upright(self) -> Image.Image:

@@ -1,0 +1,267 @@
+"""The WebP and AVIF encoders by themselves: every size and kind, what goes with a picture, the same bytes
+again, and what Chromium shows."""
+
+import base64
+import io
+import json
+from collections.abc import Iterator
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from PIL import Image, ImageCms
+from playwright.sync_api import Browser, sync_playwright
+
+from plumcrate.demo.painter.scenes import SCENES
+from plumcrate.imaging import Effort, Level, Recipe, codecs, treat, webp
+from plumcrate.imaging.pixels import decode
+from plumcrate.imaging.recipe import Limits
+from plumcrate.imaging.scoring.ssimulacra2 import Reference
+from plumcrate.imaging.treatment.case import Case
+from plumcrate.imaging.treatment.modern import half_chroma_will_do
+
+PROFILE = ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB")).tobytes()
+EXIF = Image.Exif()
+EXIF[0x8298] = "Gannet Ledge Light Trust"
+SIZES = [(1, 1), (1, 2), (7, 5), (16, 16), (33, 17), (200, 131)]
+SAMPLINGS = ["4:2:0", "4:4:4"]
+
+
+def painting(width: int, height: int, *, alpha: bool = False) -> Image.Image:
+    """A headland in paint, cut to a size."""
+    painted = SCENES["headland"](np.random.default_rng(4), 320, 200, 1)
+    rgb = np.resize((painted.clip(0, 1) * 255).astype(np.uint8)[:200, :320], (200, 320, 3))
+    rgb = np.ascontiguousarray(np.tile(rgb, (1, -(-width // 320), 1))[:height, :width])
+    if not alpha:
+        return Image.fromarray(rgb)
+    across, down = np.meshgrid(np.arange(width), np.arange(height))
+    fading = ((across * 7 + down * 3) % 256).astype(np.uint8)
+    return Image.fromarray(np.dstack([rgb, fading]))
+
+
+def as_webp(image: Image.Image, step: int = 112, effort: Effort = Effort.NORMAL, **extras: bytes) -> bytes:
+    values = np.asarray(image)
+    alpha = np.ascontiguousarray(values[..., 3]) if values.shape[2] == 4 else None
+    planes = webp.planes(np.ascontiguousarray(values[..., :3]), alpha)
+    return codecs.encode_webp(planes, step, extras, effort)
+
+
+def as_avif(
+    image: Image.Image, sampling: str, *, step: int = 45, flat: bool = False, **extras: bytes
+) -> bytes:
+    return codecs.encode_avif(image, step, extras, Effort.QUICK, sampling, flat=flat)
+
+
+def opened(data: bytes) -> Image.Image:
+    image = Image.open(io.BytesIO(data))
+    image.load()
+    return image
+
+
+@pytest.mark.parametrize("alpha", [False, True])
+@pytest.mark.parametrize("size", SIZES)
+@pytest.mark.parametrize("effort", Effort)
+def test_webp_of_every_size_is_near_its_source_and_the_same_each_time(
+    size: tuple[int, int], effort: Effort, alpha: bool
+) -> None:
+    image = painting(*size, alpha=alpha)
+    data = as_webp(image, 122, effort)
+    assert data == as_webp(image, 122, effort)
+    shown, source = np.asarray(opened(data).convert("RGBA")).astype(int), np.asarray(image.convert("RGBA"))
+    assert np.array_equal(shown[..., 3], source[..., 3]), "alpha stays exact"
+    seen = source[..., 3] > 0
+    assert not seen.any() or np.abs(shown[..., :3] - source[..., :3])[seen].mean() < 7
+
+
+@pytest.mark.parametrize("sampling", SAMPLINGS)
+@pytest.mark.parametrize("flat", [False, True])
+@pytest.mark.parametrize("size", SIZES)
+def test_avif_of_every_size_is_near_its_source_and_the_same_each_time(
+    size: tuple[int, int], flat: bool, sampling: str
+) -> None:
+    image = painting(*size)
+    data = as_avif(image, sampling, step=54, flat=flat)
+    assert data == as_avif(image, sampling, step=54, flat=flat)
+    apart = np.abs(np.asarray(opened(data).convert("RGB")).astype(int) - np.asarray(image))
+    assert apart.mean() < 7
+
+
+@pytest.mark.parametrize("sampling", SAMPLINGS)
+def test_the_widest_pictures_are_encoded(sampling: str) -> None:
+    assert opened(as_avif(painting(16_384, 2), sampling)).size == (16_384, 2)
+    assert opened(as_webp(painting(webp.LIMIT, 3))).size == (webp.LIMIT, 3)
+
+
+def test_wider_ones_are_refused_in_both_formats_and_the_file_is_treated_all_the_same() -> None:
+    out = io.BytesIO()
+    painting(16_385, 24).save(out, "PNG")
+    treatment = treat(out.getvalue(), Recipe(Level.LEAN, effort=Effort.QUICK))
+    assert {(one.format, getattr(one, "verdict", None)) for one in treatment.of("copy")} == {
+        ("webp", "not-possible"), ("avif", "not-possible"),
+    }  # fmt: skip
+    assert treatment.size_after < len(out.getvalue())
+
+
+@pytest.mark.parametrize("alpha", [False, True])
+def test_a_webp_carries_profile_rights_and_packet(alpha: bool) -> None:
+    extras = {"icc_profile": PROFILE, "exif": EXIF.tobytes(), "xmp": b"<x:xmpmeta>of the ledge</x:xmpmeta>"}
+    image = painting(41, 30, alpha=alpha)
+    data = as_webp(image, **extras)
+    plain, carried = opened(as_webp(image)), opened(data)
+    assert carried.info["icc_profile"] == PROFILE
+    assert carried.getexif()[0x8298] == "Gannet Ledge Light Trust"
+    assert carried.info["xmp"] == extras["xmp"]
+    assert np.array_equal(np.asarray(plain), np.asarray(carried))
+    assert int.from_bytes(data[4:8], "little") == len(data) - 8
+
+
+@pytest.mark.parametrize("sampling", SAMPLINGS)
+def test_an_avif_carries_profile_and_rights(sampling: str) -> None:
+    data = as_avif(painting(41, 30), sampling, icc_profile=PROFILE, exif=EXIF.tobytes())
+    assert opened(data).info["icc_profile"] == PROFILE
+    assert opened(data).getexif()[0x8298] == "Gannet Ledge Light Trust"
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.dictionaries(st.sampled_from(["icc_profile", "xmp"]), st.binary(min_size=1, max_size=99), min_size=1),
+    st.booleans(),
+)
+def test_whatever_goes_with_a_webp_its_chunks_add_up(extras: dict[str, bytes], alpha: bool) -> None:
+    image = painting(9, 6, alpha=alpha)
+    data = as_webp(image, **extras)
+    names, at = [], 12
+    while at < len(data):
+        size = int.from_bytes(data[at + 4 : at + 8], "little")
+        names.append(data[at : at + 4])
+        at += 8 + size + size % 2
+    assert at == len(data)
+    assert names[0] == b"VP8X"
+    assert names.count(b"VP8 ") == 1
+    assert (b"ALPH" in names) == alpha
+    assert decode(data).size == (9, 6)
+
+
+def test_hidden_colour_does_not_bleed_into_what_is_seen() -> None:
+    rgba = np.zeros((32, 32, 4), np.uint8)
+    rgba[:, :, 0] = 255  # red where nothing is seen
+    rgba[:, 15:] = (20, 140, 60, 255)  # green where it is; the border lies within a pair of columns
+    shown = np.asarray(opened(as_webp(Image.fromarray(rgba), 124)).convert("RGBA")).astype(int)
+    assert np.abs(shown[:, 15:, :3] - (20, 140, 60)).max() <= 14
+
+
+def test_moving_luma_for_half_chroma_pays() -> None:
+    colours = np.array([(200, 60, 50), (60, 90, 200), (90, 160, 60)])
+    image = Image.fromarray(colours.astype(np.uint8)[np.random.default_rng(1).integers(0, 3, (60, 80))])
+    image = image.resize((320, 240), Image.Resampling.BICUBIC)
+    reference = Reference(np.asarray(image))
+    out = io.BytesIO()
+    image.save(out, "WEBP", quality=round(codecs.webp_quality(120)), method=4)
+    ours = as_webp(image, 120)
+    assert len(ours) < out.tell() * 1.05
+    assert reference.score(decode(ours).rgb) > reference.score(decode(out.getvalue()).rgb) + 1
+
+
+def test_qualities_and_quantizers_lead_back_to_each_other() -> None:
+    qualities = [codecs.webp_quality(step) for step in range(128)]
+    assert qualities == sorted(qualities)
+    assert (qualities[0], qualities[127]) == (0, 100)
+    for quality in range(20, 99):
+        step = codecs.knob_of("webp", quality)
+        assert abs(codecs.webp_quality(step) - quality) <= max(
+            codecs.webp_quality(step + 1) - codecs.webp_quality(step), 0.6
+        )
+
+
+def test_a_picture_the_library_will_not_take_is_said_so() -> None:
+    with pytest.raises(webp.WebpError):
+        webp.encode(webp.planes(np.zeros((2, 2, 3), np.uint8)), 200.0, 4)
+    with pytest.raises(webp.WebpError):
+        webp.encode(webp.planes(np.zeros((1, webp.LIMIT + 1, 3), np.uint8)), 50.0, 4)
+
+
+# -- which chroma ----------------------------------------------------------------------------
+
+
+def case_of(rgb: np.ndarray, level: Level = Level.EVERYDAY) -> Case:
+    out = io.BytesIO()
+    Image.fromarray(rgb.astype(np.uint8)).save(out, "PNG")
+    return Case(out.getvalue(), Recipe(level), Limits())
+
+
+def test_colour_that_changes_from_pixel_to_pixel_is_kept_at_full_size() -> None:
+    random = np.random.default_rng(2)
+    grey = np.repeat(random.integers(60, 190, (96, 96, 1)), 3, axis=2)
+    assert case_of(grey).half_chroma_lacks < 1
+    assert half_chroma_will_do(case_of(grey))
+    colours = np.array([(200, 30, 30), (30, 60, 200)])[random.integers(0, 2, (96, 96))]
+    assert case_of(colours).half_chroma_lacks > 20
+    assert not half_chroma_will_do(case_of(colours))
+
+
+def test_gallery_keeps_full_chroma() -> None:
+    grey = np.repeat(np.random.default_rng(2).integers(60, 190, (96, 96, 1)), 3, axis=2)
+    assert not half_chroma_will_do(case_of(grey, Level.GALLERY))
+
+
+def test_flat_art_is_told_from_photographs() -> None:
+    flat = np.full((96, 96, 3), 90)
+    flat[20:60, 30:70] = (200, 190, 180)
+    assert case_of(flat).flat
+    assert not case_of(np.random.default_rng(2).integers(60, 190, (96, 96, 3))).flat
+    assert case_of(np.zeros((5, 1, 3))).flat
+
+
+def test_a_target_that_half_chroma_cannot_reach_costs_no_webp_encode() -> None:
+    random = np.random.default_rng(2)
+    colours = np.array([(200, 30, 30), (30, 60, 200)])[random.integers(0, 2, (96, 96))]
+    out = io.BytesIO()
+    Image.fromarray(colours.astype(np.uint8)).save(out, "JPEG", quality=98, subsampling="4:4:4")
+    (copy,) = treat(out.getvalue(), Recipe(copies=frozenset({"webp"}))).of("copy")
+    assert (copy.verdict, copy.encodes) == ("out-of-reach", 0)  # type: ignore[attr-defined]
+
+
+# -- what a browser shows ----------------------------------------------------------------------
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(
+            executable_path="/usr/bin/chromium",
+            args=["--no-sandbox", "--disable-gpu", "--force-color-profile=srgb"],
+        )
+        yield browser
+        browser.close()
+
+
+_SHOWN = """async (address) => {
+  const image = new Image();
+  image.src = address;
+  await image.decode();
+  const canvas = document.createElement('canvas');
+  [canvas.width, canvas.height] = [image.naturalWidth, image.naturalHeight];
+  const context = canvas.getContext('2d');
+  context.drawImage(image, 0, 0);
+  const all = context.getImageData(0, 0, canvas.width, canvas.height).data;
+  return JSON.stringify({size: [canvas.width, canvas.height], pixels: Array.from(all)});
+}"""
+
+
+@pytest.mark.parametrize("size", [(1, 1), (7, 5), (33, 17), (200, 131)])
+def test_chromium_shows_what_pillow_decodes(browser: Browser, size: tuple[int, int]) -> None:
+    image = painting(*size)
+    kinds = [("webp", as_webp(image)), ("webp", as_webp(image, icc_profile=PROFILE, exif=EXIF.tobytes()))]
+    kinds += [
+        ("avif", as_avif(image, sampling, flat=flat)) for sampling in SAMPLINGS for flat in (False, True)
+    ]
+    page = browser.new_page()
+    for kind, data in kinds:
+        address = f"data:image/{kind};base64,{base64.b64encode(data).decode()}"
+        shown = json.loads(page.evaluate(_SHOWN, address))
+        assert shown["size"] == list(size)
+        pixels = np.array(shown["pixels"]).reshape(size[1], size[0], 4)
+        expected = np.asarray(opened(data).convert("RGBA")).astype(int)
+        assert np.abs(pixels - expected).mean() < 2.5, kind
+    page.close()
