@@ -13,12 +13,15 @@ from conftest import Service, fresh_database, hashes, photograph, running_servic
 
 from plumcrate.client import Client
 from plumcrate.contract import CheckRequest, LibraryRequest, RunKind, RunRequest
-from plumcrate.operate import saving, tools
+from plumcrate.operate import moving, saving, tools
 from plumcrate.operate.moving import move_records
 from plumcrate.operate.records import CannotStart
 from plumcrate.operate.saving import bring_back, save
 from plumcrate.records.database import Database
 from plumcrate.records.private import PrivatePostgres, free_port
+from plumcrate.records.tables import WorkerRow
+from plumcrate.work import feeding
+from plumcrate.work.feeding import hear_no_more, hear_worker, workers_alive
 
 COUNT = 10
 
@@ -238,3 +241,43 @@ def test_the_private_server_s_records_move(tmp_path: Path, template: str) -> Non
         with pytest.raises(CannotStart, match="no private server"):
             move_records(server, url)
     shutil.rmtree(aside)
+
+
+@pytest.mark.parametrize("goes", [True, False])
+def test_a_worker_killed_just_now_is_waited_for_and_one_that_lives_is_told(
+    tmp_path: Path, template: str, monkeypatch: pytest.MonkeyPatch, goes: bool
+) -> None:
+    monkeypatch.setattr(moving, "SILENT_AFTER", 2.0 if goes else 0.2)
+    monkeypatch.setattr(feeding, "SILENT_AFTER", 2.0 if goes else 600.0)
+    server = PrivatePostgres(tmp_path / "records", fast=True, elsewhere=True)
+    source = Database(server.start())
+    source.migrate()
+    with source.begin() as session:
+        hear_worker(session, worker("ledge:1"))
+    source.close()
+    server.stop()
+    try:
+        with fresh_database(template, None) as url:
+            if goes:
+                shutil.rmtree(move_records(server, url))
+            else:
+                with pytest.raises(CannotStart, match="a worker is alive"):
+                    move_records(server, url)
+                assert server.there, "nothing was moved"
+    finally:
+        server.remove()
+
+
+def test_a_worker_that_ends_is_not_waited_for(database: Database) -> None:
+    with database.begin() as session:
+        for name in ("ledge:1", "ledge:2"):
+            hear_worker(session, worker(name))
+        assert workers_alive(session) == 2
+        hear_no_more(session, "ledge:1")
+        assert workers_alive(session) == 1
+
+
+def worker(name: str) -> WorkerRow:
+    return WorkerRow(
+        id=name, host="ledge", pid=1, children=1, version="0", most_pixels=1, most_bytes=1, loops={}
+    )  # fmt: skip

@@ -39,6 +39,17 @@ def test_a_bad_picture_costs_itself_only(sandbox: Sandbox, deed: str, code: str)
     assert sandbox._call(20, b"well", "well")[1] == [b"well"]
 
 
+@pytest.mark.parametrize(("urgent", "policy"), [(False, os.SCHED_IDLE), (True, os.SCHED_OTHER)])
+def test_a_run_takes_only_time_that_nobody_else_wants(urgent: bool, policy: int) -> None:
+    made = Sandbox(1, memory_mb=2000, seconds_per_megapixel=1, urgent=urgent, program="walls")
+    try:
+        made._call(20, b"well", "well")
+        (child,) = made._alive
+        assert os.sched_getscheduler(child.process.pid) == policy
+    finally:
+        made.close()
+
+
 def test_waiting_is_no_work_and_what_meets_the_backstop_is_tried_again(sandbox: Sandbox) -> None:
     began = time.monotonic()
     with pytest.raises(SandboxError) as caught:

@@ -52,7 +52,7 @@ class Walk:
             self.library = session.get_one(Library, 1)
         self.keeper = self.engine.keeper(self.library)
         self.root = tmp_path / "library"
-        self.data = photograph(tmp_path / "sent.jpg", 640, 427)
+        self.data = photograph(tmp_path / "sent.jpg", 480, 320, seed=2)
 
     def arrive(self) -> None:
         self.keeper.upload("a.jpg", self.data, Note(detail={"by": "tests"}))

@@ -7,6 +7,7 @@ run of bytes that it speaks of. The parent never unpickles what comes from here.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import mmap
 import os
@@ -18,6 +19,9 @@ import threading
 from collections.abc import Callable
 from multiprocessing.connection import Connection
 from typing import Any
+
+#: From this niceness on a child only takes time that nobody else wants.
+_IDLE = 19
 
 Answer = tuple[dict[str, Any], list[bytes]]
 
@@ -127,6 +131,9 @@ def main() -> None:
     """Serves requests until the parent closes the socket."""
     link, watch, nice, memory_mb, contained = (int(argument) for argument in sys.argv[1:6])
     os.nice(nice)
+    if nice >= _IDLE:
+        with contextlib.suppress(OSError):  # some containers forbid it; the niceness stands
+            os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_AS, (memory_mb << 20, memory_mb << 20))
     _prepare()
