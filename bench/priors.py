@@ -8,7 +8,6 @@ all.
 from __future__ import annotations
 
 import json
-import math
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
@@ -21,7 +20,7 @@ from rich.table import Table
 
 from plumcrate.imaging import codecs, webp
 from plumcrate.imaging.jpeg import LossyEncoder
-from plumcrate.imaging.priors import Features, Known
+from plumcrate.imaging.priors import Features
 from plumcrate.imaging.recipe import Effort, Level, Limits, Recipe
 from plumcrate.imaging.treatment.case import Case
 
@@ -37,18 +36,17 @@ _STEPS = {
     "avif 4:4:4": range(16, 60, 6),
 }
 _KNOBS = {"jpeg": codecs.JPEG, "webp": codecs.WEBP, "avif 4:2:0": codecs.AVIF, "avif 4:4:4": codecs.AVIF}
-_AFTER: tuple[tuple[str, ...], ...] = ((), ("jpeg",), ("webp",), ("jpeg", "webp"))
 _RIDGE = 2.0
 _HOME = Path(__file__).parents[1] / "src/plumcrate/imaging/priors.json"
 
 
 @dataclass
 class Sample:
-    """One view of a photograph: its features; by encoder and target the place and its log bits per pixel."""
+    """One view of a photograph: its features; by encoder and target the place."""
 
     photograph: str
     features: Features
-    found: dict[str, dict[float, tuple[float, float]]]
+    found: dict[str, dict[float, float]]
 
 
 def main() -> None:
@@ -59,10 +57,10 @@ def main() -> None:
     table = Table("model", "target", "samples", "spread", "off, left out",
                   title="Prior quality, on the knob's axis: root mean square")  # fmt: skip
     for encoder in _STEPS:
-        for after in _AFTER[: {"jpeg": 1, "webp": 2}.get(encoder)]:
+        for after in (False, True) if encoder != "jpeg" else (False,):
             for target in _LEVELS:
                 names, inputs, outputs = _rows(samples, encoder, target, after)
-                name = encoder + (f" after {' and '.join(after)}" if after else "")
+                name = f"{encoder} after jpeg" if after else encoder
                 weights = _ridge(inputs, outputs)
                 models.setdefault(name, {})[f"{target:.0f}"] = [float(f"{w:.5g}") for w in weights]
                 off = [
@@ -106,7 +104,7 @@ def _sample(job: tuple[Path, int, tuple[float, float] | None]) -> Sample:
             upright, step, {}, Effort.NORMAL, "4:4:4", flat=case.flat
         ),
     }
-    found: dict[str, dict[float, tuple[float, float]]] = {}
+    found: dict[str, dict[float, float]] = {}
     for name, encode in encoders.items():
         if name.startswith("avif") and rgb.size > 3 * _AVIF_BELOW:
             continue
@@ -114,33 +112,26 @@ def _sample(job: tuple[Path, int, tuple[float, float] | None]) -> Sample:
         for step in _STEPS[name]:
             data = encode(step)
             judgement = case.judge.judge(case.decoded(data))
-            bits = math.log(8 * len(data) / case.facts.pixels)
-            curve.append((judgement.score, judgement.worst, _KNOBS[name].axis(step), bits))
-        scores, worst, places, rates = (np.array(column) for column in zip(*curve, strict=True))
+            curve.append((judgement.score, judgement.worst, _KNOBS[name].axis(step)))
+        scores, worst, places = (np.array(column) for column in zip(*curve, strict=True))
         found[name] = {}
         for target, level in _LEVELS.items():
             aimed = np.maximum.accumulate(np.minimum(scores, worst + Recipe(level).leeway))
             if aimed[0] <= target <= aimed[-1]:
-                place, rate = (float(np.interp(target, aimed, values)) for values in (places, rates))
-                found[name][target] = place, rate
+                found[name][target] = float(np.interp(target, aimed, places))
     return Sample(path.parts[-4], case.features, found)
 
 
 def _rows(
-    samples: list[Sample], encoder: str, target: float, after: tuple[str, ...]
+    samples: list[Sample], encoder: str, target: float, after: bool
 ) -> tuple[NDArray[np.str_], NDArray[np.float64], NDArray[np.float64]]:
     names, inputs, outputs = [], [], []
     for sample in samples:
-        found = {name: sample.found[name].get(target) for name in (encoder, *after) if name in sample.found}
-        if len(found) == 1 + len(after) and all(found.values()):
-            places = {name: both for name, both in found.items() if both is not None}
-            known = Known(
-                jpeg=places["jpeg"][0] if "jpeg" in after else None,
-                webp=places["webp"] if "webp" in after else None,
-            )
+        if target in sample.found.get(encoder, {}) and (not after or target in sample.found["jpeg"]):
+            known = [sample.found["jpeg"][target]] if after else []
             names.append(sample.photograph)
-            inputs.append(np.concatenate([sample.features, known.figures]))
-            outputs.append(places[encoder][0])
+            inputs.append(np.concatenate([sample.features, known]))
+            outputs.append(sample.found[encoder][target])
     return np.array(names), np.array(inputs), np.array(outputs)
 
 

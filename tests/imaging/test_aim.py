@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from plumcrate.imaging import codecs
 from plumcrate.imaging.aim import Knob, aim
-from plumcrate.imaging.priors import Known, features, predicted
+from plumcrate.imaging.priors import features, predicted
 from plumcrate.imaging.recipe import TOLERANCE
 from plumcrate.imaging.scoring import Judgement
 
@@ -81,12 +81,12 @@ def test_a_busy_picture_is_expected_to_need_another_quality_than_a_soft_one() ->
     busy = np.clip(soft + rng.normal(0, 25, soft.shape), 0, 255)
     one, other = (features(picture.astype(np.uint8), 5.0) for picture in (soft, busy))
     for encoder, knob in (("jpeg", codecs.JPEG), ("webp", codecs.WEBP), ("avif 4:2:0", codecs.AVIF)):
-        first, second = (predicted(encoder, 80.0, picture, Known()) for picture in (one, other))
+        first, second = (predicted(encoder, 80.0, picture) for picture in (one, other))
         assert first is not None
         assert second is not None
         assert abs(first - second) > 1
         assert knob.lowest <= knob.at(first) <= knob.highest
-    assert predicted("jpeg", 20.0, one, Known()) is None
-    assert predicted("webp", 80.0, one, Known(70.0)) != predicted("webp", 80.0, one, Known(100.0))
+    assert predicted("jpeg", 20.0, one) is None
+    assert predicted("webp", 80.0, one, 70.0) != predicted("webp", 80.0, one, 100.0)
     tiny = features(np.zeros((1, 1, 3), np.uint8), 0.0)
     assert np.isfinite(tiny).all()

@@ -8,7 +8,6 @@ half an encode against one prior for all pictures.
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
 from functools import cache
 from importlib import resources
 
@@ -53,41 +52,22 @@ def features(rgb: U8, half_chroma_lacks: float) -> Features:
     return np.array([1.0, activity.mean(), activity.std(), *figures, size, brightness, strain], np.float64)
 
 
-@dataclass(frozen=True, slots=True)
-class Known:
-    """Where this picture's other encodes reached the target, on their knobs' axes: that tells more than all
-    statistics. Of ``webp`` also the natural logarithm of bits per pixel."""
-
-    jpeg: float | None = None
-    webp: tuple[float, float] | None = None
-
-    @property
-    def name(self) -> str:
-        """Which are known, in a model's name."""
-        after = [name for name in ("jpeg", "webp") if getattr(self, name) is not None]
-        return f" after {' and '.join(after)}" if after else ""
-
-    @property
-    def figures(self) -> list[float]:
-        """What is added to a picture's features."""
-        return ([] if self.jpeg is None else [self.jpeg]) + list(self.webp or ())
-
-
 @cache
 def _models() -> dict[str, dict[str, list[float]]]:
     text = resources.files(__package__).joinpath("priors.json").read_text(encoding="utf-8")
     return json.loads(text)  # type: ignore[no-any-return]
 
 
-def predicted(encoder: str, target: float, picture: Features, known: Known) -> float | None:
+def predicted(encoder: str, target: float, picture: Features, known: float | None = None) -> float | None:
     """The quality, on the knob's own axis, at which ``encoder`` should reach ``target``.
 
-    None when there is no model for so low a target.
+    ``known`` is the JPEG step at which this picture reached the same target, when that is known: it tells
+    more than all statistics. None when there is no model for so low a target.
     """
-    models = _models().get(encoder + known.name)
+    models = _models().get(encoder if known is None else f"{encoder} after jpeg")
     if models is None:
         return None
-    inputs = np.concatenate([picture, known.figures])
+    inputs = picture if known is None else np.append(picture, known)
     points = sorted((float(level), float(np.dot(inputs, weights))) for level, weights in models.items())
     levels, qualities = zip(*points, strict=True)
     if target < levels[0] - 5:

@@ -12,7 +12,6 @@ from dataclasses import replace
 from ..errors import ImagingError, LeftAlone
 from ..formats import COPIES
 from ..outcome import Chosen, Former, Output, Refused, Treatment, impossible
-from ..priors import Known
 from ..recipe import Limits, Recipe
 from .animation import animated_copy
 from .case import Case
@@ -54,7 +53,7 @@ def treat(
             after = main.size if isinstance(main, Chosen) else len(data)
             outputs.append(replace(main, role="file"))
         else:
-            case.known, after = Known(jpeg=former.step), former.size
+            case.jpeg_step, after = former.step, former.size
         offered = conversions(case, after) if recipe.convert else ()
         limit = _NO_LIMIT if recipe.keep_larger_copies else after
         outputs += [replace(output, role="copy") for output in _copies(case, limit)]

@@ -12,7 +12,7 @@ from ..jpeg import JpegError
 from ..jpeg.decode import Decoded
 from ..jpeg.decode import decode as decode_jpeg
 from ..pixels import Pixels, decode, same_frames
-from ..priors import Known, predicted
+from ..priors import predicted
 from ..recipe import Level, Limits, Recipe
 from ..scoring import Flatness, Judge
 from .source import Source
@@ -41,7 +41,7 @@ class Case(Source):
 
     def __init__(self, data: bytes, recipe: Recipe, limits: Limits) -> None:
         super().__init__(data, recipe, limits)
-        self.known = Known()  # where encoders reached the target, for the next aims
+        self.jpeg_step: int | None = None  # where JPEG reached the target, for the next aims
         self._last: tuple[bytes, Pixels] | None = None
 
     @cached_property
@@ -65,7 +65,7 @@ class Case(Source):
     def first(self, encoder: str, knob: Knob) -> int | None:
         """Where to begin aiming; None when nothing better is known than the knob's own prior."""
         assert self.recipe.target is not None
-        known = Known() if encoder == "jpeg" else self.known
+        known = None if encoder == "jpeg" else self.jpeg_step
         place = predicted(encoder, self.recipe.target, self.features, known)
         return None if place is None else knob.at(place)
 

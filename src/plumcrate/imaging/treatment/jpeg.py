@@ -126,9 +126,9 @@ def _searched(case: Case, landing: Landing, encoder: LossyEncoder, sampling: str
     if landing.best is None or not isinstance(output, Chosen):
         return output
     if sampling == "4:2:0":
-        place = case.place_of(landing.best, codecs.JPEG)
-        case.known = replace(case.known, jpeg=place)
-        output = replace(output, step=round(place))
+        # Rounded as it is recorded, so that copies made later are the same to the byte.
+        case.jpeg_step = round(case.place_of(landing.best, codecs.JPEG))
+        output = replace(output, step=case.jpeg_step)
     smallest = encoder.encode(landing.best.quality, searched=True)
     if len(smallest) >= output.size or not case.decoded(smallest).same_as(case.decoded(output.data)):
         return output

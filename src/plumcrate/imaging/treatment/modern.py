@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import math
-from dataclasses import replace
 from functools import partial
 
 from .. import codecs
@@ -58,9 +56,6 @@ def _lossy_webp(case: Case, extras: codecs.Extras, cap: int) -> Output:
         lambda step: codecs.encode_webp(planes, step, extras, effort),
         codecs.WEBP, cap=cap, first=case.first("webp", codecs.WEBP), upright=True,
     )  # fmt: skip
-    if landing.best is not None:
-        bits = 8 * len(landing.best.data) / case.facts.pixels
-        case.known = replace(case.known, webp=(case.place_of(landing.best, codecs.WEBP), math.log(bits)))
     return landed(
         case, "webp", landing, lambda step: f"quality {codecs.webp_quality(step):.1f}", cap, upright=True
     )  # fmt: skip
