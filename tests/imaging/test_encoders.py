@@ -265,3 +265,15 @@ def test_chromium_shows_what_pillow_decodes(browser: Browser, size: tuple[int, i
         expected = np.asarray(opened(data).convert("RGBA")).astype(int)
         assert np.abs(pixels - expected).mean() < 2.5, kind
     page.close()
+
+
+def test_a_picture_that_webp_has_no_room_for_costs_its_copy_only(monkeypatch: pytest.MonkeyPatch) -> None:
+    def full(*_: object) -> bytes:
+        raise webp.WebpError("the first partition is full")
+
+    monkeypatch.setattr(codecs, "encode_webp", full)
+    out = io.BytesIO()
+    painting(200, 131).save(out, "JPEG", quality=95)
+    treatment = treat(out.getvalue(), Recipe(copies=frozenset({"webp"})))
+    assert [one.verdict for one in treatment.of("copy")] == ["not-possible"]  # type: ignore[attr-defined]
+    assert treatment.size_after < len(out.getvalue())

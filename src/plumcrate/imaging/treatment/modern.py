@@ -9,6 +9,7 @@ from ..aim import Landing
 from ..outcome import Chosen, Output, Refused, exact, impossible, lightest, refused, with_all
 from ..recipe import Effort
 from ..webp import LIMIT as WEBP_LIMIT
+from ..webp import WebpError
 from ..webp import planes as webp_planes
 from .case import Case
 from .weighing import checked_orientation, landed, worth_it
@@ -52,10 +53,13 @@ def _lossy_webp(case: Case, extras: codecs.Extras, cap: int) -> Output:
         return Refused(format="webp", verdict="out-of-reach")
     effort = case.recipe.effort
     planes = webp_planes(case.upright_pixels.rgb, case.upright_pixels.alpha)
-    landing = case.aim(
-        lambda step: codecs.encode_webp(planes, step, extras, effort),
-        codecs.WEBP, cap=cap, first=case.first("webp", codecs.WEBP), upright=True,
-    )  # fmt: skip
+    try:
+        landing = case.aim(
+            lambda step: codecs.encode_webp(planes, step, extras, effort),
+            codecs.WEBP, cap=cap, first=case.first("webp", codecs.WEBP), upright=True,
+        )  # fmt: skip
+    except WebpError:  # a part of its stream would be too large: the format has no room for the picture
+        return impossible("webp")
     return landed(
         case, "webp", landing, lambda step: f"quality {codecs.webp_quality(step):.1f}", cap, upright=True
     )  # fmt: skip
