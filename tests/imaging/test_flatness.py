@@ -87,11 +87,11 @@ def test_what_is_drawn_keeps_its_flat_colours_and_its_smooth_ground(name: str) -
             own = original[packed == colour][0].astype(float)
             assert np.abs(here.mean(axis=0) - own).max() <= 2, f"{own} became {here.mean(axis=0)}"
             assert (np.abs(here - own).max(axis=1) > 12).mean() < 0.1
-    assert Judge(before).flatness(after).within(Flatness(1.0, 0.05, 1.2, 0.9))
+    assert Judge(before).flatness(after).within(Flatness(1.0, 0.05, 1.2, 0.9, 1.4))
     for copy in treatment.of("copy"):
         written = data_of(copy)
         if written is not None:
-            assert Judge(before).flatness(decode(written)).within(Flatness(2.2, 0.12, 1.6, 2.0))
+            assert Judge(before).flatness(decode(written)).within(Flatness(2.2, 0.12, 1.6, 2.0, 2.1))
 
 
 def test_flat_jpegs_are_held_to_it_too() -> None:
@@ -100,7 +100,7 @@ def test_flat_jpegs_are_held_to_it_too() -> None:
     data = data_of(treat(out.getvalue(), Recipe(Level.LEAN, copies=frozenset())).main)
     assert data is not None
     flatness = Judge(decode(out.getvalue())).flatness(decode(data))
-    assert flatness.within(Flatness(2.0, 0.25, 2.2, 2.5))
+    assert flatness.within(Flatness(2.0, 0.25, 2.2, 2.5, 2.7))
 
 
 @settings(max_examples=30, deadline=None)

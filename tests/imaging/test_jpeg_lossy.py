@@ -178,11 +178,12 @@ def test_the_chosen_levels_never_cost_more_than_plain_rounding(seed: int, step: 
     falling = 400.0 / (1 + np.arange(64)) ** rng.uniform(0.6, 1.4)
     values = (rng.laplace(size=(64, 64)) * falling).astype(np.float32)
     rounded, chosen = (quantize(values, table, np.full(64, one, np.float32)) for one in (0.0, weight))
-    assert np.array_equal(rounded[:, 0], chosen[:, 0]), "DC is rounded"
+    apart = np.abs(chosen[:, 0] - values[:, 0] / table[0])
+    assert apart.max() < 1, "DC is one of the two levels on either side"
     # Half-way between two levels either is plain rounding.
     halves = np.abs(np.abs(values / table.astype(np.float32)) % 1 - 0.5) < 1e-3
-    assert (np.abs(chosen) <= np.abs(rounded) + halves).all()
-    assert (np.sign(chosen) * np.sign(rounded) >= 0).all()
+    assert (np.abs(chosen) <= np.abs(rounded) + halves)[:, 1:].all()
+    assert (np.sign(chosen) * np.sign(rounded) >= 0)[:, 1:].all()
     counts = np.zeros(256, np.int64)
     _count(rounded, counts)
     bits = _bits(counts)

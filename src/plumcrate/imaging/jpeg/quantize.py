@@ -140,6 +140,47 @@ def _choose(values: F32, inverse: F32, bits: F32, weights: F32, out: I16) -> Non
             kind = origin & 1
 
 
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _choose_means(values: F32, inverse: F32, bits: F32, weights: F32, out: I16) -> None:
+    """DC levels, which are coded as differences from block to block: of the two nearest of each block those
+    that cost least over all blocks in their order (the Viterbi algorithm)."""
+    count = values.shape[0]
+    came = np.empty((count, 2), np.int8)
+    low = np.empty(count, np.int32)
+    before_low = before_high = np.float32(0)
+    last = np.int32(0)
+    for index in range(count):
+        scaled = values[index, 0] * inverse[0]
+        low[index] = np.int32(np.floor(scaled))
+        costs_low = costs_high = np.float32(0)
+        for high in range(2):
+            level = low[index] + high
+            off = scaled - np.float32(level)
+            from_low = before_low + weights[index] * bits[_size_of(abs(level - last))]
+            from_high = before_high + weights[index] * bits[_size_of(abs(level - last - 1))]
+            came[index, high] = from_high < from_low
+            costs = min(from_low, from_high) + off * off
+            if high:
+                costs_high = costs
+            else:
+                costs_low = costs
+        least = min(costs_low, costs_high)
+        before_low = costs_low - least
+        before_high = costs_high - least
+        last = low[index]
+    high = np.int8(before_high < before_low)
+    for index in range(count - 1, -1, -1):
+        out[index, 0] = np.int16(low[index] + high)
+        high = came[index, high]
+
+
+def _bits_of_means(levels: I16) -> F32:
+    """The ideal bits of each size of a DC difference, its extra bits included."""
+    apart = np.abs(np.diff(levels[:, 0].astype(np.int32), prepend=0))
+    counts = np.bincount(np.frexp(apart.astype(np.float32))[1], minlength=18) + 0.3
+    return np.asarray(np.log2(counts.sum()) - np.log2(counts) + np.arange(counts.size), np.float32)
+
+
 def quantize(values: F32, table: U16, weights: F32) -> I16:
     """The levels of one component's blocks, (blocks, 64) in zigzag.
 
@@ -152,4 +193,5 @@ def quantize(values: F32, table: U16, weights: F32) -> I16:
         counts = np.zeros(256, np.int64)
         _count(levels, counts)
         _choose(values, inverse, _bits(counts), weights, levels)
+    _choose_means(values, inverse, _bits_of_means(levels), weights, levels)
     return levels

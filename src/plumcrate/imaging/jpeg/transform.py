@@ -21,7 +21,7 @@ _PATH = sorted(
 ZIGZAG: NDArray[np.int32] = np.array([8 * v + u for v, u in _PATH], np.int32)
 
 #: Rows are frequencies, columns samples: the orthonormal DCT-II, which is T.81's scaling.
-_BASIS: F32 = np.array(
+BASIS: F32 = np.array(
     [
         [math.sqrt((1 if u == 0 else 2) / 8) * math.cos((2 * x + 1) * u * math.pi / 16) for x in range(8)]
         for u in range(8)
@@ -128,7 +128,7 @@ def block_spectrum(rgb: U8, every: int) -> F32:
     """DCT of every so many blocks each way, (blocks, Y Cb Cr, 64) in zigzag; at least 8 x 8 pixels."""
     across, down = -(-(rgb.shape[1] // 8) // every), -(-(rgb.shape[0] // 8) // every)
     out = np.empty((across * down, 3, 64), np.float32)
-    _spectrum(rgb, _BASIS, ZIGZAG, every, out)
+    _spectrum(rgb, BASIS, ZIGZAG, every, out)
     return out
 
 
@@ -179,7 +179,7 @@ def chroma_as_decoded(frame: Frame, levels: I16) -> list[F32]:
     for component in frame.components[1:]:
         plane = np.empty((component.rows * 8, component.stride * 8), np.float32)
         table = frame.quantization[component.table].astype(np.float32)
-        _inverse(levels[component.blocks], table, _BASIS, ZIGZAG, component.stride, plane)
+        _inverse(levels[component.blocks], table, BASIS, ZIGZAG, component.stride, plane)
         if frame.components[0].horizontal == 2:
             half = plane[: (frame.height + 1) // 2, : (frame.width + 1) // 2]
             plane = np.empty((frame.height, frame.width), np.float32)
@@ -216,7 +216,7 @@ def whole_blocks(plane: F32, component: Component) -> F32:
 def blocks_of(plane: F32, component: Component) -> F32:
     """Unquantized coefficients, (blocks, 64) in zigzag, of one component's plane."""
     out = np.empty((component.rows * component.stride, 64), np.float32)
-    _forward(whole_blocks(plane, component), _BASIS, ZIGZAG, component.stride, out)
+    _forward(whole_blocks(plane, component), BASIS, ZIGZAG, component.stride, out)
     return out
 
 

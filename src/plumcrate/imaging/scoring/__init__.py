@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import fields
 from functools import cached_property, reduce
 
 import numpy as np
@@ -66,12 +67,8 @@ class Judge:
         judged = [
             ground.judge(view) for ground, view in zip(self._grounds, self._views(candidate), strict=True)
         ]
-        return Flatness(
-            *(
-                max(getattr(flatness, name) for flatness in judged)
-                for name in ("moved", "strayed", "jump", "grain")
-            )
-        )
+        names = [field.name for field in fields(Flatness)]
+        return Flatness(*(max(getattr(flatness, name) for flatness in judged) for name in names))
 
     def _views(self, pixels: Pixels) -> list[NDArray[np.uint8]]:
         if not self._transparent:

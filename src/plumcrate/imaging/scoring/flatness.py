@@ -7,8 +7,9 @@ there what anybody sees: a bar in its neighbour's colour, a shadow in steps. So
   CIEDE2000 (ISO/CIE 11664-6; G. Sharma, W. Wu, E. Dalal, Color Research and Application 30 (1), 2005), on
   the mean of its areas and nearly everywhere in them;
 * where the source is smooth, the error must not jump. Its mean is compared on either side of a place, over
-  eight pixels across and nine along, in CIE L*a*b*: bands and blocks jump there, dithering and slow drift do
-  not.
+  eight pixels across and nine along, in CIE L*a*b*: bands jump there, dithering and slow drift do not;
+* where the source is calm on both sides of an edge of the blocks that codecs cut a picture into, no block may
+  have a shade of its own: the error's mean over four pixels before the edge and four behind is compared.
 """
 
 from __future__ import annotations
@@ -40,6 +41,10 @@ _SLOPE, _GRAIN = 3.0, 0.6
 #: Smooth places are looked at when they are such a part of a picture, and so many.
 _LEAST_SMOOTH, _FEWEST_SMOOTH = 0.002, 400
 _SAMPLED = 1_000_000
+#: Blocks that codecs cut a picture into, at most; one is calm whose neighbouring pixels differ by less than
+#: this on the mean, in L*, a* or b*; the part of calm edges that may show more than what is told, and how
+#: many calm edges there must be.
+_BLOCK, _CALM, _SEAMS, _FEWEST_SEAMS = 16, 0.8, 0.01, 60
 #: Rows that are looked at together, and the rows around a place that its jump is reckoned from.
 _STRIP, _AROUND = 512, 4
 _BINS, _BIN = 400, 0.05
@@ -51,13 +56,15 @@ NO_LABEL = 255
 class Flatness:
     """How drawn parts fare, or may. ``moved``: the worst flat colour's CIEDE2000; ``strayed``: the largest
     part of one colour's pixels that is far from it, 0 to 1; ``jump``: what all but the worst places stay
-    below on smooth ground; ``grain``: the mean error there; both in L*a*b* with a* and b* halved.
+    below on smooth ground; ``grain``: the mean error there; both in L*a*b* with a* and b* halved. ``seam``:
+    what all but the worst edges between calm blocks stay below, in L*a*b*.
     """
 
     moved: float = 0.0
     strayed: float = 0.0
     jump: float = 0.0
     grain: float = 0.0
+    seam: float = 0.0
 
     def within(self, limit: Flatness) -> bool:
         """Whether nothing goes further than a limit."""
@@ -66,6 +73,7 @@ class Flatness:
             and self.strayed <= limit.strayed
             and self.jump <= limit.jump
             and self.grain <= limit.grain
+            and self.seam <= limit.seam
         )
 
 
@@ -79,18 +87,22 @@ class Ground:
         self._labels = labelled(packed, colours)
         self.colours: U8 = colours.view(np.uint8).reshape(-1, 4)[:, :3]
         self._smooth = np.zeros(rgb.shape[:2], np.bool_)
+        self._calm = np.zeros((rgb.shape[0] // _BLOCK, rgb.shape[1] // _BLOCK), np.bool_)
         for top, bottom, first, last in _strips(rgb.shape[0]):
             lab = _lab(self._rgb[first:last])
             smooth = np.zeros(lab.shape[1:], np.bool_)
             _find_smooth(lab[0], smooth)
             self._smooth[top:bottom] = smooth[top - first : bottom - first]
+            _find_calm(lab, top - first, self._calm[top // _BLOCK : bottom // _BLOCK])
         smooth_places = int((self._smooth & (self._labels == NO_LABEL)).sum())
+        calm_edges = (self._calm[1:] & self._calm[:-1]).sum() + (self._calm[:, 1:] & self._calm[:, :-1]).sum()
+        self._looks_at_seams = int(calm_edges) >= _FEWEST_SEAMS
         self._looks_at_bands = smooth_places >= max(_FEWEST_SMOOTH, _LEAST_SMOOTH * self._smooth.size)
 
     @property
     def plain(self) -> bool:
-        """Whether there is nothing to look at: no flat colour, no smooth place."""
-        return not len(self.colours) and not self._looks_at_bands
+        """Whether there is nothing to look at: no flat colour, no smooth and no calm place."""
+        return not len(self.colours) and not self._looks_at_bands and not self._looks_at_seams
 
     def judge(self, rgb: U8) -> Flatness:
         """A candidate of the same shape."""
@@ -98,15 +110,18 @@ class Ground:
             return Flatness()
         count = len(self.colours)
         sums, strayed = np.zeros((count, 4)), np.zeros(count)
-        histogram, grain = np.zeros(_BINS, np.int64), np.zeros(2)
+        histogram, seams, grain = np.zeros(_BINS, np.int64), np.zeros(_BINS, np.int64), np.zeros(2)
         own = _lab(np.ascontiguousarray(self.colours).reshape(1, -1, 3))[:, 0].T
         for top, bottom, first, last in _strips(rgb.shape[0]):
             theirs = _lab(np.ascontiguousarray(rgb[first:last]))
             if count:
                 inside = slice(top - first, bottom - first)
                 _gather(theirs[:, inside], self._labels[top:bottom], own, sums, strayed)
-            if self._looks_at_bands:
+            if self._looks_at_bands or self._looks_at_seams:
                 theirs -= _lab(self._rgb[first:last])
+            if self._looks_at_seams:
+                _find_seams(theirs, top - first, self._calm, top // _BLOCK, bottom // _BLOCK, seams)
+            if self._looks_at_bands:
                 theirs *= _SEEN[:, None, None]
                 rows = slice(first, last)
                 _jumps(
@@ -129,6 +144,7 @@ class Ground:
             float(shares.max(initial=0.0)),
             _percentile(histogram, 1 - _JUMPS),
             float(grain[0] / max(grain[1], 1)),
+            _percentile(seams, 1 - _SEAMS),
         )
 
 
@@ -238,6 +254,58 @@ def _find_smooth(light: F32, smooth: NDArray[np.bool_]) -> None:
             slope = max(abs(here - left), abs(here - right), abs(here - up), abs(here - down))
             grain = max(abs(here - (left + right) / 2), abs(here - (up + down) / 2))
             smooth[y, x] = slope < _SLOPE and grain < _GRAIN
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _find_calm(lab: F32, top: int, calm: NDArray[np.bool_]) -> None:
+    """Marks blocks in which neighbouring pixels hardly differ; the first block row begins at row ``top``."""
+    for row in range(calm.shape[0]):
+        for column in range(calm.shape[1]):
+            total = np.float32(0)
+            for y in range(top + row * _BLOCK, top + (row + 1) * _BLOCK):
+                above = max(y - 1, 0)
+                for x in range(column * _BLOCK, (column + 1) * _BLOCK):
+                    left = max(x - 1, 0)
+                    most = np.float32(0)
+                    for c in range(3):
+                        here = lab[c, y, x]
+                        most = max(most, abs(here - lab[c, y, left]), abs(here - lab[c, above, x]))
+                    total += most
+            calm[row, column] = total < _CALM * _BLOCK * _BLOCK
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _find_seams(
+    error: F32, top: int, calm: NDArray[np.bool_], first: int, end: int, histogram: NDArray[np.int64]
+) -> None:
+    """Counts, for each edge between calm blocks of the block rows from ``first`` to ``end`` and the ones
+    below, how far the mean error steps there; the first block row begins at row ``top``."""
+    for row in range(first, end):
+        y = top + (row - first) * _BLOCK
+        for column in range(calm.shape[1]):
+            if not calm[row, column]:
+                continue
+            x = column * _BLOCK
+            for down in range(2):
+                if down:
+                    if row + 1 == calm.shape[0] or not calm[row + 1, column]:
+                        continue
+                    v, u, height, width = y + _BLOCK - _AROUND, x, _AROUND, _BLOCK
+                else:
+                    if column + 1 == calm.shape[1] or not calm[row, column + 1]:
+                        continue
+                    v, u, height, width = y, x + _BLOCK - _AROUND, _BLOCK, _AROUND
+                step = 0.0
+                for c in range(3):
+                    apart = np.float32(0)
+                    for i in range(v, v + height):
+                        for j in range(u, u + width):
+                            if down:
+                                apart += error[c, i + _AROUND, j] - error[c, i, j]
+                            else:
+                                apart += error[c, i, j + _AROUND] - error[c, i, j]
+                    step += (apart / (_AROUND * _BLOCK)) ** 2
+                histogram[min(_BINS - 1, int(math.sqrt(step) / _BIN))] += 1
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
