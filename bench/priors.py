@@ -19,6 +19,7 @@ from rich.console import Console
 from rich.table import Table
 
 from plumcrate.imaging import codecs, webp
+from plumcrate.imaging.aim import line
 from plumcrate.imaging.jpeg import LossyEncoder
 from plumcrate.imaging.priors import Features
 from plumcrate.imaging.recipe import Effort, Level, Limits, Recipe
@@ -28,25 +29,26 @@ from .corpus import as_uploaded, held_out, photo, tuned
 
 _LEVELS = {60.0: Level.LEAN, 70.0: Level.LEAN, 80.0: Level.EVERYDAY, 90.0: Level.GALLERY}
 _SIDES = (1600, 1000, 700, 480)
-_AVIF_BELOW = 0.7e6  # pixels; AVIF is slow
+_AVIF_BELOW = 2e6  # pixels; AVIF is slow
 _STEPS = {
-    "jpeg": range(44, 119, 6),
+    "jpeg": range(46, 119, 8),
     "webp": (70, 80, 88, 95, 101, 107, 112, 116, 119, 122, 124, 126),
-    "avif 4:2:0": range(16, 60, 6),
-    "avif 4:4:4": range(16, 60, 6),
+    "avif 4:2:0": range(16, 62, 8),
+    "avif 4:4:4": range(16, 62, 8),
 }
-_KNOBS = {"jpeg": codecs.JPEG, "webp": codecs.WEBP, "avif 4:2:0": codecs.AVIF, "avif 4:4:4": codecs.AVIF}
 _RIDGE = 2.0
+#: Steps on either side of a place over which the slope is taken; none is taken to be flatter than that.
+_AROUND, _FLATTEST = 3.0, 0.008
 _HOME = Path(__file__).parents[1] / "src/plumcrate/imaging/priors.json"
 
 
 @dataclass
 class Sample:
-    """One view of a photograph: its features; by encoder and target the place."""
+    """One view of a photograph: its features; by encoder and target the place and the slope there."""
 
     photograph: str
     features: Features
-    found: dict[str, dict[float, float]]
+    found: dict[str, dict[float, tuple[float, float]]]
 
 
 def main() -> None:
@@ -54,24 +56,33 @@ def main() -> None:
     with ProcessPoolExecutor(2) as pool:
         samples = list(pool.map(_sample, jobs))
     models: dict[str, dict[str, list[float]]] = {}
-    table = Table("model", "target", "samples", "spread", "off, left out",
-                  title="Prior quality, on the knob's axis: root mean square")  # fmt: skip
+    table = Table("model", "target", "samples", "spread", "off, left out", "slope", "off, left out",
+                  title="Prior quality, in the knob's steps, and slope: root mean square")  # fmt: skip
     for encoder in _STEPS:
         for after in (False, True) if encoder != "jpeg" else (False,):
             for target in _LEVELS:
                 names, inputs, outputs = _rows(samples, encoder, target, after)
                 name = f"{encoder} after jpeg" if after else encoder
-                weights = _ridge(inputs, outputs)
-                models.setdefault(name, {})[f"{target:.0f}"] = [float(f"{w:.5g}") for w in weights]
-                off = [
-                    outputs[names == one]
-                    - inputs[names == one] @ _ridge(inputs[names != one], outputs[names != one])
-                    for one in np.unique(names)
-                ]
-                table.add_row(name, f"{target:.0f}", str(len(outputs)), f"{outputs.std():.1f}",
-                              f"{np.sqrt((np.concatenate(off) ** 2).mean()):.2f}")  # fmt: skip
+                off = []
+                for column, what in enumerate((name, f"{name}, slope")):
+                    fitted = outputs[:, column]
+                    weights = _ridge(inputs, fitted)
+                    models.setdefault(what, {})[f"{target:.0f}"] = [float(f"{w:.5g}") for w in weights]
+                    off.append(_left_out(names, inputs, fitted))
+                table.add_row(name, f"{target:.0f}", str(len(outputs)), f"{outputs[:, 0].std():.1f}",
+                              f"{off[0]:.2f}", f"{np.exp(outputs[:, 1].mean()):.3f}",
+                              f"{off[1]:.0%}")  # fmt: skip
     _HOME.write_text(json.dumps(models, indent=1) + "\n", encoding="utf-8")
     Console().print(table)
+
+
+def _left_out(names: NDArray[np.str_], inputs: NDArray[np.float64], outputs: NDArray[np.float64]) -> float:
+    """How far off a model is on photographs that it has not seen."""
+    off = [
+        outputs[names == one] - inputs[names == one] @ _ridge(inputs[names != one], outputs[names != one])
+        for one in np.unique(names)
+    ]
+    return float(np.sqrt((np.concatenate(off) ** 2).mean()))
 
 
 def _views() -> list[tuple[int, tuple[float, float] | None]]:
@@ -104,7 +115,7 @@ def _sample(job: tuple[Path, int, tuple[float, float] | None]) -> Sample:
             upright, step, {}, Effort.NORMAL, "4:4:4", flat=case.flat
         ),
     }
-    found: dict[str, dict[float, float]] = {}
+    found: dict[str, dict[float, tuple[float, float]]] = {}
     for name, encode in encoders.items():
         if name.startswith("avif") and rgb.size > 3 * _AVIF_BELOW:
             continue
@@ -112,13 +123,16 @@ def _sample(job: tuple[Path, int, tuple[float, float] | None]) -> Sample:
         for step in _STEPS[name]:
             data = encode(step)
             judgement = case.judge.judge(case.decoded(data))
-            curve.append((judgement.score, judgement.worst, _KNOBS[name].axis(step)))
-        scores, worst, places = (np.array(column) for column in zip(*curve, strict=True))
+            curve.append((judgement.score, judgement.worst, step))
+        scores, worst, places = (np.array(column, float) for column in zip(*curve, strict=True))
         found[name] = {}
         for target, level in _LEVELS.items():
             aimed = np.maximum.accumulate(np.minimum(scores, worst + Recipe(level).leeway))
             if aimed[0] <= target <= aimed[-1]:
-                found[name][target] = float(np.interp(target, aimed, places))
+                place = float(np.interp(target, aimed, places))
+                beside = np.interp((place - _AROUND, place + _AROUND), places, aimed)
+                rise = float(line(beside[1]) - line(beside[0])) / (2 * _AROUND)
+                found[name][target] = place, max(rise, _FLATTEST)
     return Sample(path.parts[-4], case.features, found)
 
 
@@ -128,10 +142,11 @@ def _rows(
     names, inputs, outputs = [], [], []
     for sample in samples:
         if target in sample.found.get(encoder, {}) and (not after or target in sample.found["jpeg"]):
-            known = [sample.found["jpeg"][target]] if after else []
+            known = [sample.found["jpeg"][target][0]] if after else []
             names.append(sample.photograph)
             inputs.append(np.concatenate([sample.features, known]))
-            outputs.append(sample.found[encoder][target])
+            place, slope = sample.found[encoder][target]
+            outputs.append((place, np.log(slope)))
     return np.array(names), np.array(inputs), np.array(outputs)
 
 

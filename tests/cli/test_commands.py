@@ -57,7 +57,12 @@ def job(kind: str, state: str = "finished", **report: Any) -> dict[str, Any]:
 OUTLOOK = {
     "files": 3, "bytes_before": 1000, "sampled_files": 2, "sampled_bytes": 600, "seconds": 4.0,
     "bytes_after": {"low": 400, "expected": 450, "high": 500},
-    "bytes_lightest": {"low": 300, "expected": 350, "high": 400},
+    "bytes_lightest": {"low": 300, "expected": 350, "high": 400}, "run_seconds": 200.4,
+    "efforts": [
+        {"effort": "quick", "run_seconds": 120, "bytes_after": 460, "bytes_lightest": 360},
+        {"effort": "normal", "run_seconds": 200.4, "bytes_after": 450, "bytes_lightest": 350},
+        {"effort": "thorough", "run_seconds": 5400, "bytes_after": 440, "bytes_lightest": 340},
+    ],
 }  # fmt: skip
 ANSWERS: dict[tuple[str, str], Any] = {
     ("GET", "/libraries"): [LIBRARY],
@@ -312,7 +317,8 @@ def test_a_run_is_followed_to_its_end_and_its_failures_are_listed(service: Servi
             {"what": "x", "path": "a.jpg", "detail": "it is gone", "mended": True}]),
          ("2 differences, 1 mended", "✓ a.jpg", "plumcrate verify ledge --mend"), 1),
         (("verify", "ledge"), job("check", "stopped"), ("The check has stopped",), 1),
-        (("forecast", "ledge"), job("forecast", outlook=OUTLOOK), ("3 files of 1.00 kB", "450 B", "−55 %", "300 B and 400 B"), 0),
+        (("forecast", "ledge"), job("forecast", outlook=OUTLOOK), ("3 files of 1.00 kB", "450 B", "−55 %", "300 B and 400 B",
+         "would take about 3 min 20 s here", "quick", "2 min 00 s", "360 B", "1 h 30 min"), 0),
         (("forecast", "ledge"), job("forecast", "failed", reason="away"), ("has failed: away",), 1),
         (("prune", "ledge", "--confirm", "ledge"), job("pruning", backups=4, bytes=400, needed=1, left=2),
          ("Deleted 4 backups, 400 B", "1 of them were the only original", "2 stay"), 0),
@@ -327,6 +333,19 @@ def test_jobs_are_followed_to_their_end(
     for part in parts:
         assert part in said, said
     assert json.loads(say(*words, "--json", code=code))["state"] == end["state"]
+
+
+def test_a_run_is_foretold_where_a_forecast_has_said_how_long(service: Service, say: Say) -> None:
+    service.answers["GET", "/libraries/ledge/jobs"] = [
+        job("forecast", "failed"),
+        job("forecast", outlook=OUTLOOK),
+    ]
+    told = "The whole library takes about 3 min 20 s here, by the forecast of"
+    assert told in say("run", "ledge", code=1)
+    for words in (("--folder", "2025"), ("--level", "lean"), ("--json",)):
+        assert told not in say("run", "ledge", *words, code=1), words
+    service.answers["GET", "/libraries/ledge/jobs"] = []
+    assert "The whole library takes" not in say("run", "ledge", code=1)
 
 
 @pytest.mark.parametrize("command", ["prune", "recognise", "hand-back"])

@@ -65,10 +65,11 @@ def test_the_prior_alone_lands_an_ordinary_picture() -> None:
     assert math.isclose(curve[80], 80.0)
 
 
-def test_knobs_and_their_axes_fit_together() -> None:
+def test_knobs_stay_in_their_range_and_rise_with_the_target() -> None:
     for knob in (codecs.JPEG, codecs.WEBP, codecs.AVIF):
         for quality in range(knob.lowest, knob.highest + 1):
-            assert knob.at(knob.axis(quality)) == quality
+            assert knob.at(quality + 0.2) == quality
+            assert knob.place(quality, 80.0, 80.0) == quality
         guesses = [knob.first_guess(target) for target in (60.0, 70.0, 80.0, 90.0)]
         assert guesses == sorted(guesses)
         assert knob.at(-1e6) == knob.lowest
@@ -84,8 +85,11 @@ def test_a_busy_picture_is_expected_to_need_another_quality_than_a_soft_one() ->
         first, second = (predicted(encoder, 80.0, picture) for picture in (one, other))
         assert first is not None
         assert second is not None
-        assert abs(first - second) > 1
-        assert knob.lowest <= knob.at(first) <= knob.highest
+        assert abs(first.place - second.place) > 1
+        assert knob.lowest <= knob.at(first.place) <= knob.highest
+        assert 0.01 <= min(first.slope, second.slope) <= max(first.slope, second.slope) <= 0.06
+        if encoder != "jpeg":
+            assert first.slope < second.slope, "soft pictures gain less with each step"
     assert predicted("jpeg", 20.0, one) is None
     assert predicted("webp", 80.0, one, 70.0) != predicted("webp", 80.0, one, 100.0)
     tiny = features(np.zeros((1, 1, 3), np.uint8), 0.0)

@@ -99,13 +99,15 @@ def test_halving_blurring_and_their_adjoints_fit_together(shape: tuple[int, int]
     half = np.empty((3, (shape[0] + 1) // 2, (shape[1] + 1) // 2), np.float32)
     _halved(whole, half)
     probe, back = random.random(half.shape).astype(np.float32), np.zeros_like(whole)
-    _doubled(probe, back)
+    for first in range(0, shape[0], 3):
+        _doubled(probe, shape[0], first, back[:, first : first + 3])
     assert float((half * probe).sum()) == pytest.approx(float((whole * back).sum()), rel=1e-5)
     plane = random.random((shape[0] + 8, shape[1] + 8)).astype(np.float32)
     other = random.random(plane.shape).astype(np.float32)
     blurred, spread, _, _ = np.empty((4, *plane.shape), np.float32)
     _moments(plane, plane, kernels.TAPS, 1, blurred, np.empty_like(plane), np.empty_like(plane))
-    _spread(other, kernels.TAPS, 1, spread)
+    for first in range(0, len(spread), 5):
+        _spread(other, kernels.TAPS, 1, len(spread), first, spread[first : first + 5])
     assert float((blurred * other).sum()) == pytest.approx(float((plane * spread).sum()), rel=1e-5)
 
 
@@ -126,6 +128,16 @@ def test_from_light_to_the_colour_space_it_is_the_finite_difference() -> None:
         step[channel] = np.sign(gradient[channel])
         seen = (forward(light + 1e-3 * step) - forward(light - 1e-3 * step)) / 2e-3
         assert seen == pytest.approx(float((gradient * step).sum()), rel=0.02)
+
+
+@pytest.mark.parametrize("band", [2, 30, 64])
+def test_bands_of_rows_make_no_difference(monkeypatch: pytest.MonkeyPatch, band: int) -> None:
+    picture, candidate = pictures(2, (151, 133))
+    reference = Reference(picture)
+    monkeypatch.setattr("plumcrate.imaging.scoring.gradient._BAND", 1 << 20)
+    whole = luma_gradient(reference, candidate)
+    monkeypatch.setattr("plumcrate.imaging.scoring.gradient._BAND", band)
+    assert np.allclose(luma_gradient(reference, candidate), whole, rtol=1e-4, atol=1e-9)
 
 
 def test_going_against_it_makes_a_picture_better() -> None:

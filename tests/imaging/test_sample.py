@@ -67,10 +67,23 @@ def test_small_pictures_other_formats_and_nonsense_are_taken_whole(large: Image.
 def test_what_is_measured_of_a_part_is_near_what_the_whole_saves(large: Image.Image) -> None:
     data = saved(large, "JPEG", quality=95)
     recipe = Recipe(Level.EVERYDAY, copies=frozenset({"webp"}))
-    before, after, lightest = measure(data, recipe, Limits())
-    assert before == len(data)
-    assert lightest <= after < before
-    assert after == pytest.approx(treat(data, recipe).size_after, rel=0.25)
+    found = measure(data, recipe, Limits())
+    assert found.before == len(data)
+    assert found.lightest <= found.after < found.before
+    assert found.after == pytest.approx(treat(data, recipe).size_after, rel=0.25)
+    assert found.seconds > 0
+
+
+def test_the_time_of_a_part_is_reckoned_up_to_the_whole(
+    large: Image.Image, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    clock = iter([100.0, 103.0])
+    monkeypatch.setattr("plumcrate.imaging.sample.time.monotonic", lambda: next(clock))
+    data = saved(large, "JPEG", quality=95)
+    part = middle(data)
+    seconds = measure(data, Recipe(Level.LEAN, copies=frozenset()), Limits()).seconds
+    assert seconds == pytest.approx(3 * len(data) / len(part))
+    assert seconds > 6
 
 
 def test_a_part_that_cannot_be_treated_says_why() -> None:

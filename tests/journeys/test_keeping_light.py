@@ -201,6 +201,13 @@ def test_forecast_then_run_then_hand_back(kept: Service, root: Path) -> None:
     assert right.actual_files == 3
     assert right.actual_after == run.bytes_after == right.bytes_after.expected, "all files were in the sample"
     assert right.actual_lightest == right.bytes_lightest.low
+    assert outlook.run_seconds is not None
+    assert outlook.run_seconds > 0
+    efforts = {str(one.effort): one for one in outlook.efforts}
+    assert list(efforts) == ["quick", "normal", "thorough"], "every kind was treated with each effort"
+    assert efforts["normal"].bytes_after == outlook.bytes_after.expected
+    assert efforts["normal"].run_seconds == pytest.approx(outlook.run_seconds, abs=0.11)
+    assert efforts["thorough"].bytes_lightest <= efforts["normal"].bytes_lightest * 1.02
 
     check = client.wait_for_job(client.start_check("ledge", CheckRequest()).id)
     report = check.check

@@ -2490,6 +2490,19 @@ export interface components {
          */
         Effort: "quick" | "normal" | "thorough";
         /**
+         * EffortOutlook
+         * @description What one effort would take and leave, over all files the recipe would treat.
+         */
+        EffortOutlook: {
+            /** Bytes After */
+            bytes_after: number;
+            /** Bytes Lightest */
+            bytes_lightest: number;
+            effort: components["schemas"]["Effort"];
+            /** Run Seconds */
+            run_seconds: number;
+        };
+        /**
          * EventType
          * @description What may be told.
          * @enum {string}
@@ -3692,8 +3705,24 @@ export interface components {
             /** Bytes Before */
             bytes_before: number;
             bytes_lightest: components["schemas"]["Range"];
+            /**
+             * Efforts
+             * @description The efforts side by side, from files treated with each; empty when time was too short.
+             */
+            efforts: components["schemas"]["EffortOutlook"][];
             /** Files */
             files: number;
+            /**
+             * Megapixels
+             * @description Pixels of all these files.
+             * @default 0
+             */
+            megapixels: number;
+            /**
+             * Run Seconds
+             * @description How long a run over all these files would take here, from what the sample took.
+             */
+            run_seconds: number | null;
             /** Sampled Bytes */
             sampled_bytes: number;
             /** Sampled Files */

@@ -3,8 +3,8 @@
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import type { Library, Run } from "../api/client";
-import { useFolders, useRuns, useStartRun } from "../api/queries";
-import { bytes, count, many, saved, when, type LevelName } from "../look/words";
+import { useFolders, useJobs, useRuns, useStartRun } from "../api/queries";
+import { bytes, count, duration, many, saved, when, type LevelName } from "../look/words";
 import { LevelChoice } from "../parts/LevelChoice";
 import { Slat } from "../parts/Slat";
 import { Button, Card, Empty, ErrorNote, Field, INPUT, Shape, Tag } from "../parts/ui";
@@ -45,6 +45,7 @@ function StartRun({ library }: { library: Library }) {
           </select>
         </Field>
         {start.isError && <ErrorNote error={start.error} />}
+        {level === library.level && <Length library={library} />}
         <Button look="main" className="w-full" busy={start.isPending} onClick={begin}>
           Start the run
         </Button>
@@ -56,6 +57,21 @@ function StartRun({ library }: { library: Library }) {
         </p>
       </div>
     </Card>
+  );
+}
+
+/** How long the whole library takes, as far as a forecast has said so. */
+function Length({ library }: { library: Library }) {
+  const forecast = useJobs(library.slug, "forecast").data?.find((job) => job.forecast?.outlook?.run_seconds != null);
+  const seconds = forecast?.forecast?.outlook?.run_seconds;
+  return (
+    <p className="text-sm text-quiet">
+      {seconds == null ? (
+        <>How long will it take? <Link className="font-semibold text-plum hover:underline" to={`/l/${library.slug}`}>Forecast it first</Link>.</>
+      ) : (
+        <>The whole library takes about <strong className="text-ink">{duration(seconds)}</strong> on this machine, by the forecast of {when(forecast?.created_at)}.</>
+      )}
+    </p>
   );
 }
 

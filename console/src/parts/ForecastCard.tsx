@@ -2,7 +2,7 @@
 
 import type { Library, Outlook as Found } from "../api/client";
 import { underWay, useJobs, useStartJob, useStopJob } from "../api/queries";
-import { bytes, count, many, saved } from "../look/words";
+import { bytes, count, duration, many, saved } from "../look/words";
 import { Button, Card, ErrorNote } from "./ui";
 
 export function ForecastCard({ library }: { library: Library }) {
@@ -63,7 +63,38 @@ function Outlook({ result }: { result: Found }) {
       </div>
       <p className="mt-3 text-sm text-quiet">
         An estimate for {many(result.files, "file")} of {bytes(result.bytes_before)}, from {count(result.sampled_files)} of them ({bytes(result.sampled_bytes)}) treated in {Math.round(result.seconds)} s.
+        {result.run_seconds != null && <> A run over all of them would take about <strong className="text-ink">{duration(result.run_seconds)}</strong> on this machine.</>}
       </p>
+      {result.efforts.length > 0 && <Efforts result={result} />}
     </>
+  );
+}
+
+/** What each effort would take and leave: the choice between them by figures. */
+function Efforts({ result }: { result: Found }) {
+  return (
+    <div className="mt-4 overflow-x-auto">
+      <table className="w-full text-sm">
+        <caption className="mb-1 text-left text-quiet">With more or less effort, by files treated with each of them</caption>
+        <thead className="text-left text-xs text-quiet">
+          <tr>
+            <th className="py-1 pr-4 font-semibold">Effort</th>
+            <th className="py-1 pr-4 text-right font-semibold">A run would take</th>
+            <th className="py-1 pr-4 text-right font-semibold">The files themselves</th>
+            <th className="py-1 text-right font-semibold">What a modern browser fetches</th>
+          </tr>
+        </thead>
+        <tbody className="divide-y divide-line tabular-nums">
+          {result.efforts.map((one) => (
+            <tr key={one.effort}>
+              <th scope="row" className="py-1.5 pr-4 text-left font-semibold">{one.effort}</th>
+              <td className="py-1.5 pr-4 text-right">{duration(one.run_seconds)}</td>
+              <td className="py-1.5 pr-4 text-right">{bytes(one.bytes_after)}</td>
+              <td className="py-1.5 text-right">{bytes(one.bytes_lightest)} <span className="text-leaf">{saved(result.bytes_before, one.bytes_lightest)}</span></td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
   );
 }

@@ -10,6 +10,7 @@ from typing import Self
 from pydantic import Field, model_validator
 
 from .common import Answer, Flag, Message, Number, Whole
+from .recipes import Effort
 from .reports import Month
 from .weighing import WeighReport
 
@@ -128,6 +129,15 @@ class Range(Answer):
     high: int
 
 
+class EffortOutlook(Answer):
+    """What one effort would take and leave, over all files the recipe would treat."""
+
+    effort: Effort
+    run_seconds: float
+    bytes_after: int
+    bytes_lightest: int
+
+
 class Outlook(Answer):
     """What was found from the sample. All sizes in bytes, over all files the recipe would treat."""
 
@@ -138,6 +148,14 @@ class Outlook(Answer):
     bytes_after: Range
     bytes_lightest: Range
     seconds: float
+    run_seconds: float | None = Field(
+        None, description="How long a run over all these files would take here, from what the sample took."
+    )
+    megapixels: float = Field(0.0, description="Pixels of all these files.")
+    efforts: list[EffortOutlook] = Field(
+        default_factory=list,
+        description="The efforts side by side, from files treated with each; empty when time was too short.",
+    )
     actual_files: int = Field(0, description="Files treated with this recipe since.")
     actual_before: int = 0
     actual_after: int = 0

@@ -1,8 +1,7 @@
 """Landing on a score with few encodes, for any encoder with an integer quality knob.
 
-The logarithm of what a score lacks of 100 falls nearly as a line over an encoder's quality, once
-the quality is put on the right axis: a secant on that line from a prior, kept inside a bracket that
-shrinks with every encode (regula falsi with a step limit).
+The logarithm of what a score lacks of 100 falls nearly as a line over an encoder's quality: a secant on
+that line from a prior, kept inside a bracket that shrinks with every encode (regula falsi with a step limit).
 """
 
 from __future__ import annotations
@@ -28,37 +27,31 @@ class Attempt:
     aimed: float
 
 
-def _as_is(quality: float) -> float:
-    return float(quality)
-
-
 @dataclass(frozen=True, slots=True)
 class Knob:
     """An encoder's quality range and what is expected of it.
 
     ``prior`` maps a target score to a first quality; ``slope`` is how fast the logarithm of
-    the points lacking falls with each unit of ``axis``, on which scores change evenly.
+    the points lacking falls with each step of quality.
     """
 
     lowest: int
     highest: int
     prior: dict[float, int]
     slope: float
-    axis: Callable[[float], float] = _as_is
-    back: Callable[[float], float] = _as_is
 
     def at(self, place: float) -> int:
-        """The quality nearest to a place on the axis, within the range."""
-        return round(max(self.lowest, min(self.highest, self.back(place))))
+        """The quality nearest to a place between two, within the range."""
+        return round(max(self.lowest, min(self.highest, place)))
 
     def first_guess(self, target: float) -> int:
         """Where a picture of which nothing is known begins."""
         nearest = min(self.prior, key=lambda known: abs(known - target))
-        return self.at(self.axis(self.prior[nearest]) + (_line(target) - _line(nearest)) / self.slope)
+        return self.at(self.prior[nearest] + (line(target) - line(nearest)) / self.slope)
 
     def place(self, quality: int, score: float, goal: float) -> float:
-        """Where on the axis ``goal`` is expected, when ``quality`` gave ``score``."""
-        return self.axis(quality) + (_line(goal) - _line(score)) / self.slope
+        """Between which qualities ``goal`` is expected, when ``quality`` gave ``score``."""
+        return quality + (line(goal) - line(score)) / self.slope
 
     def from_there(self, quality: int, score: float, goal: float) -> int:
         """The quality at which ``goal`` is expected, when ``quality`` gave ``score``."""
@@ -73,10 +66,13 @@ class Landing:
     attempts: tuple[Attempt, ...]
 
 
-#: A score this far above the target is not chased down any further.
-NEAR_ENOUGH = 0.6
+#: So many steps of quality above the lowest place that is expected to do are not chased down any further: the
+#: step below would just miss it.
+NEAR_ENOUGH = 1.15
 #: How far below the target a score is taken; a little less than is allowed.
 _BELOW = TOLERANCE - 0.05
+#: What is left of a file at least when its score falls by a point.
+_LEFT = 0.85
 #: What is aimed at, so that near misses fall on both sides alike.
 _AHEAD = 0.1
 
@@ -97,9 +93,10 @@ def aim(
 
     ``leeway``: points by which the worst place may score less than that.
     ``stop_above``: a size in bytes; once an attempt below the target is already that large,
-    no acceptable result can be smaller, and the search ends with what it has. ``first``: the quality to
-    begin with, when something better than the knob's prior is known. ``near``: points above the target
-    that are not chased down.
+    no acceptable result can be smaller, and the search ends with what it has; so it does when one above is
+    so much larger that none at the target can be. ``first``: the quality to
+    begin with, when something better than the knob's prior is known. ``near``: steps of quality
+    above the lowest that is expected to do which are not chased down.
     """
     low, high = knob.lowest - 1, knob.highest + 1  # below: known or assumed too low; above: good
     below: Attempt | None = None
@@ -115,7 +112,9 @@ def aim(
         attempts.append(attempt)
         if attempt.aimed >= target - _BELOW:
             above, high = attempt, quality
-            if attempt.aimed <= target + near:
+            if quality - knob.place(quality, aimed, target - _BELOW) <= near:
+                break
+            if stop_above is not None and len(data) * _LEFT ** (attempt.aimed - target) >= stop_above:
                 break
         else:
             below, low = attempt, quality
@@ -133,17 +132,17 @@ def _same_side(attempts: list[Attempt], target: float) -> bool:
     return len({attempt.aimed >= target - _BELOW for attempt in attempts}) == 1
 
 
-def _line(score: float) -> float:
+def line(score: float) -> float:
     """A score on the scale on which it rises evenly with quality."""
     return -math.log(max(101.0 - score, 0.5))
 
 
 def _next_quality(below: Attempt | None, above: Attempt | None, target: float, knob: Knob) -> int:
-    goal = _line(target + _AHEAD)
+    goal = line(target + _AHEAD)
     if below and above:
-        rise = _line(above.aimed) - _line(below.aimed)
-        span = knob.axis(above.quality) - knob.axis(below.quality)
-        return knob.at(knob.axis(below.quality) + (goal - _line(below.aimed)) * span / max(rise, 1e-6))
+        rise = line(above.aimed) - line(below.aimed)
+        span = above.quality - below.quality
+        return knob.at(below.quality + (goal - line(below.aimed)) * span / max(rise, 1e-6))
     known = below or above
     assert known is not None
     guess = knob.from_there(known.quality, known.aimed, target + _AHEAD)

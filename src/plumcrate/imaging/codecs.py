@@ -42,6 +42,8 @@ JPEG = Knob(lowest=20, highest=118, prior={70.0: 74, 80.0: 85, 90.0: 103}, slope
 WEBP = Knob(lowest=65, highest=126, prior={70.0: 97, 80.0: 113, 90.0: 123}, slope=0.0425)
 #: In the AV1 encoder's own 64 quantizers, finest last: steps of quality between them change nothing.
 AVIF = Knob(lowest=8, highest=61, prior={70.0: 29, 80.0: 40, 90.0: 55}, slope=0.043)
+#: By the names that encoders have in :mod:`.priors`.
+KNOBS = {"jpeg": JPEG, "webp": WEBP, "avif 4:2:0": AVIF, "avif 4:4:4": AVIF}
 
 
 def knob_of(encoder: str, quality: int) -> int:

@@ -12,7 +12,7 @@ from .scoring.judgement import Spot
 AnyOutput = TypeVar("AnyOutput", bound="Output")
 #: What an output is for: the file itself, a copy beside it, or a file of another format in its place.
 Role = Literal["file", "copy", "conversion"]
-Verdict = Literal["not-smaller", "too-little-gain", "out-of-reach", "not-possible"]
+Verdict = Literal["not-smaller", "too-little-gain", "out-of-reach", "not-possible", "not-for-its-twin"]
 
 #: What became of an output, in plain words, for people.
 CHOSEN = "smaller, and as good as promised"
@@ -21,6 +21,7 @@ VERDICTS: dict[Verdict, str] = {
     "too-little-gain": "would save too little to be worth a change",
     "out-of-reach": "cannot reach the promised quality in this format",
     "not-possible": "cannot be made from this picture at this level",
+    "not-for-its-twin": "was of no use for the same picture elsewhere in the library",
 }
 
 

@@ -1,13 +1,15 @@
 """What quality a picture will need, guessed from its statistics before anything is encoded.
 
 A linear model of the logarithms of a picture's spectrum, one for each encoder and level, fitted
-by ridge regression on photographs (``script/bench priors`` writes ``priors.json``). It saves about
-half an encode against one prior for all pictures.
+by ridge regression on photographs (``script/bench priors`` writes ``priors.json``); another says how fast its
+score rises with quality, which is several times slower in a soft picture than in one full of detail.
 """
 
 from __future__ import annotations
 
 import json
+import math
+from dataclasses import dataclass
 from functools import cache
 from importlib import resources
 
@@ -22,14 +24,19 @@ Features = NDArray[np.float64]
 #: Blocks looked at, at most; more change nothing.
 _BLOCKS = 4096
 _BANDS = ((1, 3.0), (3.0, 6.0), (6.0, 12.0))
+#: Magnitudes of luma's coefficients above which they are counted: about what is left at each level.
+_ABOVE = (8.0, 20.0, 50.0)
+#: Between what a slope is.
+_SLOPES = (0.01, 0.06)
 
 
 def features(rgb: U8, half_chroma_lacks: float) -> Features:
-    """Eleven figures of a picture (height, width, 3): 1, its spectrum, size and brightness, and what halving
-    its chroma costs.
+    """Fourteen figures of a picture (height, width, 3): 1, its spectrum, size and brightness, and what
+    halving its chroma costs.
 
-    The spectrum is the mean magnitude of luma's DCT coefficients in three bands, of each chroma's all,
-    and how unevenly activity lies over the picture. ``half_chroma_lacks`` is in points of the score.
+    The spectrum is the mean magnitude of luma's DCT coefficients in three bands, of each chroma's all, how
+    many of luma's are large, and how unevenly activity lies over the picture. ``half_chroma_lacks`` is in
+    points of the score.
     """
     height, width = rgb.shape[:2]
     across, down = max(1, width // 8), max(1, height // 8)
@@ -46,6 +53,7 @@ def features(rgb: U8, half_chroma_lacks: float) -> Features:
     ]
     chroma = [magnitudes[:, plane, 1:].mean() for plane in (1, 2)]
     figures = [np.log(value + 0.1) for value in (*bands, *chroma)]
+    figures += [np.log((magnitudes[:, 0, 1:] > least).mean() + 1e-3) for least in _ABOVE]
     size = np.log(height * width / 1e6 + 1e-3)
     brightness = spectrum[:, 0, 0].mean() / 400.0
     strain = np.log(half_chroma_lacks + 0.5)
@@ -58,18 +66,29 @@ def _models() -> dict[str, dict[str, list[float]]]:
     return json.loads(text)  # type: ignore[no-any-return]
 
 
-def predicted(encoder: str, target: float, picture: Features, known: float | None = None) -> float | None:
-    """The quality, on the knob's own axis, at which ``encoder`` should reach ``target``.
+@dataclass(frozen=True, slots=True)
+class Expected:
+    """``place``: the quality at which a target should be reached, between two of a knob's steps; ``slope``:
+    how fast the logarithm of the points lacking falls there with each step."""
+
+    place: float
+    slope: float
+
+
+def predicted(encoder: str, target: float, picture: Features, known: float | None = None) -> Expected | None:
+    """What is expected of ``encoder`` on a picture.
 
     ``known`` is the JPEG step at which this picture reached the same target, when that is known: it tells
     more than all statistics. None when there is no model for so low a target.
     """
-    models = _models().get(encoder if known is None else f"{encoder} after jpeg")
-    if models is None:
-        return None
+    name = encoder if known is None else f"{encoder} after jpeg"
     inputs = picture if known is None else np.append(picture, known)
-    points = sorted((float(level), float(np.dot(inputs, weights))) for level, weights in models.items())
-    levels, qualities = zip(*points, strict=True)
+    places, slopes = (_models()[model] for model in (name, f"{name}, slope"))
+    levels = sorted(float(level) for level in places)
     if target < levels[0] - 5:
         return None
-    return float(np.interp(target, levels, qualities))
+    place, slope = (
+        float(np.interp(target, levels, [np.dot(inputs, model[f"{level:.0f}"]) for level in levels]))
+        for model in (places, slopes)
+    )
+    return Expected(place, float(np.clip(math.exp(slope), *_SLOPES)))

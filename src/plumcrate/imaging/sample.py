@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import io
+import time
+from dataclasses import dataclass
 from typing import Any
 
 from PIL import Image
@@ -12,18 +14,31 @@ from .recipe import SAMPLE, Limits, Recipe
 from .treatment import treat
 
 
-def measure(data: bytes, recipe: Recipe, limits: Limits) -> tuple[int, int, int]:
-    """Bytes of a file, of what would take its place, and of the lightest of that and its copies.
+@dataclass(frozen=True, slots=True)
+class Measured:
+    """Bytes of a file, of what would take its place, and of the lightest of that and its copies; and the
+    seconds that treating it would take."""
+
+    before: int
+    after: int
+    lightest: int
+    seconds: float
+
+
+def measure(data: bytes, recipe: Recipe, limits: Limits) -> Measured:
+    """What a treatment would save, and how long it would take here and now.
 
     Of a large JPEG or PNG only the middle is treated, written as the whole was, and the whole is taken to
     fare alike. Raises what :func:`plumcrate.imaging.treat` does.
     """
     sample = middle(data)
+    began = time.monotonic()
     treatment = treat(sample, recipe, limits)
+    seconds = time.monotonic() - began
     after = treatment.size_after
     lightest = min([after, *(output.size for output in treatment.chosen if output.role == "copy")])
     scale = len(data) / len(sample)
-    return len(data), round(after * scale), round(lightest * scale)
+    return Measured(len(data), round(after * scale), round(lightest * scale), seconds * scale)
 
 
 def middle(data: bytes) -> bytes:

@@ -60,7 +60,7 @@ def planes(rgb: U8, alpha: U8 | None = None) -> Planes:
     """Of a picture (height, width, 3) and its straight alpha (height, width)."""
     luma, *chroma = planes_of(np.ascontiguousarray(rgb))
     half = [_weighed_half(plane, alpha) for plane in chroma]
-    shift = luma_shift(rgb, (luma, chroma[0], chroma[1]), [doubled(plane, luma.shape) for plane in half])
+    shift = luma_shift(rgb, luma, [doubled(plane, luma.shape) for plane in half])
     y = _rounded((luma + shift + np.float32(128)) * _LUMA + np.float32(16))
     u, v = (_rounded(plane * _CHROMA + np.float32(128)) for plane in half)
     return Planes(y, u, v, alpha)

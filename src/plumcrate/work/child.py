@@ -36,10 +36,12 @@ def _treat(data: bytes, recipe: Any, limits: Any, former: Any) -> Answer:
 
 
 def _measure(data: bytes, recipe: Any, limits: Any) -> Answer:
-    """Bytes before, of the file itself after, and of the lightest of file and copies."""
+    """Bytes before, of the file itself after, and of the lightest of file and copies; and the seconds."""
+    from dataclasses import asdict
+
     from plumcrate.imaging.sample import measure
 
-    return {"sizes": list(measure(data, recipe, limits))}, []
+    return asdict(measure(data, recipe, limits)), []
 
 
 def _preview(data: bytes, width: int, limits: Any) -> Answer:

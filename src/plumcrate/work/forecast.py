@@ -1,6 +1,8 @@
 """Forecasting the saving: a measured sample is treated in memory, the rest is reckoned from it.
 
-Of large pictures the middle is treated, so that a minute is enough to see some of every kind.
+Of large pictures the middle is treated, so that a minute is enough to see some of every kind. What the
+sample took says how long a run would take here; one file of each kind is treated with every effort, so that
+they can be compared.
 
 The files that a recipe would treat are put into strata by format and size; each stratum gives a sample in
 proportion to its bytes, at random from a seed that the forecast's number makes. Within a stratum the sizes
@@ -17,7 +19,7 @@ import time
 from collections import defaultdict
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -25,15 +27,16 @@ from pydantic import BaseModel
 from sqlalchemy import and_, func, select
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import ForecastRequest, JobKind, Outlook, Range, RecipeSettings
-from plumcrate.imaging import ImagingError
+from plumcrate.contract import EffortOutlook, ForecastRequest, JobKind, Outlook, Range, RecipeSettings
+from plumcrate.imaging import Effort, ImagingError
+from plumcrate.imaging.sample import Measured
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.tables import File, Job, Library, Picture
 from plumcrate.storage.errors import NotThere, StorageError
 
-from .decision import Variant, variant_of, variants
+from .decision import Variant, core_recipe, variant_of, variants
 from .jobs import OPEN, Stopped
 from .planning import NO_ORIGINAL, PRESENT, left_alone, settings_of
 from .refusal import Refusal
@@ -49,8 +52,10 @@ _SIZES = (20_000, 100_000, 400_000, 1_500_000, 6_000_000)
 #: At least so many files of a stratum are looked at, as far as time goes.
 _LEAST = 2
 
-#: Bytes before, after, and of the lightest, for a file's bytes, a recipe and megapixels.
-Measure = Callable[[bytes, "Recipe", float], tuple[int, int, int]]
+#: What a treatment would save and take, for a file's bytes, a recipe and megapixels.
+Measure = Callable[[bytes, "Recipe", float], Measured]
+#: Efforts are compared on one file of each stratum, as long as this part of the time is not over.
+_COMPARED = 0.4
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,13 +68,6 @@ class _Candidate:
 
 _Key = tuple[str, int]
 _Strata = dict[_Key, list[_Candidate]]
-
-
-@dataclass(frozen=True, slots=True)
-class _Seen:
-    before: int
-    after: int
-    lightest: int
 
 
 #: So many forecasts one person may have under way.
@@ -116,7 +114,8 @@ def forecast(
     strata = _strata(database, library.id, ways)
     chance = random.Random(hashlib.sha256(f"forecast {number}".encode()).digest())
     order = _order(strata, chance)
-    seen: dict[_Key, list[_Seen]] = defaultdict(list)
+    seen: dict[_Key, list[Measured]] = defaultdict(list)
+    compared: list[dict[Effort, Measured]] = []
 
     def one(key: _Key, candidate: _Candidate) -> None:
         if time.monotonic() - began > seconds or candidate.size > most_bytes:
@@ -125,14 +124,23 @@ def forecast(
             raise Stopped
         recipe = ways[candidate.variant].recipe
         assert recipe is not None
-        result = _treated(database, keeper, candidate, recipe, measure)
-        if result is not None:
-            seen[key].append(result)
+        compares = not seen[key] and time.monotonic() - began < _COMPARED * seconds
+        efforts = [recipe.effort, *(effort for effort in Effort if compares and effort is not recipe.effort)]
+        results = {
+            effort: result
+            for effort in efforts
+            if (result := _treated(database, keeper, candidate, replace(recipe, effort=effort), measure))
+        }
+        if recipe.effort in results:
+            seen[key].append(results[recipe.effort])
+        if len(results) == len(Effort):
+            compared.append(results)
 
     with ThreadPoolExecutor(at_a_time) as pool:
         for _ in pool.map(lambda pair: one(*pair), order):
             pass
     after, lightest = _reckon(strata, seen, number)
+    run_seconds = _length(strata, seen) / at_a_time
     sample = [one for results in seen.values() for one in results]
     return Outlook(
         files=sum(len(candidates) for candidates in strata.values()),
@@ -142,7 +150,48 @@ def forecast(
         bytes_after=after,
         bytes_lightest=lightest,
         seconds=round(time.monotonic() - began, 1),
+        run_seconds=round(run_seconds, 1),
+        megapixels=round(sum(one.megapixels for candidates in strata.values() for one in candidates), 3),
+        efforts=_efforts(compared, run_seconds, after, lightest, core_recipe(settings).effort),
     )
+
+
+def _length(strata: _Strata, seen: dict[_Key, list[Measured]]) -> float:
+    """How long all files of all strata would take one after the other, in seconds: by the mean of those of
+    their kind that were looked at, or of all where none was."""
+    everything = [sample for some in seen.values() for sample in some]
+    if not everything:
+        return 0.0
+    total = 0.0
+    for key, candidates in strata.items():
+        some = seen.get(key) or everything
+        # By bytes, as sizes are: a stratum's files differ by a factor of four.
+        rate = sum(sample.seconds for sample in some) / max(sum(sample.before for sample in some), 1)
+        total += rate * sum(candidate.size for candidate in candidates)
+    return total
+
+
+def _efforts(
+    compared: list[dict[Effort, Measured]], seconds: float, after: Range, lightest: Range, own: Effort
+) -> list[EffortOutlook]:
+    """What each effort would take and leave, by the files that were treated with all of them; ``seconds``,
+    ``after`` and ``lightest`` are of the recipe's ``own``. Empty where none was."""
+    if not compared:
+        return []
+
+    def part(effort: Effort, name: str) -> float:
+        theirs, ours = (sum(getattr(results[one], name) for results in compared) for one in (effort, own))
+        return float(theirs / ours) if ours else 1.0
+
+    return [
+        EffortOutlook(
+            effort=str(effort),
+            run_seconds=round(seconds * part(effort, "seconds"), 1),
+            bytes_after=round(after.expected * part(effort, "after")),
+            bytes_lightest=round(lightest.expected * part(effort, "lightest")),
+        )
+        for effort in Effort
+    ]
 
 
 def _strata(database: Database, library_id: int, ways: list[Variant]) -> _Strata:
@@ -180,7 +229,7 @@ def _order(strata: _Strata, chance: random.Random) -> list[tuple[_Key, _Candidat
 
 def _treated(
     database: Database, keeper: Keeper, candidate: _Candidate, recipe: Recipe, measure: Measure
-) -> _Seen | None:
+) -> Measured | None:
     with database.begin() as session:
         file = session.get(File, candidate.file_id)
     if file is None:
@@ -189,16 +238,17 @@ def _treated(
         source = source_of(keeper, file, keeper.store.read(file.path))
         if source is None:
             return None
-        return _Seen(*measure(source, recipe, candidate.megapixels))
+        return measure(source, recipe, candidate.megapixels)
     except (ImagingError, SandboxError):
-        return _Seen(file.size_before, file.size_before, file.size_before)  # it would be left as it is
+        # It would be left as it is.
+        return Measured(file.size_before, file.size_before, file.size_before, 0.0)
     except NotThere:
         raise
     except StorageError:
         return None
 
 
-def _reckon(strata: _Strata, seen: dict[_Key, list[_Seen]], number: int) -> tuple[Range, Range]:
+def _reckon(strata: _Strata, seen: dict[_Key, list[Measured]], number: int) -> tuple[Range, Range]:
     """Expected sums over all strata with the interval that holds them nine times in ten."""
     chance = np.random.default_rng(number)
     everything = np.array(

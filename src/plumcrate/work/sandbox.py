@@ -24,6 +24,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from plumcrate.imaging.recipe import SAMPLE, Limits
+from plumcrate.imaging.sample import Measured
 from plumcrate.imaging.seen import Seen
 
 from .wire import Nonsense, as_error, as_treatment
@@ -156,15 +157,15 @@ class Sandbox:
         seconds = 60 + self._seconds_per_megapixel * megapixels
         return as_treatment(*self._call(seconds, data, "treat", recipe, self._limits, former))
 
-    def measure(self, data: bytes, recipe: Recipe, megapixels: float) -> tuple[int, int, int]:
-        """What a treatment would save, from a part of a large picture: bytes before, after, lightest.
+    def measure(self, data: bytes, recipe: Recipe, megapixels: float) -> Measured:
+        """What a treatment would save and how long it would take, from a part of a large picture.
 
         Raises ImagingError or SandboxError.
         """
         seconds = 60 + self._seconds_per_megapixel * min(megapixels, 2 * SAMPLE / 1e6)
         head, _ = self._call(seconds, data, "measure", recipe, self._limits)
-        before, after, lightest = (int(size) for size in head["sizes"])
-        return before, after, lightest
+        before, after, lightest = (int(head[name]) for name in ("before", "after", "lightest"))
+        return Measured(before, after, lightest, float(head["seconds"]))
 
     def preview(self, data: bytes, width: int) -> bytes:
         """A small WebP of a picture. Raises ImagingError or SandboxError."""

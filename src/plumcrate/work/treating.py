@@ -11,7 +11,8 @@ from plumcrate.contract import FileState, FirstFile, ItemState, RecipeSettings, 
 from plumcrate.imaging import Level
 from plumcrate.imaging.errors import LeftAlone
 from plumcrate.imaging.formats import FORMATS
-from plumcrate.imaging.outcome import CHOSEN, Chosen, Former, Output, Refused, Treatment
+from plumcrate.imaging.outcome import CHOSEN, Chosen, Former, Output, Refused
+from plumcrate.imaging.version import core_version
 from plumcrate.keeping.changes import Note
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
@@ -20,6 +21,7 @@ from plumcrate.storage.errors import StorageError
 
 from .decision import key_of
 from .sandbox import Sandbox
+from .twins import Made, made_of_twin
 
 if TYPE_CHECKING:
     from plumcrate.imaging import Recipe, Spot
@@ -97,13 +99,16 @@ def treat_file(
     recipe = order.recipe
     if stage is Stage.LIGHT:
         recipe = replace(recipe, copies=frozenset(), convert=frozenset())
-    megapixels = file.width * file.height / 1e6
-    treatment = sandbox.treat(source, recipe, megapixels, _former(len(current), stage, former))
+    made = made_of_twin(keeper, file, source, recipe) if stage is Stage.WHOLE else None
+    if made is None:
+        megapixels = file.width * file.height / 1e6
+        treatment = sandbox.treat(source, recipe, megapixels, _former(len(current), stage, former))
+        made = Made(treatment.outputs, treatment.facts.shown_size)
     if stage is not Stage.BESIDE:
-        _put_in_place(keeper, order, file, treatment.main, source, current)
-    taken = _write_beside(keeper, order, file, treatment) if stage is not Stage.LIGHT else {}
+        _put_in_place(keeper, order, file, made.main, source, current)
+    taken = _write_beside(keeper, order, file, made) if stage is not Stage.LIGHT else {}
     reports = former + tuple(
-        report_of(output, taken.get((output.role, output.format))) for output in treatment.outputs
+        report_of(output, taken.get((output.role, output.format))) for output in made.outputs
     )
     return _outcome(reports, _removed(keeper, file))
 
@@ -125,7 +130,7 @@ def _put_in_place(
     note = Note(
         order.run_id, main.score if isinstance(main, Chosen) else None, {"how": main.how},
         {"level": str(order.recipe.level), "recipe": key_of(order.recipe), "how": main.how,
-         "score": main.score},
+         "score": main.score, "core": core_version()},
     )  # fmt: skip
     if after == source:
         keeper.restore(file, note)
@@ -176,15 +181,13 @@ def _outcome(reports: tuple[dict[str, Any], ...], removed: bool) -> Outcome:
     )
 
 
-def _write_beside(
-    keeper: Keeper, order: Order, file: File, treatment: Treatment
-) -> dict[tuple[str, str], str]:
+def _write_beside(keeper: Keeper, order: Order, file: File, made: Made) -> dict[tuple[str, str], str]:
     """Writes the copies and conversions that were chosen and drops those that were not; says which names
     are taken."""
     file = _again(keeper, file)
-    width, height = treatment.facts.shown_size
+    width, height = made.shown_size
     taken: dict[tuple[str, str], str] = {}
-    chosen = {(output.role, output.format): output for output in treatment.chosen if output.role != "file"}
+    chosen = {(output.role, output.format): output for output in made.beside}
     keeper.drop_all_derived(file, Note(order.run_id), keep=frozenset(chosen))
     for key, output in chosen.items():
         beside = Beside(

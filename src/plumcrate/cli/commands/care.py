@@ -8,7 +8,7 @@ from pathlib import Path
 from rich.console import RenderableType
 from rich.text import Text
 
-from plumcrate.cli.look import CLAY, LEAF, QUIET
+from plumcrate.cli.look import CLAY, LEAF, QUIET, duration
 from plumcrate.contract import (
     CheckReport,
     CheckRequest,
@@ -101,12 +101,22 @@ def _forecast_lines(job: Job) -> list[RenderableType]:
         _range_row("what a modern browser fetches", outlook.bytes_before, outlook.bytes_lightest),
     ]
     columns = ("", "expected", "saved", "nine times in ten between")
-    return [
+    lines: list[RenderableType] = [
         f"{outlook.files:,} files of {size(outlook.bytes_before)} would be treated. "
         f"Looked at {outlook.sampled_files:,} of them ({size(outlook.sampled_bytes)}) in "
         f"{outlook.seconds:.0f} s; nothing was written.",
         table(columns, rows, right=columns[1:3]),
     ]
+    if outlook.run_seconds is not None:
+        lines.append(f"A run over all of them would take about {duration(outlook.run_seconds)} here.")
+    if outlook.efforts:
+        columns = ("effort", "a run would take", "files themselves", "a modern browser fetches")
+        efforts = [
+            (str(one.effort), duration(one.run_seconds), size(one.bytes_after), size(one.bytes_lightest))
+            for one in outlook.efforts
+        ]
+        lines.append(table(columns, efforts, right=columns[1:]))
+    return lines
 
 
 def _range_row(name: str, before: int, interval: Range) -> tuple[str, ...]:

@@ -12,7 +12,7 @@ from rich.text import Text
 
 from plumcrate.cli.look import CLAY, LEAF, QUIET, duration, points, slat
 from plumcrate.client import Client
-from plumcrate.contract import Item, ItemState, Level, Run, RunKind, RunRequest, RunState, Scope
+from plumcrate.contract import Item, ItemState, JobKind, Level, Run, RunKind, RunRequest, RunState, Scope
 from plumcrate.words import saved, size
 
 from .common import Commands, Outcome, WrongCommand, add, client, console, table
@@ -90,7 +90,19 @@ def _run(options: argparse.Namespace) -> Outcome:
             request.level = Level(options.level)
         if options.copies is not None:
             request.copies = options.copies
+        if not (options.level or options.copies or options.folder or options.picture or options.json):
+            _foretell(service, options.library)
         return _started(service, service.start_run(request), options)
+
+
+def _foretell(service: Client, library: str) -> None:
+    """Says how long the whole library takes, as far as a forecast has said so."""
+    for job in service.jobs(library, JobKind.FORECAST):
+        outlook = job.forecast.outlook if job.forecast else None
+        if outlook and outlook.run_seconds is not None:
+            told = f"{duration(outlook.run_seconds)} here, by the forecast of {job.created_at:%d %B}"
+            console.print(Text(f"The whole library takes about {told}.", style=QUIET))
+            return
 
 
 def _restore(options: argparse.Namespace) -> Outcome:

@@ -143,6 +143,8 @@ def join(values: F32, table: U16, calm: F32, weights: F32, component: Component,
     ``values`` (blocks, 64) are unquantized coefficients, ``calm`` and ``weights`` each block's calmness and
     lambda, in squared steps a bit.
     """
+    if not calm.any():
+        return
     counts = _STEP_OF_LUMA if component.identifier == 1 else _STEP_OF_CHROMA
     _joined(
         values, table.astype(np.float32), calm, component.stride, _FIRST, _LAST, _ALONG, _DOWN, counts,

@@ -84,16 +84,17 @@ class LossyEncoder:
         self._rgb = rgb
         self._frame = frame_for(rgb.shape[1], rgb.shape[0], grey=grey, subsampled=subsampled)
         self._frame.metadata = metadata or []
-        self._planes = planes_of(rgb)
-        self._values = coefficients_of(self._planes, self._frame)
-        self._calm = calmness(self._planes, self._frame)
+        planes = planes_of(rgb)
+        self._luma_plane = planes[0]
+        self._values = coefficients_of(planes, self._frame)
+        self._calm = calmness(planes, self._frame)
         self._calm_part = calm_part(self._calm, self._frame)
         self.forget()
 
     def forget(self) -> None:
         """Goes back to what is known of the picture alone: how much error each block hides."""
         self._moved: F32 | None = None  # by how much luma's coefficients are moved before they are quantized
-        self._masking = masking(self._planes[0], self._frame)
+        self._masking = masking(self._luma_plane, self._frame)
         self._made: tuple[int, I16] | None = None  # the last step and its levels
 
     @classmethod
@@ -144,8 +145,9 @@ class LossyEncoder:
         step, levels = self._made
         luma = self._frame.components[0]
         table = self._tables(step)[luma.table].astype(np.float32)
-        own, steepness = self._luma(levels), blocks_of(gradient, luma)
-        error = levels[luma.blocks] * table - own
+        error = levels[luma.blocks] * table
+        error -= self._luma(levels)
+        steepness = blocks_of(gradient, luma)
         squares = _around(np.einsum("bk,bk->b", error, error), luma) + _LITTLE
         sensitivity = _around(np.einsum("bk,bk->b", steepness, error), luma) / squares
         known = sensitivity > 0
@@ -156,18 +158,24 @@ class LossyEncoder:
         logarithms = np.log(sensitivity)
         factors = np.clip(np.exp(-_FOLLOWS * (logarithms - logarithms.mean())), _LEAST, _MOST)
         self._masking = over_chroma(factors.reshape(luma.rows, luma.stride), self._frame)
-        beyond = steepness / sensitivity[:, None] - error
-        self._moved = -_STRIDE * np.clip(beyond, -table / 2, table / 2)
+        # In place: these are as large as the picture.
+        steepness /= sensitivity[:, None]
+        steepness -= error
+        np.clip(steepness, -table / 2, table / 2, out=steepness)
+        steepness *= np.float32(-_STRIDE)
+        self._moved = steepness
         self._made = None
 
     def _luma(self, levels: I16) -> F32:
-        """Luma's coefficients, moved for what the decoded chroma of ``levels`` changes in light."""
+        """A copy of luma's coefficients, moved for what the decoded chroma of ``levels`` changes in light."""
         luma, *chroma = self._frame.components
         own = self._values[luma.blocks]
-        if chroma:
-            shift = luma_shift(self._rgb, self._planes, chroma_as_decoded(self._frame, levels))
-            own = own + blocks_of(shift, luma)
-        return own
+        if not chroma:
+            return own.copy()
+        shift = luma_shift(self._rgb, self._luma_plane, chroma_as_decoded(self._frame, levels))
+        shifted = blocks_of(shift, luma)
+        shifted += own
+        return shifted
 
     def _tables(self, step: int) -> dict[int, NDArray[np.uint16]]:
         tables = quantization_tables(step, self._calm_part)
@@ -183,7 +191,7 @@ class LossyEncoder:
             levels[component.blocks] = self._rounded(component, self._values[component.blocks], weights)
         own = self._luma(levels)
         if self._moved is not None:
-            own = own + self._moved
+            own += self._moved
         levels[luma.blocks] = self._rounded(luma, own, weights)
         return levels
 

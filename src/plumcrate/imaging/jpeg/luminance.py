@@ -22,6 +22,7 @@ _LOWEST, _HIGHEST, _FINENESS = -256, 512, 8
 #: Parts of red, green and blue in the light that the eye's L and M cones take up together.
 _RED, _GREEN, _BLUE = 0.265, 0.657, 0.078
 _STEPS = 2
+_NEAR = np.float32(1.0)  # so little is right after one step
 _FURTHEST = 20.0  # luma is moved no further than this
 
 
@@ -68,21 +69,23 @@ def _shift(rgb: U8, curve: F32, slope: F32, luma: F32, blue: F32, red: F32, out:
                 rise = red_part * slope[r] + green_part * slope[g] + blue_part * slope[b]
                 moved += (wanted - light) / max(rise, np.float32(2e-4))
                 moved = min(max(moved, np.float32(-_FURTHEST)), np.float32(_FURTHEST))
+                if abs(moved) < _NEAR:
+                    break
             out[y, x] = moved
 
 
-def luma_shift(rgb: U8, planes: tuple[F32, F32, F32], decoded: list[F32]) -> F32:
+def luma_shift(rgb: U8, luma: F32, decoded: list[F32]) -> F32:
     """By how much to move each luma sample, (height, width), for the chroma that decoders will show.
 
-    ``rgb`` is the picture, ``planes`` its Y, Cb and Cr, ``decoded`` Cb and Cr after quantization.
+    ``rgb`` is the picture, ``luma`` its Y, ``decoded`` Cb and Cr after quantization.
     """
-    out = np.empty(planes[0].shape, np.float32)
+    out = np.empty(luma.shape, np.float32)
     blue, red = (np.ascontiguousarray(plane) for plane in decoded)
-    _shift(np.ascontiguousarray(rgb), _CURVE, _SLOPE, planes[0], blue, red, out)
+    _shift(np.ascontiguousarray(rgb), _CURVE, _SLOPE, luma, blue, red, out)
     return out
 
 
 def subsampling_shift(rgb: U8) -> F32:
     """The shift for halved chroma alone, (height, width): for encoders that quantize by themselves."""
     planes = planes_of(rgb)
-    return luma_shift(rgb, planes, [halved_and_doubled(plane) for plane in planes[1:]])
+    return luma_shift(rgb, planes[0], [halved_and_doubled(plane) for plane in planes[1:]])

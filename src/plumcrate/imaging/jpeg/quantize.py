@@ -3,7 +3,7 @@
 For a block the cost is the squared error in quantization steps plus lambda times the bits of its
 run and size symbols (T.81 F.1.2.2), minimized by dynamic programming over the coefficients that do
 not round to zero: each may keep its rounded level, go one lower, or vanish. Bits come from the
-statistics of the picture itself, taken after plain rounding and again after a first pass.
+statistics of the picture itself, taken after a rounding that is near the outcome.
 After K. Ramchandran, M. Vetterli, "Rate-distortion optimal fast thresholding with complete JPEG/MPEG
 decoder compatibility", IEEE Trans. Image Processing 3 (5), 1994.
 """
@@ -17,16 +17,18 @@ from numpy.typing import NDArray
 from .arrays import I16, U16
 from .transform import F32
 
-_PASSES = 2
+#: The part of a step from which on a coefficient counts for the statistics: about where it is worth its bits.
+_COUNTS_FROM = np.float32(0.7)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _round(values: F32, inverse: F32, out: I16) -> None:
-    """Plain rounding of coefficients to quantization steps."""
+    """Coefficients in quantization steps, rounded up from :data:`_COUNTS_FROM` on."""
+    up = np.float32(1) - _COUNTS_FROM
     for index in range(values.shape[0]):
         for k in range(64):
             scaled = values[index, k] * inverse[k]
-            out[index, k] = np.int16(scaled + np.float32(0.5) if scaled >= 0 else scaled - np.float32(0.5))
+            out[index, k] = np.int16(scaled + up if scaled >= 0 else scaled - up)
 
 
 @njit(inline="always")
@@ -189,9 +191,8 @@ def quantize(values: F32, table: U16, weights: F32) -> I16:
     levels = np.empty(values.shape, np.int16)
     inverse = (1.0 / table).astype(np.float32)
     _round(values, inverse, levels)
-    for _ in range(_PASSES):
-        counts = np.zeros(256, np.int64)
-        _count(levels, counts)
-        _choose(values, inverse, _bits(counts), weights, levels)
+    counts = np.zeros(256, np.int64)
+    _count(levels, counts)
+    _choose(values, inverse, _bits(counts), weights, levels)
     _choose_means(values, inverse, _bits_of_means(levels), weights, levels)
     return levels

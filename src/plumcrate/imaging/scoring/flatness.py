@@ -166,7 +166,9 @@ def _percentile(histogram: NDArray[np.int64], part: float) -> float:
 def pack(colours: U8) -> U32:
     """Colours (..., 3 or 4) as single figures, opaque where no alpha is given."""
     if colours.shape[-1] == 3:
-        colours = np.concatenate([colours, np.full((*colours.shape[:-1], 1), 255, np.uint8)], axis=-1)
+        opaque = np.full((*colours.shape[:-1], 4), 255, np.uint8)
+        opaque[..., :3] = colours
+        colours = opaque
     return np.ascontiguousarray(colours).view(np.uint32)[..., 0]
 
 
@@ -262,7 +264,7 @@ def _find_calm(lab: F32, top: int, calm: NDArray[np.bool_]) -> None:
     for row in range(calm.shape[0]):
         for column in range(calm.shape[1]):
             total = np.float32(0)
-            for y in range(top + row * _BLOCK, top + (row + 1) * _BLOCK):
+            for y in range(top + row * _BLOCK, top + (row + 1) * _BLOCK, 2):
                 above = max(y - 1, 0)
                 for x in range(column * _BLOCK, (column + 1) * _BLOCK):
                     left = max(x - 1, 0)
@@ -271,7 +273,7 @@ def _find_calm(lab: F32, top: int, calm: NDArray[np.bool_]) -> None:
                         here = lab[c, y, x]
                         most = max(most, abs(here - lab[c, y, left]), abs(here - lab[c, above, x]))
                     total += most
-            calm[row, column] = total < _CALM * _BLOCK * _BLOCK
+            calm[row, column] = total < _CALM * _BLOCK * _BLOCK / 2
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -364,6 +366,8 @@ def _jumps(
                 all_smooth[x] += np.int32(smooth[y + _AROUND, x]) - np.int32(smooth[y - _AROUND - 1, x])
                 not_even[x] += np.int32(labels[y + _AROUND, x] == 255)
                 not_even[x] -= np.int32(labels[y - _AROUND - 1, x] == 255)
+        if y & 1:
+            continue  # its neighbours say nearly the same
         clean = 0
         uneven = -width
         summed = False
@@ -371,7 +375,7 @@ def _jumps(
             clean = clean + 1 if all_smooth[x] == side else 0
             if clean and not_even[x]:
                 uneven = x
-            if clean < side or (x + y) & 1 or uneven <= x - side:
+            if clean < side or x & 1 or uneven <= x - side:
                 continue
             if not summed:
                 _running_sums(error, y, over)

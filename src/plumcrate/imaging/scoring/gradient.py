@@ -33,6 +33,8 @@ from .kernels import (
 )
 from .ssimulacra2 import SMALLEST_SIDE, Plane, Reference, xyb_scales
 
+#: Rows that are gone through together, an even count: what is reckoned for them alone is dropped at once.
+_BAND = 128
 #: How fast linear light rises with a sample value.
 _RISE: F32 = np.gradient(LIGHT.astype(np.float64)).astype(np.float32)
 
@@ -80,19 +82,25 @@ def _moments(a: F32, b: F32, taps: F32, step: int, mean: F32, square: F32, apart
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _spread(gradient: F32, taps: F32, step: int, out: F32) -> None:
-    """The adjoint of a blur of :func:`_moments`; taps are symmetric."""
-    height, width = out.shape
+def _spread(gradient: F32, taps: F32, step: int, height: int, first: int, out: F32) -> None:
+    """The adjoint of a blur of :func:`_moments`, of a plane of so many rows, for the rows of ``out`` from
+    ``first`` on; taps are symmetric."""
+    count, width = out.shape
+    begin = max(0, (first - RADIUS) // step)
+    end = min(gradient.shape[0], (first + count + RADIUS) // step + 1)
     row = np.zeros(width + 2 * RADIUS, np.float32)
     across = np.empty(width, np.float32)
     out[:] = 0
-    for index in range(gradient.shape[0]):
+    for index in range(begin, end):
         y = index * step
         row[RADIUS : RADIUS + width] = gradient[index]
         for x in range(width):
             across[x] = _across(row, taps, x)
         for k in range(2 * RADIUS + 1):
-            target = out[_reflect(y + k - RADIUS, height)]
+            at = _reflect(y + k - RADIUS, height) - first
+            if at < 0 or at >= count:
+                continue
+            target = out[at]
             tap = taps[k]
             for x in range(width):
                 target[x] += tap * across[x]
@@ -132,10 +140,10 @@ def _errors(
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _back(
     a: F32, mean_a: F32, variance_a: F32, b: F32, step: int, m: F32, bb: F32, dd: F32, error: F32, edge: F32,
-    factors: F32, out: F32,
+    factors: F32,
 ) -> None:  # fmt: skip
-    """From a plane's statistics to what was blurred: the gradients by mean, by square and by what lies apart
-    take the places of ``m``, ``bb`` and ``dd``; what goes to the sample itself is added to ``out``.
+    """From a plane's statistics to what was blurred: the gradients by mean, by square, by what lies apart and
+    by the sample itself take the places of ``m``, ``bb``, ``dd`` and ``edge``.
 
     ``factors`` are those of error, added and lost edges, each of the first power and of the third.
     """
@@ -143,7 +151,7 @@ def _back(
     two = np.float32(2)
     zero = np.float32(0)
     for index in range(m.shape[0]):
-        here_a, here_b, here_out = a[index * step], b[index * step], out[index * step]
+        here_a, here_b = a[index * step], b[index * step]
         for x in range(m.shape[1]):
             mean = m[index, x]
             shift = mean_a[index, x] - mean
@@ -161,7 +169,7 @@ def _back(
             by_edge /= one + abs(here_a[x] - mean_a[index, x])
             if here_b[x] < mean:
                 by_edge = -by_edge
-            here_out[x] += by_edge
+            edge[index, x] = by_edge
             m[index, x] = -by_shift - two * mean * by_both - by_edge
             bb[index, x] = by_both
             dd[index, x] = by_apart
@@ -197,15 +205,17 @@ def _to_light(linear: F32, by_xyb: F32, out: F32) -> None:
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _doubled(half: F32, out: F32) -> None:
-    """Adds the adjoint of the mean of each 2 x 2 block; at odd edges the mean is of what is there."""
-    planes, height, width = out.shape
+def _doubled(half: F32, height: int, first: int, out: F32) -> None:
+    """Adds the adjoint of the mean of each 2 x 2 block, of planes of so many rows, to the rows of ``out``
+    from ``first`` on; at odd edges the mean is of what is there."""
+    planes, count, width = out.shape
     for c in range(planes):
-        for y in range(height):
+        for row in range(count):
+            y = first + row
             rows = 2 if y < height - height % 2 else 1
             for x in range(width):
                 columns = 2 if x < width - width % 2 else 1
-                out[c, y, x] += half[c, y // 2, x // 2] / np.float32(rows * columns)
+                out[c, row, x] += half[c, y // 2, x // 2] / np.float32(rows * columns)
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
@@ -253,30 +263,57 @@ def luma_gradient(reference: Reference, candidate: U8) -> F32:
     if min(out.shape) < SMALLEST_SIDE:
         return out
     xyb = xyb_scales(candidate)
-    finest = np.empty((3, *candidate.shape[:2]), np.float32)
-    _light_of(candidate, LIGHT, finest)
-    light = [finest]
-    while len(light) < len(xyb):
+    light = _coarser_light(candidate, len(xyb))
+    gradient = np.zeros((3, 0, 0), np.float32)
+    for scale in reversed(range(len(xyb))):
+        height, width = xyb[scale].shape[1:]
+        planes = [plane for plane in reference.planes if plane.scale == scale]
+        blurred = [_by_blurs(plane, xyb[scale][plane.which]) for plane in planes]
+        coarser, gradient = gradient, np.zeros((3, height, width) if scale else (3, 0, 0), np.float32)
+        for first in range(0, height, _BAND):
+            rows = slice(first, min(first + _BAND, height))
+            count = rows.stop - first
+            by_xyb = np.zeros((3, count, width), np.float32)
+            for plane, blurs in zip(planes, blurred, strict=True):
+                _add_rows(plane, xyb[scale][plane.which], blurs, first, by_xyb[plane.which])
+            band = gradient[:, rows] if scale else np.zeros((3, count, width), np.float32)
+            if coarser.size:
+                _doubled(coarser, height, first, band)
+            _to_light(light[scale - 1][:, rows] if scale else _light(candidate[rows]), by_xyb, band)
+            if not scale:
+                _of_luma(band, candidate[rows], _RISE, out[rows])
+    return out
+
+
+def _light(rgb: U8) -> F32:
+    """Linear light (3, height, width) of sRGB bytes."""
+    out = np.empty((3, *rgb.shape[:2]), np.float32)
+    _light_of(rgb, LIGHT, out)
+    return out
+
+
+def _coarser_light(rgb: U8, scales: int) -> list[F32]:
+    """Linear light of every scale but the finest, which is never whole in memory."""
+    half = np.empty((3, (rgb.shape[0] + 1) // 2, (rgb.shape[1] + 1) // 2), np.float32)
+    for first in range(0, rgb.shape[0], _BAND):
+        band = _light(rgb[first : first + _BAND])
+        _halved(band, half[:, first // 2 : (first + band.shape[1] + 1) // 2])
+    light = [half]
+    while len(light) < scales - 1:
         above = light[-1]
         half = np.empty((3, (above.shape[1] + 1) // 2, (above.shape[2] + 1) // 2), np.float32)
         _halved(above, half)
         light.append(half)
-    gradient = np.zeros((3, 0, 0), np.float32)
-    for scale in reversed(range(len(xyb))):
-        by_xyb = np.zeros((3, *light[scale].shape[1:]), np.float32)
-        for plane in reference.planes:
-            if plane.scale == scale:
-                add_plane(plane, xyb[scale][plane.which], by_xyb[plane.which])
-        coarser, gradient = gradient, np.zeros(light[scale].shape, np.float32)
-        if coarser.size:
-            _doubled(coarser, gradient)
-        _to_light(light[scale], by_xyb, gradient)
-    _of_luma(gradient, candidate, _RISE, out)
-    return out
+    return light
 
 
 def add_plane(plane: Plane, b: F32, out: F32) -> None:
     """Adds one plane's gradient by its samples, where the candidate has ``b``."""
+    _add_rows(plane, b, _by_blurs(plane, b), 0, out)
+
+
+def _by_blurs(plane: Plane, b: F32) -> tuple[F32, F32, F32, F32]:
+    """One plane's gradient by what was blurred of it, and by its samples themselves on the rows looked at."""
     a, mean_a, variance_a, step = plane.values, plane.mean, plane.variance, plane.step
     m, bb, dd, error, edge = (np.empty_like(mean_a) for _ in range(5))
     _moments(a, b, TAPS, step, m, bb, dd)
@@ -284,8 +321,16 @@ def add_plane(plane: Plane, b: F32, out: F32) -> None:
     factors = np.zeros(6, np.float32)
     factors[0::2] = plane.weights[:3] / m.size
     factors[1::2] = plane.weights[3:] * np.where(fourths > 0, fourths, np.inf) ** -0.75 / m.size
-    _back(a, mean_a, variance_a, b, step, m, bb, dd, error, edge, factors, out)
-    spread = [np.empty_like(a) for _ in range(3)]
-    for values, target in zip((m, bb, dd), spread, strict=True):
-        _spread(values, TAPS, step, target)
-    _gathered(a, b, *spread, out)
+    _back(a, mean_a, variance_a, b, step, m, bb, dd, error, edge, factors)
+    return m, bb, dd, edge
+
+
+def _add_rows(plane: Plane, b: F32, blurs: tuple[F32, F32, F32, F32], first: int, out: F32) -> None:
+    """Adds one plane's gradient by its samples on the rows of ``out``, which begin at ``first``."""
+    step, rows = plane.step, slice(first, first + len(out))
+    spread = np.empty((3, *out.shape), np.float32)
+    for values, target in zip(blurs, spread, strict=False):
+        _spread(values, TAPS, step, len(b), first, target)
+    _gathered(plane.values[rows], b[rows], *spread, out)
+    begin = -(-first // step)
+    out[begin * step - first :: step] += blurs[3][begin : -(-rows.stop // step)]

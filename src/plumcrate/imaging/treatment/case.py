@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from dataclasses import replace
 from functools import cached_property
 
 from .. import codecs
@@ -62,25 +63,28 @@ class Case(Source):
 
     # -- aiming ------------------------------------------------------------------------------
 
-    def first(self, encoder: str, knob: Knob) -> int | None:
-        """Where to begin aiming; None when nothing better is known than the knob's own prior."""
+    def knob(self, encoder: str) -> tuple[Knob, int | None]:
+        """An encoder's knob as it works on this picture, and where to begin aiming; None when nothing better
+        is known than the knob's own prior."""
         assert self.recipe.target is not None
+        knob = codecs.KNOBS[encoder]
         known = None if encoder == "jpeg" else self.jpeg_step
-        place = predicted(encoder, self.recipe.target, self.features, known)
-        return None if place is None else knob.at(place)
+        expected = predicted(encoder, self.recipe.target, self.features, known)
+        if expected is None:
+            return knob, None
+        return replace(knob, slope=expected.slope), knob.at(expected.place)
 
-    def place_of(self, best: Attempt, knob: Knob) -> float:
-        """Where on its axis a knob would have met the target to a hair."""
+    def place_of(self, best: Attempt, encoder: str) -> float:
+        """Between which steps an encoder would have met the target to a hair."""
         assert self.recipe.target is not None
-        return knob.place(best.quality, best.aimed, self.recipe.target)
+        return self.knob(encoder)[0].place(best.quality, best.aimed, self.recipe.target)
 
     def aim(
         self,
         encode: Callable[[int], bytes],
-        knob: Knob,
+        encoder: str,
         *,
         cap: int,
-        first: int | None,
         upright: bool,
         budget: int = 7,
         near: float = NEAR_ENOUGH,
@@ -89,20 +93,23 @@ class Case(Source):
         assert self.recipe.target is not None
         judge = self.upright_judge if upright else self.judge
         target = self.recipe.target
-        fixed = self.fixed(knob)
+        fixed = self.fixed(encoder)
         if fixed is not None:
             data = encode(fixed)
             judgement = judge.judge(self.decoded(data))
             attempt = Attempt(fixed, data, judgement, judgement.score)
             return Landing(attempt, (attempt,))
         landing = Landing(None, ())
+        knob, first = self.knob(encoder)
         for turn in range(_GUARD_TURNS + 1):
             tried = aim(
                 encode, lambda out: judge.judge(self.decoded(out)), target, knob, leeway=self.recipe.leeway,
                 stop_above=cap, first=first, budget=budget, near=near,
             )  # fmt: skip
             landing = Landing(tried.best, landing.attempts + tried.attempts)
-            if tried.best is None or self.stays(judge, self.decoded(tried.best.data)):
+            if tried.best is None or len(tried.best.data) >= cap:
+                return landing  # nothing that a guard could say would make it of use
+            if self.stays(judge, self.decoded(tried.best.data)):
                 return landing
             # What lands higher than this is taken as it is: the guard decides, and not the score.
             target, first, near = min(target + _GUARD_STEP, 98.0), tried.best.quality + 3, math.inf
@@ -110,13 +117,11 @@ class Case(Source):
                 break
         return Landing(None, landing.attempts)
 
-    def fixed(self, knob: Knob) -> int | None:
+    def fixed(self, encoder: str) -> int | None:
         """Where the recipe fixes an encoder's knob; None where it aims."""
-        for encoder, theirs in (("jpeg", codecs.JPEG), ("webp", codecs.WEBP), ("avif", codecs.AVIF)):
-            quality: int | None = getattr(self.recipe.fixed, encoder)
-            if knob is theirs and quality is not None:
-                return codecs.knob_of(encoder, quality)
-        return None
+        kind = encoder.split()[0]
+        quality: int | None = getattr(self.recipe.fixed, kind)
+        return None if quality is None else codecs.knob_of(kind, quality)
 
     def stays(self, judge: Judge, candidate: Pixels) -> bool:
         """The guards: whether colours are, on the mean and nearly everywhere, where they were, and no bands
@@ -133,6 +138,7 @@ class Case(Source):
     def decoded(self, data: bytes) -> Pixels:
         """A candidate as a decoder that is not ours shows it. Raises ImagingError when it does not."""
         if self._last is None or self._last[0] is not data:
+            self._last = None  # before more memory is taken
             self._last = data, decode(data, self.limits)
         return self._last[1]
 

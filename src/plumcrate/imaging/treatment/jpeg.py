@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from .. import codecs
 from ..aim import Landing
 from ..jpeg import JpegError, LossyEncoder, recompress
 from ..jpeg.segments import metadata_for_rewriting
@@ -105,15 +104,14 @@ def _hopeless(case: Case) -> int:
 
 def _landing(case: Case, encoder: LossyEncoder) -> Landing:
     """Aims, once the encoder has learnt from a first encode where the score wants its bits."""
-    first = case.first("jpeg", codecs.JPEG)
-    if first is not None and case.recipe.effort is not Effort.QUICK and case.fixed(codecs.JPEG) is None:
+    _, first = case.knob("jpeg")
+    if first is not None and case.recipe.effort is not Effort.QUICK and case.fixed("jpeg") is None:
         shown = case.decoded(encoder.encode(first, searched=False))
         encoder.refine(case.judge.luma_gradient(shown))
     return case.aim(
         lambda step: encoder.encode(step, searched=False),
-        codecs.JPEG,
+        "jpeg",
         cap=_hopeless(case),
-        first=first,
         upright=False,
     )
 
@@ -127,7 +125,7 @@ def _searched(case: Case, landing: Landing, encoder: LossyEncoder, sampling: str
         return output
     if sampling == "4:2:0":
         # Rounded as it is recorded, so that copies made later are the same to the byte.
-        case.jpeg_step = round(case.place_of(landing.best, codecs.JPEG))
+        case.jpeg_step = round(case.place_of(landing.best, "jpeg"))
         output = replace(output, step=case.jpeg_step)
     smallest = encoder.encode(landing.best.quality, searched=True)
     if len(smallest) >= output.size or not case.decoded(smallest).same_as(case.decoded(output.data)):

@@ -22,8 +22,8 @@ _AVIF_LIMIT = 16_384
 _STRAIN = 1 / 3
 #: From this target on half chroma costs more than it saves in AVIF.
 _FULL_CHROMA_FROM = 85.0
-#: An AVIF encode is dear: a score this far above the target is not chased down.
-_AVIF_NEAR = 1.2
+#: An AVIF encode is dear: so many steps of quality, of some 6 % of bytes each, are not chased down.
+_AVIF_NEAR = 2.3
 
 
 def webp_copy(case: Case, limit: int) -> Output:
@@ -49,14 +49,14 @@ def webp(case: Case, extras: codecs.Extras, limit: int) -> Output:
 
 def _lossy_webp(case: Case, extras: codecs.Extras, cap: int) -> Output:
     assert case.recipe.target is not None
-    if case.half_chroma_lacks > 100 - case.recipe.target and case.fixed(codecs.WEBP) is None:
+    if case.half_chroma_lacks > 100 - case.recipe.target and case.fixed("webp") is None:
         return Refused(format="webp", verdict="out-of-reach")
     effort = case.recipe.effort
     planes = webp_planes(case.upright_pixels.rgb, case.upright_pixels.alpha)
     try:
         landing = case.aim(
             lambda step: codecs.encode_webp(planes, step, extras, effort),
-            codecs.WEBP, cap=cap, first=case.first("webp", codecs.WEBP), upright=True,
+            "webp", cap=cap, upright=True,
         )  # fmt: skip
     except WebpError:  # a part of its stream would be too large: the format has no room for the picture
         return impossible("webp")
@@ -100,8 +100,7 @@ def _aimed_avif(case: Case, extras: codecs.Extras, subsampling: str, limit: int)
     effort = case.recipe.effort
     return case.aim(
         lambda step: codecs.encode_avif(image, step, extras, effort, subsampling, flat=case.flat),
-        codecs.AVIF, cap=limit, first=case.first(f"avif {subsampling}", codecs.AVIF), upright=True,
-        near=_AVIF_NEAR,
+        f"avif {subsampling}", cap=limit, upright=True, near=_AVIF_NEAR,
     )  # fmt: skip
 
 

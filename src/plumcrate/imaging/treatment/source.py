@@ -113,7 +113,7 @@ class Source:
         chroma can do better."""
         planes = planes_of(self.pixels.rgb)
         chroma = [halved_and_doubled(plane) for plane in planes[1:]]
-        shown = in_rgb(planes[0] + luma_shift(self.pixels.rgb, planes, chroma), *chroma)
+        shown = in_rgb(planes[0] + luma_shift(self.pixels.rgb, planes[0], chroma), *chroma)
         return 100.0 - self.judge.score(Pixels(shown, self.pixels.alpha))
 
     @cached_property
