@@ -8,6 +8,7 @@ from importlib import import_module
 NAMES = {
     "score": "the score: agreement with the oracle, megapixels a second",
     "jpeg": "our JPEG: exact recompression; lossy against Pillow at an equal score",
+    "measures": "what other measures say of our JPEG, at an equal score",
     "fuzz": "mutated JPEGs, PNGs and GIFs: no crash, no hang, no changed pixel",
     "aim": "landing on a score: encodes needed, points off, bytes saved, per encoder",
     "png": "our PNG: exact by effort, lossy by level, on drawings and wallpapers",

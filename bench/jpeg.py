@@ -2,12 +2,14 @@
 
 Baselines: exact, the file as Pillow writes it (sequential, default tables); lossy, Pillow's
 progressive, optimized 4:2:0, whose rate at our score is read off its own curve. The guard is the
-mean colour difference of patches at that same rate, lower is better.
+mean colour difference of patches at that same rate, lower is better. Seams are steps of colour between
+calm blocks at an equal score, the median of photographs that have calm places.
 """
 
 from __future__ import annotations
 
 import io
+import math
 import time
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
@@ -22,6 +24,8 @@ from plumcrate.imaging import codecs
 from plumcrate.imaging.aim import Landing, aim
 from plumcrate.imaging.jpeg import LossyEncoder, recompress
 from plumcrate.imaging.scoring.colour import F32, colour_shift, patches
+from plumcrate.imaging.scoring.flatness import Ground
+from plumcrate.imaging.scoring.gradient import luma_gradient
 from plumcrate.imaging.scoring.ssimulacra2 import U8, Reference
 from plumcrate.imaging.treatment.jpeg import STRAINING
 
@@ -29,6 +33,7 @@ from .corpus import held_out, photo, tuned
 
 _TARGETS = (60.0, 70.0, 80.0, 90.0)
 _QUALITIES = range(14, 99, 4)
+_GOAL, _SEAM_GOAL = -0.28, 0.6
 
 
 def main() -> None:
@@ -90,6 +95,7 @@ class _Found:
     target: float
     size: float
     colour: float
+    seam: float
     encodes: int
     seconds: float
     megapixels: float
@@ -97,7 +103,14 @@ class _Found:
 
 def _lossy(title: str, paths: list[Path]) -> Table:
     columns = ("pixels", "target", "photographs", "reached", "size against Pillow", "worst")
-    more = ("colour difference against Pillow", "encodes", "MP per CPU-second")
+    more = (
+        "goal",
+        "colour difference against Pillow",
+        "seams against Pillow",
+        "goal",
+        "encodes",
+        "MP per CPU-second",
+    )
     table = Table(*columns, *more, title=title)
     for side in (800, 1600):
         with ProcessPoolExecutor(2) as pool:
@@ -108,12 +121,13 @@ def _lossy(title: str, paths: list[Path]) -> Table:
                 ratios = np.array([one.size for one in found])
                 table.add_row(
                     str(side), f"{target:.0f}", str(len(paths)), str(len(found)), f"{ratios.mean() - 1:+.1%}",
-                    f"{ratios.max() - 1:+.1%}", f"{np.mean([one.colour for one in found]) - 1:+.1%}",
+                    f"{ratios.max() - 1:+.1%}", "", f"{np.mean([one.colour for one in found]) - 1:+.1%}",
+                    f"{np.nanmedian([one.seam for one in found]):.2f}", f"{_SEAM_GOAL}",
                     f"{np.mean([one.encodes for one in found]):.2f}",
                     f"{sum(one.megapixels for one in found) / sum(one.seconds for one in found):.1f}",
                 )  # fmt: skip
         mean = np.mean([one.size for one in every]) - 1
-        table.add_row(str(side), "all", "", str(len(every)), f"{mean:+.1%}", "", "", "", "")
+        table.add_row(str(side), "all", "", str(len(every)), f"{mean:+.1%}", "", f"{_GOAL:+.0%}")
     return table
 
 
@@ -122,9 +136,9 @@ def _measured(job: tuple[Path, int]) -> list[_Found]:
     image = photo(path, side)
     image.info.clear()
     rgb = np.asarray(image)
-    reference, colours = Reference(rgb), patches(rgb)
-    curve = sorted(_pillow(image, quality, reference, colours) for quality in _QUALITIES)
-    scores, sizes, shifts = (np.array(column) for column in zip(*curve, strict=True))
+    reference, colours, ground = Reference(rgb), patches(rgb), Ground(rgb)
+    curve = sorted(_pillow(image, quality, reference, colours, ground) for quality in _QUALITIES)
+    scores, sizes, shifts, seams = (np.array(column) for column in zip(*curve, strict=True))
     out = []
     for target in _TARGETS:
         landed = _landed(rgb, reference, target)
@@ -137,9 +151,14 @@ def _measured(job: tuple[Path, int]) -> list[_Found]:
         seconds = time.process_time() - began
         theirs = np.exp(np.interp(landing.best.judgement.score, scores, np.log(sizes)))
         shift = np.interp(np.log(len(data)), np.log(sizes), shifts)
-        ours = colour_shift(colours, patches(_decoded(data))).mean
+        decoded = _decoded(data)
+        ours = colour_shift(colours, patches(decoded)).mean
+        their_seam = float(np.interp(landing.best.judgement.score, scores, seams))
+        seam = ground.judge(decoded).seam / their_seam if their_seam else math.nan
         out.append(
-            _Found(target, len(data) / theirs, ours / shift, len(landing.attempts), seconds, rgb.size / 3e6)
+            _Found(
+                target, len(data) / theirs, ours / shift, seam, len(landing.attempts), seconds, rgb.size / 3e6
+            )
         )
     return out
 
@@ -149,6 +168,8 @@ def _landed(rgb: U8, reference: Reference, target: float) -> tuple[LossyEncoder,
     found = []
     for subsampled in (True, False):
         encoder = LossyEncoder(rgb, grey=False, subsampled=subsampled)
+        first = encoder.encode(codecs.JPEG.first_guess(target), searched=False)
+        encoder.refine(luma_gradient(reference, _decoded(first)))
         landing = aim(
             lambda step, e=encoder: e.encode(step, searched=False),  # type: ignore[misc]
             lambda data: reference.judge(_decoded(data)),
@@ -163,11 +184,14 @@ def _landed(rgb: U8, reference: Reference, target: float) -> tuple[LossyEncoder,
     return min(found, key=lambda one: len(one[0].encode(one[1].best.quality, searched=True)))  # type: ignore[union-attr]
 
 
-def _pillow(image: Image.Image, quality: int, reference: Reference, colours: F32) -> tuple[float, int, float]:
-    """Score, bytes and colour difference of Pillow's file."""
+def _pillow(
+    image: Image.Image, quality: int, reference: Reference, colours: F32, ground: Ground
+) -> tuple[float, int, float, float]:
+    """Score, bytes, colour difference and seams of Pillow's file."""
     data = _saved(image, quality=quality, progressive=True, optimize=True, subsampling="4:2:0")
     decoded = _decoded(data)
-    return reference.score(decoded), len(data), colour_shift(colours, patches(decoded)).mean
+    shift = colour_shift(colours, patches(decoded)).mean
+    return reference.score(decoded), len(data), shift, ground.judge(decoded).seam
 
 
 if __name__ == "__main__":

@@ -158,9 +158,8 @@ def test_moving_luma_for_half_chroma_pays() -> None:
     reference = Reference(np.asarray(image))
     out = io.BytesIO()
     image.save(out, "WEBP", quality=round(codecs.webp_quality(120)), method=4)
-    ours = as_webp(image, 120)
-    assert len(ours) < out.tell() * 1.05
-    assert reference.score(decode(ours).rgb) > reference.score(decode(out.getvalue()).rgb) + 1
+    ours = next(data for step in range(122, 90, -1) if len(data := as_webp(image, step)) <= out.tell())
+    assert reference.score(decode(ours).rgb) > reference.score(decode(out.getvalue()).rgb) + 0.5
 
 
 def test_qualities_and_quantizers_lead_back_to_each_other() -> None:

@@ -306,6 +306,7 @@ def slowly_unfiltered(raw: np.ndarray, step: int) -> np.ndarray:
     return out.astype(np.uint8)
 
 
+@settings(deadline=None)
 @given(st.integers(1, 6), st.integers(1, 30), st.sampled_from([1, 2, 3, 4, 6, 8]), st.integers(0, 2**32))
 def test_filters_are_undone_as_the_standard_says(rows: int, size: int, step: int, seed: int) -> None:
     random = np.random.default_rng(seed)
@@ -318,6 +319,7 @@ def test_filters_are_undone_as_the_standard_says(rows: int, size: int, step: int
     assert _unfilter(raw.reshape(-1), rows, size, step, out) == 1
 
 
+@settings(deadline=None)
 @given(st.integers(1, 9), st.integers(1, 9), st.booleans(), st.integers(0, 2**32))
 def test_hidden_colour_is_filled_and_what_is_seen_stays(
     height: int, width: int, grey: bool, seed: int

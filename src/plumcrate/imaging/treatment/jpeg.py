@@ -18,6 +18,8 @@ STRAINING = 103
 #: A lossy result of less than this part of the picture's bytes is out of the reach of exact coding; not of
 #: small files, whose tables alone may be as much.
 _OUT_OF_REACH, _SMALL = 0.7, 20_000
+#: Pixels of a picture that is encoded without what the score's gradient says, which takes 25 bytes a pixel.
+_LARGE = 25_000_000
 
 
 def treat_jpeg(case: Case) -> Output:
@@ -105,7 +107,8 @@ def _hopeless(case: Case) -> int:
 def _landing(case: Case, encoder: LossyEncoder) -> Landing:
     """Aims, once the encoder has learnt from a first encode where the score wants its bits."""
     _, first = case.knob("jpeg")
-    if first is not None and case.recipe.effort is not Effort.QUICK and case.fixed("jpeg") is None:
+    small_enough = case.image.width * case.image.height <= _LARGE
+    if first and small_enough and case.recipe.effort is not Effort.QUICK and case.fixed("jpeg") is None:
         shown = case.decoded(encoder.encode(first, searched=False))
         encoder.refine(case.judge.luma_gradient(shown))
     return case.aim(
