@@ -1,6 +1,8 @@
 """Mutated files through our readers and writers, in child processes: no crash, hang or changed pixel.
 
-50,000 JPEGs, 20,000 PNGs (half of them with their checksums made right again) and 20,000 GIFs.
+100,000 JPEGs, 50,000 PNGs (half of them with their checksums made right again) and 50,000 GIFs; and 20,000
+each of WebP and AVIF, which libraries decode, whole treatments through the sandbox: a child may die of one,
+nothing else may. ``script/bench fuzz KIND ...`` takes some of them only.
 """
 
 from __future__ import annotations
@@ -9,32 +11,39 @@ import io
 import multiprocessing
 import os
 import random
+import sys
 import time
 import zlib
 from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 from PIL import Image
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.imaging import Effort, gif, png
+from plumcrate.imaging import Effort, ImagingError, Level, Recipe, gif, png
 from plumcrate.imaging.gif.recompress import same_animation
 from plumcrate.imaging.jpeg import JpegError, recompress
 from plumcrate.imaging.jpeg.decode import decode
 from plumcrate.imaging.jpeg.recompress import shown
 from plumcrate.imaging.png.picture import same_pixels
+from plumcrate.work.sandbox import Sandbox, SandboxError
 
 from .corpus import photo, wallpapers
 
-_FILES = {"jpeg": 50_000, "png": 20_000, "gif": 20_000}
+_FILES = {"jpeg": 100_000, "png": 50_000, "gif": 50_000, "webp": 20_000, "avif": 20_000}
 _BATCH = 500
 _MOST_PIXELS = 2_000_000
 
 
 def main() -> None:
     console = Console()
-    for kind, files in _FILES.items():
+    for kind in sys.argv[1:] or _FILES:
+        files = _FILES[kind]
+        if kind in ("webp", "avif"):
+            console.print(_in_sandbox(kind, files))
+            continue
         sources = {"jpeg": _sources, "png": _pngs, "gif": _gifs}[kind]()
         jobs = [(kind, seed, sources) for seed in range(files // _BATCH)]
         outcomes: Counter[str] = Counter()
@@ -43,11 +52,52 @@ def main() -> None:
         with context.Pool(os.cpu_count() or 1, maxtasksperchild=10) as pool:
             for counts in pool.imap_unordered(_batch, jobs):
                 outcomes += counts
-        title = f"{files:,} mutated {kind.upper()} files in {time.monotonic() - began:.0f} s"
-        table = Table("outcome", "files", title=title)
-        for name, count in outcomes.most_common():
-            table.add_row(name, f"{count:,}")
-        console.print(table)
+        console.print(_table(kind, files, began, outcomes))
+
+
+def _table(kind: str, files: int, began: float, outcomes: Counter[str]) -> Table:
+    title = f"{files:,} mutated {kind.upper()} files in {time.monotonic() - began:.0f} s"
+    table = Table("outcome", "files", title=title)
+    for name, count in outcomes.most_common():
+        table.add_row(name, f"{count:,}")
+    return table
+
+
+def _in_sandbox(kind: str, files: int) -> Table:
+    """Whole treatments in the sandbox's own children, as the worker has them made."""
+    image = photo(wallpapers()[0], 90)
+    sources = []
+    for mode, options in (("RGB", {"quality": 80}), ("RGBA", {"quality": 60}), ("RGB", {"lossless": True})):
+        out = io.BytesIO()
+        image.convert(mode).save(out, kind.upper(), **(options if kind == "webp" else {"speed": 10}))
+        sources.append(out.getvalue())
+    sandbox = Sandbox(os.cpu_count() or 1, 1024, 10.0, backstop=20.0)
+    recipe = Recipe(Level.LEAN, copies=frozenset(), effort=Effort.QUICK)
+
+    def one(seed: int) -> str:
+        chance = random.Random(seed)
+        data = _mutated(chance, bytearray(chance.choice(sources)))
+        began = time.monotonic()
+        try:
+            treatment = sandbox.treat(data, recipe, 0.01)
+        except ImagingError:
+            outcome = "refused with a reason"
+        except SandboxError as error:
+            outcome = f"its child ended: {error.code}"
+        except Exception as error:
+            outcome = f"FAULT: {type(error).__name__}: {error}"
+        else:
+            outcome = "read, and treated or kept"
+            for output in treatment.chosen:
+                with Image.open(io.BytesIO(output.data)) as shown_:
+                    shown_.load()
+        return "FAULT: took too long" if time.monotonic() - began > 60 else outcome
+
+    began = time.monotonic()
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        outcomes = Counter(pool.map(one, range(files)))
+    sandbox.close()
+    return _table(kind, files, began, outcomes)
 
 
 def _pngs() -> list[bytes]:

@@ -88,9 +88,9 @@ function Efforts({ result }: { result: Found }) {
           {result.efforts.map((one) => (
             <tr key={one.effort}>
               <th scope="row" className="py-1.5 pr-4 text-left font-semibold">{one.effort}</th>
-              <td className="py-1.5 pr-4 text-right">{duration(one.run_seconds)}</td>
-              <td className="py-1.5 pr-4 text-right">{bytes(one.bytes_after)}</td>
-              <td className="py-1.5 text-right">{bytes(one.bytes_lightest)} <span className="text-leaf">{saved(result.bytes_before, one.bytes_lightest)}</span></td>
+              <td className="whitespace-nowrap py-1.5 pr-4 text-right">{duration(one.run_seconds)}</td>
+              <td className="whitespace-nowrap py-1.5 pr-4 text-right">{bytes(one.bytes_after)}</td>
+              <td className="whitespace-nowrap py-1.5 text-right">{bytes(one.bytes_lightest)} <span className="text-leaf">{saved(result.bytes_before, one.bytes_lightest)}</span></td>
             </tr>
           ))}
         </tbody>

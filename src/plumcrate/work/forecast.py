@@ -55,7 +55,7 @@ _LEAST = 2
 #: What a treatment would save and take, for a file's bytes, a recipe and megapixels.
 Measure = Callable[[bytes, "Recipe", float], Measured]
 #: Efforts are compared on one file of each stratum, as long as this part of the time is not over.
-_COMPARED = 0.4
+_COMPARED = 0.15
 
 
 @dataclass(frozen=True, slots=True)
