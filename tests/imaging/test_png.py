@@ -4,12 +4,14 @@ import io
 import struct
 import zlib
 
+import deflate as library
 import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
+from plumcrate.demo.painter.diagrams import LIGHT, diagram
 from plumcrate.imaging import Effort
 from plumcrate.imaging.png import PngError, deflate, read_png, recompress
 from plumcrate.imaging.png.chunks import CHANNELS, SIGNATURE, Chunk, Header
@@ -225,6 +227,41 @@ def test_mutated_files_are_read_or_refused(
 )
 def test_own_deflate_is_read_by_zlib(data: bytes, passes: int) -> None:
     assert zlib.decompress(deflate.compress(data, passes)) == data
+
+
+@settings(max_examples=40, deadline=None)
+@given(seed=st.integers(0, 10_000), size=st.integers(1, 3000), kinds=st.integers(1, 120))
+def test_a_block_is_priced_to_the_bit(seed: int, size: int, kinds: int) -> None:
+    random = np.random.default_rng(seed)
+    matches = random.integers(3, 259, size) << 16 | random.integers(0, 32_768, size)
+    literals = random.geometric(0.05, size) % kinds
+    symbols = np.where(random.random(size) < 0.3, matches, literals).astype(np.int32)
+    out = np.zeros(16 * size + 1000, np.uint8)
+    tables = (deflate._LENGTH_SYMBOL, deflate._LENGTH_EXTRA, deflate._LENGTH_BASE, deflate._FAR_EXTRA)
+    written = deflate._write_block(
+        symbols, 0, size, True, *tables, deflate._FAR_BASE, deflate._ORDER, out, 0
+    )  # fmt: skip
+    fixed = out[0] >> 1 & 3 == 1
+    assert written <= deflate._block_bits(symbols) if fixed else written == deflate._block_bits(symbols)
+
+
+@settings(deadline=None)
+@given(st.lists(st.integers(0, 500), min_size=1, max_size=286), st.sampled_from([0.1, 0.25, 0.5]))
+def test_evened_counts_have_the_same_symbols_and_nearly_the_same_sum(counts: list[int], part: float) -> None:
+    before, after = np.array(counts, np.int32), np.zeros(len(counts), np.int32)
+    deflate._evened(before, part, after)
+    assert np.array_equal(before > 0, after > 0)
+    assert abs(int(after.sum()) - int(before.sum())) <= len(counts)
+
+
+def test_own_deflate_beats_the_librarys_best_on_small_drawings() -> None:
+    ours = theirs = 0
+    for number in range(4):
+        drawing = np.asarray(diagram("bars", LIGHT, width=160 + 20 * number).convert("P"))
+        data = b"".join(b"\0" + row.tobytes() for row in drawing)
+        ours += len(deflate.compress(data, 15))
+        theirs += len(library.zlib_compress(data, 12))
+    assert ours < theirs * 0.99
 
 
 def test_own_deflate_over_several_chunks_beats_zlib() -> None:

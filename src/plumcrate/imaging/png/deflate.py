@@ -2,8 +2,10 @@
 
 RFC 1951 leaves the choice of matches to the compressor. All useful matches of a chunk are found once;
 then dynamic programming takes the path of fewest bits under the costs that the last path's own
-Huffman codes imply, again and again, in blocks that are split where statistics change. (Optimal parsing:
-J. A. Storer and T. G. Szymanski, "Data compression via textual substitution", J. ACM 29 (4), 1982.)
+statistics imply, again and again, in blocks that are split where statistics change. (Optimal parsing:
+J. A. Storer and T. G. Szymanski, "Data compression via textual substitution", J. ACM 29 (4), 1982.) A block's
+price is what it takes to the bit, its header with it; counts that are nearly even are told as even where that
+is cheaper.
 """
 
 from __future__ import annotations
@@ -23,7 +25,7 @@ _WINDOW = 32768
 _LONGEST = 258
 #: Bytes parsed at once; matches reach back over chunks.
 _CHUNK = 1 << 20
-_DEPTH = 120  # how far down a tree is looked
+_DEPTH = 600  # how far down a tree is looked
 _END = 256
 
 
@@ -208,32 +210,6 @@ def _histogram(symbols: I32, start: int, end: int, length_symbol: I32, near: I32
 
 
 @njit(cache=True, nogil=True)
-def _entropy_bits(
-    symbols: I32, start: int, end: int, length_symbol: I32, extra: I32, far_extra: I32
-) -> float:
-    """About how many bits symbols[start:end] take as a block of their own, its header included."""
-    near = np.zeros(286, np.int32)
-    far = np.zeros(30, np.int32)
-    _histogram(symbols, start, end, length_symbol, near, far)
-    bits = 60.0
-    total = 0
-    for s in range(286):
-        total += near[s]
-    for s in range(286):
-        if near[s]:
-            bits += near[s] * max(1.0, np.log2(total / near[s])) + 3.2
-            if s > 256:
-                bits += near[s] * extra[s - 257]
-    total = 0
-    for s in range(30):
-        total += far[s]
-    for s in range(30):
-        if far[s]:
-            bits += far[s] * (max(1.0, np.log2(total / far[s])) + far_extra[s]) + 3.2
-    return bits
-
-
-@njit(cache=True, nogil=True)
 def _code_lengths(counts: I32, most: int, out: I32) -> None:
     """Huffman code lengths of at most ``most`` bits; counts are flattened until they fit."""
     used = 0
@@ -329,6 +305,8 @@ def _codes(lengths: I32) -> I32:
     return out
 
 
+#: By what parts of their mean counts may differ that are told as even; the first is none.
+_TOLERANCES = np.array([0.0, 0.1, 0.25, 0.5])
 _ORDER = np.array([16, 17, 18, 0, 8, 7, 9, 6, 10, 5, 11, 4, 12, 3, 13, 2, 14, 1, 15], np.int32)
 
 
@@ -385,6 +363,95 @@ def _described(near: I32, far: I32, tokens: I32) -> tuple[int, int, int]:
 
 
 @njit(cache=True, nogil=True)
+def _evened(counts: I32, tolerance: float, out: I32) -> None:
+    """Counts with stretches that are nearly even made even: their codes get one length, which is told in
+    fewer bits. Symbols that do not occur stay so."""
+    size = counts.size
+    begin = 0
+    while begin < size:
+        total = np.int64(counts[begin])
+        end = begin + 1
+        while end < size and (counts[end] == 0) == (counts[begin] == 0):
+            mean = total / (end - begin)
+            if abs(counts[end] - mean) > tolerance * mean + 1:
+                break
+            total += counts[end]
+            end += 1
+        even = np.int32(round(total / (end - begin)))
+        for s in range(begin, end):
+            out[s] = max(even, 1) if counts[s] and end - begin >= 4 else counts[s]
+        begin = end
+
+
+@njit(cache=True, nogil=True)
+def _header(near: I32, far: I32, tokens: I32, meta: I32, order: I32) -> tuple[int, int, int, int, int]:
+    """How code lengths are told: bits, tokens, lengths of both codes, lengths of the tokens' own code, which
+    goes into ``meta``."""
+    count, nears, fars = _described(near, far, tokens)
+    counts = np.zeros(19, np.int32)
+    for i in range(count):
+        counts[tokens[i] & 255] += 1
+    _code_lengths(counts, 7, meta)
+    metas = 19
+    while metas > 4 and meta[order[metas - 1]] == 0:
+        metas -= 1
+    bits = 14 + 3 * metas
+    for i in range(count):
+        symbol = tokens[i] & 255
+        bits += meta[symbol] + (2 if symbol == 16 else 3 if symbol == 17 else 7 if symbol == 18 else 0)
+    return bits, count, nears, fars, metas
+
+
+@njit(cache=True, nogil=True)
+def _priced(near_counts: I32, far_counts: I32, order: I32, near: I32, far: I32) -> int:
+    """The code lengths that make a block cheapest, and its bits with its header, but for extra bits."""
+    tokens = np.zeros(320, np.int32)
+    meta = np.zeros(19, np.int32)
+    near_tried = np.zeros(286, np.int32)
+    far_tried = np.zeros(30, np.int32)
+    smooth_near = near_counts.copy()
+    smooth_far = far_counts.copy()
+    least = np.int64(1) << 60
+    tolerances = _TOLERANCES.size
+    for turn in range(tolerances * tolerances):
+        if turn:
+            _evened(near_counts, _TOLERANCES[turn // tolerances], smooth_near)
+            _evened(far_counts, _TOLERANCES[turn % tolerances], smooth_far)
+        _code_lengths(smooth_near, 15, near_tried)
+        _code_lengths(smooth_far, 15, far_tried)
+        if far_tried.max() == 0:
+            far_tried[0] = 1  # decoders want one distance code
+        bits = np.int64(_header(near_tried, far_tried, tokens, meta, order)[0])
+        for s in range(286):
+            bits += near_tried[s] * near_counts[s]
+        for s in range(30):
+            bits += far_tried[s] * far_counts[s]
+        if bits < least:
+            least = bits
+            near[:] = near_tried
+            far[:] = far_tried
+    return int(least)
+
+
+@njit(cache=True, nogil=True)
+def _block_cost(
+    symbols: I32, start: int, end: int, length_symbol: I32, extra: I32, far_extra: I32, order: I32
+) -> int:
+    """How many bits symbols[start:end] take as a block with codes of its own."""
+    near_counts = np.zeros(286, np.int32)
+    far_counts = np.zeros(30, np.int32)
+    _histogram(symbols, start, end, length_symbol, near_counts, far_counts)
+    near = np.zeros(286, np.int32)
+    far = np.zeros(30, np.int32)
+    bits = 3 + _priced(near_counts, far_counts, order, near, far)
+    for s in range(29):
+        bits += near_counts[257 + s] * extra[s]
+    for s in range(30):
+        bits += far_counts[s] * far_extra[s]
+    return bits
+
+
+@njit(cache=True, nogil=True)
 def _write_block(
     symbols: I32, start: int, end: int, last: bool, length_symbol: I32, length_extra: I32,
     length_base: I32, far_extra: I32, far_base: I32, order: I32, out: U8, at: int,
@@ -395,30 +462,14 @@ def _write_block(
     _histogram(symbols, start, end, length_symbol, near_counts, far_counts)
     near = np.zeros(286, np.int32)
     far = np.zeros(30, np.int32)
-    _code_lengths(near_counts, 15, near)
-    _code_lengths(far_counts, 15, far)
-    if far.max() == 0:
-        far[0] = 1  # decoders want one distance code
+    own = _priced(near_counts, far_counts, order, near, far)
     tokens = np.zeros(320, np.int32)
-    count, nears, fars = _described(near, far, tokens)
-    meta_counts = np.zeros(19, np.int32)
-    for i in range(count):
-        meta_counts[tokens[i] & 255] += 1
     meta = np.zeros(19, np.int32)
-    _code_lengths(meta_counts, 7, meta)
-    metas = 19
-    while metas > 4 and meta[order[metas - 1]] == 0:
-        metas -= 1
-    own = 14 + 3 * metas
-    for i in range(count):
-        symbol = tokens[i] & 255
-        own += meta[symbol] + (2 if symbol == 16 else 3 if symbol == 17 else 7 if symbol == 18 else 0)
+    _, count, nears, fars, metas = _header(near, far, tokens, meta, order)
     fixed = 0
     for s in range(286):
-        own += near[s] * near_counts[s]
         fixed += (8 if s < 144 or s > 279 else 9 if s < 256 else 7) * near_counts[s]
     for s in range(30):
-        own += far[s] * far_counts[s]
         fixed += 5 * far_counts[s]
     at = _put(out, at, int(last), 1)
     if fixed < own:
@@ -502,24 +553,31 @@ class _Chunk:
         symbols = self.path(self.start, self.end, _costs(*flat))
         for _ in range(2):
             symbols = self.path(self.start, self.end, _costs(*_statistics(symbols)))
-        out: list[I32] = []
-        for start, end, part in self._split(symbols):
-            best, least = part, _block_bits(part)
-            counts = _statistics(part)
-            for turn in range(passes):
-                tried = self.path(start, end, _costs(*counts))
-                bits = _block_bits(tried)
-                if bits < least:
-                    best, least = tried, bits
-                fresh = _statistics(tried)
-                # After a few turns the old counts keep some say, which gets it off a see-saw.
-                share = 1.0 if turn < 3 else 0.6
-                following = tuple(share * a + (1 - share) * b for a, b in zip(fresh, counts, strict=True))
-                if all(np.array_equal(a, b) for a, b in zip(following, counts, strict=True)):
-                    break
-                counts = following[0], following[1]
-            out.append(best)
-        return out
+        best = [self._best(*block, passes) for block in self._split(symbols)]
+        # What was found by blocks is cut anew: the first cuts were made for a path that knew of none.
+        again = [self._best(*block, passes) for block in self._split(np.concatenate(best))] if best else []
+        return min(best, again, key=lambda blocks: sum(map(_block_bits, blocks)))
+
+    def _best(self, start: int, end: int, part: I32, passes: int) -> I32:
+        """The cheapest symbols found for a block; a small one is looked at more often."""
+        best, least = part, _block_bits(part)
+        counts = _statistics(part)
+        chance, calm = np.random.default_rng(0), 0
+        for turn in range(passes if part.size > _SMALL else 4 * passes):
+            tried = self.path(start, end, _costs(*counts))
+            bits = _block_bits(tried)
+            calm += 1
+            if bits < least:
+                best, least, calm = tried, bits, 0
+            fresh = _statistics(tried)
+            # After a few turns the old counts keep some say, which gets it off a see-saw; where nothing gets
+            # better any more, what is known to be best is shaken.
+            share = 1.0 if turn < 3 else 0.6
+            counts = tuple(share * a + (1 - share) * b for a, b in zip(fresh, counts, strict=True))
+            if calm > 3:
+                counts = tuple(one * chance.lognormal(0, _SHAKE, one.size) for one in _statistics(best))
+                calm = 0
+        return best
 
     def _split(self, symbols: I32) -> list[tuple[int, int, I32]]:
         """Blocks as byte ranges with their symbols."""
@@ -535,13 +593,15 @@ def _statistics(symbols: I32) -> tuple[NDArray[np.float64], NDArray[np.float64]]
     return near.astype(np.float64), far.astype(np.float64)
 
 
-def _block_bits(symbols: I32, start: int = 0, end: int | None = None) -> float:
+def _block_bits(symbols: I32, start: int = 0, end: int | None = None) -> int:
     last = symbols.size if end is None else end
-    return _entropy_bits(symbols, start, last, _LENGTH_SYMBOL, _LENGTH_EXTRA, _FAR_EXTRA)
+    return _block_cost(symbols, start, last, _LENGTH_SYMBOL, _LENGTH_EXTRA, _FAR_EXTRA, _ORDER)
 
 
-_LEAST_BLOCK = 600
-_TRIES = 9
+#: Symbols of a block that is small, and how hard counts are shaken that lead nowhere.
+_SMALL, _SHAKE = 20_000, 0.3
+#: Symbols of a block, at least, and places that are tried at once when one is split.
+_LEAST_BLOCK, _TRIES = 100, 9
 
 
 def _cuts(symbols: I32, start: int, end: int) -> list[int]:
@@ -561,7 +621,7 @@ def _cuts(symbols: I32, start: int, end: int) -> list[int]:
         low, high = max(low, int(places[at]) - span), min(high, int(places[at]) + span)
         if span < 16:
             break
-    if best < 0 or least > whole - 40:
+    if best < 0 or least >= whole:
         return []
     return [*_cuts(symbols, start, best), best, *_cuts(symbols, best, end)]
 
