@@ -149,7 +149,8 @@ def _choose_means(values: F32, inverse: F32, bits: F32, weights: F32, out: I16) 
     count = values.shape[0]
     came = np.empty((count, 2), np.int8)
     low = np.empty(count, np.int32)
-    before_low = before_high = np.float32(0)
+    before_low = np.float32(0)
+    before_high = np.float32(1e30)  # what comes before the first is 0, and nothing else
     last = np.int32(0)
     for index in range(count):
         scaled = values[index, 0] * inverse[0]
