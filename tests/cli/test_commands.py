@@ -342,7 +342,13 @@ def test_a_run_is_foretold_where_a_forecast_has_said_how_long(service: Service, 
     ]
     told = "The whole library takes about 3 min 20 s here, by the forecast of"
     assert told in say("run", "ledge", code=1)
-    for words in (("--folder", "2025"), ("--level", "lean"), ("--json",)):
+    for words in (
+        ("--folder", "2025"),
+        ("--level", "lean"),
+        ("--copies", "none"),
+        ("--untreated",),
+        ("--json",),
+    ):
         assert told not in say("run", "ledge", *words, code=1), words
     service.answers["GET", "/libraries/ledge/jobs"] = []
     assert "The whole library takes" not in say("run", "ledge", code=1)

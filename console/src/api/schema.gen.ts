@@ -3713,12 +3713,6 @@ export interface components {
             /** Files */
             files: number;
             /**
-             * Megapixels
-             * @description Pixels of all these files.
-             * @default 0
-             */
-            megapixels: number;
-            /**
              * Run Seconds
              * @description How long a run over all these files would take here, from what the sample took.
              */

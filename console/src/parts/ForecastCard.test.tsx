@@ -13,7 +13,7 @@ afterEach(() => {
 const range = (expected: number) => ({ low: expected - 5, expected, high: expected + 5 });
 const OUTLOOK = {
   files: 12, bytes_before: 1000, sampled_files: 4, sampled_bytes: 300, bytes_after: range(600), bytes_lightest: range(400), seconds: 31.4,
-  run_seconds: 754, megapixels: 20, actual_files: 0, actual_before: 0, actual_after: 0, actual_lightest: 0,
+  run_seconds: 754, actual_files: 0, actual_before: 0, actual_after: 0, actual_lightest: 0,
   efforts: [
     { effort: "quick" as const, run_seconds: 500, bytes_after: 620, bytes_lightest: 430 },
     { effort: "normal" as const, run_seconds: 754, bytes_after: 600, bytes_lightest: 400 },

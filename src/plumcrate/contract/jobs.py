@@ -151,7 +151,6 @@ class Outlook(Answer):
     run_seconds: float | None = Field(
         None, description="How long a run over all these files would take here, from what the sample took."
     )
-    megapixels: float = Field(0.0, description="Pixels of all these files.")
     efforts: list[EffortOutlook] = Field(
         default_factory=list,
         description="The efforts side by side, from files treated with each; empty when time was too short.",

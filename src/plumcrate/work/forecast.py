@@ -151,7 +151,6 @@ def forecast(
         bytes_lightest=lightest,
         seconds=round(time.monotonic() - began, 1),
         run_seconds=round(run_seconds, 1),
-        megapixels=round(sum(one.megapixels for candidates in strata.values() for one in candidates), 3),
         efforts=_efforts(compared, run_seconds, after, lightest, core_recipe(settings).effort),
     )
 

@@ -90,7 +90,8 @@ def _run(options: argparse.Namespace) -> Outcome:
             request.level = Level(options.level)
         if options.copies is not None:
             request.copies = options.copies
-        if not (options.level or options.copies or options.folder or options.picture or options.json):
+        as_forecast = request == RunRequest(library=options.library, force=options.force, first=options.first)
+        if as_forecast and not options.json:
             _foretell(service, options.library)
         return _started(service, service.start_run(request), options)
 
