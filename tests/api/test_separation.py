@@ -230,7 +230,7 @@ def things_of(url: str, place: Place) -> dict[str, int]:
             " VALUES (%s, 'weighing', 'waiting', '{}', '{}', %s)", number, mark,
         )  # fmt: skip
         page = made(
-            "INSERT INTO site_pages (library_id, address, after_runs) VALUES (%s, %s, false)",
+            "INSERT INTO site_pages (library_id, address) VALUES (%s, %s)",
             number, f"https://{mark}.example/{run}",
         )  # fmt: skip
         weighing = made(

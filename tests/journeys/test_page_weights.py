@@ -262,7 +262,7 @@ def test_a_page_is_weighed_when_a_run_has_finished(ledge: Weighed) -> None:
     wait_for(weighed)
     assert [(one.origin, one.run_id) for one in weighed()] == [(WeighingOrigin.RUN, run.id)]
     time.sleep(5)
-    assert len(weighed()) == 1, "once for a run"
+    assert len(weighed()) == 1, "once for a run, and not after one that had finished before"
     ledge.client.change_page("ledge", address, PageSettings())
 
 

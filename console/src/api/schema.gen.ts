@@ -3938,7 +3938,7 @@ export interface components {
         PageSettings: {
             /**
              * After Runs
-             * @description Whenever a run over the library has finished.
+             * @description Whenever a run over the library has finished, from now on.
              * @default false
              */
             after_runs?: boolean;

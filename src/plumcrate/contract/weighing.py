@@ -320,7 +320,7 @@ class PageSettings(Message):
     schedule: Annotated[str, StringConstraints(max_length=100)] | None = Field(
         None, description="Five fields as of cron, in the library's time zone."
     )
-    after_runs: Flag = Field(False, description="Whenever a run over the library has finished.")
+    after_runs: Flag = Field(False, description="Whenever a run over the library has finished, from now on.")
     secrets: Secrets | None = Field(None, description="Null: as they were. Empty: none.")
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
 from typing import Annotated
 
 from fastapi import Query, Response
@@ -77,7 +78,11 @@ def change_page(
         refuse_odd_schedule(body.schedule)
     page = page_of(session, library.id, address)
     page.budget = body.budget.model_dump(exclude_none=True) if body.budget is not None else None
-    page.schedule, page.after_runs, page.next_at = body.schedule, body.after_runs, None
+    page.schedule, page.next_at = body.schedule, None
+    if not body.after_runs:
+        page.after_runs_since = None
+    elif page.after_runs_since is None:
+        page.after_runs_since = datetime.now(UTC)
     if body.secrets is not None:
         state.check()
         page.secrets = seal(Seal(state.path), body.secrets)

@@ -12,7 +12,10 @@ from .base import Base, new_id, now
 
 
 class SitePage(Base):
-    """A page of a library's site. ``secrets`` is sealed: what signs in to it."""
+    """A page of a library's site. ``secrets`` is sealed: what signs in to it.
+
+    It is weighed after the runs that finish later than ``after_runs_since``, after none where that is null.
+    """
 
     __tablename__ = "site_pages"
 
@@ -21,7 +24,7 @@ class SitePage(Base):
     address: Mapped[str]
     budget: Mapped[dict[str, Any] | None]
     schedule: Mapped[str | None]
-    after_runs: Mapped[bool] = mapped_column(default=False)
+    after_runs_since: Mapped[datetime | None]
     secrets: Mapped[bytes | None]
     next_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = now()

@@ -45,7 +45,7 @@ class Result:
 
 def page_of(session: Session, library_id: int, address: str) -> SitePage:
     """A library's page by its address, new or known."""
-    fresh = insert(SitePage).values(library_id=library_id, address=address, after_runs=False)
+    fresh = insert(SitePage).values(library_id=library_id, address=address)
     session.execute(fresh.on_conflict_do_nothing())
     return session.scalars(
         select(SitePage).where(SitePage.library_id == library_id, SitePage.address == address)

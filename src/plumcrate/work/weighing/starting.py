@@ -32,10 +32,11 @@ def start_weighings(session: Session, queue: Queue, library: Library, upkeep: Up
         if come:
             timely.append(page.address)
     _begin(session, queue, library, timely, WeighingOrigin.SCHEDULE, None)
-    following = [page.address for page in pages if page.after_runs]
-    if following:
+    if any(page.after_runs_since for page in pages):
         run = _finished_run(session, library, now)
-        if run is not None:
+        if run is not None and run.finished_at is not None:
+            following = [page.address for page in pages
+                         if page.after_runs_since and page.after_runs_since <= run.finished_at]  # fmt: skip
             _begin(session, queue, library, following, WeighingOrigin.RUN, run.id)
 
 

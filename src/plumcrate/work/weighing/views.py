@@ -61,7 +61,8 @@ def page_view(
     budget = _budget(page.budget)
     return contract.SitePage(
         id=page.id, library=slug, address=page.address, budget=budget, schedule=page.schedule,
-        after_runs=page.after_runs, has_secrets=page.secrets is not None, next_at=page.next_at,
+        after_runs=page.after_runs_since is not None, has_secrets=page.secrets is not None,
+        next_at=page.next_at,
         weighings=count, fault=latest.fault if latest is not None else None,
         latest=points_of(latest) if latest is not None else [],
         first=points_of(first) if first is not None else [],
