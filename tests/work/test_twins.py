@@ -7,16 +7,13 @@ from pathlib import Path
 
 import pytest
 from conftest import photograph
-from sqlalchemy import select, update
+from sqlalchemy import update
 from walk import Walk
 
-from plumcrate.contract import ItemState, Level, RunKind, RunOrigin, RunRequest, Scope
+from plumcrate.contract import ItemState, Level, RunKind
 from plumcrate.imaging.version import core_version
 from plumcrate.records.database import Database
-from plumcrate.records.tables import File, Item
-from plumcrate.work.feeding import feed
-from plumcrate.work.queue import BULK, Queue
-from plumcrate.work.runs import create_run
+from plumcrate.records.tables import File
 from plumcrate.work.survey import survey
 
 
@@ -29,24 +26,6 @@ class Twice(Walk):
             (self.root / name).parent.mkdir()
             (self.root / name).write_bytes(self.data)
         survey(database, self.keeper, self.library, lambda *_: None)
-
-    def run(self, folder: str | None = None, **request: object) -> list[Item]:
-        scope = Scope(folder=folder) if folder else Scope()
-        with self.database.begin() as session:
-            wanted = RunRequest(library=self.library.slug, scope=scope, **request)  # type: ignore[arg-type]
-            run = create_run(session, self.library, wanted, RunOrigin.PERSON, BULK)
-        for _ in range(6):
-            with self.database.begin() as session:
-                feed(session, Queue(self.database.url), 1)
-                queued = session.scalars(select(Item).where(Item.state == ItemState.QUEUED)).all()
-            for item in queued:
-                self.engine.treat_picture(item.run_id, item.picture_id)
-        with self.database.begin() as session:
-            return list(session.scalars(select(Item).where(Item.run_id == run.id).order_by(Item.path)))
-
-    def named(self, path: str) -> File:
-        with self.database.begin() as session:
-            return session.scalars(select(File).where(File.path == path)).one()
 
     def files(self) -> dict[str, bytes]:
         return {str(p.relative_to(self.root)): p.read_bytes() for p in self.root.rglob("*.jpg*")}

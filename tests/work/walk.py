@@ -7,7 +7,7 @@ from pathlib import Path
 from conftest import add_library, photograph
 from sqlalchemy import select
 
-from plumcrate.contract import ItemState, NewFiles
+from plumcrate.contract import ItemState, NewFiles, RunOrigin, RunRequest, Scope
 from plumcrate.imaging import Limits, Recipe, treat
 from plumcrate.imaging.outcome import Former, Treatment
 from plumcrate.keeping.changes import Note
@@ -17,7 +17,8 @@ from plumcrate.settings import Settings
 from plumcrate.work.engine import Engine
 from plumcrate.work.feeding import feed
 from plumcrate.work.intake import take_in_now
-from plumcrate.work.queue import Queue
+from plumcrate.work.queue import BULK, Queue
+from plumcrate.work.runs import create_run
 
 
 class Box:
@@ -78,3 +79,22 @@ class Walk:
     def ledger(self) -> list[str]:
         with self.database.begin() as session:
             return list(session.scalars(select(Ledger.action).order_by(Ledger.id)))
+
+    def run(self, folder: str | None = None, **request: object) -> list[Item]:
+        """A run of a person over the library, or a folder, carried out at once; its items."""
+        scope = Scope(folder=folder) if folder else Scope()
+        with self.database.begin() as session:
+            wanted = RunRequest(library=self.library.slug, scope=scope, **request)  # type: ignore[arg-type]
+            run = create_run(session, self.library, wanted, RunOrigin.PERSON, BULK)
+        for _ in range(6):
+            with self.database.begin() as session:
+                feed(session, Queue(self.database.url), 1)
+                queued = session.scalars(select(Item).where(Item.state == ItemState.QUEUED)).all()
+            for item in queued:
+                self.engine.treat_picture(item.run_id, item.picture_id)
+        with self.database.begin() as session:
+            return list(session.scalars(select(Item).where(Item.run_id == run.id).order_by(Item.path)))
+
+    def named(self, path: str) -> File:
+        with self.database.begin() as session:
+            return session.scalars(select(File).where(File.path == path)).one()

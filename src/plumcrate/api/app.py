@@ -23,11 +23,13 @@ from plumcrate.keeping.state import StateFolder
 from plumcrate.people.attempts import Attempts
 from plumcrate.records.database import Database
 from plumcrate.settings import Settings
+from plumcrate.work.cuts import Cutter
 from plumcrate.work.placeholders import Placeholders
 from plumcrate.work.previews import Previews
 from plumcrate.work.queue import Queue
 from plumcrate.work.remaking import Remaking
 from plumcrate.work.sandbox import Sandbox
+from plumcrate.work.touches import Toucher
 
 from . import problems
 from .events import Hub
@@ -42,6 +44,7 @@ from .routers import (
     keys,
     libraries,
     machine,
+    marks,
     pages,
     people,
     pictures,
@@ -50,13 +53,15 @@ from .routers import (
     runs,
     serving,
     sessions,
+    sizes,
+    touches,
     webhooks,
     weighing,
 )
 
 ROUTERS = (
     sessions, people, keys, audit, machine, libraries, recipes, pictures, runs, jobs, intake, care, pages,
-    serving, weighing, allowance, reports, webhooks,
+    serving, weighing, allowance, reports, webhooks, sizes, touches, marks,
 )  # fmt: skip
 #: Below it pictures are served to anybody, where a library says so.
 MEDIA = "/media"
@@ -103,6 +108,8 @@ def create_app(settings: Settings | None = None) -> FastAPI:
             threads=2,
         )
         app.state.placeholders = Placeholders(app.state.previews)
+        app.state.cutter = Cutter(database, app.state.state_folder, app.state.sandbox)
+        app.state.toucher = Toucher(database, app.state.state_folder, app.state.sandbox)
         # What waits for a child, for the disk or for a monitor has threads of its own.
         app.state.upload_threads = anyio.CapacityLimiter(2)
         app.state.health_threads = anyio.CapacityLimiter(2)

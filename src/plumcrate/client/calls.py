@@ -493,3 +493,85 @@ def upload(
     params = {"treat": str(treat), "wait": wait}
     address = f"/libraries/{slug}/files/{quote(path)}"
     return Call("PUT", address, TypeAdapter(contract.Uploaded), params, content=data, seconds=wait + 60)
+
+
+def sizes(slug: str) -> Call[list[contract.NamedSize]]:
+    return _get(f"/libraries/{slug}/sizes", list[contract.NamedSize])
+
+
+def save_size(slug: str, name: str, settings: contract.SizeSettings) -> Call[contract.NamedSize]:
+    """Defines a size, or changes it; the next run makes what it asks for."""
+    return Call("PUT", f"/libraries/{slug}/sizes/{name}", TypeAdapter(contract.NamedSize), body=settings)
+
+
+def remove_size(slug: str, name: str) -> Call[None]:
+    """Its files are removed by the next run."""
+    return Call("DELETE", f"/libraries/{slug}/sizes/{name}", TypeAdapter(type(None)))
+
+
+def size_effect(
+    slug: str, name: str, settings: contract.SizeSettings | None
+) -> Call[contract.SizeEffect]:  # fmt: skip
+    """What a size would do were it saved so; None: were it removed."""
+    proposal = contract.SizeProposal(settings=settings)
+    return _post(f"/libraries/{slug}/sizes/{name}/effect", contract.SizeEffect, proposal)
+
+
+def ladder(slug: str, request: contract.LadderRequest) -> Call[contract.Ladder]:
+    """Widths whose steps weigh the same in this library."""
+    return _post(f"/libraries/{slug}/ladder", contract.Ladder, request)
+
+
+def unused_sizes(slug: str) -> Call[contract.UnusedSizes]:
+    return _get(f"/libraries/{slug}/unused-sizes", contract.UnusedSizes)
+
+
+def cuts(picture_id: int) -> Call[contract.Cuts]:
+    """What every size shows of a picture."""
+    return _get(f"/pictures/{picture_id}/cuts", contract.Cuts)
+
+
+def set_focus(picture_id: int, focus: contract.Focus | None) -> Call[contract.Cuts]:
+    """The point that sizes are cut around; None lets it be found again."""
+    request = contract.FocusRequest(focus=focus)
+    return Call("PUT", f"/pictures/{picture_id}/focus", TypeAdapter(contract.Cuts), body=request)
+
+
+def touches(picture_id: int) -> Call[contract.TouchedPicture]:
+    return _get(f"/pictures/{picture_id}/touches", contract.TouchedPicture)
+
+
+def touch_up(picture_id: int, request: contract.Touches) -> Call[contract.TouchedPicture]:
+    """All steps of a picture, in order; none takes all back."""
+    address = f"/pictures/{picture_id}/touches"
+    return Call("PUT", address, TypeAdapter(contract.TouchedPicture), body=request)
+
+
+def touch_up_several(slug: str, request: contract.TouchesFor) -> Call[None]:
+    """Adds the same steps to several pictures."""
+    return Call("POST", f"/libraries/{slug}/touches", TypeAdapter(type(None)), body=request)
+
+
+def view_touches(picture_id: int, request: contract.TouchedView) -> Call[bytes]:
+    """A WebP of what steps would make of a picture, before they are saved."""
+    return Call("POST", f"/pictures/{picture_id}/view", None, body=request, seconds=90)
+
+
+def marks(slug: str) -> Call[list[contract.MarkRule]]:
+    return _get(f"/libraries/{slug}/marks", list[contract.MarkRule])
+
+
+def save_mark(slug: str, name: str, settings: contract.MarkSettings) -> Call[contract.MarkRule]:
+    """Defines a mark, or changes it; the next run lays it over what it fits."""
+    return Call("PUT", f"/libraries/{slug}/marks/{name}", TypeAdapter(contract.MarkRule), body=settings)
+
+
+def set_mark_picture(slug: str, name: str, data: bytes) -> Call[contract.MarkRule]:
+    """A PNG or WebP with transparency."""
+    address = f"/libraries/{slug}/marks/{name}/picture"
+    return Call("PUT", address, TypeAdapter(contract.MarkRule), content=data)
+
+
+def remove_mark(slug: str, name: str) -> Call[None]:
+    """The next run brings the unmarked files back."""
+    return Call("DELETE", f"/libraries/{slug}/marks/{name}", TypeAdapter(type(None)))

@@ -93,6 +93,10 @@ class File(Answer):
     format: str | None = None
     width: int = 0
     height: int = 0
+    shown_width: int | None = Field(
+        None, description="Of what stands there, where it is another than it was."
+    )
+    shown_height: int | None = None
     size_before: int
     size_now: int
     score: float | None = Field(None, description="SSIMULACRA2 against the original bytes.")
@@ -102,6 +106,8 @@ class File(Answer):
     treated_at: datetime | None = None
     has_backup: Flag = False
     held: Flag = Field(False, description="Put back by a person: not treated again by itself.")
+    size: str | None = Field(None, description="The library's size that it was made for; null for others.")
+    slot: str = Field("", description="Which density or width of its size.")
     derived: list[Derived] = Field(default_factory=list)
 
 
@@ -142,6 +148,7 @@ class Picture(Answer):
     )
     original_id: int = Field(description="The file to show for the picture.")
     own: str | None = Field(None, description="A level of its own, or leave: left alone for ever.")
+    touched: Flag = Field(False, description="It has touch-ups.")
 
 
 class OwnRequest(Message):

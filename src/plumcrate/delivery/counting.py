@@ -11,6 +11,7 @@ import structlog
 
 from plumcrate.accesslog.visitors import is_bot
 from plumcrate.records.database import Database
+from plumcrate.records.queries.asked import note_asked
 from plumcrate.records.queries.traffic import Note, add_sent
 
 log = structlog.get_logger()
@@ -31,21 +32,26 @@ class SentCounter:
     def __init__(self, database: Database, *, today: Callable[[], date] = _today) -> None:
         self._database, self._today = database, today
         self._sums: dict[_Key, list[int]] = defaultdict(lambda: [0, 0, 0])
+        self._asked: set[int] = set()
         self._guard = threading.Lock()
         self._ending = threading.Event()
         self._full = threading.Event()
         self._thread: threading.Thread | None = None
 
     def count(
-        self, library_id: int, picture_id: int, format: str, sent: int, instead_of: int, agent: str | None
-    ) -> None:
-        """One answer: bytes sent, and what they stand for of the file as it first was."""
+        self, library_id: int, picture_id: int, format: str, sent: int, instead_of: int, agent: str | None,
+        file_id: int | None = None,
+    ) -> None:  # fmt: skip
+        """One answer: bytes sent, and what they stand for of the file as it first was. ``file_id``: which
+        file it was, to know which sizes are asked for."""
         key = (library_id, self._today(), picture_id, format, is_bot(agent))
         with self._guard:
             sums = self._sums[key]
             sums[0] += 1
             sums[1] += sent
             sums[2] += instead_of
+            if file_id is not None and not key[-1]:
+                self._asked.add(file_id)
             if len(self._sums) >= _MOST:
                 self._full.set()
 
@@ -63,14 +69,17 @@ class SentCounter:
         """Notes what was counted. Where the database does not answer it is kept, and noted later."""
         with self._guard:
             sums, self._sums = self._sums, defaultdict(lambda: [0, 0, 0])
+            asked, self._asked = self._asked, set()
         if not sums:
             return
         try:
             with self._database.begin() as session:
                 add_sent(session, [Note(*key, *values) for key, values in sums.items()])
+                note_asked(session, asked)
         except Exception as error:
             log.warning("what was sent could not be noted yet", reason=str(error).splitlines()[:1])
             with self._guard:
+                self._asked |= asked
                 for key, values in sums.items():
                     kept = self._sums[key]
                     self._sums[key] = [have + more for have, more in zip(kept, values, strict=True)]

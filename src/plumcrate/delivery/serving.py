@@ -132,8 +132,9 @@ class PictureServer:
             instead = known.size_before * sent // max(form.size, 1)
             agent = next((value for name, value in scope["headers"] if name == b"user-agent"), b"")
             self._counter.count(
-                found.library.id, known.picture_id, form.format, sent, instead, agent.decode("latin-1")
-            )
+                found.library.id, known.picture_id, form.format, sent, instead, agent.decode("latin-1"),
+                known.file_id,
+            )  # fmt: skip
         return answer
 
 

@@ -19,9 +19,10 @@ if TYPE_CHECKING:
     from .identification import Facts, identify
     from .kinds import Kind
     from .outcome import Chosen, Output, Refused, Treatment
-    from .recipe import EVERY_CONVERSION, Conversion, Effort, FixedQuality, Level, Limits, Recipe, Sharpening
+    from .recipe import EVERY_CONVERSION, Conversion, Effort, FixedQuality, Level, Limits, Recipe
     from .scoring import score
     from .scoring.judgement import Spot
+    from .shapes import Mark, Sharpening, Size
     from .treatment import treat
 
 __all__ = [
@@ -35,10 +36,12 @@ __all__ = [
     "Kind",
     "Level",
     "Limits",
+    "Mark",
     "Output",
     "Recipe",
     "Refused",
     "Sharpening",
+    "Size",
     "Spot",
     "Treatment",
     "identify",
@@ -52,7 +55,9 @@ _HOMES = {
     "Effort": "recipe",
     "FixedQuality": "recipe",
     "Kind": "kinds",
-    "Sharpening": "recipe",
+    "Sharpening": "shapes",
+    "Size": "shapes",
+    "Mark": "shapes",
     "Facts": "identification",
     "ImagingError": "errors",
     "Level": "recipe",

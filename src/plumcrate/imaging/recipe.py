@@ -8,6 +8,7 @@ from typing import Any
 
 from .formats import COPIES
 from .kinds import RIGHTS_ONLY, Keep, Kind
+from .shapes import Mark, Point, Sharpening, Size, Touch, plain_mark, plain_touches, touches_of
 
 
 class Level(StrEnum):
@@ -53,19 +54,6 @@ class Limits:
     pixels: int = 200_000_000
 
 
-@dataclass(frozen=True, slots=True)
-class Sharpening:
-    """Unsharp masking after a picture was made smaller.
-
-    ``amount`` 0 (off) to 5; ``radius`` in pixels, 0.3 to 5; ``threshold`` in sample values, below
-    which a difference is taken for noise, 0 to 255.
-    """
-
-    amount: float = 0.0
-    radius: float = 0.6
-    threshold: int = 2
-
-
 class Conversion(StrEnum):
     """Another format that may take a file's place."""
 
@@ -96,7 +84,10 @@ class Recipe:
     which nobody sees, may be cleared. ``convert`` names the other formats that are offered for the
     file itself where they are smaller. ``keep_larger_copies`` takes copies that are no smaller than the
     file. ``fixed`` sets encoders' qualities in place of aiming. ``largest`` is the width and height a
-    picture is fitted into, 0 for no limit.
+    picture is fitted into, 0 for no limit, ``sharpening`` what is done when it was.
+
+    ``touches``, ``size`` and ``mark`` shape the picture, in this order; what they make of it is what every
+    promise is about then. ``focus`` is the point that a size is cut around, in the picture as it first was.
     """
 
     level: Level = Level.EVERYDAY
@@ -110,6 +101,15 @@ class Recipe:
     fixed: FixedQuality = field(default_factory=FixedQuality)
     largest: tuple[int, int] = (0, 0)
     sharpening: Sharpening = field(default_factory=Sharpening)
+    touches: tuple[Touch, ...] = ()
+    size: Size | None = None
+    mark: Mark | None = None
+    focus: Point | None = None
+
+    @property
+    def shapes(self) -> bool:
+        """Whether another picture is made of the picture: then there is a result, whatever its size."""
+        return bool(self.touches) or self.size is not None or self.mark is not None
 
     @property
     def target(self) -> float | None:
@@ -130,6 +130,9 @@ class Recipe:
             "metadata": sorted(map(str, self.metadata)),
             "convert": sorted(map(str, self.convert)),
             "largest": list(self.largest),
+            "touches": plain_touches(self.touches),
+            "mark": None if self.mark is None else plain_mark(self.mark),
+            "focus": None if self.focus is None else list(self.focus),
         }
         return asdict(self) | plain
 
@@ -148,7 +151,17 @@ class Recipe:
             values["convert"] = frozenset(Conversion(one) for one in values["convert"])
         if "largest" in values:
             values["largest"] = tuple(values["largest"])
-        for name, kind in (("sharpening", Sharpening), ("fixed", FixedQuality)):
-            if name in values:
+        if values.get("touches"):
+            values["touches"] = touches_of(values["touches"])
+        elif "touches" in values:
+            values["touches"] = ()
+        if values.get("size") is not None:
+            values["size"] = Size(
+                **values["size"] | {"sharpening": Sharpening(**values["size"]["sharpening"])}
+            )
+        if values.get("focus") is not None:
+            values["focus"] = tuple(values["focus"])
+        for name, kind in (("sharpening", Sharpening), ("fixed", FixedQuality), ("mark", Mark)):
+            if values.get(name) is not None:
                 values[name] = kind(**values[name])
         return cls(**values)

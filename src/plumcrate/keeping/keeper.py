@@ -25,6 +25,8 @@ from plumcrate.storage.store import NO_FILE, Facts, Store
 from .backups import BackupStore
 from .changes import (
     DropDerived,
+    DropSized,
+    MakeSized,
     Note,
     Overtaken,
     PutBack,
@@ -182,7 +184,7 @@ class Keeper:
             row = session.get_one(File, file.id)
             row.state, row.reason, row.held = FileState.NEW, None, hold
             row.sha256 = row.before_sha256 = row.score = row.level = row.recipe = row.how = None
-            row.treated_at = None
+            row.treated_at = row.shown_width = row.shown_height = None
             if facts is not None:
                 row.size_now = row.size_before = facts.size
                 row.mtime_ns = row.mtime_ns_before = facts.mtime_ns
@@ -286,6 +288,44 @@ class Keeper:
                 spot=beside.spot,
             )  # fmt: skip
             change.perform(data, file.path)
+
+    # -- what is made for sizes -------------------------------------------------------------------
+
+    def put_sized(self, file: File, data: bytes, original: bytes, like: str, note: Note) -> None:
+        """Puts a file that was made for a size under its name, in place of our former one.
+
+        ``original``: the hash of what it was made from; ``like``: a file whose mode and owner it gets. Raises
+        StorageError, with the code ``name-taken`` when somebody else's file has the name.
+        """
+        self.be_marked()
+        sha = sha_of(data)
+        result = Result(
+            library_id=self.library_id, sha256=sha, size=len(data), purpose="size", format=file.format,
+            original_sha256=original, made={},
+        )  # fmt: skip
+        with self.store.visit():
+            there = self.store.sha256(file.path)
+            if there is None:
+                self.store.make_folder(file.path.rpartition("/")[0])
+                MakeSized.begin(self, file.path, note, file=file, after=sha, result=result).perform(
+                    data, like
+                )
+            elif file.sha256 is None or there != file.sha256:
+                raise name_taken(file.path)
+            elif there != sha:
+                change = Replace.begin(
+                    self, file.path, note, file=file, before=there, after=sha, result=result, original=None
+                )
+                change.perform(data)
+
+    def drop_sized(self, file: File, note: Note) -> None:
+        """Removes a file that was made for a size, with its copies, unless somebody else wrote to it. Raises
+        StorageError."""
+        self.be_marked()
+        with self.store.visit():
+            self.drop_all_derived(file, note)
+            if file.sha256 is not None and self.store.folder_id(file.path) is not None:
+                DropSized.begin(self, file.path, note, file=file, before=file.sha256).perform()
 
     def drop_all_derived(
         self, file: File, note: Note, *, keep: frozenset[tuple[str, str]] = frozenset()

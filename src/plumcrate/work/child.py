@@ -60,6 +60,58 @@ def _seen(data: bytes, original: bytes, width: int, height: int, limits: Any) ->
     return asdict(seen(data, original, width, height, limits)), []
 
 
+#: The picture that was looked at last, with its steps that move or paint: looking on is then quick.
+_looked_at: dict[str, Any] = {}
+
+
+def _stood(data: bytes, touches: Any, limits: Any) -> Any:
+    """Pixels with some touch-ups, kept until another picture is asked for."""
+    import hashlib
+
+    from plumcrate.imaging.shaping.touching import touched
+    from plumcrate.imaging.shaping.view import upright
+
+    content = hashlib.sha256(data).hexdigest()
+    if _looked_at.get("content") != content:
+        _looked_at.clear()
+        _looked_at.update(content=content, pixels=upright(data, limits))
+    if not touches:
+        return _looked_at["pixels"]
+    if _looked_at.get("touches") != touches:
+        _looked_at.pop("touched", None)  # before more memory is taken
+        _looked_at.update(touched=touched(_looked_at["pixels"], touches), touches=touches)
+    return _looked_at["touched"]
+
+
+def _matters(data: bytes, touches: Any, wanted: Any, limits: Any) -> Answer:
+    """The focal point of a picture with touch-ups, and the box of each wanted size in it."""
+    from plumcrate.imaging.shapes import touches_of
+    from plumcrate.imaging.shaping.view import matters
+
+    matter, boxes = matters(_stood(data, touches_of(touches), limits), wanted)
+    return {"focus": list(matter.focus), "boxes": [list(box) for box in boxes]}, []
+
+
+def _view(data: bytes, touches: Any, area: Any, limits: Any) -> Answer:
+    """A part of a picture with touch-ups at its own size, or the whole of it."""
+    from plumcrate.imaging.shapes import touches_of
+    from plumcrate.imaging.shaping.view import part, split, whole
+
+    first, local = split(touches_of(touches))
+    pixels = _stood(data, first, limits)
+    left, top, width, height = area
+    if left is None:
+        return {"size": list(pixels.size)}, [whole(pixels, local, width, height)]
+    return {"size": list(pixels.size)}, [part(pixels, local, left, top, width, height)]
+
+
+def _mark(data: bytes) -> Answer:
+    """Width and height of a mark's file."""
+    from plumcrate.imaging.shaping.marking import check_mark
+
+    return {"size": list(check_mark(data))}, []
+
+
 def _header(data: bytes) -> Answer:
     """The format of a file, by its header."""
     from plumcrate.imaging.identification import identify
@@ -73,6 +125,9 @@ FUNCTIONS: dict[str, Callable[..., Answer]] = {
     "preview": _preview,
     "seen": _seen,
     "header": _header,
+    "matters": _matters,
+    "view": _view,
+    "mark": _mark,
 }
 
 
@@ -84,6 +139,7 @@ def _prepare() -> None:
     import plumcrate.imaging.preview
     import plumcrate.imaging.sample
     import plumcrate.imaging.seen
+    import plumcrate.imaging.shaping.view
     import plumcrate.work.wire  # noqa: F401
 
     Image.init()

@@ -93,6 +93,8 @@ def variants(settings: RecipeSettings, surveyed_at: datetime | None) -> list[Var
     for level in Level:
         own = core_recipe(settings, How(level=level))
         ways.append(Variant(Picture.own == str(level), own, None, f"this picture has its own level, {level}"))
+    # What is made for a size goes by the size; rules and switches are about files of the site.
+    ways.append(Variant(File.size.is_not(None), core_recipe(settings), None, "it is made for a size"))
     if not settings.originals:
         ways.append(Variant(File.role == FileRole.ORIGINAL, None, None, "the recipe leaves originals alone"))
     rendition = File.role == FileRole.RENDITION
@@ -154,7 +156,7 @@ def fits(when: When) -> ColumnElement[bool]:
     ):
         if limit is not None:
             conditions.append(condition)
-    return and_(*conditions)
+    return and_(true(), *conditions)
 
 
 def _like(pattern: str) -> str:

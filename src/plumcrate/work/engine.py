@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from typing import TYPE_CHECKING
+from typing import Any
 
 import structlog
 from pydantic import BaseModel
@@ -40,7 +40,7 @@ from plumcrate.settings import Settings
 from plumcrate.storage.errors import NotThere, StorageError
 
 from .allowance import count
-from .decision import BEYOND, key_of
+from .decision import BEYOND
 from .forecast import forecast
 from .jobs import Follow, carry_out
 from .locks import LIBRARY_LOCK, PATH_LOCK, PICTURE_LOCK, path_key
@@ -50,12 +50,10 @@ from .queue import BULK, NEW_UPLOAD
 from .reporting import make_report
 from .runs import MOST_ATTEMPTS, create_run, recipe_of, upkeep_of
 from .sandbox import Sandbox, SandboxError
+from .shaping import shaped_recipe
 from .survey import survey
 from .treating import Order, Outcome, Stage, TooManyBytes, treat_file
 from .weighing.job import Weighing, WeighOrder
-
-if TYPE_CHECKING:
-    from plumcrate.imaging import Recipe
 
 log = structlog.get_logger()
 
@@ -257,7 +255,7 @@ class Engine:
     def _do(self, begun: _Begun) -> None:
         item, run, order = begun.item, begun.run, begun.order
         keeper = self.keeper(begun.library)
-        recipe = order.recipe if order else None
+        key = order.key if order else None
         try:
             recover(keeper, item.file_id)
             with self.database.begin() as session:
@@ -275,7 +273,9 @@ class Engine:
                 )
             if order is None:
                 outcome = self._restore(keeper, run, file)
-            elif run.priority >= NEW_UPLOAD and item.stage == 0 and order.upkeep.backups:
+            elif (
+                run.priority >= NEW_UPLOAD and item.stage == 0 and order.upkeep.backups and file.size is None
+            ):
                 # Two stages need the backup: without one the copies must come from this one reading.
                 light = treat_file(keeper, self.express, file, order, Stage.LIGHT)
                 if light.outputs:
@@ -313,19 +313,23 @@ class Engine:
             log.exception("an item failed", item=item.id)
             reason = f"an internal error ({type(error).__name__}); the worker's log says more"
             outcome = Outcome(ItemState.FAILED, FileState.FAILED, "internal-error", reason, settled=False)
-        self._end(item.id, outcome, recipe)
+        self._end(item.id, outcome, key)
 
     def _order(self, session: Session, run: Run, item: Item, library: Library) -> Order | None:
         """What the item is to be treated to; None for a run that restores."""
         if run.kind != RunKind.TREAT:
             return None
-        recipe = recipe_of(session, run, item.variant)
+        file = session.get_one(File, item.file_id)
+        recipe, key = shaped_recipe(session, file, recipe_of(session, run, item.variant))
         settings = RecipeSettings.model_validate(run.settings)
-        most_bytes = self.settings.most_bytes
-        return Order(run.id, recipe, settings, upkeep_of(library), most_bytes)
+        most_bytes, unwanted = self.settings.most_bytes, file.size is not None and file.unwanted
+        return Order(run.id, recipe, key, settings, upkeep_of(library), most_bytes, unwanted)
 
     def _restore(self, keeper: Keeper, run: Run, file: File) -> Outcome:
         note = Note(run_id=run.id)
+        if file.size is not None:
+            keeper.drop_sized(file, note)
+            return Outcome(ItemState.DONE)
         try:
             keeper.restore(file, note, overwrite=run.overwrite, hold=run.kind == RunKind.RESTORE)
         except StorageError as error:
@@ -344,14 +348,14 @@ class Engine:
             refresh_pictures(session, [item.picture_id])
             notify(session, run=item.run_id)
 
-    def _end(self, item_id: int, outcome: Outcome, recipe: Recipe | None) -> None:
+    def _end(self, item_id: int, outcome: Outcome, key: dict[str, Any] | None) -> None:
         with self.database.begin() as session:
             item = session.get_one(Item, item_id, with_for_update=True)
             if item.finished_at is not None:
                 return
             file = session.get_one(File, item.file_id)
             if outcome.file is not None:
-                _settle(file, outcome, recipe)
+                _settle(file, outcome, key)
             item.code, item.reason, item.score = outcome.code, outcome.reason, outcome.score
             item.outputs, item.not_before = list(outcome.outputs), None
             if outcome.item is not ItemState.FAILED:
@@ -359,22 +363,37 @@ class Engine:
                 item.bytes_lightest = min(
                     [file.size_now, *(derived.size for derived in file.derived if derived.stands_in)]
                 )
-            if recipe is not None and outcome.outputs and not item.stage:
+            if key is not None and outcome.outputs and not item.stage:
                 count(session, item, datetime.now(UTC))
             end_item(session, item, outcome.item, datetime.now(UTC))
             refresh_pictures(session, [item.picture_id])
             notify(session, run=item.run_id, item=item.id)
 
 
-def _settle(file: File, outcome: Outcome, recipe: Recipe | None) -> None:
+def _show(file: File, outcome: Outcome) -> None:
+    """Records how large what stands there is."""
+    if file.size is not None:
+        if outcome.shown is not None:
+            file.width, file.height = outcome.shown
+            file.size_before = file.size_now
+        return
+    same = outcome.shown in (None, (file.width, file.height))
+    file.shown_width, file.shown_height = (None, None) if same else outcome.shown  # type: ignore[misc]
+
+
+def _settle(file: File, outcome: Outcome, key: dict[str, Any] | None) -> None:
     assert outcome.file is not None
-    file.state, file.reason = outcome.file, outcome.reason
-    file.recipe = key_of(recipe) if recipe is not None and outcome.settled else None
+    file.reason = outcome.reason
+    # What could not be made for a size is not there; what was made before stays as it was.
+    if file.size is None or outcome.item is not ItemState.FAILED:
+        file.state = outcome.file
+    file.recipe = key if outcome.settled else None
     if file.recipe is not None and outcome.beyond is not None:
         file.recipe = file.recipe | {BEYOND: outcome.beyond}
     if outcome.item is ItemState.FAILED:
         return
-    file.level = str(recipe.level) if recipe else None
+    file.level = key["level"] if key is not None else None
+    _show(file, outcome)
     file.score, file.how = outcome.score, outcome.how
     file.spot, file.worst = outcome.spot, outcome.worst
     file.treated_at = datetime.now(UTC)

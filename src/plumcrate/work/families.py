@@ -53,7 +53,10 @@ def settle_families(
     context = judged | {above for folder in judged for above in ancestors(folder, reach(patterns))}
     rows = session.execute(
         select(File.id, File.path, File.folder, File.width, File.height, File.role, File.picture_id).where(
-            File.library_id == library_id, File.folder.in_(context), File.state != FileState.GONE
+            File.library_id == library_id,
+            File.folder.in_(context),
+            File.state != FileState.GONE,
+            File.size.is_(None),  # what was made for a size stays with its picture, whatever it is called
         )
     ).all()
     sizes = {row.path: Size(row.width, row.height) for row in rows}

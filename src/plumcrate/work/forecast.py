@@ -199,7 +199,7 @@ def _strata(database: Database, library_id: int, ways: list[Variant]) -> _Strata
         rows = session.execute(
             select(File.id, File.format, File.size_before, File.width * File.height, number)
             .join(Picture, Picture.id == File.picture_id)
-            .where(File.library_id == library_id, PRESENT, File.format.is_not(None))
+            .where(File.library_id == library_id, PRESENT, File.format.is_not(None), File.size.is_(None))
             .where(and_(~left_alone(ways, number), ~NO_ORIGINAL))
         ).all()
     strata: _Strata = defaultdict(list)

@@ -14,9 +14,12 @@ from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.tables import File, Library, Picture, RecipeVersion, WorkerRow
 
 from .decision import BEYOND, Variant, variant_of, variants
+from .shaping import Shapes, shapes_of
 
 #: Files that are there.
 PRESENT = File.state != FileState.GONE
+#: Files that are there, or are to be made for a size.
+DUE = or_(PRESENT, and_(File.size.is_not(None), ~File.unwanted))
 #: Files that were too large for the machine they came to.
 _TOO_LARGE = func.coalesce(func.jsonb_exists(File.recipe, BEYOND), False)
 
@@ -30,15 +33,16 @@ def left_alone(ways: list[Variant], number: ColumnElement[int]) -> ColumnElement
     return number.in_([index for index, variant in enumerate(ways) if variant.recipe is None])
 
 
-def settled(ways: list[Variant], number: ColumnElement[int]) -> ColumnElement[bool]:
-    """Whether a file was last treated just as the variant with a number says.
+def settled(ways: list[Variant], number: ColumnElement[int], shapes: Shapes) -> ColumnElement[bool]:
+    """Whether a file was last treated just as the variant with a number says, and shaped as it is to be.
 
     One that was too large for the machine it came to is not settled once a worker takes larger ones.
     """
     treating = [
         (number == index, literal(variant.key, JSONB)) for index, variant in enumerate(ways) if variant.key
     ]
-    just_so = File.recipe.op("-", return_type=JSONB)(BEYOND) == case(*treating)
+    wanted = case(*treating).op("||", return_type=JSONB)(shapes.of_file)
+    just_so = and_(File.recipe.op("-", return_type=JSONB)(BEYOND) == wanted, PRESENT, ~File.unwanted)
     beyond = File.recipe[BEYOND]
     welcome = exists(
         select(1).where(
@@ -57,6 +61,7 @@ NO_ORIGINAL = and_(
     File.before_sha256.is_(None),
     File.sha256.is_not(None),
     File.level != "exact",
+    File.size.is_(None),
 )
 
 
@@ -66,7 +71,7 @@ def effect(session: Session, library: Library, settings: RecipeSettings) -> Effe
     number = variant_of(ways)
     status = case(
         (left_alone(ways, number), "left_out"),
-        (settled(ways, number), "settled"),
+        (settled(ways, number, shapes_of(session, library.id)), "settled"),
         (NO_ORIGINAL, "without_backup"),
         (File.recipe.is_(None), "new"),
         else_="again",
@@ -104,7 +109,13 @@ def plan(session: Session, library: Library, settings: RecipeSettings, picture_i
     ways = variants(settings, library.surveyed_at)
     number = variant_of(ways)
     rows = session.execute(
-        select(File.path, File.recipe.is_(None), number, settled(ways, number), NO_ORIGINAL)
+        select(
+            File.path,
+            File.recipe.is_(None),
+            number,
+            settled(ways, number, shapes_of(session, library.id)),
+            NO_ORIGINAL,
+        )
         .join(Picture, Picture.id == File.picture_id)
         .where(File.picture_id == picture_id, PRESENT)
         .order_by(File.role, File.width.desc(), File.path)

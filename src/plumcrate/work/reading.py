@@ -41,8 +41,12 @@ def header_of(store: Store, path: str) -> Facts:
 
 def no_treatment() -> dict[str, Any]:
     """Values of a file's row to which nothing has been done yet."""
-    names = ("reason", "sha256", "before_sha256", "score", "level", "recipe", "how", "treated_at")
-    return dict.fromkeys(names) | {"state": FileState.NEW, "held": False}
+    names = (
+        "reason", "sha256", "before_sha256", "score", "level", "recipe", "how", "treated_at", "shown_width",
+        "shown_height",
+    )  # fmt: skip
+    size = {"size": None, "slot": "", "unwanted": False}  # what somebody else put there is no size of ours
+    return dict.fromkeys(names) | {"state": FileState.NEW, "held": False} | size
 
 
 def identified(store: Store, entry: Entry) -> dict[str, Any]:

@@ -19,13 +19,13 @@ from sqlalchemy import or_, select, update
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import FileState
+from plumcrate.contract import FileRole, FileState
 from plumcrate.keeping.changes import Note
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.recovery import recover
 from plumcrate.records.database import Database, conflicted, lost_connection
 from plumcrate.records.queries.folders import below
-from plumcrate.records.tables import Derived, File, Journal, Library
+from plumcrate.records.tables import Derived, File, Journal, Library, Picture
 from plumcrate.storage.errors import NO_FILE_CODES, NotThere, StorageError
 from plumcrate.storage.names import shown
 from plumcrate.storage.store import Entry
@@ -154,7 +154,7 @@ class Reconciler:
         return set(
             session.scalars(
                 select(Journal.path).where(
-                    Journal.library_id == self.library_id, Journal.action.in_(("copy", "put-back"))
+                    Journal.library_id == self.library_id, Journal.action.in_(("copy", "size", "put-back"))
                 )
             )
         )
@@ -226,7 +226,18 @@ class Reconciler:
         if content is not None:
             self.mover.note_original_seen(content)
             values |= self.mover.claims(content) or {}
+        if file.role == FileRole.ORIGINAL and values["before_sha256"] != file.before_sha256:
+            self._let_go_of_touches(file.picture_id)
         return values
+
+    def _let_go_of_touches(self, picture_id: int) -> None:
+        """Another picture stands under the name: what was done by hand to the former one is not for it."""
+        with self.database.begin() as session:
+            session.execute(
+                update(Picture)
+                .where(Picture.id == picture_id)
+                .values(touches=None, focus=None, touched_by="", touched_at=None)
+            )
 
     def _back(self, file: File, findings: Findings) -> dict[str, Any]:
         """A treated file that was gone is there again, as we left it; without its copies it is made again."""

@@ -33,9 +33,11 @@ from plumcrate.records.tables import Derived, File, Item, Library, Picture, Run
 
 from .decision import Variant, resolved, variant_of, variants
 from .locks import RUNS_LOCK
-from .planning import PRESENT, left_alone, settings_of, settled
+from .planning import DUE, PRESENT, left_alone, settings_of, settled
 from .queue import BULK, NEW_UPLOAD, SINGLE_REQUEST
 from .refusal import Refusal
+from .shaping import shapes_of
+from .sizing import settle_sizes
 
 #: A run of at most so many pictures is a single request and goes before bulk.
 _FEW = 20
@@ -74,6 +76,7 @@ def create_run(
     recipe = current_recipe(session, library.id)
     settings = settings_of(recipe)
     if treating:
+        settle_sizes(session, library, _pictures_of(library, request.scope))
         changes = {"level": request.level, "copies": request.copies}
         settings = settings.model_copy(
             update={key: value for key, value in changes.items() if value is not None}
@@ -129,7 +132,7 @@ def _joined(*columns: Any) -> Any:
 
 
 def _where(library: Library, scope: Scope) -> ColumnElement[bool]:
-    conditions = [File.library_id == library.id, PRESENT]
+    conditions = [File.library_id == library.id, DUE]
     if scope.folder is not None:
         conditions.append(below(Picture.folder, scope.folder))
     if scope.pictures is not None:
@@ -140,6 +143,15 @@ def _where(library: Library, scope: Scope) -> ColumnElement[bool]:
         if number is not None:
             conditions.append(File.id.in_(select(Item.file_id).where(Item.run_id == number, condition)))
     return and_(*conditions)
+
+
+def _pictures_of(library: Library, scope: Scope) -> ColumnElement[bool] | None:
+    """The pictures of a scope, for their sizes; None for the whole library."""
+    if scope.pictures is not None:
+        return Picture.id == func.any(scope.pictures)
+    if scope.folder is not None:
+        return below(Picture.folder, scope.folder)
+    return None
 
 
 def _others_open(session: Session, run: Run) -> bool:
@@ -198,7 +210,10 @@ def _add_treatments(
     run.variants = resolved(ways)
     number = variant_of(ways)
     leave = left_alone(ways, number)
-    wanted = ~leave if run.force else and_(~leave, ~settled(ways, number))
+    as_it_is = settled(ways, number, shapes_of(session, library.id))
+    unwanted = and_(File.unwanted, PRESENT)
+    wanted = or_(unwanted, ~leave if run.force else and_(~leave, ~as_it_is))
+    leave = and_(leave, ~unwanted)
     counts = session.execute(
         _joined(func.count(), func.count().filter(leave), func.count().filter(wanted)).where(where)
     ).one()
@@ -211,6 +226,9 @@ def _add_treatments(
 def _add_restores(session: Session, run: Run, where: ColumnElement[bool]) -> None:
     copies = exists(select(1).where(Derived.file_id == File.id).correlate(File))
     ours = or_(File.before_sha256.is_not(None), File.treated_at.is_not(None), copies)
+    # What was made for a size has no original to go back to; when the library is handed back it goes.
+    made = PRESENT if run.kind == RunKind.HAND_BACK else literal(False)
+    ours = case((File.size.is_not(None), made), else_=ours)
     _add_items(session, run, and_(where, ours), literal(0))
 
 

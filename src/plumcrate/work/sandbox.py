@@ -177,6 +177,38 @@ class Sandbox:
         head, _ = self._call(120, served, "seen", original, *size, self._limits)
         return Seen(*(float(head[name]) for name in ("score", "worst", "left", "top")))
 
+    def matters(
+        self, data: bytes, touches: list[dict[str, Any]], wanted: list[tuple[int, int]], megapixels: float
+    ) -> tuple[tuple[float, float], dict[tuple[int, int], tuple[int, int, int, int]]]:
+        """The focal point of a picture after touch-ups, and the box of each size to be cut out of it.
+
+        Raises ImagingError or SandboxError.
+        """
+        seconds = 30 + self._seconds_per_megapixel * megapixels
+        head, _ = self._call(seconds, data, "matters", touches, wanted, self._limits)
+        x, y = (float(value) for value in head["focus"])
+        boxes = [tuple(int(side) for side in box) for box in head["boxes"]]
+        return (x, y), {size: (b[0], b[1], b[2], b[3]) for size, b in zip(wanted, boxes, strict=True)}
+
+    def view(
+        self, data: bytes, touches: list[dict[str, Any]],
+        area: tuple[float | None, float | None, int, int], megapixels: float,
+    ) -> tuple[bytes, tuple[int, int]]:  # fmt: skip
+        """A WebP of a part of a picture with touch-ups: left and top in parts of it, width and height in
+        pixels; of the whole where left is None. And the width and height of the whole.
+
+        Raises ImagingError or SandboxError.
+        """
+        seconds = 30 + self._seconds_per_megapixel * megapixels
+        head, blobs = self._call(seconds, data, "view", touches, area, self._limits)
+        return blobs[0], (int(head["size"][0]), int(head["size"][1]))
+
+    def check_mark(self, data: bytes) -> tuple[int, int]:
+        """Width and height of a mark's file. Raises ImagingError, where it cannot be a mark, or
+        SandboxError."""
+        head, _ = self._call(30, data, "mark")
+        return int(head["size"][0]), int(head["size"][1])
+
     def format_of(self, data: bytes) -> str:
         """The format of a file, by its header. Raises ImagingError or SandboxError."""
         head, _ = self._call(10, data, "header")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import Counts
+from plumcrate.records.queries.asked import note_asked_paths
 from plumcrate.records.queries.traffic import Note, Weights, add_sent, advance_log, weights
 
 
@@ -33,6 +34,7 @@ def count_log(session: Session, library_id: int, counts: Counts) -> None:
         )  # fmt: skip
         sums[key] = note
     add_sent(session, sums.values())
+    note_asked_paths(session, library_id, sorted({one.path for one in counts.counts if not one.bot}))
 
 
 def _served(of: Weights, size: int | None, total: int, requests: int) -> tuple[str, int]:

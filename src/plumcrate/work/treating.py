@@ -7,7 +7,9 @@ from dataclasses import asdict, dataclass, replace
 from enum import Enum
 from typing import TYPE_CHECKING, Any
 
-from plumcrate.contract import FileState, FirstFile, ItemState, RecipeSettings, Upkeep
+from sqlalchemy import select
+
+from plumcrate.contract import FileRole, FileState, FirstFile, ItemState, RecipeSettings, Upkeep
 from plumcrate.imaging import Level
 from plumcrate.imaging.errors import LeftAlone
 from plumcrate.imaging.formats import FORMATS
@@ -19,7 +21,6 @@ from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.tables import File
 from plumcrate.storage.errors import StorageError
 
-from .decision import key_of
 from .sandbox import Sandbox
 from .twins import Made, made_of_twin
 
@@ -51,7 +52,8 @@ class Outcome:
     """How an item ended, and what becomes of its file's record.
 
     ``settled``: the file need not be looked at again under the same recipe; ``beyond``: but on a machine with
-    a larger limit than this.
+    a larger limit than this. ``shown``: width and height of what took the file's place; None where nothing
+    did.
     """
 
     item: ItemState
@@ -65,6 +67,7 @@ class Outcome:
     spot: dict[str, Any] | None = None
     worst: float | None = None
     beyond: dict[str, int] | None = None
+    shown: tuple[int, int] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,9 +76,11 @@ class Order:
 
     run_id: int
     recipe: Recipe
+    key: dict[str, Any]  # what is kept with the file, to tell whether it was treated just so
     settings: RecipeSettings
     upkeep: Upkeep
     most_bytes: int = 300_000_000
+    unwanted: bool = False  # a file that was made for a size, and is to be removed
 
 
 def treat_file(
@@ -86,6 +91,14 @@ def treat_file(
 
     Raises ImagingError, SandboxError or StorageError.
     """
+    if file.size is not None:
+        return treat_sized(keeper, sandbox, file, order)
+    if order.recipe.shapes and not order.upkeep.backups and file.before_sha256 is None:
+        return Outcome(
+            ItemState.PASSED, None, "no-backup",
+            "touch-ups and marks are only made where a backup keeps the original: switch backups on",
+            settled=False,
+        )  # fmt: skip
     size = keeper.store.facts(file.path).size
     if size > order.most_bytes:
         raise TooManyBytes(size, order.most_bytes)
@@ -99,7 +112,7 @@ def treat_file(
     recipe = order.recipe
     if stage is Stage.LIGHT:
         recipe = replace(recipe, copies=frozenset(), convert=frozenset())
-    made = made_of_twin(keeper, file, source, recipe) if stage is Stage.WHOLE else None
+    made = made_of_twin(keeper, file, source, recipe, order.key) if stage is Stage.WHOLE else None
     if made is None:
         megapixels = file.width * file.height / 1e6
         treatment = sandbox.treat(source, recipe, megapixels, _former(len(current), stage, former))
@@ -110,7 +123,65 @@ def treat_file(
     reports = former + tuple(
         report_of(output, taken.get((output.role, output.format))) for output in made.outputs
     )
-    return _outcome(reports, _removed(keeper, file))
+    outcome = _outcome(reports, _removed(keeper, file))
+    replaced = any(one["role"] == "file" and one["verdict"] == "chosen" for one in reports)
+    return replace(outcome, shown=made.shown_size) if replaced else outcome
+
+
+def treat_sized(keeper: Keeper, sandbox: Sandbox, file: File, order: Order) -> Outcome:
+    """Makes, makes again or removes a file for a size, with its copies: always from the picture's original.
+
+    Raises ImagingError, SandboxError or StorageError.
+    """
+    note = Note(order.run_id)
+    if order.unwanted:
+        keeper.drop_sized(file, note)
+        return Outcome(ItemState.DONE)
+    original = _original_of(keeper, file)
+    source = _source_of_original(keeper, original, order)
+    if source is None:
+        return Outcome(
+            ItemState.PASSED, None, "no-backup",
+            f"{original.path} was changed before and has no backup, so nothing is made of it",
+        )  # fmt: skip
+    treatment = sandbox.treat(source, order.recipe, original.width * original.height / 1e6)
+    main = treatment.main
+    assert isinstance(main, Chosen), "what is shaped is always made"
+    made = Made(treatment.outputs, treatment.facts.shown_size)
+    like = original.path if original.state != FileState.REMOVED else file.path
+    keeper.put_sized(
+        file,
+        main.data,
+        hashlib.sha256(source).digest(),
+        like,
+        Note(order.run_id, main.score, {"how": main.how}),
+    )
+    taken = _write_beside(keeper, order, file, made)
+    reports = tuple(report_of(output, taken.get((output.role, output.format))) for output in made.outputs)
+    return replace(_outcome(reports, removed=False), shown=made.shown_size)
+
+
+def _original_of(keeper: Keeper, file: File) -> File:
+    with keeper.database.begin() as session:
+        found = session.scalars(
+            select(File)
+            .where(File.picture_id == file.picture_id, File.role == FileRole.ORIGINAL, File.size.is_(None))
+            .where(File.state != FileState.GONE)
+            .order_by(File.width.desc(), File.id)
+            .limit(1)
+        ).first()
+    if found is None:
+        raise StorageError("gone", f"the picture that {file.path} is made of is not there any more")
+    return found
+
+
+def _source_of_original(keeper: Keeper, original: File, order: Order) -> bytes | None:
+    if original.state == FileState.REMOVED and original.before_sha256 is not None:
+        return keeper.backups.get(original.before_sha256)
+    size = keeper.store.facts(original.path).size
+    if size > order.most_bytes:
+        raise TooManyBytes(size, order.most_bytes)
+    return source_of(keeper, original, keeper.store.read(original.path))
 
 
 def _former(size: int, stage: Stage, reports: tuple[dict[str, Any], ...]) -> Former | None:
@@ -129,7 +200,7 @@ def _put_in_place(
         return
     note = Note(
         order.run_id, main.score if isinstance(main, Chosen) else None, {"how": main.how},
-        {"level": str(order.recipe.level), "recipe": key_of(order.recipe), "how": main.how,
+        {"level": str(order.recipe.level), "recipe": order.key, "how": main.how,
          "score": main.score, "core": core_version()},
     )  # fmt: skip
     if after == source:

@@ -22,8 +22,6 @@ from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.tables import Derived, File, Result
 from plumcrate.storage.errors import StorageError
 
-from .decision import key_of
-
 if TYPE_CHECKING:
     from plumcrate.imaging import Recipe
 
@@ -49,7 +47,9 @@ class Made:
         return tuple(one for one in self.outputs if isinstance(one, Chosen) and one.role != "file")
 
 
-def made_of_twin(keeper: Keeper, file: File, source: bytes, recipe: Recipe) -> Made | None:
+def made_of_twin(
+    keeper: Keeper, file: File, source: bytes, recipe: Recipe, key: dict[str, Any]
+) -> Made | None:
     """What was made of the same original elsewhere, under the same settings; None where there is nothing, or
     not all of it stands as recorded."""
     original = hashlib.sha256(source).digest()
@@ -58,7 +58,7 @@ def made_of_twin(keeper: Keeper, file: File, source: bytes, recipe: Recipe) -> M
         twins = session.execute(
             select(File, Result.made)
             .join(Result, (Result.library_id == File.library_id) & (Result.sha256 == File.sha256))
-            .where(*mine, File.state == FileState.LIGHTER, File.recipe == key_of(recipe))
+            .where(*mine, File.state == FileState.LIGHTER, File.recipe == key)
             .where(Result.made["core"].as_string() == core_version())
             .order_by(File.id)
             .limit(_MOST)
@@ -91,7 +91,7 @@ def _read(keeper: Keeper, twin: File, made: dict[str, Any], recipe: Recipe) -> M
         for kind in sorted(recipe.copies)
         if ("copy", kind) not in there and kind != twin.format
     ]
-    size = next(((derived.width, derived.height) for derived, _ in beside), (twin.width, twin.height))
+    size = next(((derived.width, derived.height) for derived, _ in beside), twin.shown)
     return Made(tuple(outputs), size)
 
 

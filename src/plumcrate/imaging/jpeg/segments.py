@@ -230,7 +230,7 @@ def stands_alone(marker: int) -> bool:
     return marker in _STANDALONE
 
 
-_JFIF = b"\xff\xe0\x00\x10JFIF\x00\x01\x01\x00\x00\x01\x00\x01\x00\x00"
+JFIF = b"\xff\xe0\x00\x10JFIF\x00\x01\x01\x00\x00\x01\x00\x01\x00\x00"
 
 
 def metadata_for_rewriting(data: bytes) -> list[bytes]:
@@ -255,7 +255,7 @@ def metadata_for_rewriting(data: bytes) -> list[bytes]:
             kept.append(data[at:end])
         at = end
     if not any(segment[4:8] in (b"JFIF", b"Exif") for segment in kept):
-        kept.insert(0, _JFIF)
+        kept.insert(0, JFIF)
     return kept
 
 

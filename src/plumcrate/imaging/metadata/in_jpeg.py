@@ -9,22 +9,45 @@ _EXIF_PREFIX = b"Exif\0\0"
 _XMP_PREFIX = b"http://ns.adobe.com/xap/1.0/\0"
 _MORE_XMP_PREFIX = b"http://ns.adobe.com/xmp/extension/\0"
 _ICC_PREFIX = b"ICC_PROFILE\0"
+#: Bytes of a segment without its length.
+_MOST = 65_533
 
 
-def jpeg_segments(segments: list[bytes], keep: Keep) -> list[bytes]:
-    """APPn and COM segments, markers included, with only what is kept."""
+def is_profile(segment: bytes) -> bool:
+    """Whether a segment holds a colour profile, or a part of one."""
+    return segment[1] == 0xE2 and segment[4:].startswith(_ICC_PREFIX)
+
+
+def built_segments(profile: bytes | None, tiff: bytes | None, packet: bytes | None) -> list[bytes]:
+    """Segments of a colour profile (ICC.1, annex B.4), EXIF and XMP blocks; what is too long for one is left
+    out, but the profile never."""
+    out = []
+    for prefix, body in ((_EXIF_PREFIX, tiff), (_XMP_PREFIX, packet)):
+        if body and len(prefix) + len(body) <= _MOST:
+            out.append(b"\xff\xe1" + (len(prefix) + len(body) + 2).to_bytes(2, "big") + prefix + body)
+    part = _MOST - len(_ICC_PREFIX) - 2
+    parts = [(profile or b"")[at : at + part] for at in range(0, len(profile or b""), part)]
+    for number, body in enumerate(parts, 1):
+        head = _ICC_PREFIX + bytes((number, len(parts)))
+        out.append(b"\xff\xe2" + (len(head) + len(body) + 2).to_bytes(2, "big") + head + body)
+    return out
+
+
+def jpeg_segments(segments: list[bytes], keep: Keep, *, upright: bool = False) -> list[bytes]:
+    """APPn and COM segments, markers included, with only what is kept; ``upright``: the orientation was
+    applied to the pixels."""
     out = []
     for segment in segments:
-        changed = _jpeg_segment(segment, keep)
+        changed = _jpeg_segment(segment, keep, upright)
         if changed:
             out.append(changed)
     return out
 
 
-def _jpeg_segment(segment: bytes, keep: Keep) -> bytes:
+def _jpeg_segment(segment: bytes, keep: Keep, upright: bool) -> bytes:
     marker, body = segment[1], segment[4:]
     if marker == 0xE1 and body.startswith(_EXIF_PREFIX):
-        return _rewritten(segment, _EXIF_PREFIX, exif.kept(body[6:], keep))
+        return _rewritten(segment, _EXIF_PREFIX, exif.kept(body[6:], keep, upright=upright))
     if marker == 0xE1 and body.startswith(_XMP_PREFIX):
         return _rewritten(segment, _XMP_PREFIX, xmp.kept(body[len(_XMP_PREFIX) :], keep))
     if marker == 0xED and body.startswith(iptc.PREFIX):

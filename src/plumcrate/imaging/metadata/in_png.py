@@ -18,12 +18,19 @@ _TEXT_KINDS = {
 }
 
 
-def png_chunks(chunks: list[Chunk], keep: Keep) -> list[Chunk]:
-    """Ancillary chunks with only what is kept; those that change looks are not touched."""
+def built_chunks(profile: bytes | None, tiff: bytes | None) -> list[Chunk]:
+    """Chunks of a colour profile and an EXIF block (PNG, sections 11.3.2.3 and 11.3.4.5)."""
+    out = [] if not profile else [Chunk(b"iCCP", b"icc\0\0" + zlib.compress(profile, 9))]
+    return out if not tiff else [*out, Chunk(b"eXIf", tiff)]
+
+
+def png_chunks(chunks: list[Chunk], keep: Keep, *, upright: bool = False) -> list[Chunk]:
+    """Ancillary chunks with only what is kept; those that change looks are not touched. ``upright``: the
+    orientation was applied to the pixels."""
     out = []
     for chunk in chunks:
         if chunk.name == b"eXIf":
-            body = exif.kept(chunk.body, keep)
+            body = exif.kept(chunk.body, keep, upright=upright)
             if body:
                 out.append(Chunk(chunk.name, body))
         elif chunk.name in (b"tEXt", b"zTXt", b"iTXt"):

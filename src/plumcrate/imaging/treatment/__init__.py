@@ -20,10 +20,11 @@ from .gif import treat_gif
 from .jpeg import treat_jpeg
 from .modern import avif_copy, treat_modern, webp_copy
 from .png import treat_png
+from .shaped import treat_shaped
+from .weighing import NO_LIMIT
 
 __all__ = ["Chosen", "Output", "Refused", "Treatment", "treat"]
 
-_NO_LIMIT = 1 << 40
 _MAIN = {
     "jpeg": treat_jpeg,
     "png": treat_png,
@@ -49,13 +50,14 @@ def treat(
         case = Case(data, recipe, limits or Limits())
         outputs: list[Output] = []
         if former is None:
-            main = _MAIN[case.facts.format](case)
+            make = treat_shaped if recipe.shapes else _MAIN[case.facts.format]
+            main = make(case)
             after = main.size if isinstance(main, Chosen) else len(data)
             outputs.append(replace(main, role="file"))
         else:
             case.jpeg_step, after = former.step, former.size
         offered = conversions(case, after) if recipe.convert else ()
-        limit = _NO_LIMIT if recipe.keep_larger_copies else after
+        limit = NO_LIMIT if recipe.keep_larger_copies else after
         outputs += [replace(output, role="copy") for output in _copies(case, limit)]
         outputs += [replace(output, role="conversion") for output in offered]
         return Treatment(case.facts, len(data), tuple(outputs))

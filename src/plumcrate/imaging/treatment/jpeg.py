@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from .. import codecs
 from ..aim import Landing
 from ..jpeg import JpegError, LossyEncoder, recompress
-from ..jpeg.segments import metadata_for_rewriting
-from ..metadata.in_jpeg import jpeg_segments
+from ..jpeg.segments import JFIF, metadata_for_rewriting
+from ..metadata.in_jpeg import built_segments, is_profile, jpeg_segments
 from ..outcome import Chosen, Output, Refused, Tried, exact, impossible, refused, with_all
 from ..recipe import Effort
 from .case import Case
-from .weighing import checked_orientation, landed, worth_it
+from .weighing import NO_LIMIT, checked_orientation, landed, worth_it
 
 #: Half chroma that needs a finer step than this is straining: full chroma may be smaller.
 STRAINING = 103
@@ -79,7 +80,17 @@ def lossy_jpeg(case: Case) -> Output:
     return with_all(best, outputs)
 
 
+def finest_jpeg(case: Case) -> bytes:
+    """The picture in full chroma at the finest step."""
+    encoder = _encoder(case, case.image.mode == "L", subsampled=False)
+    return encoder.encode(codecs.JPEG.highest, searched=True)
+
+
 def _encoder(case: Case, grey: bool, subsampled: bool) -> LossyEncoder:
+    if case.recipe.shapes:
+        return LossyEncoder(
+            case.pixels.rgb, grey=grey, subsampled=subsampled, metadata=_metadata_of_shaped(case)
+        )  # fmt: skip
     if case.facts.format != "jpeg":
         return LossyEncoder(case.pixels.over(255), grey=grey, subsampled=subsampled)
     if not case.resized:
@@ -99,9 +110,19 @@ def _encoder(case: Case, grey: bool, subsampled: bool) -> LossyEncoder:
     )
 
 
+def _metadata_of_shaped(case: Case) -> list[bytes]:
+    """What a shaped picture's JPEG says of itself; its profile, where it has one, fits its pixels."""
+    keep, profile = case.recipe.metadata, case.image.info.get("icc_profile")
+    if case.of_jpeg:
+        segments = jpeg_segments(metadata_for_rewriting(case.data), keep, upright=True)
+        return [one for one in segments if profile or not is_profile(one)]
+    extras = case.file_extras
+    return [JFIF, *built_segments(extras.get("icc_profile"), extras.get("exif"), extras.get("xmp"))]
+
+
 def _hopeless(case: Case) -> int:
     """An attempt of this size is larger than the file even after its coefficients are coded better."""
-    return round(len(case.data) * 1.25)
+    return NO_LIMIT if case.recipe.shapes else round(len(case.data) * 1.25)
 
 
 def _landing(case: Case, encoder: LossyEncoder) -> Landing:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from ..metadata.in_png import png_chunks
+from ..metadata.in_png import built_chunks, png_chunks
 from ..outcome import Chosen, Output, Tried, exact, impossible, lightest, refused
 from ..pixels import Pixels
 from ..png import PngError, recompress
@@ -63,6 +63,19 @@ def treat_png(case: Case) -> Output:
     return checked_orientation(case, weighed)
 
 
+def png_of_shaped(case: Case) -> Output:
+    """The smallest PNG of a shaped picture that keeps the promise."""
+    kept = (
+        png_chunks(kept_chunks(case.png), case.recipe.metadata, upright=True)
+        if case.png is not None
+        else built_chunks(case.file_extras.get("icc_profile"), case.file_extras.get("exif"))
+    )
+    candidates = [_exact(case, kept)]
+    if case.recipe.target is not None and case.facts.pixels <= _LARGEST:
+        candidates += palettes(case, kept)
+    return lightest(candidates)
+
+
 def _already_few(case: Case) -> bool:
     assert case.png is not None
     palette = case.png.picture.palette
@@ -73,7 +86,7 @@ def _exact(case: Case, kept: list[Chunk]) -> Output:
     recipe = case.recipe
     if case.resized:
         data = encode_picture(of_rgba(rgba_of(case.pixels)), kept, recipe.effort)
-        how = "lossless, at the new size"
+        how = "lossless, as shaped" if case.recipe.shapes else "lossless, at the new size"
     else:
         how = "lossless"
         try:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import io
+from dataclasses import replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from PIL import Image, ImageCms
@@ -19,13 +21,16 @@ from ..pixels import Pixels, open_picture, to_pixels
 from ..png import PngError, read_png
 from ..png.picture import PngFile
 from ..priors import Features, features
-from ..recipe import Limits, Recipe
+from ..recipe import Level, Limits, Recipe
 from ..scoring import Judge
+from ..shaping import shaped
 
 #: What rounding alone does to values on the way to another profile and back.
 _MEAN_ROUNDING, _MOST_ROUNDING = 0.6, 4
 #: Flat art: of so many rows so large a part of the pixels is like the one before.
 _FLAT_ROWS, _FLAT_PART = 512, 0.5
+#: Formats of which we write no exact form of pixels: what is shaped at the exact level is made at the next.
+_NEVER_EXACT = ("jpeg", "avif")
 _RELATIVE = ImageCms.Intent.RELATIVE_COLORIMETRIC
 
 
@@ -44,13 +49,19 @@ class Source:
         if self.facts.arithmetic:
             raise LeftAlone("JPEGs with arithmetic coding, which browsers do not show, are left alone")
         self.png: PngFile | None = None
+        #: Whether a shaped picture was a JPEG whose metadata can go along.
+        self.of_jpeg = False
         self.image = self._opened()
         if self.image.size != (self.facts.width, self.facts.height):
             raise Damaged("the header and the decoded picture disagree about the size")
         self.printing = self.image.mode == "CMYK"
         self.pixels = to_pixels(self.image) if not self.printing else to_pixels(self._on_screen())
+        #: Whether the pixels are no longer those of the file.
         self.resized = False
-        self._fit()
+        if recipe.shapes:
+            self._shape()
+        else:
+            self._fit()
 
     def _opened(self) -> Image.Image:
         if self.facts.format != "png":
@@ -94,12 +105,53 @@ class Source:
         small = geometry.sharpened(geometry.downscale(self.pixels, *size), self.recipe.sharpening)
         profile = self.image.info.get("icc_profile")
         self.pixels, self.resized = small, True
+        self.facts = replace(self.facts, width=size[0], height=size[1])
         grey = self.image.mode == "L"
         self.image = _to_image(small)
         if grey:
             self.image = self.image.convert("L")
         if profile:
             self.image.info["icc_profile"] = profile
+
+    def _shape(self) -> None:
+        """Makes the picture that the recipe shapes of it, upright; from then on that is the picture."""
+        facts = self.facts
+        if facts.animated:
+            raise LeftAlone("moving pictures are not cut, marked or touched up")
+        pixels = shaped(self._stood_up(), self.recipe)
+        kind = (self.recipe.size.format if self.recipe.size is not None else None) or facts.format
+        if kind == "gif":
+            kind = "png"
+        if kind == "jpeg" and pixels.alpha is not None:
+            pixels = Pixels(pixels.over(255))
+        profile = None if self.printing else self.image.info.get("icc_profile")
+        grey = pixels.alpha is None and bool((pixels.rgb == pixels.rgb[..., :1]).all())
+        # A profile fits one kind of samples only.
+        if facts.colour == "grey" and not grey:
+            profile = None
+        grey = grey and (facts.colour == "grey" or profile is None)
+        kept: dict[str | tuple[int, int], Any] = {
+            name: self.image.info[name] for name in ("exif", "xmp") if self.image.info.get(name)
+        }
+        self.pixels, self.resized = pixels, True
+        self.image = _to_image(pixels).convert("L") if grey else _to_image(pixels)
+        if profile:
+            kept["icc_profile"] = profile
+        self.image.info = kept
+        self.of_jpeg, self.printing = facts.format == "jpeg" and not self.printing, False
+        width, height = pixels.size
+        self.facts = replace(
+            facts, format=kind, width=width, height=height, orientation=1, bits=8,
+            alpha=pixels.alpha is not None, colour="grey" if grey else "rgb",
+        )  # fmt: skip
+        if kind in _NEVER_EXACT and self.recipe.target is None:
+            self.recipe = replace(self.recipe, level=Level.GALLERY)
+
+    def _stood_up(self) -> Pixels:
+        method = _TURNS.get(self.facts.orientation)
+        if method is None or self.facts.format == "avif":
+            return self.pixels
+        return to_pixels(_to_image(self.pixels).transpose(method))
 
     # -- what is shared ----------------------------------------------------------------------
 
@@ -187,7 +239,8 @@ class Source:
         if info.get("icc_profile"):
             out["icc_profile"] = info["icc_profile"]
         block = info.get("exif") or b""
-        tiff = exif.kept(block[6:] if block.startswith(b"Exif\0\0") else block, keep) if block else b""
+        tiff = block[6:] if block.startswith(b"Exif\0\0") else block
+        tiff = exif.kept(tiff, keep, upright=self.recipe.shapes) if tiff else b""
         packet = xmp.kept(info["xmp"], keep) if info.get("xmp") else b""
         return out | {name: data for name, data in (("exif", tiff), ("xmp", packet)) if data}
 

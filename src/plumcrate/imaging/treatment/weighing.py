@@ -9,6 +9,9 @@ from ..identification import identify
 from ..outcome import Chosen, Output, Refused, Tried, Verdict, refused
 from .source import Source
 
+#: For outputs that need not be smaller than anything.
+NO_LIMIT = 1 << 40
+
 
 def landed(
     source: Source, kind: str, landing: Landing, how: Callable[[int], str], limit: int, *, upright: bool

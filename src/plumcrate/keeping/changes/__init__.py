@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING
 
 from plumcrate.records.tables import Journal
 
-from .appear import PutBack, Upload, WriteDerived
+from .appear import MakeSized, PutBack, Upload, WriteDerived
 from .base import Change, Note, Settled
 from .exchange import InUse, Overtaken, Replace, Restore
-from .leave import Discard, DropDerived, Withdraw
+from .leave import Discard, DropDerived, DropSized, Withdraw
 
 if TYPE_CHECKING:
     from plumcrate.keeping.keeper import Keeper
@@ -22,7 +22,9 @@ __all__ = [
     "Change",
     "Discard",
     "DropDerived",
+    "DropSized",
     "InUse",
+    "MakeSized",
     "Note",
     "Overtaken",
     "PutBack",
@@ -37,7 +39,18 @@ __all__ = [
 
 _KINDS: dict[str, type[Change]] = {
     kind.action: kind
-    for kind in (Replace, Restore, WriteDerived, PutBack, Upload, DropDerived, Withdraw, Discard)
+    for kind in (
+        Replace,
+        Restore,
+        WriteDerived,
+        MakeSized,
+        PutBack,
+        Upload,
+        DropDerived,
+        DropSized,
+        Withdraw,
+        Discard,
+    )
 }
 
 

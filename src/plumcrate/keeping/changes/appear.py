@@ -89,6 +89,20 @@ class WriteDerived(Appear):
         self.record(session, self.file(session), None, facts.size)
 
 
+class MakeSized(Appear):
+    """A file that is made for a size of the library appears."""
+
+    action: ClassVar[str] = "size"
+
+    def finish(self, session: Session) -> None:
+        facts = self.known_facts()
+        file = self.file(session)
+        file.sha256, file.before_sha256, file.state = self.entry.after_sha256, None, FileState.LIGHTER
+        file.size_before = file.size_now = facts.size
+        file.mtime_ns = file.mtime_ns_before = facts.mtime_ns
+        self.record(session, file, None, facts.size)
+
+
 class PutBack(Appear):
     """An original takes its name back, which nobody else has taken since."""
 

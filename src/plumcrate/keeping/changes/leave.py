@@ -122,6 +122,17 @@ class DropDerived(Change):
             session.delete(derived)
 
 
+class DropSized(DropDerived):
+    """A file that was made for a size of the library goes, unless its bytes are no longer ours."""
+
+    action: ClassVar[str] = "drop-size"
+
+    def finish(self, session: Session) -> None:
+        file = self.file(session)
+        self.record(session, file, file.size_now, None)
+        file.state, file.sha256, file.recipe = FileState.GONE, None, None
+
+
 class DiscardPayload(Payload):
     """``of``: the change that put the file aside."""
 

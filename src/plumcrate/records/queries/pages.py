@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import FileState, PageCopy, PageFile
@@ -25,7 +25,9 @@ def page_files(
     ).all()
     pictures = {file.picture_id for file in asked}
     family = session.scalars(
-        select(File).where(File.picture_id.in_(pictures), File.state.not_in(_AWAY)).order_by(File.width)
+        select(File)
+        .where(File.picture_id.in_(pictures), File.state.not_in(_AWAY))
+        .order_by(func.coalesce(File.shown_width, File.width))
     ).all()
     found: dict[str, tuple[int, PageFile]] = {}
     for file in asked:
@@ -50,8 +52,8 @@ def _page_file(file: File, media_types: dict[str, str], sizes: Sequence[PageFile
         path=file.path,
         media_type=media_types[file.format or ""],
         bytes=file.size_now,
-        width=file.width,
-        height=file.height,
+        width=file.shown[0],
+        height=file.shown[1],
         transparent=file.transparent,
         copies=sorted(copies, key=lambda copy: copy.bytes),
         sizes=list(sizes),
@@ -65,8 +67,8 @@ def _fits(other: File, file: File) -> bool:
 
 def same_shape(other: File, file: File) -> bool:
     """Whether two files have the same proportions, but for rounding."""
-    if not (other.width and other.height and file.width and file.height):
+    if not (all(other.shown) and all(file.shown)):
         return False
     # A pixel more or less is rounding.
-    slack = max(_SAME_SHAPE, 1 / min(other.width, other.height, file.width, file.height))
-    return abs(other.width / other.height / (file.width / file.height) - 1) <= slack
+    slack = max(_SAME_SHAPE, 1 / min(*other.shown, *file.shown))
+    return abs(other.shown[0] / other.shown[1] / (file.shown[0] / file.shown[1]) - 1) <= slack

@@ -28,6 +28,7 @@ from .libraries import (
     Tally,
 )
 from .plans import AllowanceNotice, AllowanceUse, KeptReport, OutgoingMessage
+from .shapes import AskedFile, MarkRow, SizeRow
 from .site import NeededSize, Shot, SitePage, Weighing
 from .work import Arrival, HookDelivery, Item, Job, Run, WorkerRow
 
@@ -35,6 +36,7 @@ __all__ = [
     "AllowanceNotice",
     "AllowanceUse",
     "Arrival",
+    "AskedFile",
     "AuditRow",
     "Backup",
     "Base",
@@ -54,6 +56,7 @@ __all__ = [
     "Ledger",
     "LeftStore",
     "Library",
+    "MarkRow",
     "NeededSize",
     "OutgoingMessage",
     "Person",
@@ -68,6 +71,7 @@ __all__ = [
     "Session",
     "Shot",
     "SitePage",
+    "SizeRow",
     "Tally",
     "Weighing",
     "WorkerRow",

@@ -90,6 +90,15 @@ class Picture(Base):
     score: Mapped[float | None]
     worst: Mapped[float | None]
     own: Mapped[str | None]  # a level of its own, or "leave"
+    touches: Mapped[list[Any] | None]  # touch-ups, in order; null for none
+    touched_by: Mapped[str] = mapped_column(default="")
+    touched_at: Mapped[datetime | None]
+    focus: Mapped[list[Any] | None]  # set by hand, in parts of the original's width and height
+
+    @property
+    def touched(self) -> bool:
+        """Whether it has touch-ups."""
+        return self.touches is not None
 
     __table_args__ = (
         UniqueConstraint("library_id", "path"),
@@ -104,7 +113,9 @@ class Picture(Base):
 class File(Base):
     """``sha256`` is of the bytes we last wrote or verified; ``before_sha256`` of the original bytes.
 
-    A treated file without ``before_sha256`` has no backup.
+    A treated file without ``before_sha256`` has no backup. One with ``size`` was made by us for a size of the
+    library, or is to be made (it is gone as long as it is not there); ``slot`` tells the densities and widths
+    of a size apart. ``unwanted``: the next run removes it.
     """
 
     __tablename__ = "files"
@@ -137,14 +148,26 @@ class File(Base):
     how: Mapped[str | None]
     treated_at: Mapped[datetime | None]
     held: Mapped[bool] = mapped_column(default=False)  # put back by a person: not treated by itself
+    #: What stands there, in pixels, where it is not as large as the original was; null where it is.
+    shown_width: Mapped[int | None]
+    shown_height: Mapped[int | None]
+    size: Mapped[str | None]
+    slot: Mapped[str] = mapped_column(default="")
+    unwanted: Mapped[bool] = mapped_column(default=False)
     derived: Mapped[list[Derived]] = relationship(
         back_populates="file", cascade="all, delete-orphan", order_by="Derived.format", lazy="selectin"
     )
+
+    @property
+    def shown(self) -> tuple[int, int]:
+        """Width and height of what stands there."""
+        return self.shown_width or self.width, self.shown_height or self.height
 
     __table_args__ = (
         UniqueConstraint("library_id", "path"),
         Index("ix_files_library_id_folder", "library_id", "folder"),
         Index("ix_files_original", "library_id", "before_sha256"),
+        Index("ix_files_size", "library_id", "size", postgresql_where=text("size IS NOT NULL")),
     )
 
 

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from plumcrate.contract import Budget, PageFinding, Reading, WeighingKind, WeighingOrigin, WhatIf
 from plumcrate.contract import Shot as ShotView
+from plumcrate.records.queries.asked import note_asked
 from plumcrate.records.tables import Library, Shot, SitePage, Weighing
 
 #: Of a page's weighings so many keep their shots, the first for real among them, and so many are kept.
@@ -80,6 +81,9 @@ def record(
         "notes": result.notes,
     }
     session.flush()
+    if result.kind is WeighingKind.REAL:
+        shown = (one.file_id for reading in result.readings for one in reading.pictures)
+        note_asked(session, (number for number in shown if number is not None))
     _let_go(session, page_id)
     return row.id
 

@@ -1,0 +1,72 @@
+"""Marks that are laid over what visitors are served."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import Body, Request, Response
+
+from plumcrate import contract
+from plumcrate.api.needs import Administering, Looking
+from plumcrate.api.problems import ApiError
+from plumcrate.records.tables import MarkRow
+from plumcrate.work import marks as work
+
+from .deps import Session, Slug, router_of, the_library
+
+router = router_of("marks")
+
+#: Bytes of a mark's picture.
+_MOST = 5_000_000
+
+
+@router.get("/libraries/{slug}/marks", summary="The library's marks")
+def marks(slug: Slug, who: Looking, session: Session) -> list[contract.MarkRule]:
+    """In the order in which they are asked: the first that fits a file is laid over it."""
+    return work.marks(session, the_library(session, slug))
+
+
+@router.put("/libraries/{slug}/marks/{name}", summary="Define a mark, or change it")
+def save(
+    slug: Slug, name: contract.SizeName, body: contract.MarkSettings, who: Administering, session: Session
+) -> contract.MarkRule:
+    """The next run makes the files it fits anew, with it. One without words needs a picture."""
+    return work.save_mark(session, the_library(session, slug), name, body, who.name)
+
+
+@router.put(
+    "/libraries/{slug}/marks/{name}/picture",
+    summary="Give a mark its picture",
+    openapi_extra={
+        "requestBody": {"required": True, "content": {"application/octet-stream": {"schema": {}}}}
+    },
+)
+def picture(
+    slug: Slug, name: contract.SizeName, who: Administering, session: Session, request: Request,
+    data: Annotated[bytes, Body(media_type="application/octet-stream")],
+) -> contract.MarkRule:  # fmt: skip
+    """A PNG or WebP with transparency, of up to 5 MB: the request's body."""
+    if len(data) > _MOST:
+        raise ApiError("too-large", f"a mark's picture has at most {_MOST / 1e6:.0f} MB")
+    return work.set_picture(session, the_library(session, slug), name, data, request.app.state.sandbox)
+
+
+@router.get(
+    "/libraries/{slug}/marks/{name}/picture",
+    summary="A mark's picture",
+    response_class=Response,
+    responses={200: {"content": {"application/octet-stream": {}}, "description": "As it was sent"}},
+)
+def the_picture(slug: Slug, name: contract.SizeName, who: Looking, session: Session) -> Response:
+    library = the_library(session, slug)
+    row = session.query(MarkRow).filter_by(library_id=library.id, name=name).one_or_none()
+    if row is None or row.picture is None:
+        raise ApiError("not-found", f"there is no picture of a mark called {name}")
+    kind = "image/png" if row.picture.startswith(b"\x89PNG") else "image/webp"
+    return Response(row.picture, media_type=kind, headers={"Cache-Control": "private, no-cache"})
+
+
+@router.delete("/libraries/{slug}/marks/{name}", status_code=204, summary="Remove a mark")
+def remove(slug: Slug, name: contract.SizeName, who: Administering, session: Session) -> None:
+    """The next run brings the unmarked files back."""
+    work.remove_mark(session, the_library(session, slug), name)

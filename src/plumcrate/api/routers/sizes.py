@@ -1,0 +1,83 @@
+"""Sizes of a library: named, forecast, made by runs; ladders; what each shows of a picture."""
+
+from __future__ import annotations
+
+from fastapi import Request
+
+from plumcrate import contract
+from plumcrate.api.needs import Administering, Looking, Mending
+from plumcrate.records import tables
+from plumcrate.records.queries import sizes as queries
+from plumcrate.work.cuts import Cutter
+from plumcrate.work.ladders import ladder
+from plumcrate.work.sizes import effect_of_change, remove_size, save_size
+
+from .deps import Id, Session, Slug, TheDatabase, router_of, the, the_library
+
+router = router_of("sizes")
+
+
+@router.get("/libraries/{slug}/sizes", summary="The library's sizes")
+def sizes(slug: Slug, who: Looking, session: Session) -> list[contract.NamedSize]:
+    """With what stands there of each, and what waits for the next run."""
+    return queries.named_sizes(session, the_library(session, slug))
+
+
+@router.put("/libraries/{slug}/sizes/{name}", summary="Define a size, or change it")
+def save(
+    slug: Slug, name: contract.SizeName, body: contract.SizeSettings, who: Administering, session: Session
+) -> contract.NamedSize:
+    """Nothing is made by saving: the next run makes, makes again and removes what the size asks for."""
+    library = the_library(session, slug)
+    save_size(session, library, name, body, who.name)
+    return queries.named_size(session, library, name)
+
+
+@router.delete("/libraries/{slug}/sizes/{name}", status_code=204, summary="Remove a size")
+def remove(slug: Slug, name: contract.SizeName, who: Administering, session: Session) -> None:
+    """Its files are removed by the next run."""
+    remove_size(session, the_library(session, slug), name)
+
+
+@router.post("/libraries/{slug}/sizes/{name}/effect", summary="What a size would do")
+def effect(
+    slug: Slug, name: contract.SizeName, body: contract.SizeProposal, who: Looking, session: Session
+) -> contract.SizeEffect:
+    """Counts the files that the next run would make, make again and remove, were the size saved so, or
+    removed where no settings are given. Nothing is done."""
+    return effect_of_change(session, the_library(session, slug), name, body.settings)
+
+
+@router.post("/libraries/{slug}/ladder", summary="Widths whose steps weigh the same")
+def the_ladder(
+    slug: Slug, body: contract.LadderRequest, who: Looking, session: Session
+) -> contract.Ladder:  # fmt: skip
+    """By what pictures weigh here at their widths, as they were treated."""
+    return ladder(session, the_library(session, slug).id, body)
+
+
+@router.get("/libraries/{slug}/unused-sizes", summary="Files of sizes that nobody asked for")
+def unused(slug: Slug, who: Looking, session: Session) -> contract.UnusedSizes:
+    """By what visitors were sent, and what weighed pages loaded."""
+    return queries.unused_sizes(session, the_library(session, slug).id)
+
+
+@router.get("/pictures/{picture_id}/cuts", summary="What every size shows of a picture")
+def cuts(picture_id: Id, who: Looking, database: TheDatabase, request: Request) -> contract.Cuts:
+    """The focal point, and the box that each size is cut to."""
+    cutter: Cutter = request.app.state.cutter
+    with database.begin() as session:
+        picture = the(session, tables.Picture, picture_id, "picture")
+    return cutter.cuts(picture)
+
+
+@router.put("/pictures/{picture_id}/focus", summary="Set a picture's focal point")
+def focus(
+    picture_id: Id, body: contract.FocusRequest, who: Mending, database: TheDatabase, request: Request
+) -> contract.Cuts:
+    """The next run cuts its sizes around it."""
+    cutter: Cutter = request.app.state.cutter
+    with database.begin() as session:
+        picture = the(session, tables.Picture, picture_id, "picture")
+        picture.focus = None if body.focus is None else [body.focus.x, body.focus.y]
+    return cutter.cuts(picture)

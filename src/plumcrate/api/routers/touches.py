@@ -1,0 +1,54 @@
+"""Touch-ups: the steps of a picture, on record and tried; and the same steps for several."""
+
+from __future__ import annotations
+
+from fastapi import Request, Response
+
+from plumcrate import contract
+from plumcrate.api.needs import Looking, Mending, Treating
+from plumcrate.records import tables
+from plumcrate.work.touches import Toucher, add_touches, save_touches, touched_view
+
+from .deps import Id, Session, Slug, TheDatabase, router_of, the, the_library
+
+router = router_of("touches")
+
+
+@router.get("/pictures/{picture_id}/touches", summary="A picture's touch-ups")
+def touches(picture_id: Id, who: Looking, session: Session) -> contract.TouchedPicture:
+    return touched_view(session, the(session, tables.Picture, picture_id, "picture"))
+
+
+@router.put("/pictures/{picture_id}/touches", summary="Touch a picture up")
+def save(picture_id: Id, body: contract.Touches, who: Mending, session: Session) -> contract.TouchedPicture:
+    """All its steps, in order; none takes all back. The next run makes the picture, its copies and its
+    sizes so, always from the original: any number of changes costs one generation."""
+    picture = the(session, tables.Picture, picture_id, "picture")
+    save_touches(session, picture, body, who.name)
+    session.refresh(picture)
+    return touched_view(session, picture)
+
+
+@router.post("/libraries/{slug}/touches", summary="Touch several pictures up", status_code=204)
+def save_several(slug: Slug, body: contract.TouchesFor, who: Treating, session: Session) -> None:
+    """Adds the same steps to each; steps that mean a place in one picture are refused."""
+    add_touches(session, the_library(session, slug), body, who.name)
+
+
+@router.post(
+    "/pictures/{picture_id}/view",
+    summary="Look at touch-ups before they are saved",
+    response_class=Response,
+    responses={200: {"content": {"image/webp": {}}, "description": "WebP, upright"}},
+)
+def view(
+    picture_id: Id, body: contract.TouchedView, who: Looking, database: TheDatabase, request: Request
+) -> Response:
+    """A part of the picture at its own size, or the whole of it small, as these steps would make it; the
+    width and height of the whole are in ``Plumcrate-Size``."""
+    toucher: Toucher = request.app.state.toucher
+    with database.begin() as session:
+        picture = the(session, tables.Picture, picture_id, "picture")
+    data, (width, height) = toucher.view(picture, body)
+    headers = {"Plumcrate-Size": f"{width}x{height}", "Cache-Control": "no-store"}
+    return Response(data, media_type="image/webp", headers=headers)

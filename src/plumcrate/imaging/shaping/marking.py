@@ -1,0 +1,118 @@
+"""Laying a mark over a picture: a picture with transparency, or words in the font that ships with Pillow."""
+
+from __future__ import annotations
+
+import io
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image, ImageDraw, ImageFont
+
+from ..errors import Damaged
+from ..geometry import downscale
+from ..identification import identify
+from ..pixels import Pixels, open_picture, to_pixels
+from ..recipe import Limits
+from ..shapes import PLACES, Mark
+from ..srgb import LIGHT
+
+U8 = NDArray[np.uint8]
+
+#: The height at which words are drawn before they are made as large as they are wanted.
+_DRAWN = 160
+#: A mark may be so high, in parts of the picture's height.
+_TALLEST = 0.5
+#: Pixels that a mark's own file may have.
+_LIMITS = Limits(pixels=40_000_000)
+#: Mean light of what is under a mark, from which on a dark mark stands out more.
+_BRIGHT = 0.36
+
+
+def mark_pixels(mark: Mark) -> Pixels:
+    """The mark itself, at the size it has. Raises the errors of :mod:`~plumcrate.imaging.errors`."""
+    if mark.words:
+        return _drawn(mark.words)
+    return to_pixels(open_picture(mark.data, identify(mark.data), _LIMITS))
+
+
+def check_mark(data: bytes) -> tuple[int, int]:
+    """Width and height of a mark's file. Raises :class:`Damaged` where it cannot be a mark."""
+    pixels = to_pixels(open_picture(data, identify(data), _LIMITS))
+    if pixels.alpha is None:
+        raise Damaged("the mark has no transparency: it would be a box on every picture")
+    if not pixels.alpha.any():
+        raise Damaged("the mark is transparent all over: nothing of it would be seen")
+    return pixels.size
+
+
+def missing_letters(words: str) -> str:
+    """The letters of words that the font has no shape for."""
+    font = ImageFont.load_default(_DRAWN)
+    nothing = bytes(font.getmask("\ufffe"))
+    return "".join(
+        letter
+        for letter in dict.fromkeys(words)
+        if letter != " " and bytes(font.getmask(letter)) in (b"", nothing)
+    )
+
+
+def _drawn(words: str) -> Pixels:
+    font = ImageFont.load_default(_DRAWN)
+    left, top, right, bottom = (
+        round(side) for side in ImageDraw.Draw(Image.new("L", (1, 1))).textbbox((0, 0), words, font=font)
+    )
+    alpha = Image.new("L", (max(1, right - left), max(1, bottom - top)))
+    ImageDraw.Draw(alpha).text((-left, -top), words, fill=255, font=font)
+    opacity = np.asarray(alpha)
+    return Pixels(np.full((*opacity.shape, 3), 255, np.uint8), opacity)
+
+
+def marked(pixels: Pixels, mark: Mark) -> Pixels:
+    """The picture with its mark; as it is where the mark would be too small to be read."""
+    width, height = pixels.size
+    wanted = round(mark.width * width)
+    if wanted < mark.least:
+        return pixels
+    own = mark_pixels(mark)
+    alpha = own.alpha if own.alpha is not None else np.full(own.rgb.shape[:2], 255, np.uint8)
+    # Never larger than it was made, nor than a good part of the picture.
+    scale = min(wanted / own.size[0], _TALLEST * height / own.size[1], 1.0)
+    wide, tall = max(1, round(own.size[0] * scale)), max(1, round(own.size[1] * scale))
+    small = downscale(Pixels(own.rgb, alpha), wide, tall)
+    margin = round(mark.margin * min(width, height))
+    across, down = PLACES[mark.place]
+    left = min(max(round(margin + across * (width - 2 * margin - wide)), 0), width - wide)
+    top = min(max(round(margin + down * (height - 2 * margin - tall)), 0), height - tall)
+    under = pixels.rgb[top : top + tall, left : left + wide]
+    assert small.alpha is not None
+    opacity = small.alpha.astype(np.float32)[..., None] * np.float32(mark.opacity / 255)
+    colour = _in_tone(small, under, mark).astype(np.float32)
+    mixed = np.rint(under + (colour - under.astype(np.float32)) * opacity)
+    rgb = pixels.rgb.copy()
+    rgb[top : top + tall, left : left + wide] = np.clip(mixed, 0, 255).astype(np.uint8)
+    if pixels.alpha is None:
+        return Pixels(rgb)
+    shown = pixels.alpha.copy()
+    there = shown[top : top + tall, left : left + wide]
+    shown[top : top + tall, left : left + wide] = np.maximum(
+        there, np.rint(opacity[..., 0] * 255).astype(np.uint8)
+    )
+    return Pixels(rgb, shown)
+
+
+def _in_tone(mark: Pixels, under: U8, how: Mark) -> U8:
+    """The mark's colours: its own, or all light, or all dark."""
+    tone = how.tone
+    if tone == "own":
+        return mark.rgb
+    if tone == "under":
+        tone = "dark" if float(LIGHT[under].mean()) > _BRIGHT else "light"
+    return np.full_like(mark.rgb, 255 if tone == "light" else 0)
+
+
+def as_png(pixels: Pixels) -> bytes:
+    """A mark's pixels as a PNG, for looking at it."""
+    planes = [pixels.rgb] if pixels.alpha is None else [pixels.rgb, pixels.alpha[..., None]]
+    out = io.BytesIO()
+    Image.fromarray(np.concatenate(planes, axis=2)).save(out, "PNG")
+    return out.getvalue()

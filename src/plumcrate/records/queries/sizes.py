@@ -1,0 +1,84 @@
+"""Sizes of a library with what stands there of each, and which of it nobody asked for."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, time
+from typing import Any
+
+from sqlalchemy import Select, and_, case, func, or_, select
+from sqlalchemy.orm import Session
+
+from plumcrate import contract
+from plumcrate.contract import FileState
+from plumcrate.records.tables import AskedFile, Derived, File, Library, SentBytes, SizeRow, Weighing
+
+
+def named_sizes(session: Session, library: Library) -> list[contract.NamedSize]:
+    """By name."""
+    rows = session.scalars(select(SizeRow).where(SizeRow.library_id == library.id).order_by(SizeRow.name))
+    sums = {name: rest for name, *rest in session.execute(_sums(library.id))}
+    return [_view(row, library.slug, sums.get(row.name, (0, 0, 0, 0))) for row in rows]
+
+
+def named_size(session: Session, library: Library, name: str) -> contract.NamedSize:
+    """One that there is."""
+    return next(one for one in named_sizes(session, library) if one.name == name)
+
+
+def _sums(library_id: int) -> Select[Any]:
+    there = File.state != FileState.GONE
+    lightest = (
+        select(func.min(Derived.size))
+        .where(Derived.file_id == File.id, Derived.stands_in)
+        .correlate(File)
+        .scalar_subquery()
+    )
+    waits = or_(and_(there, File.unwanted), and_(~there, ~File.unwanted))
+    return (
+        select(
+            File.size,
+            func.count().filter(there),
+            func.coalesce(func.sum(File.size_now).filter(there), 0),
+            func.coalesce(func.sum(func.least(File.size_now, lightest)).filter(there), 0),
+            func.count().filter(waits),
+        )
+        .where(File.library_id == library_id, File.size.is_not(None))
+        .group_by(File.size)
+    )
+
+
+def _view(row: SizeRow, slug: str, sums: Any) -> contract.NamedSize:
+    files, size, lightest, waiting = (int(value) for value in sums)
+    return contract.NamedSize(
+        library=slug, name=row.name, settings=contract.SizeSettings.model_validate(row.settings),
+        files=files, bytes=size, bytes_lightest=lightest, waiting=waiting, by=row.by,
+        created_at=row.created_at,
+    )  # fmt: skip
+
+
+def unused_sizes(session: Session, library_id: int) -> contract.UnusedSizes:
+    """Files of sizes by whether anybody asked for them since there are counts."""
+    first = session.scalar(select(func.min(SentBytes.day)).where(SentBytes.library_id == library_id))
+    weighed = session.scalar(select(func.min(Weighing.at)).where(Weighing.library_id == library_id))
+    begun = [datetime.combine(first, time(), UTC)] if first is not None else []
+    begun += [weighed] if weighed is not None else []
+    if not begun:
+        return contract.UnusedSizes(since=None, sizes=[])
+    asked = case((AskedFile.file_id.is_not(None), 1), else_=0)
+    rows = session.execute(
+        select(
+            File.size, func.count().filter(asked == 0),
+            func.coalesce(func.sum(File.size_now).filter(asked == 0), 0), func.count().filter(asked == 1),
+        )
+        .outerjoin(AskedFile, AskedFile.file_id == File.id)
+        .where(File.library_id == library_id, File.size.is_not(None), File.state != FileState.GONE)
+        .group_by(File.size)
+        .order_by(File.size)
+    )  # fmt: skip
+    return contract.UnusedSizes(
+        since=min(begun),
+        sizes=[
+            contract.UnusedSize(name=name or "", files=files, bytes=int(size), asked_for=others)
+            for name, files, size, others in rows
+        ],
+    )
