@@ -38,7 +38,12 @@ class Ledge(Walk):
         drawing = np.full((200, 260, 3), 255, np.uint8)
         drawing[40:160:8] = (20, 60, 120)
         Image.fromarray(drawing).save(self.root / "2026/chart.png")
+        self._originals = {path: (self.root / path).read_bytes() for path in self.tree()}
         self.survey()
+
+    def original(self, path: str) -> bytes:
+        """A file's bytes as they were at first."""
+        return self._originals[path]
 
     def survey(self) -> None:
         survey(self.database, self.keeper, self.library, lambda *_: None)

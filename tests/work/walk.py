@@ -10,6 +10,7 @@ from sqlalchemy import select
 from plumcrate.contract import ItemState, NewFiles, RunOrigin, RunRequest, Scope
 from plumcrate.imaging import Limits, Recipe, treat
 from plumcrate.imaging.outcome import Former, Treatment
+from plumcrate.imaging.shaping.marking import check_mark
 from plumcrate.keeping.changes import Note
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File, Item, Ledger, Library
@@ -35,6 +36,9 @@ class Box:
         self.asked.append((data, recipe.copies, former))
         self.answers.append(treat(data, recipe, self.limits, former=former))
         return self.answers[-1]
+
+    def check_mark(self, data: bytes) -> tuple[int, int]:
+        return check_mark(data)
 
     def ready(self) -> dict[str, bool]:
         return {}

@@ -155,6 +155,8 @@ def _added(settings: SizeSettings, slot: Slot) -> dict[str, Any]:
 def _marks(marks: list[tuple[MarkSettings, str]]) -> list[ColumnElement[Any]]:
     whens = []
     for settings, sha256 in marks:
+        if not (settings.words or sha256):
+            continue  # its picture is still to come
         own = and_(File.size.is_(None), literal(settings.originals))
         made = File.size.is_not(None) if settings.sizes is None else File.size.in_([*settings.sizes, ""])
         added = {"mark": plain_mark(core_mark(settings, sha256))}
