@@ -29,6 +29,7 @@ NAMES = {
     "pages": "500 pages of real documentation rewritten: nothing else changed, MB/s",
     "weighing": "repeats of one page, and what is found on 20 pages of real documentation",
     "accesslog": "an access log of a gigabyte: seconds, memory",
+    "shapes": "sizes: our downscale against Pillow's, and what cuts keep of the subject",
     "load": "two workers, uploads during a run, the site's answers, twenty kills",
 }
 

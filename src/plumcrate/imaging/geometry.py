@@ -109,7 +109,7 @@ def _mixed(rows: F32, tall: F32, first: int, mixed: F32) -> None:
                 mixed[c, x] += weight * rows[row, c, x]
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+@njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
 def _resampled(
     rgb: U8, alpha: U8, tables: tuple[F32, U8], cell: int, across: I64, wide: F32, down: I64, tall: F32,
     out: U8,

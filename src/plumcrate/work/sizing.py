@@ -361,7 +361,7 @@ def _known(session: Session, library_id: int, paths: list[str]) -> dict[str, int
             and_(File.state != FileState.GONE) | File.size.is_not(None),
         )
     )  # fmt: skip
-    found: dict[str, int | None] = dict(files.tuples().all())
+    found: dict[str, int | None] = dict(files.all())
     copies = session.scalars(
         select(Derived.path).where(Derived.library_id == library_id, Derived.path == func.any(paths))
     )
