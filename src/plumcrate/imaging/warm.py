@@ -5,9 +5,11 @@ from __future__ import annotations
 import io
 
 import numpy as np
+from numpy.typing import NDArray
 from PIL import Image
 
-from plumcrate.imaging import Effort, Level, Recipe, Sharpening, treat
+from plumcrate.imaging import Effort, Level, Mark, Recipe, Sharpening, Size, treat
+from plumcrate.imaging.shapes import Cover, Sharpen
 
 
 def warm() -> None:
@@ -30,6 +32,20 @@ def warm() -> None:
             Recipe(Level.LEAN, copies=frozenset({"webp"})),
         ):
             treat(out.getvalue(), recipe)
+    _shape(noise)
+
+
+def _shape(noise: NDArray[np.uint8]) -> None:
+    """What is cut, touched up and marked, with transparency and without."""
+    covers = tuple(Cover(((0.5, 0.5),), 0.1, way=way) for way in ("surroundings", "clone"))
+    recipe = Recipe(
+        Level.LEAN, copies=frozenset(), touches=(*covers, Sharpen()), size=Size(40, 40, "fill", "matters"),
+        mark=Mark(words="Ledge", least=8),
+    )  # fmt: skip
+    for planes in (noise, np.dstack([noise, noise[..., :1]])):
+        out = io.BytesIO()
+        Image.fromarray(planes).save(out, "PNG")
+        treat(out.getvalue(), recipe)
 
 
 if __name__ == "__main__":

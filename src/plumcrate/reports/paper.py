@@ -15,7 +15,7 @@ from fontTools.ttLib import TTFont
 from fpdf import FPDF
 from PIL import Image
 
-_TYPE = Path(__file__).parent / "type"
+_TYPE = Path(__file__).parents[1] / "type"
 _FONTS = {
     "sans": "PublicSans-Regular", "strong": "PublicSans-SemiBold", "head": "Fraunces-SemiBold",
     "other": "NotoSans-Regular",

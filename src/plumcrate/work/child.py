@@ -139,10 +139,12 @@ def _prepare() -> None:
     import plumcrate.imaging.preview
     import plumcrate.imaging.sample
     import plumcrate.imaging.seen
+    import plumcrate.imaging.shaping.marking
     import plumcrate.imaging.shaping.view
-    import plumcrate.work.wire  # noqa: F401
+    import plumcrate.work.wire
 
     Image.init()
+    plumcrate.imaging.shaping.marking.load_fonts()
 
     def no_saving(*_: Any) -> None:
         return None

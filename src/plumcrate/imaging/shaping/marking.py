@@ -1,8 +1,10 @@
-"""Laying a mark over a picture: a picture with transparency, or words in the font that ships with Pillow."""
+"""Laying a mark over a picture: a picture with transparency, or words in a font that ships."""
 
 from __future__ import annotations
 
 import io
+from functools import cache
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +20,8 @@ from ..srgb import LIGHT
 
 U8 = NDArray[np.uint8]
 
+_TYPE = Path(__file__).parents[2] / "type"
+_FONTS = ("PublicSans-SemiBold", "NotoSans-Regular")
 #: The height at which words are drawn before they are made as large as they are wanted.
 _DRAWN = 160
 #: A mark may be so high, in parts of the picture's height.
@@ -45,22 +49,38 @@ def check_mark(data: bytes) -> tuple[int, int]:
     return pixels.size
 
 
-def missing_letters(words: str) -> str:
-    """The letters of words that the font has no shape for."""
-    font = ImageFont.load_default(_DRAWN)
+@cache
+def _fonts() -> tuple[bytes, ...]:
+    """The fonts that ship, that which is preferred first."""
+    return tuple((_TYPE / f"{name}.ttf").read_bytes() for name in _FONTS)
+
+
+def load_fonts() -> None:
+    """Reads the fonts, for a process that may soon read nothing any more."""
+    _fonts()
+
+
+def _font(number: int) -> ImageFont.FreeTypeFont:
+    return ImageFont.truetype(io.BytesIO(_fonts()[number]), _DRAWN)
+
+
+def _lacks(number: int, words: str) -> str:
+    """The letters of words that a font has no shape for."""
+    font = _font(number)
     nothing = bytes(font.getmask("\ufffe"))
-    return "".join(
-        letter
-        for letter in dict.fromkeys(words)
-        if letter != " " and bytes(font.getmask(letter)) in (b"", nothing)
-    )
+    shapes = {letter: bytes(font.getmask(letter)) for letter in dict.fromkeys(words) if letter != " "}
+    return "".join(letter for letter, shape in shapes.items() if shape in (b"", nothing))
+
+
+def missing_letters(words: str) -> str:
+    """The letters of words that no font has with all the others."""
+    return min((_lacks(number, words) for number in range(len(_FONTS))), key=len)
 
 
 def _drawn(words: str) -> Pixels:
-    font = ImageFont.load_default(_DRAWN)
-    left, top, right, bottom = (
-        round(side) for side in ImageDraw.Draw(Image.new("L", (1, 1))).textbbox((0, 0), words, font=font)
-    )
+    font = _font(min(range(len(_FONTS)), key=lambda number: len(_lacks(number, words))))
+    blank = ImageDraw.Draw(Image.new("L", (1, 1)))
+    left, top, right, bottom = (round(side) for side in blank.textbbox((0, 0), words, font=font))
     alpha = Image.new("L", (max(1, right - left), max(1, bottom - top)))
     ImageDraw.Draw(alpha).text((-left, -top), words, fill=255, font=font)
     opacity = np.asarray(alpha)
