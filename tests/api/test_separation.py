@@ -160,6 +160,25 @@ ENTRIES: dict[str, Entry] = {
     "GET /libraries/{slug}/reports": Entry(LOOK),
     "POST /libraries/{slug}/reports": Entry(ADMINISTER, lambda _: {"month": "2026-06"}),
     "GET /libraries/{slug}/reports/{month}/{form}": Entry(LOOK),
+    "GET /libraries/{slug}/sizes": Entry(LOOK),
+    "PUT /libraries/{slug}/sizes/{name}": Entry(ADMINISTER, lambda _: {"width": 300}),
+    "DELETE /libraries/{slug}/sizes/{name}": Entry(ADMINISTER),
+    "POST /libraries/{slug}/sizes/{name}/effect": Entry(LOOK, lambda _: {"settings": {"width": 300}}),
+    "POST /libraries/{slug}/ladder": Entry(LOOK, lambda _: {}),
+    "GET /libraries/{slug}/unused-sizes": Entry(LOOK),
+    "GET /pictures/{picture_id}/cuts": Entry(LOOK),
+    "PUT /pictures/{picture_id}/focus": Entry(MEND, lambda _: {"focus": {"x": 0.5, "y": 0.5}}),
+    "GET /pictures/{picture_id}/touches": Entry(LOOK),
+    "PUT /pictures/{picture_id}/touches": Entry(MEND, lambda _: {"steps": []}),
+    "POST /libraries/{slug}/touches": Entry(
+        TREAT, lambda place: {"pictures": [place.numbers["picture_id"]], "steps": [{"kind": "grey"}]}
+    ),
+    "POST /pictures/{picture_id}/view": Entry(LOOK, lambda _: {"steps": [], "whole": True}),
+    "GET /libraries/{slug}/marks": Entry(LOOK),
+    "PUT /libraries/{slug}/marks/{name}": Entry(ADMINISTER, lambda _: {"words": "Ledge"}),
+    "DELETE /libraries/{slug}/marks/{name}": Entry(ADMINISTER),
+    "PUT /libraries/{slug}/marks/{name}/picture": Entry(ADMINISTER, lambda _: b"no picture"),
+    "GET /libraries/{slug}/marks/{name}/picture": Entry(LOOK),
     "GET /libraries/{slug}/needs": Entry(LOOK), "DELETE /libraries/{slug}/needs/{need_id}": Entry(TREAT),
 }  # fmt: skip
 
@@ -366,6 +385,7 @@ def ask(caller: httpx.Client, operation: str, place: Place) -> httpx.Response:
         "slug": place.slug,
         "path": "new.jpg",
         "server": "nginx",
+        "name": "card",
         "form": "csv",
         "month": "2026-06",
         "action": "pause",

@@ -708,6 +708,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/ladder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Widths whose steps weigh the same
+         * @description By what pictures weigh here at their widths, as they were treated.
+         */
+        post: operations["the_ladder_api_v1_libraries__slug__ladder_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The library's marks
+         * @description In the order in which they are asked: the first that fits a file is laid over it.
+         */
+        get: operations["marks_api_v1_libraries__slug__marks_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/marks/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Define a mark, or change it
+         * @description The next run makes the files it fits anew, with it. One without words needs a picture.
+         */
+        put: operations["save_api_v1_libraries__slug__marks__name__put"];
+        post?: never;
+        /**
+         * Remove a mark
+         * @description The next run brings the unmarked files back.
+         */
+        delete: operations["remove_api_v1_libraries__slug__marks__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/marks/{name}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A mark's picture */
+        get: operations["the_picture_api_v1_libraries__slug__marks__name__picture_get"];
+        /**
+         * Give a mark its picture
+         * @description A PNG or WebP with transparency, of up to 5 MB: the request's body.
+         */
+        put: operations["picture_api_v1_libraries__slug__marks__name__picture_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/libraries/{slug}/needs": {
         parameters: {
             query?: never;
@@ -1195,6 +1280,71 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/sizes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The library's sizes
+         * @description With what stands there of each, and what waits for the next run.
+         */
+        get: operations["sizes_api_v1_libraries__slug__sizes_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/sizes/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Define a size, or change it
+         * @description Nothing is made by saving: the next run makes, makes again and removes what the size asks for.
+         */
+        put: operations["save_api_v1_libraries__slug__sizes__name__put"];
+        post?: never;
+        /**
+         * Remove a size
+         * @description Its files are removed by the next run.
+         */
+        delete: operations["remove_api_v1_libraries__slug__sizes__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/sizes/{name}/effect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a size would do
+         * @description Counts the files that the next run would make, make again and remove, were the size saved so, or
+         *     removed where no settings are given. Nothing is done.
+         */
+        post: operations["effect_api_v1_libraries__slug__sizes__name__effect_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/libraries/{slug}/surveys": {
         parameters: {
             query?: never;
@@ -1209,6 +1359,26 @@ export interface paths {
          * @description Looks through the library's folder. Nothing in it is touched.
          */
         post: operations["survey_api_v1_libraries__slug__surveys_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/touches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Touch several pictures up
+         * @description Adds the same steps to each; steps that mean a place in one picture are refused.
+         */
+        post: operations["save_several_api_v1_libraries__slug__touches_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1251,6 +1421,26 @@ export interface paths {
          * @description Stretches of one log are counted in their order, each once: one that is not at its turn is refused.
          */
         post: operations["count_api_v1_libraries__slug__traffic_log_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/unused-sizes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Files of sizes that nobody asked for
+         * @description By what visitors were sent, and what weighed pages loaded.
+         */
+        get: operations["unused_api_v1_libraries__slug__unused_sizes_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1548,6 +1738,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pictures/{picture_id}/cuts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What every size shows of a picture
+         * @description The focal point, and the box that each size is cut to.
+         */
+        get: operations["cuts_api_v1_pictures__picture_id__cuts_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{picture_id}/focus": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set a picture's focal point
+         * @description The next run cuts its sizes around it.
+         */
+        put: operations["focus_api_v1_pictures__picture_id__focus_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pictures/{picture_id}/own": {
         parameters: {
             query?: never;
@@ -1584,6 +1814,49 @@ export interface paths {
         get: operations["the_plan_api_v1_pictures__picture_id__plan_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{picture_id}/touches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A picture's touch-ups */
+        get: operations["touches_api_v1_pictures__picture_id__touches_get"];
+        /**
+         * Touch a picture up
+         * @description All its steps, in order; none takes all back. The next run makes the picture, its copies and its
+         *     sizes so, always from the original: any number of changes costs one generation.
+         */
+        put: operations["save_api_v1_pictures__picture_id__touches_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{picture_id}/view": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look at touch-ups before they are saved
+         * @description A part of the picture at its own size, or the whole of it small, as these steps would make it; the
+         *     width and height of the whole are in ``Plumcrate-Size``.
+         */
+        post: operations["view_api_v1_pictures__picture_id__view_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1975,6 +2248,12 @@ export interface components {
          */
         AllowanceUnit: "megapixels" | "files";
         /**
+         * Anchor
+         * @description Around what a picture is cut: a place, its own focal point, or what matters in it.
+         * @enum {string}
+         */
+        Anchor: "top-left" | "top" | "top-right" | "left" | "centre" | "right" | "bottom-left" | "bottom" | "bottom-right" | "focus" | "matters";
+        /**
          * AskReport
          * @description ``notes``: what was left out, and why.
          */
@@ -2109,6 +2388,32 @@ export interface components {
             top: number;
             /** Width */
             width: number;
+        };
+        /** BrightnessTouch */
+        "BrightnessTouch-Input": {
+            /**
+             * Amount
+             * @default 0
+             */
+            amount?: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "brightness";
+        };
+        /** BrightnessTouch */
+        "BrightnessTouch-Output": {
+            /**
+             * Amount
+             * @default 0
+             */
+            amount: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "brightness";
         };
         /**
          * Browser
@@ -2245,6 +2550,32 @@ export interface components {
             /** Code */
             code: string;
         };
+        /** ContrastTouch */
+        "ContrastTouch-Input": {
+            /**
+             * Amount
+             * @default 0
+             */
+            amount?: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "contrast";
+        };
+        /** ContrastTouch */
+        "ContrastTouch-Output": {
+            /**
+             * Amount
+             * @default 0
+             */
+            amount: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "contrast";
+        };
         /**
          * Conversions
          * @description Other formats for the file itself, where they are a good deal smaller.
@@ -2347,6 +2678,186 @@ export interface components {
             end: number;
             /** Log */
             log: string;
+        };
+        /**
+         * CoverTouch
+         * @description A stroke of a round brush that is painted over: ``radius`` in parts of the longer side.
+         */
+        "CoverTouch-Input": {
+            /** Colour */
+            colour?: number[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "cover";
+            /**
+             * Offset
+             * @description Where a clone is taken from, away from the stroke.
+             */
+            offset?: number[];
+            /** Points */
+            points: number[][];
+            /**
+             * Radius
+             * @default 0.02
+             */
+            radius?: number;
+            /**
+             * Soft
+             * @default 0.3
+             */
+            soft?: number;
+            /**
+             * Way
+             * @default surroundings
+             * @enum {string}
+             */
+            way?: "colour" | "clone" | "surroundings";
+        };
+        /**
+         * CoverTouch
+         * @description A stroke of a round brush that is painted over: ``radius`` in parts of the longer side.
+         */
+        "CoverTouch-Output": {
+            /** Colour */
+            colour: number[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "cover";
+            /**
+             * Offset
+             * @description Where a clone is taken from, away from the stroke.
+             */
+            offset: number[];
+            /** Points */
+            points: number[][];
+            /**
+             * Radius
+             * @default 0.02
+             */
+            radius: number;
+            /**
+             * Soft
+             * @default 0.3
+             */
+            soft: number;
+            /**
+             * Way
+             * @default surroundings
+             * @enum {string}
+             */
+            way: "colour" | "clone" | "surroundings";
+        };
+        /**
+         * CropTouch
+         * @description Straightened by ``angle`` degrees against the clock, then cut to a box in parts of what is left.
+         */
+        "CropTouch-Input": {
+            /**
+             * Angle
+             * @default 0
+             */
+            angle?: number;
+            /**
+             * Height
+             * @default 1
+             */
+            height?: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "crop";
+            /**
+             * Left
+             * @default 0
+             */
+            left?: number;
+            /**
+             * Top
+             * @default 0
+             */
+            top?: number;
+            /**
+             * Width
+             * @default 1
+             */
+            width?: number;
+        };
+        /**
+         * CropTouch
+         * @description Straightened by ``angle`` degrees against the clock, then cut to a box in parts of what is left.
+         */
+        "CropTouch-Output": {
+            /**
+             * Angle
+             * @default 0
+             */
+            angle: number;
+            /**
+             * Height
+             * @default 1
+             */
+            height: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "crop";
+            /**
+             * Left
+             * @default 0
+             */
+            left: number;
+            /**
+             * Top
+             * @default 0
+             */
+            top: number;
+            /**
+             * Width
+             * @default 1
+             */
+            width: number;
+        };
+        /**
+         * Cut
+         * @description What one file of a size shows of its picture, in parts of the picture's width and height.
+         */
+        Cut: {
+            /** Bottom */
+            bottom: number;
+            /** Height */
+            height: number;
+            /** Left */
+            left: number;
+            /** Name */
+            name: string;
+            /** Right */
+            right: number;
+            /** Slot */
+            slot: string;
+            /** Top */
+            top: number;
+            /** Width */
+            width: number;
+        };
+        /**
+         * Cuts
+         * @description The focal point, set by hand or else found, and every size's cut.
+         */
+        Cuts: {
+            /** By Hand */
+            by_hand: boolean;
+            /** Cuts */
+            cuts: components["schemas"]["Cut"][];
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
         };
         /**
          * Delivery
@@ -2548,10 +3059,28 @@ export interface components {
              * @description SSIMULACRA2 against the original bytes.
              */
             score: number | null;
+            /** Shown Height */
+            shown_height: number | null;
+            /**
+             * Shown Width
+             * @description Of what stands there, where it is another than it was.
+             */
+            shown_width: number | null;
+            /**
+             * Size
+             * @description The library's size that it was made for; null for others.
+             */
+            size: string | null;
             /** Size Before */
             size_before: number;
             /** Size Now */
             size_now: number;
+            /**
+             * Slot
+             * @description Which density or width of its size.
+             * @default
+             */
+            slot: string;
             spot: components["schemas"]["Spot"] | null;
             state: components["schemas"]["FileState"];
             /** Treated At */
@@ -2619,6 +3148,21 @@ export interface components {
             jpeg: number | null;
             /** Webp */
             webp: number | null;
+        };
+        /**
+         * Focus
+         * @description The point that matters most, in parts of width and height from the left and the top.
+         */
+        Focus: {
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+        };
+        /** FocusRequest */
+        FocusRequest: {
+            /** @description Null: it is found again by itself. */
+            focus: components["schemas"]["Focus"] | null;
         };
         /**
          * ForecastReport
@@ -2707,6 +3251,14 @@ export interface components {
             /** Library */
             library: string;
             role: components["schemas"]["Role"];
+        };
+        /** GreyTouch */
+        GreyTouch: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "grey";
         };
         /** HeaderLine */
         HeaderLine: {
@@ -3047,6 +3599,40 @@ export interface components {
             requests: number;
         };
         /**
+         * Ladder
+         * @description Widths, and what a file of each weighs here; ``files``: how many files that was measured on.
+         */
+        Ladder: {
+            /** Bytes */
+            bytes: number[];
+            /** Files */
+            files: number;
+            /** Widths */
+            widths: number[];
+        };
+        /**
+         * LadderRequest
+         * @description A ladder of widths whose steps cost about the same in bytes.
+         */
+        LadderRequest: {
+            /**
+             * Least
+             * @default 320
+             */
+            least?: number;
+            /**
+             * Most
+             * @default 1920
+             */
+            most?: number;
+            /**
+             * Step
+             * @description Bytes from one width to the next.
+             * @default 25000
+             */
+            step?: number;
+        };
+        /**
          * Largest
          * @description The width and height that originals are fitted into, in pixels; 0 for no limit.
          */
@@ -3313,6 +3899,164 @@ export interface components {
             verdict: "fine" | "mind" | "broken";
         };
         /**
+         * MarkRule
+         * @description A mark of a library. ``picture``: it has one; else it is words.
+         */
+        MarkRule: {
+            /**
+             * By
+             * @default
+             */
+            by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Height
+             * @default 0
+             */
+            height: number;
+            /** Library */
+            library: string;
+            /** Name */
+            name: string;
+            /**
+             * Picture
+             * @default false
+             */
+            picture: boolean;
+            settings: components["schemas"]["MarkSettings-Output"];
+            /**
+             * Width
+             * @default 0
+             */
+            width: number;
+        };
+        /**
+         * MarkSettings
+         * @description A mark, and which files bear it. The first mark that fits a file is laid over it.
+         */
+        "MarkSettings-Input": {
+            /**
+             * Least
+             * @description Where it would be narrower it is left out.
+             * @default 60
+             */
+            least?: number;
+            /**
+             * Margin
+             * @description Part of the shorter side.
+             * @default 0.03
+             */
+            margin?: number;
+            /**
+             * Opacity
+             * @default 0.6
+             */
+            opacity?: number;
+            /**
+             * Originals
+             * @description The pictures' own files.
+             * @default true
+             */
+            originals?: boolean;
+            /**
+             * Place
+             * @default bottom-right
+             * @enum {string}
+             */
+            place?: "top-left" | "top" | "top-right" | "left" | "centre" | "right" | "bottom-left" | "bottom" | "bottom-right";
+            /**
+             * Sizes
+             * @description Which sizes; null for all.
+             */
+            sizes?: string[] | null;
+            /**
+             * Tone
+             * @description Light, dark, what stands out from what is under it, or its own colours.
+             * @default under
+             * @enum {string}
+             */
+            tone?: "light" | "dark" | "under" | "own";
+            /** @description Which pictures. */
+            when?: components["schemas"]["When-Input"];
+            /**
+             * Width
+             * @description Part of the picture's width.
+             * @default 0.2
+             */
+            width?: number;
+            /**
+             * Words
+             * @description Words, in place of a picture.
+             * @default
+             */
+            words?: string;
+        };
+        /**
+         * MarkSettings
+         * @description A mark, and which files bear it. The first mark that fits a file is laid over it.
+         */
+        "MarkSettings-Output": {
+            /**
+             * Least
+             * @description Where it would be narrower it is left out.
+             * @default 60
+             */
+            least: number;
+            /**
+             * Margin
+             * @description Part of the shorter side.
+             * @default 0.03
+             */
+            margin: number;
+            /**
+             * Opacity
+             * @default 0.6
+             */
+            opacity: number;
+            /**
+             * Originals
+             * @description The pictures' own files.
+             * @default true
+             */
+            originals: boolean;
+            /**
+             * Place
+             * @default bottom-right
+             * @enum {string}
+             */
+            place: "top-left" | "top" | "top-right" | "left" | "centre" | "right" | "bottom-left" | "bottom" | "bottom-right";
+            /**
+             * Sizes
+             * @description Which sizes; null for all.
+             */
+            sizes: string[] | null;
+            /**
+             * Tone
+             * @description Light, dark, what stands out from what is under it, or its own colours.
+             * @default under
+             * @enum {string}
+             */
+            tone: "light" | "dark" | "under" | "own";
+            /** @description Which pictures. */
+            when: components["schemas"]["When-Output"];
+            /**
+             * Width
+             * @description Part of the picture's width.
+             * @default 0.2
+             */
+            width: number;
+            /**
+             * Words
+             * @description Words, in place of a picture.
+             * @default
+             */
+            words: string;
+        };
+        /**
          * Markup
          * @description What is said of the library's pictures in the site's pages. Nothing is said twice: what a page says
          *     already, stays.
@@ -3506,6 +4250,50 @@ export interface components {
          * @enum {string}
          */
         MetadataKind: "rights" | "time" | "place" | "camera" | "rest";
+        /**
+         * NamedSize
+         * @description A size of a library, with what was made for it.
+         */
+        NamedSize: {
+            /**
+             * By
+             * @default
+             */
+            by: string;
+            /**
+             * Bytes
+             * @default 0
+             */
+            bytes: number;
+            /**
+             * Bytes Lightest
+             * @description As browsers fetch them that know the copies.
+             * @default 0
+             */
+            bytes_lightest: number;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Files
+             * @description Made and standing there.
+             * @default 0
+             */
+            files: number;
+            /** Library */
+            library: string;
+            /** Name */
+            name: string;
+            settings: components["schemas"]["SizeSettings-Output"];
+            /**
+             * Waiting
+             * @description To be made, made again or removed by the next run.
+             * @default 0
+             */
+            waiting: number;
+        };
         /**
          * Needed
          * @description A size that a place needs, noted for the sizes to come.
@@ -4163,6 +4951,12 @@ export interface components {
              */
             score: number | null;
             state: components["schemas"]["FileState"];
+            /**
+             * Touched
+             * @description It has touch-ups.
+             * @default false
+             */
+            touched: boolean;
             /** Width */
             width: number;
             /**
@@ -4217,6 +5011,12 @@ export interface components {
              */
             score: number | null;
             state: components["schemas"]["FileState"];
+            /**
+             * Touched
+             * @description It has touch-ups.
+             * @default false
+             */
+            touched: boolean;
             /** Width */
             width: number;
             /**
@@ -5023,6 +5823,32 @@ export interface components {
          * @enum {string}
          */
         RunState: "running" | "paused" | "stopped" | "finished";
+        /** SaturationTouch */
+        "SaturationTouch-Input": {
+            /**
+             * Amount
+             * @default 0
+             */
+            amount?: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "saturation";
+        };
+        /** SaturationTouch */
+        "SaturationTouch-Output": {
+            /**
+             * Amount
+             * @default 0
+             */
+            amount: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "saturation";
+        };
         /**
          * Savings
          * @description The savings of a library. All counts are of files, all sizes in bytes.
@@ -5237,6 +6063,52 @@ export interface components {
             /** Value */
             value: string;
         };
+        /** SharpenTouch */
+        "SharpenTouch-Input": {
+            /**
+             * Amount
+             * @default 0
+             */
+            amount?: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "sharpen";
+            /**
+             * Radius
+             * @default 0.6
+             */
+            radius?: number;
+            /**
+             * Threshold
+             * @default 2
+             */
+            threshold?: number;
+        };
+        /** SharpenTouch */
+        "SharpenTouch-Output": {
+            /**
+             * Amount
+             * @default 0
+             */
+            amount: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "sharpen";
+            /**
+             * Radius
+             * @default 0.6
+             */
+            radius: number;
+            /**
+             * Threshold
+             * @default 2
+             */
+            threshold: number;
+        };
         /**
          * Sharpening
          * @description Unsharp masking after a picture was made smaller; amount 0 is off.
@@ -5382,6 +6254,174 @@ export interface components {
             weighings: number;
         };
         /**
+         * SizeEffect
+         * @description What sizes would do to a library at its next run, in files, before anything is done.
+         */
+        SizeEffect: {
+            /**
+             * Bytes
+             * @description About so much for what is made, from files that size here.
+             */
+            bytes: number | null;
+            /** Make */
+            make: number;
+            /**
+             * Of The Site
+             * @description The site makes a file of that size itself; it is only treated.
+             */
+            of_the_site: number;
+            /**
+             * Remake
+             * @description Made otherwise before.
+             */
+            remake: number;
+            /**
+             * Remove
+             * @description No longer wanted.
+             */
+            remove: number;
+            /** Stay */
+            stay: number;
+            /**
+             * Taken
+             * @description The name belongs to another file, so nothing would be made.
+             */
+            taken: number;
+            /**
+             * Taken Paths
+             * @description Some of them.
+             */
+            taken_paths: string[];
+            /**
+             * Too Small
+             * @description Pictures that are no larger than the size: nothing is made of them.
+             */
+            too_small: number;
+        };
+        /**
+         * SizeProposal
+         * @description A size as it might be saved; null: as it would be removed.
+         */
+        SizeProposal: {
+            settings: components["schemas"]["SizeSettings-Input"] | null;
+        };
+        /**
+         * SizeSettings
+         * @description A size. Nothing is made larger: pictures too small for it are passed over, or cut at their own size.
+         */
+        "SizeSettings-Input": {
+            /** @default focus */
+            anchor?: components["schemas"]["Anchor"];
+            /**
+             * Copies
+             * @description Null: the recipe's.
+             */
+            copies?: components["schemas"]["CopyFormat"][] | null;
+            /**
+             * Densities
+             * @description Also so many times as large, for dense screens.
+             */
+            densities?: number[];
+            /**
+             * Format
+             * @description Null: the picture's.
+             */
+            format?: ("jpeg" | "png" | "webp" | "avif") | null;
+            /**
+             * Grey
+             * @default false
+             */
+            grey?: boolean;
+            /**
+             * Height
+             * @description Pixels; 0 for no limit.
+             * @default 0
+             */
+            height?: number;
+            /** @description Null: the recipe's. */
+            level?: components["schemas"]["Level"] | null;
+            /**
+             * Pattern
+             * @description The file's name: {stem} and {ext} of the picture's, {name}, {width}, {height}, {times}.
+             * @default {stem}-{name}-{width}{ext}
+             */
+            pattern?: string;
+            sharpening?: components["schemas"]["Sharpening-Input"];
+            /** @default fit */
+            way?: components["schemas"]["Way"];
+            /** @description Which pictures. */
+            when?: components["schemas"]["When-Input"];
+            /**
+             * Width
+             * @description Pixels; 0 for no limit.
+             * @default 0
+             */
+            width?: number;
+            /**
+             * Widths
+             * @description A ladder of widths in place of one size.
+             */
+            widths?: number[];
+        };
+        /**
+         * SizeSettings
+         * @description A size. Nothing is made larger: pictures too small for it are passed over, or cut at their own size.
+         */
+        "SizeSettings-Output": {
+            /** @default focus */
+            anchor: components["schemas"]["Anchor"];
+            /**
+             * Copies
+             * @description Null: the recipe's.
+             */
+            copies: components["schemas"]["CopyFormat"][] | null;
+            /**
+             * Densities
+             * @description Also so many times as large, for dense screens.
+             */
+            densities: number[];
+            /**
+             * Format
+             * @description Null: the picture's.
+             */
+            format: ("jpeg" | "png" | "webp" | "avif") | null;
+            /**
+             * Grey
+             * @default false
+             */
+            grey: boolean;
+            /**
+             * Height
+             * @description Pixels; 0 for no limit.
+             * @default 0
+             */
+            height: number;
+            /** @description Null: the recipe's. */
+            level: components["schemas"]["Level"] | null;
+            /**
+             * Pattern
+             * @description The file's name: {stem} and {ext} of the picture's, {name}, {width}, {height}, {times}.
+             * @default {stem}-{name}-{width}{ext}
+             */
+            pattern: string;
+            sharpening: components["schemas"]["Sharpening-Output"];
+            /** @default fit */
+            way: components["schemas"]["Way"];
+            /** @description Which pictures. */
+            when: components["schemas"]["When-Output"];
+            /**
+             * Width
+             * @description Pixels; 0 for no limit.
+             * @default 0
+             */
+            width: number;
+            /**
+             * Widths
+             * @description A ladder of widths in place of one size.
+             */
+            widths: number[];
+        };
+        /**
          * Slat
          * @description One bar: what a group of files weighed, weighs, and would weigh on a modern browser.
          */
@@ -5475,6 +6515,91 @@ export interface components {
             token: string;
         };
         /**
+         * TouchedPicture
+         * @description A picture's steps, and its width and height with them.
+         */
+        TouchedPicture: {
+            /** At */
+            at: string | null;
+            /**
+             * By
+             * @default
+             */
+            by: string;
+            /** Height */
+            height: number;
+            /** Original */
+            original: string;
+            /** Picture Id */
+            picture_id: number;
+            /** Steps */
+            steps: (components["schemas"]["CropTouch-Output"] | components["schemas"]["TurnTouch-Output"] | components["schemas"]["BrightnessTouch-Output"] | components["schemas"]["ContrastTouch-Output"] | components["schemas"]["WhiteTouch-Output"] | components["schemas"]["SaturationTouch-Output"] | components["schemas"]["SharpenTouch-Output"] | components["schemas"]["GreyTouch"] | components["schemas"]["CoverTouch-Output"])[];
+            /** Width */
+            width: number;
+        };
+        /**
+         * TouchedView
+         * @description A part of a picture as steps would make it, in the picture's own pixels.
+         */
+        TouchedView: {
+            /**
+             * Height
+             * @default 700
+             */
+            height?: number;
+            /**
+             * Left
+             * @default 0
+             */
+            left?: number;
+            /** Steps */
+            steps: (components["schemas"]["CropTouch-Input"] | components["schemas"]["TurnTouch-Input"] | components["schemas"]["BrightnessTouch-Input"] | components["schemas"]["ContrastTouch-Input"] | components["schemas"]["WhiteTouch-Input"] | components["schemas"]["SaturationTouch-Input"] | components["schemas"]["SharpenTouch-Input"] | components["schemas"]["GreyTouch"] | components["schemas"]["CoverTouch-Input"])[];
+            /**
+             * Top
+             * @default 0
+             */
+            top?: number;
+            /**
+             * Whole
+             * @description The whole picture, made as small as the width and height.
+             * @default false
+             */
+            whole?: boolean;
+            /**
+             * Width
+             * @default 900
+             */
+            width?: number;
+        };
+        /**
+         * Touches
+         * @description All steps of a picture, in order; none puts the picture back as it was.
+         */
+        Touches: {
+            /**
+             * Original
+             * @description The version of the picture that the steps were made on: refused if another stands now.
+             */
+            original?: string | null;
+            /** Steps */
+            steps: (components["schemas"]["CropTouch-Input"] | components["schemas"]["TurnTouch-Input"] | components["schemas"]["BrightnessTouch-Input"] | components["schemas"]["ContrastTouch-Input"] | components["schemas"]["WhiteTouch-Input"] | components["schemas"]["SaturationTouch-Input"] | components["schemas"]["SharpenTouch-Input"] | components["schemas"]["GreyTouch"] | components["schemas"]["CoverTouch-Input"])[];
+        };
+        /**
+         * TouchesFor
+         * @description The same steps for several pictures; painted and cut places only make sense for one.
+         */
+        TouchesFor: {
+            /**
+             * Original
+             * @description The version of the picture that the steps were made on: refused if another stands now.
+             */
+            original?: string | null;
+            /** Pictures */
+            pictures: number[];
+            /** Steps */
+            steps: (components["schemas"]["CropTouch-Input"] | components["schemas"]["TurnTouch-Input"] | components["schemas"]["BrightnessTouch-Input"] | components["schemas"]["ContrastTouch-Input"] | components["schemas"]["WhiteTouch-Input"] | components["schemas"]["SaturationTouch-Input"] | components["schemas"]["SharpenTouch-Input"] | components["schemas"]["GreyTouch"] | components["schemas"]["CoverTouch-Input"])[];
+        };
+        /**
          * Traffic
          * @description Sums over some days; bots are counted apart and are in no other sum.
          */
@@ -5504,6 +6629,76 @@ export interface components {
              * @default false
              */
             everything?: boolean;
+        };
+        /**
+         * TurnTouch
+         * @description By quarters with the clock; mirrored before that.
+         */
+        "TurnTouch-Input": {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "turn";
+            /**
+             * Mirrored
+             * @default false
+             */
+            mirrored?: boolean;
+            /**
+             * Quarters
+             * @default 0
+             */
+            quarters?: number;
+        };
+        /**
+         * TurnTouch
+         * @description By quarters with the clock; mirrored before that.
+         */
+        "TurnTouch-Output": {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "turn";
+            /**
+             * Mirrored
+             * @default false
+             */
+            mirrored: boolean;
+            /**
+             * Quarters
+             * @default 0
+             */
+            quarters: number;
+        };
+        /**
+         * UnusedSize
+         * @description Files of a size that nothing asked for.
+         */
+        UnusedSize: {
+            /**
+             * Asked For
+             * @description Files of the size that something did ask for.
+             */
+            asked_for: number;
+            /** Bytes */
+            bytes: number;
+            /** Files */
+            files: number;
+            /** Name */
+            name: string;
+        };
+        /**
+         * UnusedSizes
+         * @description ``since``: from when on there are counts of what was asked for; null when there are none at all, and
+         *     then nothing can be called unused.
+         */
+        UnusedSizes: {
+            /** Since */
+            since: string | null;
+            /** Sizes */
+            sizes: components["schemas"]["UnusedSize"][];
         };
         /**
          * Upkeep
@@ -5664,6 +6859,12 @@ export interface components {
              */
             state: "light" | "waiting" | "done" | "failed" | "not-treated";
         };
+        /**
+         * Way
+         * @description How a picture comes to a size: fitted into it, filling it and cut, or stretched to it.
+         * @enum {string}
+         */
+        Way: "fit" | "fill" | "stretch";
         /**
          * Webhook
          * @description A library's webhook; its secret is told once, when it is made.
@@ -5954,6 +7155,32 @@ export interface components {
             smaller_than: number | null;
             /** Transparent */
             transparent: boolean | null;
+        };
+        /**
+         * WhiteTouch
+         * @description The colour that is to become neutral, red, green and blue.
+         */
+        "WhiteTouch-Input": {
+            /** Colour */
+            colour?: number[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "white";
+        };
+        /**
+         * WhiteTouch
+         * @description The colour that is to become neutral, red, green and blue.
+         */
+        "WhiteTouch-Output": {
+            /** Colour */
+            colour: number[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "white";
         };
     };
     responses: never;
@@ -10863,6 +12090,692 @@ export interface operations {
             };
         };
     };
+    the_ladder_api_v1_libraries__slug__ladder_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LadderRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ladder"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    marks_api_v1_libraries__slug__marks_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MarkRule"][];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_api_v1_libraries__slug__marks__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarkSettings-Input"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MarkRule"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_api_v1_libraries__slug__marks__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    the_picture_api_v1_libraries__slug__marks__name__picture_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As it was sent */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    picture_api_v1_libraries__slug__marks__name__picture_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MarkRule"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     needs_api_v1_libraries__slug__needs_get: {
         parameters: {
             query?: never;
@@ -14305,6 +16218,463 @@ export interface operations {
             };
         };
     };
+    sizes_api_v1_libraries__slug__sizes_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedSize"][];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_api_v1_libraries__slug__sizes__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SizeSettings-Input"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedSize"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_api_v1_libraries__slug__sizes__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    effect_api_v1_libraries__slug__sizes__name__effect_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SizeProposal"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SizeEffect"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     survey_api_v1_libraries__slug__surveys_post: {
         parameters: {
             query?: never;
@@ -14324,6 +16694,120 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Job"];
                 };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_several_api_v1_libraries__slug__touches_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TouchesFor"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description The request cannot be read. */
             400: {
@@ -14668,6 +17152,118 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LogPosition"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    unused_api_v1_libraries__slug__unused_sizes_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnusedSizes"];
                 };
             };
             /** @description The request cannot be read. */
@@ -16894,6 +19490,234 @@ export interface operations {
             };
         };
     };
+    cuts_api_v1_pictures__picture_id__cuts_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                picture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cuts"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    focus_api_v1_pictures__picture_id__focus_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                picture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FocusRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cuts"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     own_api_v1_pictures__picture_id__own_put: {
         parameters: {
             query?: never;
@@ -17028,6 +19852,350 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Plan"][];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    touches_api_v1_pictures__picture_id__touches_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                picture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TouchedPicture"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_api_v1_pictures__picture_id__touches_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                picture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Touches"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TouchedPicture"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    view_api_v1_pictures__picture_id__view_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                picture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TouchedView"];
+            };
+        };
+        responses: {
+            /** @description WebP, upright */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/webp": unknown;
                 };
             };
             /** @description The request cannot be read. */

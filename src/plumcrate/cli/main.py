@@ -28,6 +28,7 @@ from .commands import (
     recipes,
     runs,
     serving,
+    shapes,
     trial,
     weighing,
 )
@@ -51,6 +52,7 @@ def build_parser(more: Sequence[ModuleType] = ()) -> argparse.ArgumentParser:
         recipes,
         runs,
         pictures,
+        shapes,
         weighing,
         serving,
         care,

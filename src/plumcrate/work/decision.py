@@ -93,11 +93,11 @@ def variants(settings: RecipeSettings, surveyed_at: datetime | None) -> list[Var
     for level in Level:
         own = core_recipe(settings, How(level=level))
         ways.append(Variant(Picture.own == str(level), own, None, f"this picture has its own level, {level}"))
-    # What is made for a size goes by the size; rules and switches are about files of the site.
-    ways.append(Variant(File.size.is_not(None), core_recipe(settings), None, "it is made for a size"))
+    # Rules and switches are about files of the site; what is made for a size goes by recipe and size.
+    of_the_site = File.size.is_(None)
     if not settings.originals:
         ways.append(Variant(File.role == FileRole.ORIGINAL, None, None, "the recipe leaves originals alone"))
-    rendition = File.role == FileRole.RENDITION
+    rendition = and_(of_the_site, File.role == FileRole.RENDITION)
     if settings.renditions == "none":
         ways.append(Variant(rendition, None, None, "the recipe leaves renditions alone"))
     elif settings.renditions == "chosen":
@@ -107,7 +107,8 @@ def variants(settings: RecipeSettings, surveyed_at: datetime | None) -> list[Var
     for rule in settings.rules:
         recipe = None if rule.leave else core_recipe(settings, rule.how)
         verb = "leaves it alone" if rule.leave else "decides"
-        ways.append(Variant(fits(rule.when), recipe, rule.name, f"the rule “{rule.name}” {verb}"))
+        about = and_(of_the_site, fits(rule.when))
+        ways.append(Variant(about, recipe, rule.name, f"the rule “{rule.name}” {verb}"))
     base = core_recipe(settings)
     ways.append(Variant(true(), base, None, "the recipe decides"))
     return _with_largest(ways, settings, surveyed_at)
