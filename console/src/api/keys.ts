@@ -39,6 +39,13 @@ export const keys = {
   reportSettings: (slug: string) => ["reportSettings", slug],
   reports: (slug: string) => ["reports", slug],
   webhook: (slug: string) => ["webhook", slug],
+  sizes: (slug: string) => ["sizes", slug],
+  sizeEffect: (slug: string, name: string, settings: unknown) => ["sizeEffect", slug, name, settings],
+  unused: (slug: string) => ["unused", slug],
+  cuts: (picture: number) => ["cuts", picture],
+  touches: (picture: number) => ["touches", picture],
+  view: (picture: number, area: unknown) => ["view", picture, area],
+  marks: (slug: string) => ["marks", slug],
   orphans: (slug: string, offset: number) => ["orphans", slug, offset],
 } as const;
 

@@ -70,6 +70,14 @@ export async function fetchPictures(slug: string, filters: PictureFilters, offse
   return ask(api.GET("/api/v1/libraries/{slug}/pictures", { params: { path: { slug }, query } }));
 }
 
+/** The largest still pictures of a library, to try something on. */
+export function useSomePictures(slug: string) {
+  return useQuery({
+    queryKey: keys.pictures(slug, { some: true }),
+    queryFn: async () => (await fetchPictures(slug, { sort: "size", format: "jpeg" }, 0)).rows.filter((picture) => picture.width > 0),
+  });
+}
+
 export function usePicture(id: number) {
   return useQuery({
     queryKey: keys.picture(id),

@@ -35,7 +35,7 @@ const PICTURE = {
 };
 
 function opened(at: string) {
-  serve({ "GET /pictures/3": PICTURE, "GET /pictures/3/plan": [] });
+  serve({ "GET /pictures/3": PICTURE, "GET /pictures/3/plan": [], "GET /pictures/3/cuts": { x: 0.5, y: 0.5, by_hand: false, cuts: [] } });
   show(<Routes><Route path="/l/ledge/review/:picture" element={<PicturePage library={LIBRARY} />} /></Routes>, at);
 }
 

@@ -7,6 +7,7 @@ import { useMay } from "../api/people";
 import { useFormats, usePicture, usePlan, useSetOwn, useStartRun } from "../api/queries";
 import { bytes, count, LEVELS, many, points, saved, STATE_WORDS, when, type LevelName } from "../look/words";
 import { Compare, type Side } from "../parts/Compare";
+import { CutsCard } from "../parts/Cuts";
 import { Slat } from "../parts/Slat";
 import { Button, Card, Confirm, ErrorNote, Field, INLINE_INPUT, INPUT, PageTitle, Shape, Tag } from "../parts/ui";
 
@@ -33,6 +34,7 @@ function ThePicture({ library, picture }: { library: Library; picture: PictureDe
       <div className="mt-5 grid gap-5 lg:grid-cols-3">
         <Files picture={picture} />
         <div className="space-y-5">
+          <CutsCard slug={library.slug} picture={picture} />
           <ItsWay library={library} picture={picture} />
           <History picture={picture} />
         </div>
@@ -131,6 +133,11 @@ function Actions({ library, picture }: { library: Library; picture: PictureDetai
       {may("treat") && <Button look="main" busy={start.isPending} onClick={() => go("treat")}>
         {picture.state === "new" ? "Treat" : "Treat again"}
       </Button>}
+      {may("mend") && (
+        <Link to={`/l/${library.slug}/review/${picture.id}/touch`} className="inline-flex min-h-9 items-center rounded-[5px] border border-line bg-surface px-3.5 py-1.5 text-sm font-semibold hover:border-plum hover:text-plum">
+          Touch up
+        </Link>
+      )}
       {may("mend") && <Button disabled={touched.length === 0} onClick={() => setRestoring(true)}>Put the original back</Button>}
       {start.isError && !restoring && <ErrorNote error={start.error} />}
       <Confirm open={restoring} onClose={() => setRestoring(false)} title="Put the original back" action="Put it back" busy={start.isPending} error={start.error} onConfirm={() => go("restore")}>

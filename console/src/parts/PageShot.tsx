@@ -75,6 +75,11 @@ function PictureLine({ slug, weighing, reading, picture, open, onChoose }: {
   );
 }
 
+/** Whether a place shows other proportions than its file has. */
+function cutHere({ natural_width, natural_height, needed_width, needed_height }: PagePicture): boolean {
+  return needed_height > 0 && Math.abs(natural_width / natural_height / (needed_width / needed_height) - 1) > 0.03;
+}
+
 function Facts({ slug, weighing, reading, picture }: { slug: string; weighing: Weighing; reading: Reading; picture: PagePicture }) {
   const may = useMay(slug);
   const note = useNoteNeed(slug);
@@ -103,9 +108,12 @@ function Facts({ slug, weighing, reading, picture }: { slug: string; weighing: W
         <div className="flex flex-wrap items-center gap-2">
           {picture.picture_id !== null && picture.library === slug && <Link className="font-semibold text-plum underline" to={addressOf(slug, `review/${picture.picture_id}`)}>Look at it</Link>}
           {picture.picture_id !== null && picture.library === slug && picture.needed_width > 0 && excess(picture) >= 1.7 && (
-            noted || !may("treat") ? noted && <span className="text-leaf">Its size is noted for the sizes to come.</span> : (
+            <>
+            {may("treat") && <Link className="font-semibold text-plum underline" to={addressOf(slug, `treat/sizes?width=${picture.needed_width}${cutHere(picture) ? `&height=${picture.needed_height}` : ""}`)}>Use what this place needs</Link>}
+            {noted || !may("treat") ? noted && <span className="text-leaf">Its size is noted for the sizes to come.</span> : (
               <Button busy={note.isPending} onClick={() => note.mutate({ weighing: weighing.id, device: reading.device, number: picture.number })}>Note the size that this place needs</Button>
-            )
+            )}
+            </>
           )}
         </div>
       )}

@@ -56,9 +56,10 @@ test("tabs lead to the pages beside this one, and say which it is", () => {
   expect(links.map((link) => [link.textContent, link.getAttribute("href")])).toEqual([
     ["Runs", "/l/ledge/treat"],
     ["Recipe", "/l/ledge/treat/recipe"],
+    ["Sizes", "/l/ledge/treat/sizes"], ["Marks", "/l/ledge/treat/marks"],
     ["Upkeep", "/l/ledge/treat/upkeep"], ["Allowance", "/l/ledge/treat/allowance"],
   ]);
-  expect(links.map((link) => link.getAttribute("aria-current"))).toEqual([null, "page", null, null]);
+  expect(links.map((link) => link.getAttribute("aria-current"))).toEqual([null, "page", null, null, null, null]);
 });
 
 test("an error says what happened and offers another try", () => {

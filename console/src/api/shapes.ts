@@ -1,0 +1,159 @@
+/** Sizes, cuts, touch-ups and marks: what is asked, and what a change makes stale. */
+
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { api, ask, Problem } from "./client";
+import { keys } from "./keys";
+import { stale } from "./queries";
+import type { components } from "./schema.gen";
+
+type Schemas = components["schemas"];
+export type NamedSize = Schemas["NamedSize"];
+export type SizeSettings = Schemas["SizeSettings-Output"];
+export type SizeEffect = Schemas["SizeEffect"];
+export type Cuts = Schemas["Cuts"];
+export type Cut = Schemas["Cut"];
+export type TouchedPicture = Schemas["TouchedPicture"];
+export type Touch = TouchedPicture["steps"][number];
+export type MarkRule = Schemas["MarkRule"];
+export type MarkSettings = Schemas["MarkSettings-Output"];
+
+export const NEW_SIZE: SizeSettings = {
+  way: "fit", width: 520, height: 0, densities: [1], widths: [], anchor: "focus", grey: false, format: null, level: null, copies: null,
+  sharpening: { amount: 0, radius: 0.6, threshold: 2 }, pattern: "{stem}-{name}-{width}{ext}",
+  when: { folder: null, name: null, formats: null, role: null, smaller_than: null, larger_than: null, longest_side_under: null, longest_side_over: null, transparent: null, animated: null },
+};
+
+export const NEW_MARK: MarkSettings = {
+  when: NEW_SIZE.when, originals: true, sizes: null, words: "", place: "bottom-right", width: 0.2, margin: 0.03, opacity: 0.6, least: 60, tone: "under",
+};
+
+export function useSizes(slug: string) {
+  return useQuery({ queryKey: keys.sizes(slug), queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/sizes", { params: { path: { slug } } })) });
+}
+
+/** What a size would do; settings null: were it removed. */
+export function useSizeEffect(slug: string, name: string, settings: SizeSettings | null | undefined) {
+  return useQuery({
+    queryKey: keys.sizeEffect(slug, name, settings),
+    enabled: settings !== undefined && name !== "",
+    retry: false,
+    placeholderData: (former: SizeEffect | undefined) => former,
+    queryFn: () => ask(api.POST("/api/v1/libraries/{slug}/sizes/{name}/effect", { params: { path: { slug, name } }, body: { settings: settings ?? null } })),
+  });
+}
+
+export function useSaveSize(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: ({ name, settings }: { name: string; settings: SizeSettings }) =>
+      ask(api.PUT("/api/v1/libraries/{slug}/sizes/{name}", { params: { path: { slug, name } }, body: settings })),
+    onSuccess: () => stale(cache, ["sizes", "sizeEffect", "cuts", "effect"]),
+  });
+}
+
+export function useRemoveSize(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (name: string) => ask(api.DELETE("/api/v1/libraries/{slug}/sizes/{name}", { params: { path: { slug, name } } })),
+    onSuccess: () => stale(cache, ["sizes", "sizeEffect", "cuts", "effect"]),
+  });
+}
+
+export function useUnused(slug: string) {
+  return useQuery({ queryKey: keys.unused(slug), queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/unused-sizes", { params: { path: { slug } } })) });
+}
+
+export function useLadder(slug: string) {
+  return useMutation({
+    mutationFn: (body: { least: number; most: number; step: number }) => ask(api.POST("/api/v1/libraries/{slug}/ladder", { params: { path: { slug } }, body })),
+  });
+}
+
+export function useCuts(picture: number, asked = true) {
+  return useQuery({
+    queryKey: keys.cuts(picture), enabled: asked, retry: false,
+    queryFn: () => ask(api.GET("/api/v1/pictures/{picture_id}/cuts", { params: { path: { picture_id: picture } } })),
+  });
+}
+
+export function useSetFocus(picture: number) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (focus: { x: number; y: number } | null) =>
+      ask(api.PUT("/api/v1/pictures/{picture_id}/focus", { params: { path: { picture_id: picture } }, body: { focus } })),
+    onSuccess: (cuts) => {
+      cache.setQueryData(keys.cuts(picture), cuts);
+      stale(cache, ["plan", "effect", "sizes"]);
+    },
+  });
+}
+
+export function useTouches(picture: number) {
+  return useQuery({ queryKey: keys.touches(picture), queryFn: () => ask(api.GET("/api/v1/pictures/{picture_id}/touches", { params: { path: { picture_id: picture } } })) });
+}
+
+export function useTouchUp(picture: number) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { steps: Touch[]; original: string }) =>
+      ask(api.PUT("/api/v1/pictures/{picture_id}/touches", { params: { path: { picture_id: picture } }, body })),
+    onSuccess: (touched) => {
+      cache.setQueryData(keys.touches(picture), touched);
+      stale(cache, ["picture", "pictures", "plan", "effect", "cuts"]);
+    },
+  });
+}
+
+export interface View { data: Blob; width: number; height: number }
+
+/** What steps would make of a picture: the whole of it small, or a part at its own size. */
+export function useView(picture: number, area: { steps: Touch[]; whole: boolean; left: number; top: number; width: number; height: number }) {
+  return useQuery({
+    queryKey: keys.view(picture, area), retry: false, gcTime: 20_000, staleTime: Infinity,
+    placeholderData: keepPreviousData,
+    queryFn: async ({ signal }): Promise<View> => {
+      const { data, response, error } = await api.POST("/api/v1/pictures/{picture_id}/view", {
+        params: { path: { picture_id: picture } }, body: area, parseAs: "blob", signal,
+      });
+      if (!response.ok || data === undefined) {
+        const body = (error ?? {}) as unknown as { title?: string; detail?: string };
+        throw new Problem(body.title ?? `The service answered ${response.status}`, body.detail ?? "", response.status, "view");
+      }
+      const [width = 0, height = 0] = (response.headers.get("Plumcrate-Size") ?? "").split("x").map(Number);
+      return { data: data as unknown as Blob, width, height };
+    },
+  });
+}
+
+export function useMarks(slug: string) {
+  return useQuery({ queryKey: keys.marks(slug), queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/marks", { params: { path: { slug } } })) });
+}
+
+export function useSaveMark(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: async ({ name, settings, picture }: { name: string; settings: MarkSettings; picture: File | null }) => {
+      const saved = await ask(api.PUT("/api/v1/libraries/{slug}/marks/{name}", { params: { path: { slug, name } }, body: settings }));
+      if (picture === null) return saved;
+      return ask(
+        api.PUT("/api/v1/libraries/{slug}/marks/{name}/picture", {
+          params: { path: { slug, name } }, body: picture as unknown as string,
+          bodySerializer: (body) => body as unknown as Blob, headers: { "Content-Type": "application/octet-stream" },
+        }),
+      );
+    },
+    onSettled: () => stale(cache, ["marks", "effect", "plan"]),
+  });
+}
+
+export function useRemoveMark(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (name: string) => ask(api.DELETE("/api/v1/libraries/{slug}/marks/{name}", { params: { path: { slug, name } } })),
+    onSuccess: () => stale(cache, ["marks", "effect", "plan"]),
+  });
+}
+
+export function markUrl(slug: string, name: string, stamp: string): string {
+  return `/api/v1/libraries/${slug}/marks/${name}/picture?t=${encodeURIComponent(stamp)}`;
+}
