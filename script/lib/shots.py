@@ -94,7 +94,6 @@ def main() -> None:
         "markup": "/l/gannet-ledge/serve/pages",
         "keep": "/l/gannet-ledge/keep",
         "people": "/l/gannet-ledge/keep/people",
-        "machine": "/service/machine",
     }
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
@@ -118,10 +117,12 @@ def main() -> None:
             page.get_by_role("heading", name="Side by side").wait_for()
             settle(page)
             page.screenshot(path=options.out / "weights.png")
-            page.get_by_role("heading", name="On the page").scroll_into_view_if_needed()
-            page.get_by_role("button", name="1", exact=False).first.wait_for()
+        if wanted("sizes"):
+            page.goto(url + "/l/gannet-ledge/treat/sizes")
+            page.get_by_role("button", name="card", exact=True).click()
+            page.get_by_text("left as they are").wait_for()
             settle(page)
-            page.screenshot(path=options.out / "page-shot.png")
+            page.screenshot(path=options.out / "sizes.png")
         if wanted("asked"):
             page.goto(url + pages["serve"])
             page.get_by_label("A page of the site").fill("/journal")
@@ -142,6 +143,13 @@ def main() -> None:
             page.get_by_role("button", name="1:1").click()
             page.wait_for_timeout(500)
             page.screenshot(path=options.out / "picture.png")
+        if wanted("touch"):
+            page.get_by_role("link", name="Touch up").click()
+            for step in ("contrast", "cover"):
+                page.get_by_label("Add a step").select_option(step)
+            page.get_by_alt_text("The picture with these steps").wait_for(timeout=60_000)
+            settle(page)
+            page.screenshot(path=options.out / "touch.png")
         if wanted("dark"):
             page.goto(url + pages["look"])
             page.get_by_role("button", name="Use dark colours").click()
@@ -157,7 +165,6 @@ def main() -> None:
         if wanted("terminal"):
             library = ["gannet-ledge"]
             terminal(page, ["savings", *library], options.out / "terminal-savings.png")
-            terminal(page, ["weights", *library], options.out / "terminal-weights.png")
         browser.close()
 
 

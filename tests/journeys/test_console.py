@@ -240,3 +240,66 @@ def test_empty_error_narrow_and_dark(service: Service, tmp_path: Path, page: Pag
     assert all("net::ERR" in fault for fault in faults), "the browser's own words on a service that is gone"
     faults.clear()
     assert os.listdir(tmp_path / "empty") == []
+
+
+def test_sizes_a_focal_point_touch_ups_and_a_mark(service: Service, tmp_path: Path, page: Page) -> None:
+    """Pictures made for their places, in a real browser: defined, looked at, touched up, marked."""
+    for number, name in enumerate(("headland.jpg", "tower.jpg")):
+        photograph(tmp_path / "ledge" / name, 640, 480, seed=number + 2)
+    service.client.connect(LibraryRequest(name="Ledge", root=str(tmp_path / "ledge")))
+    service.start_worker()
+    service.client.wait_for_job(service.client.start_survey("ledge").id)
+    page.goto(service.url)
+    page.get_by_label("E-mail address").fill(EMAIL)
+    page.get_by_label("Password").fill(PASSWORD)
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("link", name="Treat", exact=True)).to_be_visible()
+
+    page.goto(f"{service.url}/l/ledge/treat/sizes?width=200&height=200")
+    expect(page.get_by_role("spinbutton", name="Height")).to_have_value("200")
+    page.get_by_role("textbox", name="Name Small letters", exact=False).fill("square")
+    expect(page.get_by_text("made", exact=False).first).to_be_visible()
+    page.get_by_role("radio", name="What matters in it").check()
+    expect(page.get_by_role("img", name="What square shows")).to_have_count(2)
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("2 files wait for the next run")).to_be_visible()
+
+    picture = next(one for one in service.client.all_pictures("ledge") if one.path == "tower.jpg")
+    page.goto(f"{service.url}/l/ledge/review/{picture.id}")
+    point = page.get_by_role("button", name="Focal point", exact=False)
+    point.focus()
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("focal point set by hand")).to_be_visible()
+    expect(page.get_by_role("img", name="What square shows")).to_be_visible()
+
+    page.get_by_role("link", name="Touch up").click()
+    page.get_by_label("Add a step").select_option("turn")
+    expect(page.get_by_text("480 × 640")).to_be_visible()
+    page.get_by_label("Add a step").select_option("cover")
+    canvas = page.get_by_role("img", name="The picture with these steps")
+    canvas.hover()
+    page.mouse.down()
+    page.mouse.up()
+    expect(page.get_by_role("button", name="Begin the stroke again")).to_be_visible()
+    page.get_by_role("button", name="Look at 100 %").click()
+    expect(page.get_by_role("heading", name="At 100 %")).to_be_visible()
+    page.get_by_role("button", name="Save").click()
+    page.get_by_role("button", name="Make it so now").click()
+    expect(page.get_by_text("finished", exact=True)).to_be_visible(timeout=120_000)
+    steps = service.client.touches(picture.id).steps
+    assert [step.kind for step in steps] == ["turn", "cover"]
+
+    page.goto(f"{service.url}/l/ledge/treat/marks")
+    page.get_by_role("button", name="Define one").click()
+    page.get_by_role("textbox", name="Name Small letters", exact=False).fill("trust")
+    page.get_by_label("Words", exact=True).last.fill("Gannet Ledge")
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("“Gannet Ledge”", exact=False)).to_be_visible()
+    for path in ("treat/sizes", "treat/marks", f"review/{picture.id}/touch"):
+        page.set_viewport_size({"width": 390, "height": 844})
+        page.goto(f"{service.url}/l/ledge/{path}")
+        expect(page.get_by_role("heading", level=1)).to_be_visible()
+        page.wait_for_timeout(300)
+        assert page.evaluate("document.documentElement.scrollWidth") <= 390, path
+        page.set_viewport_size({"width": 1280, "height": 800})

@@ -61,7 +61,7 @@ function Editor({ library, mark, onDone }: { library: Library; mark: MarkRule | 
   const wanted = kind === "words" ? settings : { ...settings, words: "" };
   return (
     <form
-      className="grid gap-5 lg:grid-cols-[minmax(0,1fr)_minmax(0,26rem)]"
+      noValidate className="grid gap-5 lg:grid-cols-[minmax(0,1fr)_minmax(0,26rem)]"
       onSubmit={(event) => { event.preventDefault(); save.mutate({ name, settings: wanted, picture: kind === "picture" ? picture : null }, { onSuccess: (saved) => onDone(saved.name) }); }}
     >
       <Card title={mark ? mark.name : "A new mark"}>

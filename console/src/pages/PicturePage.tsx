@@ -160,12 +160,12 @@ function Files({ picture }: { picture: PictureDetail }) {
           <li key={file.id} className="py-3">
             <div className="flex flex-wrap items-baseline justify-between gap-x-4">
               <span className="min-w-0 break-all font-mono text-xs">{file.path}</span>
-              <span className="text-sm text-quiet">{file.role}, {count(file.width)} × {count(file.height)}</span>
+              <span className="text-sm text-quiet">{file.size ? `made for ${file.size}` : file.role}, {count(file.shown_width ?? file.width)} × {count(file.shown_height ?? file.height)}</span>
             </div>
             <div className="my-1.5"><Slat before={file.size_before} now={file.size_now} scale={scale} format={file.format ?? undefined} /></div>
             <dl className="flex flex-wrap gap-x-5 gap-y-1 text-sm">
-              <Fact name="before" value={bytes(file.size_before)} />
-              <Fact name="now" value={bytes(file.size_now)} more={saved(file.size_before, file.size_now)} />
+              {!file.size && <Fact name="before" value={bytes(file.size_before)} />}
+              <Fact name={file.size ? "weighs" : "now"} value={bytes(file.size_now)} more={file.size ? undefined : saved(file.size_before, file.size_now)} />
               {file.derived.map((one) => <Fact key={`${one.purpose} ${one.format}`} name={`${label(one.format)} ${one.purpose}`} value={bytes(one.size)} more={`${saved(file.size_before, one.size)}, ${one.how}, score ${points(one.score)}`} />)}
               {file.how && <Fact name="how" value={`${file.level}: ${file.how}`} />}
               {file.score != null && <Fact name="lowest score" value={points(file.score)} />}
@@ -191,6 +191,9 @@ const DONE: Record<string, string> = {
   replace: "made lighter",
   restore: "put back",
   copy: "copy written",
+  size: "made for a size",
+  "drop-size": "removed, no size asks for it",
+  "touched-up": "touch-ups changed",
   "drop-copy": "copy removed",
   withdraw: "first file removed",
   "put-back": "first file put back",

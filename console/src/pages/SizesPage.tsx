@@ -101,7 +101,7 @@ function Editor({ library, size, begin, onDone }: { library: Library; size: Name
   const without = useSizeEffect(library.slug, size?.name ?? "", removing ? null : undefined);
   return (
     <form
-      className="grid gap-5 lg:grid-cols-[minmax(0,1fr)_minmax(0,24rem)]"
+      noValidate className="grid gap-5 lg:grid-cols-[minmax(0,1fr)_minmax(0,24rem)]"
       onSubmit={(event) => { event.preventDefault(); save.mutate({ name, settings }, { onSuccess: (saved) => onDone(saved.name) }); }}
     >
       <Card title={size ? size.name : "A new size"}>

@@ -63,7 +63,7 @@ export function PageTitle({ children, aside }: { children: ReactNode; aside?: Re
   return (
     <div className="mb-5 flex flex-wrap items-end justify-between gap-3">
       <h1 className="text-3xl">{children}</h1>
-      {aside !== undefined && <div className="flex flex-wrap items-center gap-2">{aside}</div>}
+      {aside !== undefined && <div className="flex min-w-0 max-w-full flex-wrap items-center gap-2">{aside}</div>}
     </div>
   );
 }

@@ -97,7 +97,19 @@ def change_settings(values: dict[str, Any], changes: Sequence[str]) -> None:
             place[last] = json.loads(text)
         except json.JSONDecodeError:
             listed = isinstance(place[last], list)
-            place[last] = [part for part in text.split(",") if part] if listed else text
+            place[last] = [_item(part) for part in text.split(",") if part] if listed else text
+
+
+def _item(text: str) -> object:
+    """One entry of a list: a number where it is one."""
+    try:
+        return int(text)
+    except ValueError:
+        pass
+    try:
+        return float(text)
+    except ValueError:
+        return text
 
 
 def changed(kind: type[Settings], changes: Sequence[str]) -> Settings:

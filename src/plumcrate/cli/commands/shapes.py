@@ -174,6 +174,9 @@ def _changed(values: dict[str, Any], changes: list[str]) -> dict[str, Any]:
         change_settings(values, changes)
     except ValueError as error:
         raise WrongCommand(str(error)) from None
+    for place, name in ((values, "copies"), (values, "sizes"), (values["when"], "formats")):
+        if isinstance(place.get(name), str):  # lists that may also be null
+            place[name] = [part for part in place[name].split(",") if part]
     return values
 
 
