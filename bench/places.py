@@ -151,7 +151,7 @@ def _marks(table: Table, bench) -> None:  # type: ignore[no-untyped-def]
     def run() -> int:
         done = bench.client.wait_for_run(bench.client.start_run(RunRequest(library="l", copies=[])).id)
         assert done.failed == 0
-        return done.files
+        return int(done.files)
 
     run()
     before = _hashes(root)

@@ -46,7 +46,7 @@ export const RECIPE = {
     level: "everyday", copies: ["webp", "avif"], keep_larger_copies: false, effort: "normal",
     fixed_quality: { jpeg: null, webp: null, avif: null }, metadata: ["rights"], clear_hidden: true, originals: true,
     renditions: "chosen", chosen_sizes: ["300x200"], largest: { width: 0, height: 0, existing: true },
-    sharpening: { amount: 0, radius: 0.6, threshold: 2 },
+    sharpening: { amount: 0, radius: 0.6, threshold: 2 }, sharpen_all: false,
     conversions: { photographs_to_jpeg: false, flat_to_png: false, gif_to_png: false, first_file: "keep" }, rules: [],
   },
 } as unknown as Recipe;

@@ -361,6 +361,36 @@ def test_a_result_is_taken_though_it_is_larger_than_the_file() -> None:
     assert made.size_after == made.main.size
 
 
+def test_a_gif_is_never_written_as_something_else() -> None:
+    data = as_file(scene(80, 60).quantize(64), "GIF")
+    with pytest.raises(LeftAlone, match="GIFs are not"):
+        treat(data, Recipe(touches=(Grey(),)))
+    kept = treat(data, Recipe(sharpen_all=True, sharpening=Sharpening(1.0), copies=frozenset()))
+    assert kept.main.format == "gif"
+
+
+def test_every_picture_is_sharpened_where_the_recipe_says_so_but_not_at_exact() -> None:
+    image = scene(160, 120)
+    data = as_file(image)
+    plain = Recipe(copies=frozenset())
+    every = Recipe(copies=frozenset(), sharpening=Sharpening(2.0, 1.0, 0), sharpen_all=True)
+    assert every.shapes
+    assert not Recipe(Level.EXACT, sharpening=Sharpening(2.0), sharpen_all=True).shapes
+    assert not Recipe(sharpen_all=True).shapes, "by nothing"
+    made = treat(data, every).main
+    assert isinstance(made, Chosen)
+    first, second = (decode(one).rgb.astype(int) for one in (data, made.data))
+    assert np.abs(np.diff(second, axis=1)).mean() > np.abs(np.diff(first, axis=1)).mean()
+    once = treat(data, Recipe(copies=frozenset(), largest=(80, 80), sharpening=Sharpening(2.0, 1.0, 0)))
+    both = Recipe(copies=frozenset(), largest=(80, 80), sharpening=Sharpening(2.0, 1.0, 0), sharpen_all=True)
+    again = treat(data, both)
+    assert isinstance(once.main, Chosen)
+    assert isinstance(again.main, Chosen)
+    small = [decode(one.main.data).rgb.astype(int) for one in (once, again) if isinstance(one.main, Chosen)]
+    assert np.abs(small[0] - small[1]).mean() < 4, "sharpened once, not twice"
+    assert treat(data, plain).main.format == "jpeg"
+
+
 def test_moving_pictures_are_left_alone() -> None:
     frames = [scene(40, 30).quantize(32) for _ in range(2)]
     frames[1].paste(3, (0, 0, 9, 9))

@@ -320,9 +320,35 @@ def test_the_librarys_own_sharpening_and_quality_are_taken_back_to_the_byte(benc
     assert bench.tree() == before
 
 
+def test_every_picture_sharpened_and_back_to_the_byte(bench: Bench) -> None:
+    bench.save("card", width=200)
+    bench.run(copies=["webp"])
+    before = bench.tree()
+    for settings in ({"sharpen_all": True, "sharpening": {"amount": 1.0}}, {}):
+        with bench.database.begin() as session:
+            recipe = RecipeSettings.model_validate({"copies": ["webp"]} | settings)
+            save_recipe(session, bench.library, recipe, "Rill")
+        bench.run()
+        after = bench.tree()
+        if settings:
+            changed = {path for path in before if before[path] != after.get(path)}
+            assert {"2026/a.jpg", "2026/b.jpeg", "2026/chart.png"} <= changed
+            assert not [path for path in changed if "-card-" in path], "a size has its own"
+    assert after == before
+
+
 def test_moving_pictures_are_not_touched_up(bench: Bench) -> None:
     frames = [Image.new("RGB", (40, 40), (9, 9 * n, 90)) for n in range(3)]
     frames[0].save(bench.root / "2026/lamp.gif", save_all=True, append_images=frames[1:], duration=90)
     bench.survey()
     with pytest.raises(Refusal, match=r"lamp\.gif moves"):
         bench.touch("2026/lamp.gif", {"kind": "grey"})
+    frames[0].save(bench.root / "2026/still.gif")
+    bench.survey()
+    with pytest.raises(Refusal, match=r"still\.gif is a GIF"):
+        bench.touch("2026/still.gif", {"kind": "grey"})
+    bench.mark(words="Gannet Ledge", least=8)
+    items = {item.path: item for item in bench.run(copies=[])}
+    for path in ("2026/lamp.gif", "2026/still.gif"):
+        assert items[path].state in (ItemState.DONE, ItemState.PASSED)
+        assert bench.image(path).format == "GIF"

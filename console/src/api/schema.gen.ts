@@ -5367,6 +5367,12 @@ export interface components {
             renditions?: "all" | "none" | "chosen";
             /** Rules */
             rules?: components["schemas"]["Rule-Input"][];
+            /**
+             * Sharpen All
+             * @description Also pictures that keep their size; not at the exact level, and never what moves.
+             * @default false
+             */
+            sharpen_all?: boolean;
             sharpening?: components["schemas"]["Sharpening-Input"];
         };
         /**
@@ -5421,6 +5427,12 @@ export interface components {
             renditions: "all" | "none" | "chosen";
             /** Rules */
             rules: components["schemas"]["Rule-Output"][];
+            /**
+             * Sharpen All
+             * @description Also pictures that keep their size; not at the exact level, and never what moves.
+             * @default false
+             */
+            sharpen_all: boolean;
             sharpening: components["schemas"]["Sharpening-Output"];
         };
         /**

@@ -76,8 +76,14 @@ function Files({ settings, change }: { settings: RecipeSettings; change: Change 
           </div>
           <p className="mt-1 text-xs text-quiet">Proportions are kept and nothing is enlarged. Empty: no limit.</p>
           {(largest.width > 0 || largest.height > 0) && (
+            <div className="mt-2"><Tick label="Also originals that were there before" hint="Otherwise only those that arrive from now on." on={largest.existing} onChange={(existing) => change({ largest: { ...largest, existing } })} /></div>
+          )}
+        </fieldset>
+        <fieldset>
+          <legend className="mb-1 text-sm font-semibold">Sharpening</legend>
+          <Tick label="Sharpen every picture" hint="Otherwise only those that are made smaller. Not at the exact level; one number for all is rarely right." on={settings.sharpen_all} onChange={(sharpen_all) => change({ sharpen_all, sharpening: sharpen_all && !sharpening.amount ? { ...sharpening, amount: 0.5 } : sharpening })} />
+          {(settings.sharpen_all || largest.width > 0 || largest.height > 0) && (
             <div className="mt-2 space-y-2">
-              <Tick label="Also originals that were there before" hint="Otherwise only those that arrive from now on." on={largest.existing} onChange={(existing) => change({ largest: { ...largest, existing } })} />
               <div className="flex flex-wrap items-center gap-2 text-sm">
                 Sharpen by
                 <NumberInput label="Amount of sharpening" max={5} width="w-20" value={sharpening.amount} onChange={(amount) => change({ sharpening: { ...sharpening, amount: amount ?? 0 } })} />

@@ -132,6 +132,9 @@ class RecipeSettings(Message):
     chosen_sizes: list[str] = Field(default_factory=list, description="Such as 300x200.")
     largest: Largest = Field(default_factory=lambda: Largest())
     sharpening: Sharpening = Field(default_factory=lambda: Sharpening())
+    sharpen_all: Flag = Field(
+        False, description="Also pictures that keep their size; not at the exact level, and never what moves."
+    )
     conversions: Conversions = Field(default_factory=lambda: Conversions())
     rules: list[Rule] = Field(default_factory=list, max_length=100)
 

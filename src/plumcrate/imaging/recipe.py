@@ -84,7 +84,8 @@ class Recipe:
     which nobody sees, may be cleared. ``convert`` names the other formats that are offered for the
     file itself where they are smaller. ``keep_larger_copies`` takes copies that are no smaller than the
     file. ``fixed`` sets encoders' qualities in place of aiming. ``largest`` is the width and height a
-    picture is fitted into, 0 for no limit, ``sharpening`` what is done when it was.
+    picture is fitted into, 0 for no limit, ``sharpening`` what is done when it was, or with
+    ``sharpen_all`` to every still picture, but at the exact level.
 
     ``touches``, ``size`` and ``mark`` shape the picture, in this order; what they make of it is what every
     promise is about then. ``focus`` is the point that a size is cut around, in the picture as it first was.
@@ -101,6 +102,7 @@ class Recipe:
     fixed: FixedQuality = field(default_factory=FixedQuality)
     largest: tuple[int, int] = (0, 0)
     sharpening: Sharpening = field(default_factory=Sharpening)
+    sharpen_all: bool = False
     touches: tuple[Touch, ...] = ()
     size: Size | None = None
     mark: Mark | None = None
@@ -109,7 +111,12 @@ class Recipe:
     @property
     def shapes(self) -> bool:
         """Whether another picture is made of the picture: then there is a result, whatever its size."""
-        return bool(self.touches) or self.size is not None or self.mark is not None
+        return bool(self.touches) or self.size is not None or self.mark is not None or self.sharpens
+
+    @property
+    def sharpens(self) -> bool:
+        """Whether the picture itself is sharpened, whatever its size."""
+        return self.sharpen_all and self.sharpening.amount > 0 and self.level is not Level.EXACT
 
     @property
     def target(self) -> float | None:

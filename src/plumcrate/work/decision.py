@@ -81,6 +81,7 @@ def core_recipe(settings: RecipeSettings, how: How | None = None) -> Recipe:
         ),
         fixed=FixedQuality(**settings.fixed_quality.model_dump()),
         sharpening=Sharpening(**settings.sharpening.model_dump()),
+        sharpen_all=settings.sharpen_all,
     )
 
 

@@ -144,7 +144,12 @@ def _of() -> ColumnElement[Any]:
 
 
 def _added(settings: SizeSettings, slot: Slot) -> dict[str, Any]:
-    added: dict[str, Any] = {"size": asdict(slot.size), "convert": [], "largest": [0, 0]}
+    added: dict[str, Any] = {
+        "size": asdict(slot.size),
+        "convert": [],
+        "largest": [0, 0],
+        "sharpen_all": False,
+    }
     if settings.level is not None:
         added["level"] = str(settings.level)
     if settings.copies is not None:
@@ -160,7 +165,7 @@ def _marks(marks: list[tuple[MarkSettings, str]]) -> list[ColumnElement[Any]]:
         own = and_(File.size.is_(None), literal(settings.originals))
         made = File.size.is_not(None) if settings.sizes is None else File.size.in_([*settings.sizes, ""])
         added = {"mark": plain_mark(core_mark(settings, sha256))}
-        still = File.animated.is_(False)
+        still = and_(File.animated.is_(False), File.format != "gif")
         whens.append((and_(fits(settings.when), or_(own, made), still), literal(added, JSONB)))
     return [case(*whens, else_=_nothing())] if whens else []
 

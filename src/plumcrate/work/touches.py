@@ -90,6 +90,8 @@ def add_touches(session: Session, library: Library, wanted: TouchesFor, by: str)
 def _refuse_untouchable(library: Library, file: File) -> None:
     if file.animated:
         raise Refusal("cannot-touch", f"{file.path} moves: only still pictures are touched up")
+    if file.format == "gif":
+        raise Refusal("cannot-touch", f"{file.path} is a GIF, which has no room for new colours")
     if not file.width:
         raise Refusal("cannot-touch", f"{file.path} cannot be read as a picture")
     if file.before_sha256 is None and not upkeep_of(library).backups:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from ..geometry import downscale, fitted, sharpened
 from ..pixels import Pixels
 from ..recipe import Recipe
-from ..shapes import PLACES, Size, cut, cut_at_place, sized, touched_point
+from ..shapes import PLACES, Size, cut, cut_at_place, sized, touched_point, touched_size
 from .marking import marked
 from .matters import what_matters
 from .touching import boxed, in_grey, touched
@@ -19,10 +19,17 @@ def shaped(pixels: Pixels, recipe: Recipe) -> Pixels:
         wanted = fitted(*pixels.size, recipe.largest)
         if wanted != pixels.size:
             pixels = sharpened(downscale(pixels, *wanted), recipe.sharpening)
+    if recipe.size is None and recipe.sharpens and pixels.size == _whole(before, recipe):
+        pixels = sharpened(pixels, recipe.sharpening)
     if recipe.size is not None:
         focus = None if recipe.focus is None else touched_point(recipe.focus, *before, recipe.touches)
         pixels = _sized(pixels, recipe.size, focus)
     return pixels if recipe.mark is None else marked(pixels, recipe.mark)
+
+
+def _whole(before: tuple[int, int], recipe: Recipe) -> tuple[int, int]:
+    """What a picture measures that was not fitted into a largest size, which sharpens by itself."""
+    return touched_size(*before, recipe.touches)
 
 
 def _sized(pixels: Pixels, size: Size, focus: tuple[float, float] | None) -> Pixels:

@@ -50,7 +50,7 @@ def treat(
         case = Case(data, recipe, limits or Limits())
         outputs: list[Output] = []
         if former is None:
-            make = treat_shaped if recipe.shapes else _MAIN[case.facts.format]
+            make = treat_shaped if case.recipe.shapes else _MAIN[case.facts.format]
             main = make(case)
             after = main.size if isinstance(main, Chosen) else len(data)
             outputs.append(replace(main, role="file"))

@@ -58,6 +58,9 @@ class Source:
         self.pixels = to_pixels(self.image) if not self.printing else to_pixels(self._on_screen())
         #: Whether the pixels are no longer those of the file.
         self.resized = False
+        if recipe.sharpens and (self.facts.animated or self.facts.format == "gif"):
+            # What moves, and what has no room for new colours, is not sharpened.
+            self.recipe = recipe = replace(recipe, sharpen_all=False)
         if recipe.shapes:
             self._shape()
         else:
@@ -118,6 +121,8 @@ class Source:
         facts = self.facts
         if facts.animated:
             raise LeftAlone("moving pictures are not cut, marked or touched up")
+        if facts.format == "gif" and self.recipe.size is None:
+            raise LeftAlone("GIFs are not marked or touched up")
         pixels = shaped(self._stood_up(), self.recipe)
         kind = (self.recipe.size.format if self.recipe.size is not None else None) or facts.format
         if kind == "gif":

@@ -14,6 +14,8 @@ from plumcrate.records.tables import File
 _AWAY = (FileState.GONE, FileState.REMOVED, FileState.UNREADABLE)
 #: Two files show the same when their proportions are so near.
 _SAME_SHAPE = 0.01
+#: A file fits a place when its proportions are so near: places are measured in whole pixels.
+_PLACE_SHAPE = 0.02
 
 
 def page_files(
@@ -40,6 +42,24 @@ def page_files(
         ]
         found[file.path] = (file.id, _page_file(file, media_types, sizes))
     return found
+
+
+def cut_for(
+    session: Session, picture_id: int, width: int, height: int, media_types: dict[str, str]
+) -> list[PageFile]:
+    """Files that were made of a picture for a size and have the proportions of a place, the narrowest
+    first."""
+    made = session.scalars(
+        select(File)
+        .where(File.picture_id == picture_id, File.size.is_not(None), File.state.not_in(_AWAY))
+        .order_by(File.width)
+    ).all()
+    shape = width / max(height, 1)
+    return [
+        _page_file(file, media_types)
+        for file in made
+        if file.format in media_types and abs(file.width / max(file.height, 1) / shape - 1) <= _PLACE_SHAPE
+    ]
 
 
 def _page_file(file: File, media_types: dict[str, str], sizes: Sequence[PageFile] = ()) -> PageFile:

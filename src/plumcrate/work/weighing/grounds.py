@@ -10,7 +10,7 @@ from sqlalchemy import func, select
 from plumcrate.contract import FileState, Reading
 from plumcrate.pages.findings import Ground, OnRecord, Size
 from plumcrate.records.database import Database
-from plumcrate.records.queries.pages import page_files
+from plumcrate.records.queries.pages import cut_for, page_files
 from plumcrate.records.tables import Derived, File, Result
 from plumcrate.work.pages import MEDIA_TYPES
 
@@ -49,6 +49,9 @@ class Grounds:
             if one is None or one.file.path not in facts:
                 continue
             _, file = facts[one.file.path]
+            place = picture.needed_width, picture.needed_height
+            cut = cut_for(session, one.file.picture_id, *place, MEDIA_TYPES) if all(place) else []
+            usable = {size.path: size for size in (file, *file.sizes, *cut)}
             sizes = tuple(
                 Size(
                     size.path,
@@ -56,7 +59,7 @@ class Grounds:
                     size.height,
                     min([size.bytes, *(copy.bytes for copy in size.copies)]),
                 )
-                for size in (file, *file.sizes)
+                for size in usable.values()
             )
             copy = file.copies[0] if file.copies else None
             records[picture.number] = OnRecord(
