@@ -84,7 +84,7 @@ def _sizes(table: Table, database: Database) -> None:
         with database.begin() as session:
             ours = File.library_id == library, File.size.is_not(None)
             waits = (File.state == FileState.GONE) != File.unwanted
-            return session.scalar(select(func.count()).where(*ours, waits)) or 0
+            return int(session.scalar(select(func.count()).where(*ours, waits)) or 0)
 
     widths = (200, 390, 520, 800, 1040)
     seconds = sum(
@@ -120,7 +120,7 @@ def _as_if_made(database: Database, library: int) -> None:
     """Records all that waits as made, with the keys that its making would have left."""
     with database.begin() as session:
         base = variants(settings_of(current_recipe(session, library)), None)[-1].key
-        wanted = shapes_of(session, library).of_file
+        wanted = shapes_of(session, library)
         rows = session.execute(
             select(File.id, wanted)
             .join(Picture, Picture.id == File.picture_id)

@@ -64,6 +64,14 @@ elif what == "withdraw":
     keeper.withdraw(file, b"the old bytes, long and heavy", Note())
 elif what == "upload":
     keeper.upload("new.jpg", b"sent by somebody", Note())
+elif what == "make a size":
+    with database.begin() as session:
+        made = session.get_one(File, 2)
+    keeper.put_sized(made, b"made for a place", bytes(32), "a.jpg", Note())
+elif what == "drop a size":
+    with database.begin() as session:
+        made = session.get_one(File, 2)
+    keeper.drop_sized(made, Note())
 elif what == "prune":
     prune(keeper, Which(true(), orphans=True, needed=True), note="a test")
 else:

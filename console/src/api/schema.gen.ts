@@ -3958,7 +3958,7 @@ export interface components {
             opacity?: number;
             /**
              * Originals
-             * @description The pictures' own files.
+             * @description The site's own files: originals and the renditions it makes.
              * @default true
              */
             originals?: boolean;
@@ -4019,7 +4019,7 @@ export interface components {
             opacity: number;
             /**
              * Originals
-             * @description The pictures' own files.
+             * @description The site's own files: originals and the renditions it makes.
              * @default true
              */
             originals: boolean;

@@ -43,7 +43,7 @@ export function MarksPage({ library }: { library: Library }) {
 
 function said({ settings, picture, width, height }: MarkRule): string {
   const what = settings.words ? `“${settings.words}”` : picture ? `a picture of ${width} × ${height}` : "nothing yet";
-  const on = [settings.originals && "originals", settings.sizes === null ? "all sizes" : settings.sizes.join(", ")].filter(Boolean).join(" and ");
+  const on = [settings.originals && "the site’s own files", settings.sizes === null ? "all sizes" : settings.sizes.join(", ")].filter(Boolean).join(" and ");
   return `${what}, ${settings.place.replace("-", " ")}, on ${on || "nothing"}`;
 }
 
@@ -91,7 +91,7 @@ function Editor({ library, mark, onDone }: { library: Library; mark: MarkRule | 
           <Measures settings={settings} change={change} />
           <fieldset className="space-y-2">
             <legend className="mb-1 text-sm font-semibold">On which files</legend>
-            <Tick label="Originals" on={settings.originals} onChange={(originals) => change({ originals })} />
+            <Tick label="The site’s own files" hint="Originals, and the renditions that the site makes." on={settings.originals} onChange={(originals) => change({ originals })} />
             <Tick label="All sizes" on={settings.sizes === null} onChange={(all) => change({ sizes: all ? null : [] })} />
             {settings.sizes !== null && (sizes.data ?? []).map((size) => (
               <div key={size.name} className="ml-6"><Tick label={size.name} on={settings.sizes!.includes(size.name)} onChange={(on) => change({ sizes: on ? [...settings.sizes!, size.name] : settings.sizes!.filter((one) => one !== size.name) })} /></div>

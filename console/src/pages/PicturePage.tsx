@@ -107,6 +107,9 @@ function Comparison({ picture }: { picture: PictureDetail }) {
           {readable.map((each) => <option key={each.id} value={each.id}>{each.role === "original" ? "Original" : "Rendition"}, {count(each.width)} × {count(each.height)}</option>)}
         </select>
       </div>
+      {file.shown_width && Math.abs(file.shown_width / (file.shown_height ?? 1) / (file.width / file.height) - 1) > 0.02 && (
+        <p className="mb-2 text-sm text-quiet">It was cut or turned: both sides are drawn in one frame here, so one of them is stretched.</p>
+      )}
       <Compare key={file.id} left={side(one)} right={side(other)} width={file.width} height={file.height} spot={other.spot ?? one.spot} atSpot={atSpot} />
     </>
   );

@@ -133,7 +133,7 @@ class MarkSettings(Message):
     """A mark, and which files bear it. The first mark that fits a file is laid over it."""
 
     when: When = Field(default_factory=lambda: When(), description="Which pictures.")
-    originals: bool = Field(True, description="The pictures' own files.")
+    originals: bool = Field(True, description="The site's own files: originals and the renditions it makes.")
     sizes: list[SizeName] | None = Field(None, description="Which sizes; null for all.")
     words: Annotated[str, StringConstraints(max_length=120)] = Field(
         "", description="Words, in place of a picture."

@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from croniter import CroniterError, croniter
-from sqlalchemy import delete, func, select
+from sqlalchemy import delete, func, or_, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
@@ -81,7 +81,8 @@ def disconnect(session: Session, library: Library, state: StateFolder) -> None:
     _refuse_while_busy(session, library)
     treated = session.scalar(
         select(File.id)
-        .where(File.library_id == library.id, File.before_sha256.is_not(None), File.state != FileState.GONE)
+        .where(File.library_id == library.id, File.state != FileState.GONE)
+        .where(or_(File.before_sha256.is_not(None), File.size.is_not(None)))
         .limit(1)
     ) or session.scalar(select(Derived.id).where(Derived.library_id == library.id).limit(1))
     if treated:

@@ -77,6 +77,14 @@ def remove_mark(session: Session, library: Library, name: str) -> None:
         raise Refusal("not-found", f"there is no mark called {name}")
 
 
+def picture_of(session: Session, library: Library, name: str) -> bytes:
+    """A mark's picture as it was sent. Raises :class:`Refusal` when it has none."""
+    row = _row(session, library, name)
+    if row is None or row.picture is None:
+        raise Refusal("not-found", f"there is no picture of a mark called {name}")
+    return row.picture
+
+
 def _row(session: Session, library: Library, name: str) -> MarkRow | None:
     return session.scalars(
         select(MarkRow).where(MarkRow.library_id == library.id, MarkRow.name == name)

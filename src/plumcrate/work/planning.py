@@ -14,7 +14,7 @@ from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.tables import File, Library, Picture, RecipeVersion, WorkerRow
 
 from .decision import BEYOND, Variant, variant_of, variants
-from .shaping import Shapes, shapes_of
+from .shaping import shapes_of
 
 #: Files that are there.
 PRESENT = File.state != FileState.GONE
@@ -33,7 +33,9 @@ def left_alone(ways: list[Variant], number: ColumnElement[int]) -> ColumnElement
     return number.in_([index for index, variant in enumerate(ways) if variant.recipe is None])
 
 
-def settled(ways: list[Variant], number: ColumnElement[int], shapes: Shapes) -> ColumnElement[bool]:
+def settled(
+    ways: list[Variant], number: ColumnElement[int], shapes: ColumnElement[Any]
+) -> ColumnElement[bool]:
     """Whether a file was last treated just as the variant with a number says, and shaped as it is to be.
 
     One that was too large for the machine it came to is not settled once a worker takes larger ones.
@@ -41,7 +43,7 @@ def settled(ways: list[Variant], number: ColumnElement[int], shapes: Shapes) -> 
     treating = [
         (number == index, literal(variant.key, JSONB)) for index, variant in enumerate(ways) if variant.key
     ]
-    wanted = case(*treating).op("||", return_type=JSONB)(shapes.of_file)
+    wanted = case(*treating).op("||", return_type=JSONB)(shapes)
     just_so = and_(File.recipe.op("-", return_type=JSONB)(BEYOND) == wanted, PRESENT, ~File.unwanted)
     beyond = File.recipe[BEYOND]
     welcome = exists(

@@ -36,13 +36,6 @@ class Slot:
     size: Size
 
 
-@dataclass(frozen=True, slots=True)
-class Shapes:
-    """``of_file``: what is added to the recipe of a file, for queries that join ``File`` and ``Picture``."""
-
-    of_file: ColumnElement[Any]
-
-
 def slots_of(settings: SizeSettings) -> list[Slot]:
     """The files that a size asks for of each picture."""
     sharpening = Sharpening(**settings.sharpening.model_dump())
@@ -86,14 +79,17 @@ def core_mark(settings: MarkSettings, sha256: str) -> Mark:
     return Mark(**values, sha256="" if settings.words else sha256)
 
 
-def shapes_of(session: Session, library_id: int, sizes: dict[str, SizeSettings] | None = None) -> Shapes:
-    """What shapes a library's files now; with other ``sizes`` than it has, what would."""
+def shapes_of(
+    session: Session, library_id: int, sizes: dict[str, SizeSettings] | None = None
+) -> ColumnElement[Any]:
+    """What is added to the recipe of a library's file now, for queries that join ``File`` and ``Picture``;
+    with other ``sizes`` than it has, what would be."""
     known = sizes_of(session, library_id) if sizes is None else sizes
     parts = [_touches(), *_sizes(known), *_marks(marks_of(session, library_id))]
     whole = parts[0]
     for part in parts[1:]:
         whole = whole.op("||", return_type=JSONB)(part)
-    return Shapes(whole)
+    return whole
 
 
 def _nothing() -> ColumnElement[Any]:
@@ -172,8 +168,8 @@ def _marks(marks: list[tuple[MarkSettings, str]]) -> list[ColumnElement[Any]]:
 
 def shapes_of_file(session: Session, file: File) -> dict[str, Any]:
     """What is added to the recipe of one file now."""
-    shapes = shapes_of(session, file.library_id)
-    query = select(shapes.of_file).select_from(File).join(Picture, Picture.id == File.picture_id)
+    added = shapes_of(session, file.library_id)
+    query = select(added).select_from(File).join(Picture, Picture.id == File.picture_id)
     found: dict[str, Any] = session.scalars(query.where(File.id == file.id)).one()
     return found
 

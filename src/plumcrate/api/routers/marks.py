@@ -9,7 +9,6 @@ from fastapi import Body, Request, Response
 from plumcrate import contract
 from plumcrate.api.needs import Administering, Looking
 from plumcrate.api.problems import ApiError
-from plumcrate.records.tables import MarkRow
 from plumcrate.work import marks as work
 
 from .deps import Session, Slug, router_of, the_library
@@ -58,12 +57,9 @@ def picture(
     responses={200: {"content": {"application/octet-stream": {}}, "description": "As it was sent"}},
 )
 def the_picture(slug: Slug, name: contract.SizeName, who: Looking, session: Session) -> Response:
-    library = the_library(session, slug)
-    row = session.query(MarkRow).filter_by(library_id=library.id, name=name).one_or_none()
-    if row is None or row.picture is None:
-        raise ApiError("not-found", f"there is no picture of a mark called {name}")
-    kind = "image/png" if row.picture.startswith(b"\x89PNG") else "image/webp"
-    return Response(row.picture, media_type=kind, headers={"Cache-Control": "private, no-cache"})
+    data = work.picture_of(session, the_library(session, slug), name)
+    kind = "image/png" if data.startswith(b"\x89PNG") else "image/webp"
+    return Response(data, media_type=kind, headers={"Cache-Control": "private, no-cache"})
 
 
 @router.delete("/libraries/{slug}/marks/{name}", status_code=204, summary="Remove a mark")

@@ -354,7 +354,7 @@ def _mark_words(mark: MarkRule) -> str:
 
 
 def _on(settings: MarkSettings) -> str:
-    on = ["originals"] if settings.originals else []
+    on = ["the site's own files"] if settings.originals else []
     on.append("all sizes" if settings.sizes is None else ", ".join(settings.sizes) or "no sizes")
     when = settings.when.model_dump(mode="json", exclude_none=True)
     on += [f"{name.replace('_', ' ')} {shown(value)}" for name, value in when.items()]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -78,8 +78,24 @@ def touched(pixels: Pixels, touches: Sequence[Touch]) -> Pixels:
             continue
         if curves is not None:
             pixels, curves = curves.applied(pixels), None
-        pixels = _APPLY[touch.kind](pixels, touch)
+        pixels = _applied(pixels, touch)
     return pixels if curves is None else curves.applied(pixels)
+
+
+def _applied(pixels: Pixels, touch: Crop | Turn | Saturation | Sharpen | Grey | Cover) -> Pixels:
+    match touch:
+        case Crop():
+            return _cropped(pixels, touch)
+        case Turn():
+            return _turned(pixels, touch)
+        case Saturation():
+            return _saturated(pixels, touch)
+        case Sharpen():
+            return sharpened(pixels, Sharpening(touch.amount, touch.radius, touch.threshold))
+        case Cover():
+            return cover(pixels, touch)
+        case Grey():
+            return in_grey(pixels)
 
 
 def _cropped(pixels: Pixels, crop: Crop) -> Pixels:
@@ -132,13 +148,3 @@ def in_grey(pixels: Pixels) -> Pixels:
 
 def _sharpened(pixels: Pixels, touch: Sharpen) -> Pixels:
     return sharpened(pixels, Sharpening(touch.amount, touch.radius, touch.threshold))
-
-
-_APPLY: dict[str, Callable[[Pixels, object], Pixels]] = {
-    Crop.kind: _cropped,  # type: ignore[dict-item]
-    Turn.kind: _turned,  # type: ignore[dict-item]
-    Saturation.kind: _saturated,  # type: ignore[dict-item]
-    Grey.kind: lambda pixels, _: in_grey(pixels),
-    Sharpen.kind: _sharpened,  # type: ignore[dict-item]
-    Cover.kind: cover,  # type: ignore[dict-item]
-}
