@@ -201,6 +201,18 @@ def test_a_name_that_is_taken_costs_nobody_anything(ledge: Ledge) -> None:
     assert len(theirs) > 0
 
 
+def test_two_pictures_never_get_one_name(ledge: Ledge) -> None:
+    Image.open(ledge.root / "2026/a.jpg").save(ledge.root / "2026/a.png")
+    ledge.survey()
+    effect = ledge.effect("card", width=200, format="jpeg")
+    assert (effect.make, effect.taken) == (3, 1)
+    ledge.save("card", width=200, format="jpeg")
+    ledge.run(copies=[], level=Level.EXACT)
+    assert [file.path for file in ledge.made()] == [
+        "2026/a-card-200.jpg", "2026/b-card-200.jpeg", "2026/chart-card-200.jpg",
+    ]  # fmt: skip
+
+
 def test_a_file_that_somebody_overwrote_becomes_theirs_and_stays(ledge: Ledge) -> None:
     ledge.save("card", width=200)
     ledge.run()

@@ -27,8 +27,8 @@ from .planning import left_alone, settings_of, settled
 from .shaping import Slot, shapes_of, sizes_of, slots_of
 from .sizenames import made_name
 
-#: So many pictures are looked at together.
-_BATCH = 1_000
+#: So many pictures are looked at together, and so many rows written in one statement.
+_BATCH, _ROWS = 1_000, 500
 #: Of what could not be had so many are named.
 _NAMED = 5
 #: Files of these formats are shaped.
@@ -85,8 +85,8 @@ def settle_sizes(session: Session, library: Library, where: ColumnElement[bool] 
     if not sizes and session.scalar(any_made) is None:
         return
     plan = plan_sizes(session, library, sizes, where)
-    for start in range(0, len(plan.make), _BATCH):
-        _add_rows(session, plan.make[start : start + _BATCH])
+    for start in range(0, len(plan.make), _ROWS):
+        _add_rows(session, plan.make[start : start + _ROWS])
     for start in range(0, len(plan.change), _BATCH):
         session.execute(update(File), plan.change[start : start + _BATCH])
     for ids, unwanted in ((plan.drop + plan.forget, True), (plan.back, False)):
@@ -98,7 +98,7 @@ def settle_sizes(session: Session, library: Library, where: ColumnElement[bool] 
 
 def _add_rows(session: Session, rows: list[dict[str, Any]]) -> None:
     """New rows; one of a file of the site that is gone makes way."""
-    statement = insert(File)
+    statement = insert(File).values(rows)
     given = {
         name: getattr(statement.excluded, name) for name in rows[0] if name not in ("library_id", "path")
     }
@@ -107,8 +107,7 @@ def _add_rows(session: Session, rows: list[dict[str, Any]]) -> None:
     session.execute(
         statement.on_conflict_do_update(
             index_elements=["library_id", "path"], set_=given | cleared | {"unwanted": False}, where=gone
-        ),
-        rows,
+        )
     )
 
 
@@ -180,6 +179,7 @@ def plan_sizes(
     """What the rows of made files lack and have too much; nothing is written."""
     slots = {name: slots_of(settings) for name, settings in sizes.items()}
     plan = Plan()
+    spoken_for: set[str] = set()
     for pictures in _batches(session, library.id, sizes, where):
         ids = [picture.id for picture in pictures]
         made, others = _made_of(session, ids), _others_of(session, ids)
@@ -191,7 +191,7 @@ def plan_sizes(
         ]  # fmt: skip
         rows = _wanted_rows(library.id, wanted, sizes, others, made, plan)
         known = _known(session, library.id, [row["path"] for row in rows.values()])
-        _compare(rows, made, known, plan)
+        _compare(rows, made, known, spoken_for, plan)
     return plan
 
 
@@ -244,10 +244,11 @@ def _compare(
     rows: dict[tuple[int, str, str], dict[str, Any]],
     made: Mapping[tuple[int, str, str], _Made],
     known: Mapping[str, int | None],
+    spoken_for: set[str],
     plan: Plan,
 ) -> None:
-    """What there is against what is wanted. ``known``: paths that have a record, with its number."""
-    spoken_for: set[str] = set()
+    """What there is against what is wanted. ``known``: paths that have a record, with its number;
+    ``spoken_for``: paths that were given away already."""
     for key, row in rows.items():
         there = made.get(key)
         if there is not None and there.path == row["path"]:
