@@ -93,7 +93,8 @@ def treat_file(
     """
     if file.size is not None:
         return treat_sized(keeper, sandbox, file, order)
-    if order.recipe.shapes and not order.upkeep.backups and file.before_sha256 is None:
+    by_hand = order.recipe.touches or order.recipe.mark is not None
+    if by_hand and not order.upkeep.backups and file.before_sha256 is None:
         return Outcome(
             ItemState.PASSED, None, "no-backup",
             "touch-ups and marks are only made where a backup keeps the original: switch backups on",
