@@ -163,9 +163,8 @@ class Recipe:
         elif "touches" in values:
             values["touches"] = ()
         if values.get("size") is not None:
-            values["size"] = Size(
-                **values["size"] | {"sharpening": Sharpening(**values["size"]["sharpening"])}
-            )
+            sharpening = Sharpening(**values["size"].get("sharpening", {}))
+            values["size"] = Size(**values["size"] | {"sharpening": sharpening})
         if values.get("focus") is not None:
             values["focus"] = tuple(values["focus"])
         for name, kind in (("sharpening", Sharpening), ("fixed", FixedQuality), ("mark", Mark)):

@@ -180,8 +180,22 @@ def plain_touches(touches: Sequence[Touch]) -> list[dict[str, Any]]:
 
 
 def plain_mark(mark: Mark) -> dict[str, Any]:
-    """A mark without its bytes, which its digest stands for."""
-    return {name.name: getattr(mark, name.name) for name in fields(mark) if name.name != "data"}
+    """A mark without its bytes, which its digest stands for, and without what is usual."""
+    return {
+        one.name: getattr(mark, one.name)
+        for one in fields(mark)
+        if one.name != "data" and getattr(mark, one.name) != one.default
+    }
+
+
+def plain_size(size: Size) -> dict[str, Any]:
+    """A size without what is usual, so that a setting that is new changes no former file."""
+    usual = asdict(Size(0, 0))
+    return {
+        name: value
+        for name, value in asdict(size).items()
+        if name in ("width", "height") or value != usual[name]
+    }
 
 
 def touches_of(values: Sequence[dict[str, Any]]) -> tuple[Touch, ...]:

@@ -7,7 +7,7 @@ just what was asked. Nothing of it is kept with the recipe: what a run meets is 
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass, replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import ColumnElement, and_, case, func, literal, literal_column, or_, select
@@ -17,13 +17,15 @@ from sqlalchemy.orm import Session, aliased
 from plumcrate.contract import Anchor, FileRole, MarkSettings, SizeSettings, Way
 from plumcrate.imaging import Mark, Recipe, Sharpening, Size
 from plumcrate.imaging.shapes import Way as ShapeWay
-from plumcrate.imaging.shapes import plain_mark
+from plumcrate.imaging.shapes import plain_mark, plain_size
 from plumcrate.records.tables import File, MarkRow, Picture, SizeRow
 
 from .decision import fits, key_of
 
 #: With a file's key: the version of the original that it is made of.
 _OF = "of"
+#: What a recipe says of files of the site alone.
+_NOT_FOR_SIZES: dict[str, Any] = {"convert": [], "largest": [0, 0], "sharpen_all": False}
 #: Touch-ups that can be made on a rendition of the site's own, whatever it shows of its picture.
 _ANYWHERE = ("brightness", "contrast", "white", "saturation", "sharpen", "grey")
 
@@ -140,12 +142,7 @@ def _of() -> ColumnElement[Any]:
 
 
 def _added(settings: SizeSettings, slot: Slot) -> dict[str, Any]:
-    added: dict[str, Any] = {
-        "size": asdict(slot.size),
-        "convert": [],
-        "largest": [0, 0],
-        "sharpen_all": False,
-    }
+    added: dict[str, Any] = {"size": plain_size(slot.size)}
     if settings.level is not None:
         added["level"] = str(settings.level)
     if settings.copies is not None:
@@ -181,6 +178,8 @@ def shaped_recipe(session: Session, file: File, recipe: Recipe) -> tuple[Recipe,
     if not added:
         return recipe, key_of(recipe)
     settings = {name: value for name, value in added.items() if name != _OF}
+    if "size" in settings:
+        settings |= _NOT_FOR_SIZES
     shaped = Recipe.from_dict(recipe.as_dict() | settings)
     if shaped.mark is not None and shaped.mark.sha256:
         data = mark_bytes(session, file.library_id, shaped.mark.sha256)
