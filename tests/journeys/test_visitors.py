@@ -295,6 +295,7 @@ def test_what_visitors_were_sent_is_counted(
         == (ledge.root / f"{HEADLAND}.avif").read_bytes()[:10]
     )
     wait_for(lambda: ledge.client.traffic("ledge").bots.requests > before.bots.requests)
+    wait_for(lambda: ledge.client.traffic("ledge").total.requests >= before.total.requests + 4)
     after = ledge.client.traffic("ledge")
     assert after.total.requests - before.total.requests == 4
     assert after.total.bytes - before.total.bytes == sent + 10

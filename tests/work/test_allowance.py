@@ -122,7 +122,7 @@ class Site:
                 continue
             outcome = outcomes[number]
             treating = begun.order is not None
-            self.engine._end(item_id, outcome, begun.order.recipe if begun.order else None)
+            self.engine._end(item_id, outcome, begun.order.key if begun.order else None)
             if treating and outcome.outputs:
                 self.treated[self.in_hand.get(item_id, self.month)].add(begun.item.file_id)
         if job is not None:
@@ -375,7 +375,7 @@ def test_a_run_that_is_stopped_with_a_file_in_hand_counts_what_was_done(
         change_state(session, session.get_one(Run, run), "stop")
     site.feed()
     assert site.used()[0] == set()
-    site.engine._end(item, DONE, begun.order.recipe)
+    site.engine._end(item, DONE, begun.order.key)
     assert site.used()[0] == {begun.item.file_id}
 
 

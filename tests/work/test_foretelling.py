@@ -419,8 +419,9 @@ def test_pages_are_weighed_at_their_times_once_each(ledge: Ledge, started: Any) 
 
 
 def test_pages_are_weighed_once_when_a_run_has_changed_something(ledge: Ledge, started: Any) -> None:
-    add_page(ledge, "/a", after_runs=True)
     now = datetime.now(UTC)
+    add_page(ledge, "/a", after_runs_since=now - timedelta(hours=1))
+    add_page(ledge, "/b", after_runs_since=now + timedelta(hours=1))
     assert started(now) == []
 
     def add_run(state: RunState, done: int, ago: timedelta = timedelta(minutes=1)) -> int:
@@ -439,6 +440,7 @@ def test_pages_are_weighed_once_when_a_run_has_changed_something(ledge: Ledge, s
     number = add_run(RunState.FINISHED, done=2)
     (order,) = started(now)
     assert (order["run_id"], order["origin"]) == (number, "run")
+    assert [address.rpartition("/")[2] for address in order["addresses"]] == ["a"], "asked for after the run"
     assert started(now) == []
     add_run(RunState.FINISHED, done=1, ago=timedelta(seconds=1))
     add_run(RunState.RUNNING, done=1)
