@@ -6,9 +6,9 @@ from typing import Any
 
 import pytest
 
-from plumcrate.contract import Budget, Device, Line, Processor, Reading, SeenQuality
+from plumcrate.contract import Box, Budget, Device, Line, Processor, Reading, SeenQuality
 from plumcrate.pages.budgets import over
-from plumcrate.pages.findings import Ground, OnRecord, Size, findings_of
+from plumcrate.pages.findings import Ground, OnRecord, Size, findings_of, place_of
 from plumcrate.pages.reading import kinds_of, reading_of, spread_of
 from plumcrate.pages.traffic import Ledger
 
@@ -324,3 +324,34 @@ def test_a_budget_is_kept_or_says_by_how_much_it_is_not() -> None:
 def test_what_could_not_be_measured_does_not_pass_by_chance() -> None:
     (one,) = over(Budget(lcp=99.0), [reading([], [], lcp=None)])
     assert one.found is None
+
+
+@pytest.mark.parametrize(
+    ("box", "needed", "seen"),
+    [
+        ((400, 300), (400, 300), (400, 300)),
+        ((520, 390), (585, 390), (520, 390)),
+        ((520, 390), (520, 700), (520, 390)),
+        ((260, 195), (1170, 780), (1040, 780)),
+        ((400, 0), (400, 300), (400, 300)),
+    ],
+)
+def test_a_place_that_cuts_its_picture_needs_what_is_seen_of_it(
+    box: tuple[int, int], needed: tuple[int, int], seen: tuple[int, int]
+) -> None:
+    one = reading([place("a")], []).pictures[0].model_copy(
+        update={
+            "needed_width": needed[0], "needed_height": needed[1],
+            "box": Box(left=0, top=0, width=box[0], height=box[1]),
+        }
+    )  # fmt: skip
+    assert place_of(one) == seen
+
+
+def test_a_cut_size_that_fits_the_place_is_named() -> None:
+    cut = (Size("a.jpg", 2400, 1600, 900_000), Size("a-card-520.jpg", 520, 390, 20_000))
+    page = reading([place("a", natural=[2400, 1600])], [exchange("a")])
+    page.pictures[0].needed_width, page.pictures[0].needed_height = 585, 390
+    page.pictures[0].box = Box(left=0, top=0, width=520, height=390)
+    (found,) = findings_of(page, ground({1: record(sizes=cut)}))
+    assert "a-card-520.jpg (520 × 390), which is there" in found.action

@@ -75,9 +75,12 @@ function PictureLine({ slug, weighing, reading, picture, open, onChoose }: {
   );
 }
 
-/** Whether a place shows other proportions than its file has. */
-function cutHere({ natural_width, natural_height, needed_width, needed_height }: PagePicture): boolean {
-  return needed_height > 0 && Math.abs(natural_width / natural_height / (needed_width / needed_height) - 1) > 0.03;
+/** The size that a place needs, as the page of sizes takes it: with a height where the place cuts the picture. */
+export function placeOf({ needed_width, needed_height, box }: PagePicture): string {
+  const shape = box.height > 0 ? box.width / box.height : 0;
+  if (shape === 0 || needed_height === 0 || Math.abs(needed_width / needed_height / shape - 1) <= 0.03) return `width=${needed_width}`;
+  const width = Math.min(needed_width, needed_height * shape);
+  return `width=${Math.round(width)}&height=${Math.round(width / shape)}`;
 }
 
 function Facts({ slug, weighing, reading, picture }: { slug: string; weighing: Weighing; reading: Reading; picture: PagePicture }) {
@@ -109,7 +112,7 @@ function Facts({ slug, weighing, reading, picture }: { slug: string; weighing: W
           {picture.picture_id !== null && picture.library === slug && <Link className="font-semibold text-plum underline" to={addressOf(slug, `review/${picture.picture_id}`)}>Look at it</Link>}
           {picture.picture_id !== null && picture.library === slug && picture.needed_width > 0 && excess(picture) >= 1.7 && (
             <>
-            {may("treat") && <Link className="font-semibold text-plum underline" to={addressOf(slug, `treat/sizes?width=${picture.needed_width}${cutHere(picture) ? `&height=${picture.needed_height}` : ""}`)}>Use what this place needs</Link>}
+            {may("treat") && <Link className="font-semibold text-plum underline" to={addressOf(slug, `treat/sizes?${placeOf(picture)}`)}>Use what this place needs</Link>}
             {noted || !may("treat") ? noted && <span className="text-leaf">Its size is noted for the sizes to come.</span> : (
               <Button busy={note.isPending} onClick={() => note.mutate({ weighing: weighing.id, device: reading.device, number: picture.number })}>Note the size that this place needs</Button>
             )}

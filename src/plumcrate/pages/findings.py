@@ -15,6 +15,8 @@ from .profiles import SCREENS
 
 #: More pixels than this many times those of its place are too many; less is no matter.
 _TOO_MANY = 1.7
+#: A place has a picture's proportions when they are so near.
+_SAME_SHAPE = 0.03
 #: Fewer bytes than this are not worth a word.
 _LEAST = 2_048
 #: What a second, or a jump of 1, is worth in bytes when findings are put in order; and a picture gone soft.
@@ -130,12 +132,13 @@ def _too_large(reading: Reading, group: list[PagePicture], record: OnRecord | No
     one = max(shown, key=lambda picture: picture.needed_width * picture.needed_height)
     if one.excess < _TOO_MANY:
         return []
-    need = f"{one.needed_width:,} × {one.needed_height:,}"
+    wide, tall = place_of(one)
+    need = f"{wide:,} × {tall:,}"
     fitting = None
     if record is not None:
         larger = [
             size for size in record.sizes
-            if one.needed_width * 0.98 <= size.width < one.natural_width and size.path != record.path
+            if _width_for(one, size) * 0.98 <= size.width < one.natural_width and size.path != record.path
         ]  # fmt: skip
         fitting = min(larger, key=lambda size: size.width, default=None)
     if fitting is not None:
@@ -151,6 +154,22 @@ def _too_large(reading: Reading, group: list[PagePicture], record: OnRecord | No
         f"{one.natural_width:,} × {one.natural_height:,} for {need}"
     )
     return [_say(reading, "too-large", group, text, action, bytes=won)]
+
+
+def place_of(picture: PagePicture) -> tuple[int, int]:
+    """Width and height, in pixels of the device, of what is seen of a picture: less than is drawn where
+    its place has other proportions and cuts it."""
+    wide, tall = picture.needed_width, picture.needed_height
+    shape = picture.box.width / picture.box.height if picture.box.height > 0 else 0.0
+    if shape <= 0 or not tall or abs(wide / tall / shape - 1) <= _SAME_SHAPE:
+        return wide, tall
+    width = min(float(wide), tall * shape)
+    return round(width), round(width / shape)
+
+
+def _width_for(picture: PagePicture, size: Size) -> float:
+    """How wide a file of a size's proportions must be for a place."""
+    return min(float(picture.needed_width), picture.needed_height * size.width / max(size.height, 1))
 
 
 def _old_formats(reading: Reading, ground: Ground) -> list[PageFinding]:

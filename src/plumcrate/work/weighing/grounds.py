@@ -49,7 +49,7 @@ class Grounds:
             if one is None or one.file.path not in facts:
                 continue
             _, file = facts[one.file.path]
-            place = picture.needed_width, picture.needed_height
+            place = round(picture.box.width), round(picture.box.height)
             cut = cut_for(session, one.file.picture_id, *place, MEDIA_TYPES) if all(place) else []
             usable = {size.path: size for size in (file, *file.sizes, *cut)}
             sizes = tuple(
