@@ -168,6 +168,11 @@ def test_nothing_is_lost_when_a_size_is_given_back_before_the_run(ledge: Ledge) 
     ledge.remove("card")
     ledge.save("card", width=200)
     assert ledge.run() == []
+    ledge.save("card", width=160)
+    effect = ledge.effect("card", width=200)
+    assert (effect.make, effect.remake, effect.remove, effect.stay) == (0, 0, 0, 3)
+    ledge.save("card", width=200)
+    assert ledge.run() == []
     assert ledge.tree() == before
 
 

@@ -44,7 +44,7 @@ def settled(
         (number == index, literal(variant.key, JSONB)) for index, variant in enumerate(ways) if variant.key
     ]
     wanted = case(*treating).op("||", return_type=JSONB)(shapes)
-    just_so = and_(File.recipe.op("-", return_type=JSONB)(BEYOND) == wanted, PRESENT, ~File.unwanted)
+    just_so = and_(File.recipe.op("-", return_type=JSONB)(BEYOND) == wanted, PRESENT)
     beyond = File.recipe[BEYOND]
     welcome = exists(
         select(1).where(

@@ -189,7 +189,7 @@ def plan_sizes(
             for name in sorted(picture.wants)
             for slot in slots[name]
         ]  # fmt: skip
-        rows = _wanted_rows(library.id, wanted, sizes, others, made, plan)
+        rows = _wanted_rows(library.id, wanted, sizes, others, plan)
         known = _known(session, library.id, [row["path"] for row in rows.values()])
         _compare(rows, made, known, spoken_for, plan)
     return plan
@@ -200,7 +200,6 @@ def _wanted_rows(
     wanted: Sequence[tuple[_Picture, str, Slot]],
     sizes: Mapping[str, SizeSettings],
     others: Mapping[int, set[tuple[int, int]]],
-    made: Mapping[tuple[int, str, str], _Made],
     plan: Plan,
 ) -> dict[tuple[int, str, str], dict[str, Any]]:
     """Values of the rows that are wanted, by picture, size and slot."""
@@ -242,7 +241,7 @@ def _ending(picture: _Picture, kind: str) -> str:
 
 def _compare(
     rows: dict[tuple[int, str, str], dict[str, Any]],
-    made: Mapping[tuple[int, str, str], _Made],
+    made: Mapping[tuple[int, str, str], list[_Made]],
     known: Mapping[str, int | None],
     spoken_for: set[str],
     plan: Plan,
@@ -250,8 +249,12 @@ def _compare(
     """What there is against what is wanted. ``known``: paths that have a record, with its number;
     ``spoken_for``: paths that were given away already."""
     for key, row in rows.items():
-        there = made.get(key)
-        if there is not None and there.path == row["path"]:
+        # Of a size that was changed before a run there may be rows under its former names.
+        there = next((one for one in made.get(key, ()) if one.path == row["path"]), None)
+        for one in made.get(key, ()):
+            if one is not there:
+                _let_go(one, plan, key[0])
+        if there is not None:
             spoken_for.add(there.path)
             if there.unwanted:
                 plan.back.append(there.id)
@@ -261,18 +264,16 @@ def _compare(
                 plan.absent += 1
             else:
                 plan.stay.append(there.id)
-            continue
-        if there is not None:
-            _let_go(there, plan, key[0])
-        if row["path"] in known or row["path"] in spoken_for:
+        elif row["path"] in known or row["path"] in spoken_for:
             plan.taken.append(row["path"])
-            continue
-        spoken_for.add(row["path"])
-        plan.make.append(row)
-        plan.pictures.add(key[0])
-    for key, there in made.items():
+        else:
+            spoken_for.add(row["path"])
+            plan.make.append(row)
+            plan.pictures.add(key[0])
+    for key, former in made.items():
         if key not in rows:
-            _let_go(there, plan, key[0])
+            for one in former:
+                _let_go(one, plan, key[0])
 
 
 def _let_go(made: _Made, plan: Plan, picture_id: int) -> None:
@@ -326,16 +327,20 @@ def _picture(row: Any, names: Sequence[str]) -> _Picture:
     return _Picture(row.picture_id, row.path, row.format or "", width, height, wants)
 
 
-def _made_of(session: Session, pictures: Sequence[int]) -> dict[tuple[int, str, str], _Made]:
+def _made_of(session: Session, pictures: Sequence[int]) -> dict[tuple[int, str, str], list[_Made]]:
+    """Rows of made files by picture, size and slot."""
     rows = session.execute(
         select(
             File.picture_id, File.size, File.slot, File.id, File.path, File.width, File.height, File.state,
             File.unwanted,
         )
         .where(File.picture_id == func.any(list(pictures)), File.size.is_not(None))
-        .order_by(File.unwanted.desc(), File.id)
+        .order_by(File.id)
     )  # fmt: skip
-    return {(row[0], row[1] or "", row[2]): _Made(*row[3:]) for row in rows}
+    found: dict[tuple[int, str, str], list[_Made]] = {}
+    for row in rows:
+        found.setdefault((row[0], row[1] or "", row[2]), []).append(_Made(*row[3:]))
+    return found
 
 
 def _others_of(session: Session, pictures: Sequence[int]) -> dict[int, set[tuple[int, int]]]:
