@@ -337,6 +337,20 @@ def test_every_picture_sharpened_and_back_to_the_byte(bench: Bench) -> None:
     assert after == before
 
 
+def test_exact_and_touched_up_is_no_original_once_its_backup_is_gone(bench: Bench) -> None:
+    bench.touch("2026/chart.png", {"kind": "turn", "quarters": 1})
+    bench.run(level=Level.EXACT, copies=[])
+    turned = bench.tree()["2026/chart.png"]
+    with bench.database.begin() as session:
+        session.execute(update(File).where(File.path == "2026/chart.png").values(before_sha256=None))
+    bench.save("card", width=100)
+    items = {item.path: item for item in bench.run(level=Level.EXACT, copies=[], force=True)}
+    for path in ("2026/chart.png", "2026/chart-card-100.png"):
+        assert (items[path].state, items[path].code) == (ItemState.PASSED, "no-backup")
+    assert bench.tree()["2026/chart.png"] == turned, "not turned a second time"
+    assert "2026/chart-card-100.png" not in bench.tree()
+
+
 def test_moving_pictures_are_not_touched_up(bench: Bench) -> None:
     frames = [Image.new("RGB", (40, 40), (9, 9 * n, 90)) for n in range(3)]
     frames[0].save(bench.root / "2026/lamp.gif", save_all=True, append_images=frames[1:], duration=90)

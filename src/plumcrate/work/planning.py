@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from sqlalchemy import ColumnElement, and_, case, exists, func, literal, or_, select
-from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.dialects.postgresql import JSONB, array
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import CopyFormat, Effect, FileState, Level, MetadataKind, Plan, RecipeSettings
@@ -62,7 +62,10 @@ NO_ORIGINAL = and_(
     File.treated_at.is_not(None),
     File.before_sha256.is_(None),
     File.sha256.is_not(None),
-    File.level != "exact",
+    or_(
+        File.level != "exact",
+        func.coalesce(func.jsonb_exists_any(File.recipe, array(["touches", "mark"])), False),
+    ),
     File.size.is_(None),
 )
 

@@ -18,7 +18,7 @@ from plumcrate.imaging.version import core_version
 from plumcrate.keeping.changes import Note
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
-from plumcrate.records.tables import File
+from plumcrate.records.tables import File, Result
 from plumcrate.storage.errors import StorageError
 
 from .sandbox import Sandbox
@@ -229,10 +229,18 @@ def source_of(keeper: Keeper, file: File, current: bytes) -> bytes | None:
     elif file.sha256 is None:
         return current
     elif sha == file.sha256:
-        return current if file.level == Level.EXACT else None
+        return current if file.level == Level.EXACT and not _by_hand(keeper, file) else None
     raise StorageError(
         "changed-outside", f"{file.path} was changed by somebody else since we treated it: survey again"
     )
+
+
+def _by_hand(keeper: Keeper, file: File) -> bool:
+    """Whether what stands there was touched up or marked: then not even exact shows the original."""
+    ours = Result.library_id == file.library_id, Result.sha256 == file.sha256
+    with keeper.database.begin() as session:
+        made = session.scalar(select(Result.made).where(*ours)) or {}
+    return bool({"touches", "mark"} & (made.get("recipe") or {}).keys())
 
 
 def _outcome(reports: tuple[dict[str, Any], ...], removed: bool) -> Outcome:
