@@ -66,14 +66,16 @@ export const FILE = {
 } as unknown as PictureFile;
 
 type Answers = Record<string, unknown>;
+interface Sent { method: string; path: string; query: Record<string, string>; body: unknown }
 
 /** Answers as the table says, by method and address; what was sent is in the list that comes back. */
-export function serve(answers: Answers): { method: string; path: string; body: unknown }[] {
-  const sent: { method: string; path: string; body: unknown }[] = [];
+export function serve(answers: Answers): Sent[] {
+  const sent: Sent[] = [];
   vi.stubGlobal("fetch", async (request: Request) => {
-    const path = new URL(request.url, "http://x").pathname.replace("/api/v1", "");
+    const { pathname, searchParams } = new URL(request.url, "http://x");
+    const path = pathname.replace("/api/v1", "");
     const text = await request.text();
-    sent.push({ method: request.method, path, body: text ? JSON.parse(text) : undefined });
+    sent.push({ method: request.method, path, query: Object.fromEntries(searchParams), body: text ? JSON.parse(text) : undefined });
     const asked = `${request.method} ${path}`;
     if (answers[asked] === null) return new Response(null, { status: 204 });
     const answer = answers[asked] ?? { "/formats": FORMATS, "/session": PERSON }[path];

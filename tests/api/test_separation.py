@@ -166,6 +166,8 @@ ENTRIES: dict[str, Entry] = {
     "POST /libraries/{slug}/sizes/{name}/effect": Entry(LOOK, lambda _: {"settings": {"width": 300}}),
     "POST /libraries/{slug}/ladder": Entry(LOOK, lambda _: {}),
     "GET /libraries/{slug}/unused-sizes": Entry(LOOK),
+    "POST /libraries/{slug}/unused-sizes/let-go": Entry(ADMINISTER, lambda _: {"days": 30}),
+    "POST /libraries/{slug}/unused-sizes/bring-back": Entry(ADMINISTER, lambda _: {}),
     "GET /pictures/{picture_id}/cuts": Entry(LOOK),
     "PUT /pictures/{picture_id}/focus": Entry(MEND, lambda _: {"focus": {"x": 0.5, "y": 0.5}}),
     "GET /pictures/{picture_id}/touches": Entry(LOOK),

@@ -13,6 +13,7 @@ from pathlib import Path
 
 import httpx
 import numpy as np
+import psycopg
 import pytest
 from conftest import Service, fresh_database, hashes, photograph, running_service
 from PIL import Image
@@ -43,6 +44,7 @@ class Place:
 
     service: Service
     root: Path
+    database: str
 
     @property
     def client(self) -> Client:
@@ -82,7 +84,7 @@ def place(template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[P
         service.start_worker()
         service.client.connect(LibraryRequest(name="Ledge", root=str(home / "library")))
         service.client.wait_for_job(service.client.start_survey("ledge").id)
-        yield Place(service, home / "library")
+        yield Place(service, home / "library", url)
 
 
 def test_a_size_is_defined_made_seen_in_pages_served_changed_and_removed(place: Place) -> None:
@@ -275,6 +277,21 @@ def test_sizes_by_command_line_and_what_nobody_asked_for(place: Place) -> None:
         more = () if wrong == "width=0" else ("--set", "width=90")
         answer = place.command("size", "ledge", "odd", *more, "--set", wrong, code=code)
         assert "plumcrate:" in answer
+    early = place.command("sizes", "ledge", "--let-go", "--days", "7", code=4)
+    assert "0 days" in early
+    assert "fewer days" in early
+    with psycopg.connect(place.database.replace("+psycopg", "")) as records:
+        records.execute("UPDATE sent_bytes SET day = day - 9")
+        records.execute("UPDATE files SET treated_at = treated_at - interval '9 days' WHERE size = 'wide'")
+    said = place.command("sizes", "ledge", "--let-go", "--days", "7", "--size", "wide")
+    assert "3 files" in said
+    assert place.run() == 3
+    assert [path for path in hashes(place.root) if "-wide-" in path] == ["2026/ledge-wide-400.jpg"]
+    answer = httpx.get(f"{place.service.url}/media/ledge/2026/tower-wide-400.jpg")
+    assert (answer.status_code, answer.headers["location"]) == (302, "/media/ledge/2026/tower.jpg")
+    assert "3 files will be made again" in place.command("sizes", "ledge", "--bring-back")
+    assert place.run() == 3
+    assert "Nothing had been let go" in place.command("sizes", "ledge", "--bring-back", "--size", "wide")
     place.command("size", "ledge", "wide", "--remove")
     assert "wide" not in place.command("sizes", "ledge")
 

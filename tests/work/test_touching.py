@@ -240,6 +240,20 @@ def test_a_mark_is_where_it_says_and_only_on_what_it_says(bench: Bench) -> None:
         assert [one.picture for one in marks(session, bench.library)] == [True]
 
 
+def test_a_mark_by_bytes_judges_made_files_by_what_they_are_made_of(bench: Bench) -> None:
+    bench.save("card", width=200)
+    bench.run()
+    card = next(file for file in bench.made() if file.path == "2026/a-card-200.jpg")
+    heavy = len(bench.original("2026/a.jpg"))
+    assert card.size_before < heavy // 2
+    bench.mark(picture=stamp(), width=0.3, least=10, when={"name": "a*", "larger_than": heavy - 1})
+    assert {item.path for item in bench.run()} == {"2026/a.jpg", "2026/a-card-200.jpg"}
+    assert bench.run() == [], "and being marked changes nothing of that"
+    bench.mark(picture=stamp(), width=0.3, least=10, when={"name": "a*", "larger_than": heavy})
+    assert {item.path for item in bench.run()} == {"2026/a.jpg", "2026/a-card-200.jpg"}
+    assert bench.run() == []
+
+
 def test_another_picture_of_the_mark_makes_its_files_anew(bench: Bench) -> None:
     bench.mark(picture=stamp(), width=0.2, least=10)
     bench.run()

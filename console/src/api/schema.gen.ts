@@ -1436,11 +1436,52 @@ export interface paths {
         };
         /**
          * Files of sizes that nobody asked for
-         * @description By what visitors were sent, and what weighed pages loaded.
+         * @description Within so many days, by what visitors were sent, and what weighed pages loaded.
          */
         get: operations["unused_api_v1_libraries__slug__unused_sizes_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/unused-sizes/bring-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring back files that were let go
+         * @description The next run makes them again.
+         */
+        post: operations["back_api_v1_libraries__slug__unused_sizes_bring_back_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/unused-sizes/let-go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let go of files that nobody asked for
+         * @description The next run removes them. A size makes them again when somebody asks for them, and until then whoever
+         *     does is sent the picture itself. Refused while visits were not counted for so many days.
+         */
+        post: operations["let_go_api_v1_libraries__slug__unused_sizes_let_go_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2415,6 +2456,14 @@ export interface components {
              */
             kind: "brightness";
         };
+        /** BringingBack */
+        BringingBack: {
+            /**
+             * Size
+             * @description Null: of every size.
+             */
+            size?: string | null;
+        };
         /**
          * Browser
          * @description Kinds of browsers, by what they show.
@@ -3103,6 +3152,16 @@ export interface components {
          */
         FileState: "new" | "lighter" | "kept" | "left-alone" | "unreadable" | "failed" | "removed" | "gone";
         /**
+         * FilesLetGo
+         * @description Files that the next run removes, or makes again; ``bytes``: what they weigh, or weighed.
+         */
+        FilesLetGo: {
+            /** Bytes */
+            bytes: number;
+            /** Files */
+            files: number;
+        };
+        /**
          * Finding
          * @description One difference between disk and records.
          */
@@ -3704,6 +3763,22 @@ export interface components {
             run_id: number | null;
             /** Score */
             score: number | null;
+        };
+        /**
+         * LettingGo
+         * @description Which files to let go: those that stand there for so many days and that nobody asked for in them.
+         */
+        LettingGo: {
+            /**
+             * Days
+             * @default 30
+             */
+            days?: number;
+            /**
+             * Size
+             * @description Null: of every size.
+             */
+            size?: string | null;
         };
         /**
          * Level
@@ -6275,6 +6350,12 @@ export interface components {
              * @description About so much for what is made, from files that size here.
              */
             bytes: number | null;
+            /**
+             * Let Go
+             * @description Nobody asked for it, so it is not made until somebody does.
+             * @default 0
+             */
+            let_go: number;
             /** Make */
             make: number;
             /**
@@ -6698,15 +6779,29 @@ export interface components {
             bytes: number;
             /** Files */
             files: number;
+            /**
+             * Let Go
+             * @description Files that were let go, and are not made until somebody asks.
+             * @default 0
+             */
+            let_go: number;
             /** Name */
             name: string;
+            /**
+             * Young
+             * @description Of these files, made later than so many days ago: too early to tell.
+             * @default 0
+             */
+            young: number;
         };
         /**
          * UnusedSizes
-         * @description ``since``: from when on there are counts of what was asked for; null when there are none at all, and
-         *     then nothing can be called unused.
+         * @description What nobody asked for within the last ``days``. ``since``: from when on there are counts of what was
+         *     asked for; null when there are none at all, and then nothing can be called unused.
          */
         UnusedSizes: {
+            /** Days */
+            days: number;
             /** Since */
             since: string | null;
             /** Sizes */
@@ -17260,7 +17355,9 @@ export interface operations {
     };
     unused_api_v1_libraries__slug__unused_sizes_get: {
         parameters: {
-            query?: never;
+            query?: {
+                days?: number;
+            };
             header?: never;
             path: {
                 slug: string;
@@ -17276,6 +17373,238 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["UnusedSizes"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    back_api_v1_libraries__slug__unused_sizes_bring_back_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BringingBack"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FilesLetGo"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    let_go_api_v1_libraries__slug__unused_sizes_let_go_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LettingGo"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FilesLetGo"];
                 };
             };
             /** @description The request cannot be read. */

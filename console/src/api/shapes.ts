@@ -9,6 +9,7 @@ import type { components } from "./schema.gen";
 type Schemas = components["schemas"];
 export type NamedSize = Schemas["NamedSize"];
 export type SizeSettings = Schemas["SizeSettings-Output"];
+export type UnusedSize = Schemas["UnusedSize"];
 export type SizeEffect = Schemas["SizeEffect"];
 export type Cuts = Schemas["Cuts"];
 export type Cut = Schemas["Cut"];
@@ -59,8 +60,23 @@ export function useRemoveSize(slug: string) {
   });
 }
 
-export function useUnused(slug: string) {
-  return useQuery({ queryKey: keys.unused(slug), queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/unused-sizes", { params: { path: { slug } } })) });
+export function useUnused(slug: string, days: number) {
+  return useQuery({
+    queryKey: keys.unused(slug, days), placeholderData: keepPreviousData,
+    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/unused-sizes", { params: { path: { slug }, query: { days } } })),
+  });
+}
+
+/** Lets go of what nobody asked for within so many days; none: brings back what was let go. */
+export function useLetGo(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (days: number | null) =>
+      days === null
+        ? ask(api.POST("/api/v1/libraries/{slug}/unused-sizes/bring-back", { params: { path: { slug } }, body: {} }))
+        : ask(api.POST("/api/v1/libraries/{slug}/unused-sizes/let-go", { params: { path: { slug } }, body: { days } })),
+    onSuccess: () => stale(cache, ["sizes", "sizeEffect", "unused"]),
+  });
 }
 
 export function useLadder(slug: string) {

@@ -4,7 +4,7 @@ import { Plus, Trash2 } from "lucide-react";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { previewUrl, type Library, type Picture } from "../api/client";
-import { NEW_SIZE, useCuts, useLadder, useRemoveSize, useSaveSize, useSizeEffect, useSizes, useUnused, type NamedSize, type SizeSettings } from "../api/shapes";
+import { NEW_SIZE, useCuts, useLadder, useRemoveSize, useSaveSize, useSizeEffect, useSizes, useLetGo, useUnused, type NamedSize, type SizeSettings, type UnusedSize } from "../api/shapes";
 import { useSomePictures } from "../api/queries";
 import { bytes, count, many } from "../look/words";
 import { CutShown } from "../parts/Cuts";
@@ -15,6 +15,7 @@ type Change = (part: Partial<SizeSettings>) => void;
 const WAYS = { fit: "Fit inside", fill: "Fill, and cut what is too much", stretch: "Stretch to exactly this" } as const;
 const PLACES = ["top-left", "top", "top-right", "left", "centre", "right", "bottom-left", "bottom", "bottom-right"] as const;
 const DENSITIES = [1, 1.5, 2, 3];
+const IDLE_DAYS = [7, 30, 90, 365];
 
 export function SizesPage({ library }: { library: Library }) {
   const sizes = useSizes(library.slug);
@@ -344,19 +345,49 @@ export function cutBox(width: number, height: number, shape: number, anchor: str
 }
 
 function Unused({ slug }: { slug: string }) {
-  const unused = useUnused(slug);
+  const [days, setDays] = useState(30);
+  const [asking, ask] = useState(false);
+  const unused = useUnused(slug, days);
+  const letGo = useLetGo(slug);
   if (!unused.isSuccess) return null;
   const { since, sizes } = unused.data;
   const idle = sizes.filter((size) => size.files > 0);
+  const sum = (of: (size: UnusedSize) => number) => sizes.reduce((all, size) => all + of(size), 0);
+  const [files, young, gone] = [sum((size) => size.files), sum((size) => size.young), sum((size) => size.let_go)];
   return (
     <Card title="What nobody asked for" aside={since ? `counted since ${since.slice(0, 10)}` : undefined}>
       {!since && <p className="text-sm text-quiet">Nothing was counted yet. Count visits under Serve, or weigh pages, and this says which files nobody loads.</p>}
+      {since && (
+        <label className="mb-3 flex items-center gap-2 text-sm">
+          Within
+          <select className={`${INPUT} !w-auto`} value={days} onChange={(event) => { setDays(Number(event.target.value)); letGo.reset(); }}>
+            {IDLE_DAYS.map((choice) => <option key={choice} value={choice}>{choice} days</option>)}
+          </select>
+        </label>
+      )}
       {since && idle.length === 0 && <p className="text-sm text-leaf">Every file of every size was asked for.</p>}
-      {since && idle.length > 0 && (
+      {idle.length > 0 && (
         <ul className="space-y-1 text-sm">
-          {idle.map((size) => <li key={size.name}><span className="font-semibold">{size.name}</span>: {many(size.files, "file")} not asked for, {bytes(size.bytes)}; {count(size.asked_for)} were.</li>)}
+          {idle.map((size) => (
+            <li key={size.name}>
+              <span className="font-semibold">{size.name}</span>: {many(size.files, "file")} not asked for, {bytes(size.bytes)}; {count(size.asked_for)} were.
+              {size.young > 0 && <span className="text-quiet"> {count(size.young)} of them {size.young === 1 ? "is" : "are"} too new to tell.</span>}
+            </li>
+          ))}
         </ul>
       )}
+      {letGo.isError && !asking && <div className="mt-3"><ErrorNote error={letGo.error} /></div>}
+      {letGo.isSuccess && <p role="status" className="mt-3 text-sm text-leaf">{many(letGo.data.files, "file")}: the next run {letGo.variables === null ? "makes them again" : "removes them"}.</p>}
+      <div className="mt-3 flex flex-wrap items-center gap-3">
+        {files > young && <Button onClick={() => ask(true)} disabled={letGo.isPending}>Let {many(files - young, "file")} go</Button>}
+        {gone > 0 && <Button look="plain" onClick={() => letGo.mutate(null)} disabled={letGo.isPending}>Bring back {many(gone, "file")}</Button>}
+      </div>
+      <Confirm
+        open={asking} onClose={() => ask(false)} title={`Let ${many(files - young, "file")} go`} action="Let them go" busy={letGo.isPending} error={letGo.error}
+        onConfirm={() => letGo.mutate(days, { onSuccess: () => ask(false) })}
+      >
+        <p>The next run removes them. Whoever asks for one that is served from here is sent the whole picture instead, and the run after makes it again. A site that serves its own files has nothing there until then.</p>
+      </Confirm>
     </Card>
   );
 }

@@ -65,6 +65,7 @@ PROBLEMS: dict[str, tuple[str, int]] = {
     "ended": ("It has ended", 409),
     "no-version": ("There is no such version of the file", 404),
     "unfit-pattern": ("The pattern makes no names that can be used", 422),
+    "not-counted": ("Nobody counted for so long", 409),
     "picture-replaced": ("Another picture stands there now", 409),
     "cannot-touch": ("The picture cannot be touched up", 409),
     "not-a-mark": ("It cannot be a mark", 422),

@@ -522,8 +522,20 @@ def ladder(slug: str, request: contract.LadderRequest) -> Call[contract.Ladder]:
     return _post(f"/libraries/{slug}/ladder", contract.Ladder, request)
 
 
-def unused_sizes(slug: str) -> Call[contract.UnusedSizes]:
-    return _get(f"/libraries/{slug}/unused-sizes", contract.UnusedSizes)
+def unused_sizes(slug: str, days: int = 30) -> Call[contract.UnusedSizes]:
+    """What nobody asked for within so many days."""
+    return _get(f"/libraries/{slug}/unused-sizes", contract.UnusedSizes, days=days)
+
+
+def let_unused_go(slug: str, request: contract.LettingGo) -> Call[contract.FilesLetGo]:
+    """The next run removes files of sizes that nobody asked for."""
+    return _post(f"/libraries/{slug}/unused-sizes/let-go", contract.FilesLetGo, request)
+
+
+def bring_back(slug: str, size: str | None = None) -> Call[contract.FilesLetGo]:
+    """The next run makes again what was let go."""
+    request = contract.BringingBack(size=size)
+    return _post(f"/libraries/{slug}/unused-sizes/bring-back", contract.FilesLetGo, request)
 
 
 def cuts(picture_id: int) -> Call[contract.Cuts]:

@@ -143,6 +143,8 @@ class Methods:
     size_effect = Method(calls.size_effect)
     ladder = Method(calls.ladder)
     unused_sizes = Method(calls.unused_sizes)
+    let_unused_go = Method(calls.let_unused_go)
+    bring_back = Method(calls.bring_back)
     cuts = Method(calls.cuts)
     set_focus = Method(calls.set_focus)
     touches = Method(calls.touches)

@@ -55,6 +55,12 @@ class SentCounter:
             if len(self._sums) >= _MOST:
                 self._full.set()
 
+    def ask(self, file_id: int, agent: str | None) -> None:
+        """A file of a size that was let go, which somebody asked for."""
+        if not is_bot(agent):
+            with self._guard:
+                self._asked.add(file_id)
+
     def start(self) -> None:
         self._thread = threading.Thread(target=self._go_on, name="counting", daemon=True)
         self._thread.start()
@@ -70,7 +76,7 @@ class SentCounter:
         with self._guard:
             sums, self._sums = self._sums, defaultdict(lambda: [0, 0, 0])
             asked, self._asked = self._asked, set()
-        if not sums:
+        if not (sums or asked):
             return
         try:
             with self._database.begin() as session:

@@ -74,9 +74,11 @@ class Found:
 
 @dataclass(frozen=True, slots=True)
 class Moved:
-    """The file made way for its conversion, which is at another path."""
+    """The file made way for its conversion, which is at another path; or it was made for a size and was let
+    go, and ``path`` is its picture: then ``wanted`` is its number."""
 
     path: str
+    wanted: int | None = None
 
 
 @dataclass(slots=True)
@@ -118,7 +120,7 @@ class Finder:
                 with store.visit():
                     pass  # what is not there in the right place is not there
                 known = self._known(library.id, path, anew=True).known
-                yield Moved(known.moved) if known is not None and known.moved else None
+                yield _moved(known)
                 return
             remembered = self._known(library.id, path)
             found = _found(folder, library, path, facts, remembered.known)
@@ -169,6 +171,12 @@ class Finder:
             while len(self._files) > _MOST:
                 self._files.popitem(last=False)
         return remembered
+
+
+def _moved(known: Known | None) -> Moved | None:
+    if known is None or not known.moved:
+        return None
+    return Moved(known.moved, known.file_id if known.let_go else None)
 
 
 def _may_be_served(path: str) -> bool:

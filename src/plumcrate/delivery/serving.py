@@ -109,6 +109,8 @@ class PictureServer:
                 if found is None:
                     return _NOTHING
                 if isinstance(found, Moved):
+                    if found.wanted is not None and self._counter is not None:
+                        self._counter.ask(found.wanted, _agent(scope))
                     return _moved(scope, slug, found)
                 if found.missing or found.changed:
                     self._lacking(found)
@@ -130,12 +132,16 @@ class PictureServer:
         if sent and self._counter is not None and found.known is not None:
             known = found.known
             instead = known.size_before * sent // max(form.size, 1)
-            agent = next((value for name, value in scope["headers"] if name == b"user-agent"), b"")
             self._counter.count(
-                found.library.id, known.picture_id, form.format, sent, instead, agent.decode("latin-1"),
+                found.library.id, known.picture_id, form.format, sent, instead, _agent(scope),
                 known.file_id,
             )  # fmt: skip
         return answer
+
+
+def _agent(scope: Scope) -> str:
+    agent = next((value for name, value in scope["headers"] if name == b"user-agent"), b"")
+    return agent.decode("latin-1")
 
 
 def _asked_for(scope: Scope) -> tuple[str, str | None]:
@@ -238,13 +244,14 @@ def _version(query: bytes) -> str | None:
 
 
 def _moved(scope: Scope, slug: str, moved: Moved) -> _Answer:
-    """To the conversion that took the file's place. Not for ever: the file may be put back."""
+    """To the conversion that took the file's place, or the picture of a file that was let go. Not for ever:
+    the file may be put back."""
     query = scope["query_string"]
     place = f"{scope.get('root_path', '')}/{slug}/{_quoted(moved.path)}".encode() + (
         b"?" + query if query else b""
     )
     return _said(
-        302, "the picture is in another format now", [(b"location", place), (b"cache-control", b"no-cache")]
+        302, "the picture is at another address now", [(b"location", place), (b"cache-control", b"no-cache")]
     )
 
 

@@ -12,7 +12,8 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ColumnElement, and_, case, func, literal, true
+from sqlalchemy import ColumnElement, and_, case, func, literal, select, true
+from sqlalchemy.orm import aliased
 
 from plumcrate.contract import FileRole, How, Level, RecipeSettings, When
 from plumcrate.imaging import (
@@ -135,7 +136,8 @@ def _with_largest(
 
 
 def fits(when: When) -> ColumnElement[bool]:
-    """Whether a rule is about a file."""
+    """Whether a rule is about a file, for queries that join ``File`` and ``Picture``. One that was made for a
+    size is judged by the bytes of what it is made of: its own change whenever it is made."""
     conditions: list[ColumnElement[bool]] = []
     if when.folder is not None:
         conditions.append(below(File.folder, when.folder))
@@ -146,7 +148,9 @@ def fits(when: When) -> ColumnElement[bool]:
         conditions.append(File.format.in_([format.lower() for format in when.formats]))
     if when.role is not None:
         conditions.append(File.role == when.role)
-    size = File.size_before
+    original = aliased(File)
+    of_original = select(original.size_before).where(original.id == Picture.original_id).correlate(Picture)
+    size = case((File.size.is_(None), File.size_before), else_=of_original.scalar_subquery())
     longest = func.greatest(File.width, File.height)
     for limit, condition in (
         (when.smaller_than, size < (when.smaller_than or 0)),

@@ -45,7 +45,8 @@ def no_treatment() -> dict[str, Any]:
         "reason", "sha256", "before_sha256", "score", "level", "recipe", "how", "treated_at", "shown_width",
         "shown_height",
     )  # fmt: skip
-    size = {"size": None, "slot": "", "unwanted": False}  # what somebody else put there is no size of ours
+    # What somebody else put there is no size of ours.
+    size = {"size": None, "slot": "", "unwanted": False, "let_go": False}
     return dict.fromkeys(names) | {"state": FileState.NEW, "held": False} | size
 
 

@@ -58,6 +58,7 @@ class _Made:
     height: int
     state: str
     unwanted: bool
+    let_go: bool
 
 
 @dataclass(slots=True)
@@ -74,6 +75,7 @@ class Plan:
     absent: int = 0
     too_small: int = 0
     of_the_site: int = 0
+    let_go: int = 0
     taken: list[str] = field(default_factory=list)
     pictures: set[int] = field(default_factory=set)
 
@@ -91,7 +93,8 @@ def settle_sizes(session: Session, library: Library, where: ColumnElement[bool] 
         session.execute(update(File), plan.change[start : start + _BATCH])
     for ids, unwanted in ((plan.drop + plan.forget, True), (plan.back, False)):
         if ids:
-            session.execute(update(File).where(File.id == func.any(ids)).values(unwanted=unwanted))
+            values = {"unwanted": unwanted, "let_go": False}
+            session.execute(update(File).where(File.id == func.any(ids)).values(values))
     _forget_unwanted(session, library.id)
     refresh_pictures(session, sorted(plan.pictures))
 
@@ -102,11 +105,14 @@ def _add_rows(session: Session, rows: list[dict[str, Any]]) -> None:
     given = {
         name: getattr(statement.excluded, name) for name in rows[0] if name not in ("library_id", "path")
     }
-    cleared = {"sha256": None, "before_sha256": None, "recipe": None, "treated_at": None, "held": False}
+    cleared: dict[str, Any] = {"sha256": None, "before_sha256": None, "recipe": None, "treated_at": None}
+    cleared |= {"held": False, "unwanted": False, "let_go": False}
     gone = and_(File.state == FileState.GONE, File.size.is_(None))
     session.execute(
         statement.on_conflict_do_update(
-            index_elements=["library_id", "path"], set_=given | cleared | {"unwanted": False}, where=gone
+            index_elements=["library_id", "path"],
+            set_=given | cleared,
+            where=gone,
         )
     )
 
@@ -114,7 +120,7 @@ def _add_rows(session: Session, rows: list[dict[str, Any]]) -> None:
 def _forget_unwanted(session: Session, library_id: int) -> None:
     """Rows of which nothing stands there and that nobody waits for."""
     waiting = exists(select(1).where(Item.file_id == File.id, Item.finished_at.is_(None)).correlate(File))
-    ours = File.library_id == library_id, File.size.is_not(None), File.unwanted
+    ours = File.library_id == library_id, File.size.is_not(None), File.unwanted, ~File.let_go
     session.execute(delete(File).where(*ours, File.state == FileState.GONE, ~waiting))
 
 
@@ -139,6 +145,7 @@ def effect_of_sizes(session: Session, library: Library, sizes: dict[str, SizeSet
         stay=len(plan.stay) - remake,
         too_small=plan.too_small,
         of_the_site=plan.of_the_site,
+        let_go=plan.let_go,
         taken=len(plan.taken),
         taken_paths=plan.taken[:_NAMED],
         bytes=_guessed_bytes(session, library.id, [row["width"] * row["height"] for row in plan.make]),
@@ -256,6 +263,9 @@ def _compare(
                 _let_go(one, plan, key[0])
         if there is not None:
             spoken_for.add(there.path)
+            if there.let_go:
+                plan.let_go += 1
+                continue
             if there.unwanted:
                 plan.back.append(there.id)
             if (there.width, there.height) != (row["width"], row["height"]):
@@ -332,14 +342,14 @@ def _made_of(session: Session, pictures: Sequence[int]) -> dict[tuple[int, str, 
     rows = session.execute(
         select(
             File.picture_id, File.size, File.slot, File.id, File.path, File.width, File.height, File.state,
-            File.unwanted,
+            File.unwanted, File.let_go,
         )
         .where(File.picture_id == func.any(list(pictures)), File.size.is_not(None))
         .order_by(File.id)
     )  # fmt: skip
     found: dict[tuple[int, str, str], list[_Made]] = {}
     for row in rows:
-        found.setdefault((row[0], row[1] or "", row[2]), []).append(_Made(*row[3:]))
+        found.setdefault((row[0], row[1] or "", row[2]), []).append(_Made(*tuple(row)[3:]))
     return found
 
 

@@ -15,8 +15,10 @@ from plumcrate.cli.look import QUIET
 from plumcrate.client import Client
 from plumcrate.contract import (
     Cuts,
+    FilesLetGo,
     Focus,
     LadderRequest,
+    LettingGo,
     MarkRule,
     MarkSettings,
     NamedSize,
@@ -37,6 +39,12 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     sizes = add(commands, "sizes", "list a library's sizes, with what was made for each")
     sizes.add_argument("library")
     sizes.add_argument("--unused", action="store_true", help="only tell what nobody asked for")
+    sizes.add_argument("--days", type=int, default=30, metavar="N", help="within so many days (30)")
+    sizes.add_argument(
+        "--let-go", action="store_true", help="let the unused files go: the next run removes them"
+    )
+    sizes.add_argument("--bring-back", action="store_true", help="the next run makes again what was let go")
+    sizes.add_argument("--size", metavar="NAME", help="of this size only")
     sizes.set_defaults(command=_sizes)
 
     size = add(commands, "size", "say what a size would do, define it, change it or remove it")
@@ -99,8 +107,13 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
 
 def _sizes(options: argparse.Namespace) -> Outcome:
     with client() as service:
+        if options.bring_back:
+            return _back(service.bring_back(options.library, options.size), options.library)
+        if options.let_go:
+            request = LettingGo(days=options.days, size=options.size)
+            return _gone(service.let_unused_go(options.library, request), options.library)
         if options.unused:
-            return _unused(service, options.library)
+            return _unused(service, options.library, options.days)
         sizes = service.sizes(options.library)
     if not sizes:
         said = f"No sizes yet. Define one: plumcrate size {options.library} card --set width=520 --save"
@@ -116,15 +129,38 @@ def _sizes(options: argparse.Namespace) -> Outcome:
     return Outcome(sizes, [table(columns, rows, right=("files", "bytes", "as fetched", "waiting"))])
 
 
-def _unused(service: Client, library: str) -> Outcome:
-    found = service.unused_sizes(library)
+def _unused(service: Client, library: str, days: int) -> Outcome:
+    found = service.unused_sizes(library, days)
     if found.since is None:
         said = "Nothing was counted yet: count visits, or weigh pages, and ask again."
         return Outcome(found, [Text(said, QUIET)])
-    rows = [(one.name, f"{one.files:,}", weight(one.bytes), f"{one.asked_for:,}") for one in found.sizes]
-    columns = ("size", "not asked for", "bytes", "asked for")
-    since = f"Counted since {found.since:%Y-%m-%d}. Remove a size: plumcrate size {library} NAME --remove"
-    return Outcome(found, [table(columns, rows, right=columns[1:]), Text(since, QUIET)])
+    rows = [
+        (
+            one.name, f"{one.files:,}", weight(one.bytes), f"{one.young:,}", f"{one.asked_for:,}",
+            f"{one.let_go:,}",
+        )
+        for one in found.sizes
+    ]  # fmt: skip
+    columns = ("size", "not asked for", "bytes", "of these new", "asked for", "let go")
+    notes = [
+        f"Within {days} days; counted since {found.since:%Y-%m-%d}.",
+        f"Let them go, those apart that are new: plumcrate sizes {library} --let-go --days {days}",
+    ]
+    return Outcome(found, [table(columns, rows, right=columns[1:]), *(Text(one, QUIET) for one in notes)])
+
+
+def _gone(gone: FilesLetGo, library: str) -> Outcome:
+    if not gone.files:
+        return Outcome(gone, ["Nothing was let go: every file was asked for, or is too new to tell."])
+    said = f"{gone.files:,} files, {weight(gone.bytes)}, will be removed by the next run: "
+    return Outcome(gone, [said + f"plumcrate run {library}"])
+
+
+def _back(back: FilesLetGo, library: str) -> Outcome:
+    if not back.files:
+        return Outcome(back, ["Nothing had been let go."])
+    said = f"{back.files:,} files will be made again by the next run: plumcrate run {library}"
+    return Outcome(back, [said])
 
 
 def _described(settings: SizeSettings) -> str:

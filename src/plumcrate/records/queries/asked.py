@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
-from sqlalchemy import func, select
+from sqlalchemy import func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
@@ -14,7 +14,8 @@ _BATCH = 1_000
 
 
 def note_asked(session: Session, file_ids: Iterable[int]) -> None:
-    """Notes files as asked for today; those that were made for no size are passed over."""
+    """Notes files as asked for today; those that were made for no size are passed over, and those that were
+    let go are wanted again."""
     wanted = sorted(set(file_ids))
     for at in range(0, len(wanted), _BATCH):
         part = wanted[at : at + _BATCH]
@@ -24,6 +25,12 @@ def note_asked(session: Session, file_ids: Iterable[int]) -> None:
             statement = insert(AskedFile).values(rows)
             session.execute(
                 statement.on_conflict_do_update(index_elements=["file_id"], set_={"day": func.current_date()})
+            )
+            session.execute(
+                update(File)
+                .where(File.id.in_(made), File.let_go)
+                .values(let_go=False, unwanted=False)
+                .execution_options(synchronize_session=False)
             )
 
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, aliased
 
 from plumcrate.contract import Delivery, FileState
-from plumcrate.records.tables import Derived, File, Library
+from plumcrate.records.tables import Derived, File, Library, Picture
 
 from .libraries import current_recipe
 
@@ -39,7 +39,8 @@ class Known:
     """A file on record, as it was last seen, and the copies that stand for it.
 
     ``size`` and ``mtime_ns`` tell whether the file that stands there is the one whose copies these are.
-    ``moved`` is the path of the conversion that took its place.
+    ``moved`` is the path of the conversion that took its place, or with ``let_go`` of the picture that a file
+    was made of which is not there.
     """
 
     file_id: int
@@ -51,6 +52,7 @@ class Known:
     copies: tuple[Copy, ...]
     size_before: int
     moved: str | None = None
+    let_go: bool = False
 
 
 def rules_ground(session: Session, library: Library) -> tuple[list[str], list[tuple[str, str]]]:
@@ -80,7 +82,8 @@ def served(session: Session, slug: str) -> Served | None:
 
 
 def known_at(session: Session, library_id: int, path: str) -> Known | None:
-    """A file that is on record under a path; a derived file of ours is one without copies."""
+    """A file that is on record under a path; a derived file of ours is one without copies. One that was let
+    go has its picture's file to show instead."""
     file = session.scalars(
         select(File).where(File.library_id == library_id, File.path == path, File.state != FileState.GONE)
     ).one_or_none()
@@ -100,6 +103,20 @@ def known_at(session: Session, library_id: int, path: str) -> Known | None:
         select(Derived).where(Derived.library_id == library_id, Derived.path == path)
     ).one_or_none()
     if derived is None:
-        return None
+        return _let_go_at(session, library_id, path)
     of = derived.file
     return Known(of.id, of.picture_id, derived.format, derived.size, 0, derived.sha256, (), of.size_before)
+
+
+def _let_go_at(session: Session, library_id: int, path: str) -> Known | None:
+    original = aliased(File)
+    row = session.execute(
+        select(File, original.path)
+        .join(Picture, Picture.id == File.picture_id)
+        .join(original, original.id == Picture.original_id)
+        .where(File.library_id == library_id, File.path == path, File.let_go)
+    ).one_or_none()
+    if row is None:
+        return None
+    file, moved = row
+    return Known(file.id, file.picture_id, file.format, 0, 0, None, (), 0, moved, let_go=True)

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime, time
+from datetime import UTC, datetime, time, timedelta
 from typing import Any
 
-from sqlalchemy import Select, and_, case, func, or_, select
+from sqlalchemy import ColumnElement, Select, and_, exists, func, or_, select
 from sqlalchemy.orm import Session
 
 from plumcrate import contract
@@ -56,29 +56,54 @@ def _view(row: SizeRow, slug: str, sums: Any) -> contract.NamedSize:
     )  # fmt: skip
 
 
-def unused_sizes(session: Session, library_id: int) -> contract.UnusedSizes:
-    """Files of sizes by whether anybody asked for them since there are counts."""
+def counted_since(session: Session, library_id: int) -> datetime | None:
+    """From when on it is known what was asked for, by visits or by weighed pages; None for not at all."""
     first = session.scalar(select(func.min(SentBytes.day)).where(SentBytes.library_id == library_id))
     weighed = session.scalar(select(func.min(Weighing.at)).where(Weighing.library_id == library_id))
     begun = [datetime.combine(first, time(), UTC)] if first is not None else []
-    begun += [weighed] if weighed is not None else []
-    if not begun:
-        return contract.UnusedSizes(since=None, sizes=[])
-    asked = case((AskedFile.file_id.is_not(None), 1), else_=0)
+    return min([*begun, *([weighed] if weighed is not None else [])], default=None)
+
+
+def not_asked_for(library_id: int, days: int) -> ColumnElement[bool]:
+    """Files of sizes that stand there and that nobody asked for within so many days."""
+    asked = exists(
+        select(1)
+        .where(AskedFile.file_id == File.id, AskedFile.day >= func.current_date() - days)
+        .correlate(File)
+    )
+    return and_(*_standing(library_id), ~asked)
+
+
+def unused_sizes(session: Session, library_id: int, days: int) -> contract.UnusedSizes:
+    """Files of sizes by whether anybody asked for them within so many days."""
+    since = counted_since(session, library_id)
+    if since is None:
+        return contract.UnusedSizes(since=None, days=days, sizes=[])
+    there = and_(*_standing(library_id))
+    idle = not_asked_for(library_id, days)
+    young = and_(idle, File.treated_at >= func.now() - timedelta(days=days))
     rows = session.execute(
         select(
-            File.size, func.count().filter(asked == 0),
-            func.coalesce(func.sum(File.size_now).filter(asked == 0), 0), func.count().filter(asked == 1),
+            File.size, func.count().filter(idle),
+            func.coalesce(func.sum(File.size_now).filter(idle), 0), func.count().filter(young),
+            func.count().filter(there, ~idle), func.count().filter(File.let_go),
         )
-        .outerjoin(AskedFile, AskedFile.file_id == File.id)
-        .where(File.library_id == library_id, File.size.is_not(None), File.state != FileState.GONE)
+        .where(File.library_id == library_id, File.size.is_not(None))
         .group_by(File.size)
         .order_by(File.size)
     )  # fmt: skip
     return contract.UnusedSizes(
-        since=min(begun),
+        since=since,
+        days=days,
         sizes=[
-            contract.UnusedSize(name=name or "", files=files, bytes=int(size), asked_for=others)
-            for name, files, size, others in rows
+            contract.UnusedSize(
+                name=name or "", files=files, bytes=int(size), young=fresh, asked_for=others, let_go=gone
+            )
+            for name, files, size, fresh, others, gone in rows
         ],
     )
+
+
+def _standing(library_id: int) -> tuple[ColumnElement[bool], ...]:
+    ours = File.library_id == library_id, File.size.is_not(None)
+    return *ours, File.state != FileState.GONE, ~File.let_go

@@ -115,7 +115,8 @@ class File(Base):
 
     A treated file without ``before_sha256`` has no backup. One with ``size`` was made by us for a size of the
     library, or is to be made (it is gone as long as it is not there); ``slot`` tells the densities and widths
-    of a size apart. ``unwanted``: the next run removes it.
+    of a size apart. ``unwanted``: the next run removes it; with ``let_go`` since nobody asked for it, and
+    only until somebody does.
     """
 
     __tablename__ = "files"
@@ -154,6 +155,7 @@ class File(Base):
     size: Mapped[str | None]
     slot: Mapped[str] = mapped_column(default="")
     unwanted: Mapped[bool] = mapped_column(default=False)
+    let_go: Mapped[bool] = mapped_column(default=False)
     derived: Mapped[list[Derived]] = relationship(
         back_populates="file", cascade="all, delete-orphan", order_by="Derived.format", lazy="selectin"
     )
