@@ -56,6 +56,7 @@ test("what nobody asked for is let go after a question, and brought back", async
   fireEvent.change(await screen.findByRole("combobox", { name: "Within" }), { target: { value: "90" } });
   await waitFor(() => expect(asked.some(({ path, query }) => path.endsWith("/unused-sizes") && query.days === "90")).toBe(true));
   expect(screen.getByText(/2 of them are too new to tell/)).toBeTruthy();
+  expect(screen.getByText(/3 were let go/)).toBeTruthy();
   fireEvent.click(button("Let 5 files go"));
   expect(asked.some(({ method }) => method === "POST" )).toBe(false);
   fireEvent.click(within(screen.getByRole("dialog")).getByRole("button", { name: "Let them go" }));

@@ -351,7 +351,7 @@ function Unused({ slug }: { slug: string }) {
   const letGo = useLetGo(slug);
   if (!unused.isSuccess) return null;
   const { since, sizes } = unused.data;
-  const idle = sizes.filter((size) => size.files > 0);
+  const told = sizes.filter((size) => size.files + size.let_go > 0);
   const sum = (of: (size: UnusedSize) => number) => sizes.reduce((all, size) => all + of(size), 0);
   const [files, young, gone] = [sum((size) => size.files), sum((size) => size.young), sum((size) => size.let_go)];
   return (
@@ -365,13 +365,14 @@ function Unused({ slug }: { slug: string }) {
           </select>
         </label>
       )}
-      {since && idle.length === 0 && <p className="text-sm text-leaf">Every file of every size was asked for.</p>}
-      {idle.length > 0 && (
+      {since && told.length === 0 && <p className="text-sm text-leaf">Every file of every size was asked for.</p>}
+      {told.length > 0 && (
         <ul className="space-y-1 text-sm">
-          {idle.map((size) => (
+          {told.map((size) => (
             <li key={size.name}>
               <span className="font-semibold">{size.name}</span>: {many(size.files, "file")} not asked for, {bytes(size.bytes)}; {count(size.asked_for)} were.
               {size.young > 0 && <span className="text-quiet"> {count(size.young)} of them {size.young === 1 ? "is" : "are"} too new to tell.</span>}
+              {size.let_go > 0 && <span className="text-quiet"> {count(size.let_go)} {size.let_go === 1 ? "was" : "were"} let go.</span>}
             </li>
           ))}
         </ul>
