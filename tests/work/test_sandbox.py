@@ -13,6 +13,7 @@ import pytest
 
 from plumcrate.imaging import Recipe
 from plumcrate.imaging.errors import NotAPicture
+from plumcrate.work import child
 from plumcrate.work.sandbox import Sandbox, SandboxError, _Child
 from plumcrate.work.wire import Nonsense, as_treatment
 
@@ -39,15 +40,44 @@ def test_a_bad_picture_costs_itself_only(sandbox: Sandbox, deed: str, code: str)
     assert sandbox._call(20, b"well", "well")[1] == [b"well"]
 
 
-@pytest.mark.parametrize(("urgent", "policy"), [(False, os.SCHED_IDLE), (True, os.SCHED_OTHER)])
-def test_a_run_takes_only_time_that_nobody_else_wants(urgent: bool, policy: int) -> None:
+@pytest.mark.parametrize(
+    ("urgent", "policy", "nice"), [(False, os.SCHED_IDLE, 19), (True, os.SCHED_OTHER, 5)]
+)
+def test_a_run_takes_only_time_that_nobody_else_wants(urgent: bool, policy: int, nice: int) -> None:
     made = Sandbox(1, memory_mb=2000, seconds_per_megapixel=1, urgent=urgent, program="walls")
     try:
         made._call(20, b"well", "well")
-        (child,) = made._alive
-        assert os.sched_getscheduler(child.process.pid) == policy
+        (one,) = made._alive
+        assert os.sched_getscheduler(one.process.pid) == policy
+        assert os.getpriority(os.PRIO_PROCESS, one.process.pid) == nice
+        group = Path(f"/proc/{one.process.pid}/autogroup")
+        if group.exists():  # else the kernel makes no groups of sessions
+            assert group.read_text().split()[-1] == str(nice)
     finally:
         made.close()
+
+
+def test_stepping_back_is_tried_again_and_never_in_the_way(monkeypatch: pytest.MonkeyPatch) -> None:
+    written: list[str] = []
+    faults: list[type[OSError] | None] = [BlockingIOError, BlockingIOError, None]
+
+    def write(path: Path, words: str) -> None:
+        written.append(f"{path} {words}")
+        fault = faults.pop(0)
+        if fault is not None:
+            raise fault
+
+    def forbidden(*_: object) -> None:
+        raise PermissionError
+
+    monkeypatch.setattr(child.os, "nice", lambda _: 0)
+    monkeypatch.setattr(child.os, "sched_setscheduler", forbidden)
+    monkeypatch.setattr(child.Path, "write_text", write)
+    child.step_back(19)
+    assert written == ["/proc/self/autogroup 19"] * 3
+    faults[:] = [PermissionError, None]
+    child.step_back(19)
+    assert faults == [None], "what is forbidden is not tried again"
 
 
 def test_waiting_is_no_work_and_what_meets_the_backstop_is_tried_again(sandbox: Sandbox) -> None:

@@ -16,12 +16,16 @@ import resource
 import socket
 import sys
 import threading
+import time
 from collections.abc import Callable
 from multiprocessing.connection import Connection
+from pathlib import Path
 from typing import Any
 
 #: From this niceness on a child only takes time that nobody else wants.
 _IDLE = 19
+#: How often it is tried to say so to the system.
+_TRIES = 20
 
 Answer = tuple[dict[str, Any], list[bytes]]
 
@@ -187,13 +191,32 @@ def _end_with(watch: int) -> None:
     os._exit(0)
 
 
+def step_back(nice: int) -> None:
+    """Leaves the processors to others as far as the niceness says.
+
+    Where the system groups processes by session (``sched_autogroup_enabled``, see sched(7)), niceness and the
+    idle class only count within one group, and the group of a session of its own would get as much as any
+    other's: the group is made as nice as the process. What a container forbids is left as it is.
+    """
+    os.nice(nice)
+    if nice >= _IDLE:
+        with contextlib.suppress(OSError):
+            os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
+    for _ in range(_TRIES):
+        try:
+            Path("/proc/self/autogroup").write_text(str(nice))
+        except BlockingIOError:  # the system lets so many a second do that
+            time.sleep(0.1)
+        except OSError:
+            return
+        else:
+            return
+
+
 def main() -> None:
     """Serves requests until the parent closes the socket."""
     link, watch, nice, memory_mb, contained = (int(argument) for argument in sys.argv[1:6])
-    os.nice(nice)
-    if nice >= _IDLE:
-        with contextlib.suppress(OSError):  # some containers forbid it; the niceness stands
-            os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
+    step_back(nice)
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_AS, (memory_mb << 20, memory_mb << 20))
     _prepare()
