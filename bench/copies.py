@@ -18,6 +18,7 @@ from rich.console import Console
 from rich.table import Table
 
 from plumcrate.imaging import Effort, Level, Recipe, codecs, webp
+from plumcrate.imaging.pixels import Pixels
 from plumcrate.imaging.recipe import Limits
 from plumcrate.imaging.scoring.ssimulacra2 import Reference
 from plumcrate.imaging.treatment.case import Case
@@ -89,7 +90,8 @@ def _avif(options: dict[str, bool], effort: Effort, path: Path) -> tuple[Sizes, 
     for target, level in _LEVELS.items():
         case = Case(as_uploaded(image), Recipe(level), Limits())
         sampling = "4:2:0" if half_chroma_will_do(case) else "4:4:4"
-        prepared = codecs.for_half_chroma(image) if sampling == "4:2:0" else image
+        moved = codecs.for_half_chroma(Pixels(np.asarray(image))).as_image()
+        prepared = moved if sampling == "4:2:0" else image
         if sampling not in curves:
             encode = partial(_ours, prepared, effort, sampling, case.flat)
             curves[sampling], seconds = _curve(reference, encode, steps)

@@ -98,9 +98,9 @@ def _sample(job: tuple[Path, int, tuple[float, float] | None]) -> Sample:
         image = image.crop((left, top, left + image.width // 3, top + image.height // 2))
     source = as_uploaded(image)
     case = Case(source, Recipe(), Limits())
-    rgb, upright = case.pixels.rgb, case.upright
+    rgb, upright = case.pixels.rgb, case.upright_pixels.as_image()
     lossy = LossyEncoder.of_jpeg(source, case.coefficients, rgb, grey=False, subsampled=True)
-    planes, soft = webp.planes(rgb), codecs.for_half_chroma(upright)
+    planes, soft = webp.planes(rgb), codecs.for_half_chroma(case.upright_pixels).as_image()
 
     def refined(step: int) -> bytes:
         lossy.forget()

@@ -105,9 +105,9 @@ def test_halving_blurring_and_their_adjoints_fit_together(shape: tuple[int, int]
     plane = random.random((shape[0] + 8, shape[1] + 8)).astype(np.float32)
     other = random.random(plane.shape).astype(np.float32)
     blurred, spread, _, _ = np.empty((4, *plane.shape), np.float32)
-    _moments(plane, plane, kernels.TAPS, 1, blurred, np.empty_like(plane), np.empty_like(plane))
+    _moments(plane, plane, kernels.TAPS, 1, 0, blurred, np.empty_like(plane), np.empty_like(plane))
     for first in range(0, len(spread), 5):
-        _spread(other, kernels.TAPS, 1, len(spread), first, spread[first : first + 5])
+        _spread(other, kernels.TAPS, 1, 0, len(spread), first, spread[first : first + 5])
     assert float((blurred * other).sum()) == pytest.approx(float((plane * spread).sum()), rel=1e-5)
 
 

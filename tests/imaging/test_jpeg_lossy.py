@@ -10,7 +10,9 @@ from PIL import Image
 
 from plumcrate.demo.painter.noise import grain
 from plumcrate.demo.painter.scenes import SCENES
-from plumcrate.imaging.jpeg import LossyEncoder
+from plumcrate.imaging import webp
+from plumcrate.imaging.codecs import for_half_chroma
+from plumcrate.imaging.jpeg import LossyEncoder, transform
 from plumcrate.imaging.jpeg.decode import decode
 from plumcrate.imaging.jpeg.lossy import quantization_tables
 from plumcrate.imaging.jpeg.luminance import luma_shift
@@ -19,11 +21,13 @@ from plumcrate.imaging.jpeg.quantize import _bits, _count, quantize
 from plumcrate.imaging.jpeg.segments import metadata_for_rewriting
 from plumcrate.imaging.jpeg.transform import (
     ZIGZAG,
-    chroma_as_decoded,
     coefficients_of,
     frame_for,
     planes_of,
+    shown_rows,
+    stored_chroma,
 )
+from plumcrate.imaging.pixels import Pixels
 from plumcrate.imaging.scoring.gradient import luma_gradient
 from plumcrate.imaging.scoring.ssimulacra2 import Reference
 
@@ -131,7 +135,10 @@ def test_chroma_is_known_as_decoders_show_it(size: tuple[int, int]) -> None:
     with Image.open(io.BytesIO(pillow(rgb, quality=60, subsampling="4:2:0"))) as image:
         image.draft("YCbCr", None)
         theirs = np.asarray(image).astype(np.float32)[:, :, 1:] - 128
-    ours = np.stack(chroma_as_decoded(frame, levels), axis=2)
+    whole = slice(0, frame.height)
+    shape = (frame.height, frame.width)
+    stored = stored_chroma(frame, levels)
+    ours = np.stack([shown_rows(plane, whole, shape) for plane in stored], axis=2)
     assert np.abs(ours - theirs).max() <= 1.6, "but for rounding, twice"
 
 
@@ -181,8 +188,9 @@ def test_the_chosen_levels_never_cost_more_than_plain_rounding(seed: int, step: 
     apart = np.abs(chosen[:, 0] - values[:, 0] / table[0])
     assert apart.max() < 1, "DC is one of the two levels on either side"
     # Half-way between two levels either is plain rounding.
-    halves = np.abs(np.abs(values / table.astype(np.float32)) % 1 - 0.5) < 1e-3
-    assert (np.abs(chosen) <= np.abs(rounded) + halves)[:, 1:].all()
+    exact = np.abs(values / table.astype(np.float32))
+    halves = np.abs(exact % 1 - 0.5) < 1e-3
+    assert (np.abs(chosen) <= np.floor(exact + 0.5) + halves)[:, 1:].all()
     assert (np.sign(chosen) * np.sign(rounded) >= 0)[:, 1:].all()
     counts = np.zeros(256, np.int64)
     _count(rounded, counts)
@@ -283,3 +291,30 @@ def test_the_searched_file_of_a_step_shows_the_same_as_the_sequential_one() -> N
         assert np.array_equal(
             shown(encoder.encode(step, searched=False)), shown(encoder.encode(step, searched=True))
         )
+
+
+@pytest.mark.parametrize("size", [(96, 64), (97, 63), (40, 31), (33, 16), (17, 5)])
+@pytest.mark.parametrize("subsampled", [True, False])
+def test_bands_of_rows_make_what_the_whole_makes(
+    size: tuple[int, int], subsampled: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    rgb = np.ascontiguousarray(scene()[: size[1], : size[0]])
+    alpha = np.tile(np.linspace(0, 255, size[0]).astype(np.uint8), (size[1], 1))
+    made = []
+    for rows in (16, 4096):
+        monkeypatch.setattr(transform, "_BAND", rows)
+        encoder = LossyEncoder(rgb, grey=False, subsampled=subsampled)
+        made.append(
+            (
+                encoder.encode(85, searched=False),
+                webp.planes(rgb),
+                webp.planes(rgb, alpha),
+                for_half_chroma(Pixels(rgb)).rgb,
+            )
+        )
+    (small, large) = made
+    assert small[0] == large[0]
+    for one, other in zip(small[1:3], large[1:3], strict=True):
+        for name in ("y", "u", "v"):
+            assert np.array_equal(getattr(one, name), getattr(other, name)), name
+    assert np.array_equal(small[3], large[3])

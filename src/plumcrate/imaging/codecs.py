@@ -15,7 +15,9 @@ from PIL import Image
 
 from . import webp
 from .aim import Knob
-from .jpeg.luminance import subsampling_shift
+from .jpeg.luminance import shifted_bands
+from .jpeg.transform import half_chroma
+from .pixels import Pixels
 from .recipe import Effort
 
 Extras = dict[str, bytes]
@@ -82,14 +84,13 @@ def _saved(image: Image.Image, kind: str, **options: Any) -> bytes:
     return out.getvalue()
 
 
-def for_half_chroma(image: Image.Image) -> Image.Image:
-    """An opaque or transparent RGB picture with luma moved for what halving its chroma will lose."""
-    values = np.asarray(image)
-    shift = subsampling_shift(np.ascontiguousarray(values[:, :, :3]))
-    moved = np.clip(np.rint(values[:, :, :3] + shift[:, :, None]), 0, 255).astype(np.uint8)
-    if values.shape[2] == 4:
-        moved = np.concatenate([moved, values[:, :, 3:]], axis=2)
-    return Image.fromarray(moved)
+def for_half_chroma(pixels: Pixels) -> Pixels:
+    """A picture with luma moved for what halving its chroma will lose."""
+    rgb = pixels.rgb
+    moved = np.empty_like(rgb)
+    for band in shifted_bands(rgb, half_chroma(rgb)):
+        moved[band.rows] = np.clip(np.rint(rgb[band.rows] + band.shift[:, :, None]), 0, 255)
+    return Pixels(moved, pixels.alpha)
 
 
 def encode_webp(picture: webp.Planes, step: int, extras: Extras, effort: Effort) -> bytes:

@@ -36,6 +36,12 @@ class Pixels:
         """Width and height."""
         return self.rgb.shape[1], self.rgb.shape[0]
 
+    def as_image(self) -> Image.Image:
+        """A Pillow picture of them, RGB or RGBA, that says nothing else."""
+        if self.alpha is None:
+            return Image.fromarray(self.rgb)
+        return Image.fromarray(np.dstack([self.rgb, self.alpha]))
+
     def over(self, grey: int) -> U8:
         """Composited on an even grey (0 to 255), in sRGB as browsers do."""
         if self.alpha is None:

@@ -14,8 +14,8 @@ from cffi import FFI
 from numpy.typing import NDArray
 from webp._webp import ffi, lib
 
-from .jpeg.luminance import luma_shift
-from .jpeg.transform import F32, doubled, halved, planes_of
+from .jpeg.luminance import shifted_bands
+from .jpeg.transform import F32, half_chroma
 
 U8 = NDArray[np.uint8]
 
@@ -58,20 +58,12 @@ class Planes:
 
 def planes(rgb: U8, alpha: U8 | None = None) -> Planes:
     """Of a picture (height, width, 3) and its straight alpha (height, width)."""
-    luma, *chroma = planes_of(np.ascontiguousarray(rgb))
-    half = [_weighed_half(plane, alpha) for plane in chroma]
-    shift = luma_shift(rgb, luma, [doubled(plane, luma.shape) for plane in half])
-    y = _rounded((luma + shift + np.float32(128)) * _LUMA + np.float32(16))
+    half = half_chroma(rgb, alpha)
+    y = np.empty(rgb.shape[:2], np.uint8)
+    for band in shifted_bands(rgb, half):
+        y[band.rows] = _rounded((band.luma + band.shift + np.float32(128)) * _LUMA + np.float32(16))
     u, v = (_rounded(plane * _CHROMA + np.float32(128)) for plane in half)
     return Planes(y, u, v, alpha)
-
-
-def _weighed_half(plane: F32, alpha: U8 | None) -> F32:
-    if alpha is None:
-        return halved(plane)
-    # Where nothing is seen at all, any colour will do.
-    weight = alpha.astype(np.float32) + np.float32(1e-3)
-    return np.asarray(halved(plane * weight) / halved(weight), np.float32)
 
 
 def _rounded(plane: F32) -> U8:

@@ -65,7 +65,7 @@ def calmness(planes: tuple[F32, F32, F32], frame: Frame) -> F32:
     """How calm each block of the frame is, 0 to 1; a chroma block is as calm as the least calm below it."""
     luma, *chroma = frame.components
     steep = np.empty(luma.rows * luma.stride, np.float32)
-    y, blue, red = (whole_blocks(plane, luma) for plane in planes)
+    y, blue, red = (whole_blocks(plane, luma.rows, luma.stride) for plane in planes)
     _steepness(y, blue, red, luma.stride, steep)
     calm = np.clip(2 - 2 * steep / np.float32(_STEEP), 0, 1).reshape(luma.rows, luma.stride)
     grids = [calm.ravel()]

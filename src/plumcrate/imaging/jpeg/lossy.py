@@ -19,7 +19,7 @@ from .arrays import I16, U8
 from .calm import calm_part, calmness, join
 from .decode import Decoded
 from .encode import Encoder
-from .luminance import luma_shift
+from .luminance import shifted_bands
 from .masking import masking, over_chroma
 from .quantize import quantize
 from .segments import Component, Frame, is_ycc, metadata_for_rewriting
@@ -27,10 +27,10 @@ from .transform import (
     F32,
     ZIGZAG,
     blocks_of,
-    chroma_as_decoded,
     coefficients_of,
     frame_for,
     planes_of,
+    stored_chroma,
 )  # fmt: skip
 
 #: Lambda of the quantization at step 80, in squared quantization steps a bit, and how it changes.
@@ -42,6 +42,8 @@ _MOST_WEIGHT = 0.2
 #: moved, and the part of blocks whose sensitivity is too small to be known.
 _FOLLOWS, _STRIDE, _LEAST_KNOWN = 0.5, 0.1, 0.02
 _LITTLE = np.float32(1e-3)
+#: Blocks that are gone through together.
+_SOME = 1 << 14
 #: Part that the blocks on each side have in a block's sensitivity.
 _BESIDE = np.float32(0.25)
 #: How far from the picture's usual lambda may go.
@@ -85,8 +87,8 @@ class LossyEncoder:
         self._frame = frame_for(rgb.shape[1], rgb.shape[0], grey=grey, subsampled=subsampled)
         self._frame.metadata = metadata or []
         planes = planes_of(rgb)
-        self._luma_plane = planes[0]
         self._values = coefficients_of(planes, self._frame)
+        self._texture = masking(planes[0], self._frame)
         self._calm = calmness(planes, self._frame)
         self._calm_part = calm_part(self._calm, self._frame)
         self.forget()
@@ -94,7 +96,7 @@ class LossyEncoder:
     def forget(self) -> None:
         """Goes back to what is known of the picture alone: how much error each block hides."""
         self._moved: F32 | None = None  # by how much luma's coefficients are moved before they are quantized
-        self._masking = masking(self._luma_plane, self._frame)
+        self._masking = self._texture
         self._made: tuple[int, I16] | None = None  # the last step and its levels
 
     @classmethod
@@ -145,11 +147,13 @@ class LossyEncoder:
         step, levels = self._made
         luma = self._frame.components[0]
         table = self._tables(step)[luma.table].astype(np.float32)
-        error = levels[luma.blocks] * table
-        error -= self._luma(levels)
-        steepness = blocks_of(gradient, luma)
-        squares = _around(np.einsum("bk,bk->b", error, error), luma) + _LITTLE
-        sensitivity = _around(np.einsum("bk,bk->b", steepness, error), luma) / squares
+        lost = self._values[luma.blocks].copy()
+        self._make_up(levels, lost)
+        for some in range(0, len(lost), _SOME):
+            lost[some : some + _SOME] -= levels[luma.blocks][some : some + _SOME] * table
+        steepness = blocks_of(gradient, luma.rows, luma.stride)
+        squares = _around(np.einsum("bk,bk->b", lost, lost), luma) + _LITTLE
+        sensitivity = _around(-np.einsum("bk,bk->b", steepness, lost), luma) / squares
         known = sensitivity > 0
         if not known.any():
             return
@@ -160,22 +164,23 @@ class LossyEncoder:
         self._masking = over_chroma(factors.reshape(luma.rows, luma.stride), self._frame)
         # In place: these are as large as the picture.
         steepness /= sensitivity[:, None]
-        steepness -= error
+        steepness += lost
         np.clip(steepness, -table / 2, table / 2, out=steepness)
         steepness *= np.float32(-_STRIDE)
         self._moved = steepness
         self._made = None
 
-    def _luma(self, levels: I16) -> F32:
-        """A copy of luma's coefficients, moved for what the decoded chroma of ``levels`` changes in light."""
-        luma, *chroma = self._frame.components
-        own = self._values[luma.blocks]
+    def _make_up(self, levels: I16, luma: F32) -> None:
+        """Moves coefficients of luma for what the decoded chroma of ``levels`` changes in light."""
+        of, *chroma = self._frame.components
         if not chroma:
-            return own.copy()
-        shift = luma_shift(self._rgb, self._luma_plane, chroma_as_decoded(self._frame, levels))
-        shifted = blocks_of(shift, luma)
-        shifted += own
-        return shifted
+            return
+        for band in shifted_bands(self._rgb, stored_chroma(self._frame, levels)):
+            first = band.rows.start // 8
+            # The last band reaches to the end of the last whole row of the frame's units.
+            last = of.rows if band.rows.stop == len(self._rgb) else band.rows.stop // 8
+            shift = blocks_of(band.shift, last - first, of.stride)
+            luma[first * of.stride : last * of.stride] += shift
 
     def _tables(self, step: int) -> dict[int, NDArray[np.uint16]]:
         tables = quantization_tables(step, self._calm_part)
@@ -189,7 +194,8 @@ class LossyEncoder:
         luma, *chroma = frame.components
         for component in chroma:
             levels[component.blocks] = self._rounded(component, self._values[component.blocks], weights)
-        own = self._luma(levels)
+        own = self._values[luma.blocks].copy()
+        self._make_up(levels, own)
         if self._moved is not None:
             own += self._moved
         levels[luma.blocks] = self._rounded(luma, own, weights)

@@ -9,12 +9,15 @@ HD", chapter 'Constant luminance'.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from typing import NamedTuple
+
 import numpy as np
 from numba import njit
 
 from ..srgb import to_light
 from .arrays import U8
-from .transform import F32, halved_and_doubled, planes_of
+from .transform import F32, bands, planes_of, shown_rows
 
 #: Linear light of sample values, from _LOWEST on in steps of 1 / _FINENESS. Beyond 0 to 255 decoders clip;
 #: the line goes on a little there, so that there is always a slope.
@@ -85,7 +88,19 @@ def luma_shift(rgb: U8, luma: F32, decoded: list[F32]) -> F32:
     return out
 
 
-def subsampling_shift(rgb: U8) -> F32:
-    """The shift for halved chroma alone, (height, width): for encoders that quantize by themselves."""
-    planes = planes_of(rgb)
-    return luma_shift(rgb, planes[0], [halved_and_doubled(plane) for plane in planes[1:]])
+class Band(NamedTuple):
+    """Some rows of a picture: its luma, by how much to move that, and the chroma that is shown with it."""
+
+    rows: slice
+    luma: F32
+    shift: F32
+    chroma: list[F32]
+
+
+def shifted_bands(rgb: U8, stored: list[F32]) -> Iterator[Band]:
+    """A picture (height, width, 3) from top to bottom, for the Cb and Cr that are ``stored`` for it, at full
+    or half size."""
+    for rows in bands(rgb.shape[0]):
+        luma = planes_of(rgb[rows])[0]
+        chroma = [shown_rows(plane, rows, rgb.shape[:2]) for plane in stored]
+        yield Band(rows, luma, luma_shift(rgb[rows], luma, chroma), chroma)

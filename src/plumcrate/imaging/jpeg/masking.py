@@ -66,7 +66,7 @@ def masking(luma: F32, frame: Frame) -> F32:
     """For each block of the frame the factor of lambda, about 1; ``luma`` is the Y plane."""
     first = frame.components[0]
     tolerance = np.empty((first.rows, first.stride), np.float32)
-    _tolerance(whole_blocks(luma, first), first.stride, _GROUND, tolerance)
+    _tolerance(whole_blocks(luma, first.rows, first.stride), first.stride, _GROUND, tolerance)
     logarithms = np.log(tolerance)
     factors = np.clip(np.exp(_POWER * (logarithms - logarithms.mean())), _LEAST, _MOST)
     return over_chroma(factors, frame)

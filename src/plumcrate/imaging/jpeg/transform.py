@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from typing import TypeAlias
 
 import numpy as np
@@ -19,6 +20,9 @@ _PATH = sorted(
     ((v, u) for v in range(8) for u in range(8)), key=lambda p: (p[0] + p[1], p[(p[0] + p[1] + 1) % 2])
 )
 ZIGZAG: NDArray[np.int32] = np.array([8 * v + u for v, u in _PATH], np.int32)
+
+#: Rows that are looked at together: whole blocks, also of chroma at half size.
+_BAND = 256
 
 #: Rows are frequencies, columns samples: the orthonormal DCT-II, which is T.81's scaling.
 BASIS: F32 = np.array(
@@ -57,6 +61,23 @@ def _from_planes(luma: F32, blue: F32, red: F32, rgb: U8) -> None:
             green = grey - np.float32(0.344136286) * b - np.float32(0.714136286) * r
             rgb[y, x, 1] = np.uint8(min(max(green, np.float32(0)), np.float32(255)))
             rgb[y, x, 2] = np.uint8(min(max(grey + np.float32(1.772) * b, np.float32(0)), np.float32(255)))
+
+
+def half_chroma(rgb: U8, alpha: U8 | None = None) -> list[F32]:
+    """Cb and Cr of a picture (height, width, 3) at half size, each the mean of 2 x 2 pixels, odd edges
+    repeated; weighed by ``alpha`` (height, width), so that no hidden colour bleeds into what is seen."""
+    height, width = rgb.shape[:2]
+    out = [np.empty(((height + 1) // 2, (width + 1) // 2), np.float32) for _ in range(2)]
+    for rows in bands(height):
+        _, *chroma = planes_of(rgb[rows])
+        half = slice(rows.start // 2, (rows.stop + 1) // 2)
+        for plane, target in zip(chroma, out, strict=True):
+            if alpha is None:
+                target[half] = halved(plane)
+            else:  # where nothing is seen at all, any colour will do
+                weight = alpha[rows].astype(np.float32) + np.float32(1e-3)
+                target[half] = halved(plane * weight) / halved(weight)
+    return out
 
 
 def halved(plane: F32) -> F32:
@@ -157,13 +178,14 @@ def _inverse(blocks: I16, table: F32, basis: F32, zigzag: NDArray[np.int32], str
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _double(half: F32, out: F32) -> None:
-    """Twice the size with a triangle filter, as decoders do: 9, 3, 3 and 1 sixteenths."""
+def _double(half: F32, first: int, out: F32) -> None:
+    """Twice the size with a triangle filter, as decoders do: 9, 3, 3 and 1 sixteenths; the rows of ``out``
+    begin at ``first``."""
     last_row, last_column = half.shape[0] - 1, half.shape[1] - 1
     across = np.empty(half.shape[1] + 2, np.float32)
     for y in range(out.shape[0]):
-        near = y >> 1
-        far = max(near - 1, 0) if y & 1 == 0 else min(near + 1, last_row)
+        near = (first + y) >> 1
+        far = max(near - 1, 0) if (first + y) & 1 == 0 else min(near + 1, last_row)
         for x in range(half.shape[1]):
             across[x + 1] = np.float32(0.75) * half[near, x] + np.float32(0.25) * half[far, x]
         across[0] = across[1]
@@ -173,19 +195,28 @@ def _double(half: F32, out: F32) -> None:
             out[y, x] = np.float32(0.75) * across[at] + np.float32(0.25) * across[at - 1 + 2 * (x & 1)]
 
 
-def chroma_as_decoded(frame: Frame, levels: I16) -> list[F32]:
-    """Both chroma planes of quantized coefficients at the picture's size, as a decoder shows them."""
+def stored_chroma(frame: Frame, levels: I16) -> list[F32]:
+    """Both chroma planes of quantized coefficients as they are stored, at full or half size."""
     planes = []
+    down, across = frame.height, frame.width
+    if frame.components[0].horizontal == 2:
+        down, across = (down + 1) // 2, (across + 1) // 2
     for component in frame.components[1:]:
         plane = np.empty((component.rows * 8, component.stride * 8), np.float32)
         table = frame.quantization[component.table].astype(np.float32)
         _inverse(levels[component.blocks], table, BASIS, ZIGZAG, component.stride, plane)
-        if frame.components[0].horizontal == 2:
-            half = plane[: (frame.height + 1) // 2, : (frame.width + 1) // 2]
-            plane = np.empty((frame.height, frame.width), np.float32)
-            _double(half, plane)
-        planes.append(plane[: frame.height, : frame.width])
+        planes.append(plane[:down, :across])
     return planes
+
+
+def shown_rows(stored: F32, rows: slice, shape: tuple[int, ...]) -> F32:
+    """Some rows of a chroma plane, stored at full or half size, as decoders show them in a picture of
+    ``shape`` (height, width)."""
+    if stored.shape == shape:
+        return stored[rows]
+    out = np.empty((min(rows.stop, shape[0]) - rows.start, shape[1]), np.float32)
+    _double(stored, rows.start, out)
+    return out
 
 
 def frame_for(width: int, height: int, *, grey: bool, subsampled: bool) -> Frame:
@@ -207,16 +238,27 @@ def planes_of(rgb: U8) -> tuple[F32, F32, F32]:
     return luma, blue, red
 
 
-def whole_blocks(plane: F32, component: Component) -> F32:
-    """A plane with its edges repeated up to the component's blocks."""
-    below, right = component.rows * 8 - plane.shape[0], component.stride * 8 - plane.shape[1]
+def whole_blocks(plane: F32, rows: int, stride: int) -> F32:
+    """A plane with its edges repeated up to so many rows of so many blocks; itself where it is so large."""
+    below, right = rows * 8 - plane.shape[0], stride * 8 - plane.shape[1]
+    if not (below or right):
+        return np.ascontiguousarray(plane)
     return np.ascontiguousarray(np.pad(plane, ((0, below), (0, right)), mode="edge"))
 
 
-def blocks_of(plane: F32, component: Component) -> F32:
-    """Unquantized coefficients, (blocks, 64) in zigzag, of one component's plane."""
-    out = np.empty((component.rows * component.stride, 64), np.float32)
-    _forward(whole_blocks(plane, component), BASIS, ZIGZAG, component.stride, out)
+def bands(height: int) -> Iterator[slice]:
+    """Rows of a picture, so many whole blocks of them together that what is reckoned of them stays small."""
+    for first in range(0, height, _BAND):
+        yield slice(first, min(first + _BAND, height))
+
+
+def blocks_of(plane: F32, rows: int, stride: int) -> F32:
+    """Unquantized coefficients, (rows * stride, 64) in zigzag, of a plane with its edges repeated."""
+    out = np.empty((rows * stride, 64), np.float32)
+    for some in bands(len(plane)):
+        first, last = some.start // 8, rows if some.stop == len(plane) else some.stop // 8
+        whole = whole_blocks(plane[some], last - first, stride)
+        _forward(whole, BASIS, ZIGZAG, stride, out[first * stride : last * stride])
     return out
 
 
@@ -224,19 +266,8 @@ def coefficients_of(planes: tuple[F32, F32, F32], frame: Frame) -> F32:
     """Unquantized coefficients of a picture's planes, laid out as the frame says; grey takes the first."""
     if len(frame.components) == 3 and frame.components[0].horizontal == 2:
         planes = (planes[0], halved(planes[1]), halved(planes[2]))
-    return np.concatenate([blocks_of(p, c) for c, p in zip(frame.components, planes, strict=False)])
-
-
-def doubled(half: F32, shape: tuple[int, ...]) -> F32:
-    """A chroma plane that is stored at half size, as decoders show it at ``shape`` (height, width)."""
-    out = np.empty(shape, np.float32)
-    _double(half, out)
-    return out
-
-
-def halved_and_doubled(plane: F32) -> F32:
-    """What is left of a chroma plane (height, width) that is stored at half size."""
-    return doubled(halved(plane), plane.shape)
+    pairs = zip(frame.components, planes, strict=False)
+    return np.concatenate([blocks_of(plane, of.rows, of.stride) for of, plane in pairs])
 
 
 def in_rgb(luma: F32, blue: F32, red: F32) -> U8:

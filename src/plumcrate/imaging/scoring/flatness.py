@@ -85,6 +85,7 @@ class Ground:
         packed = pack(self._rgb)
         colours = flat_colours(packed, LEAST_AREA)
         self._labels = labelled(packed, colours)
+        del packed  # as large as the picture
         self.colours: U8 = colours.view(np.uint8).reshape(-1, 4)[:, :3]
         self._smooth = np.zeros(rgb.shape[:2], np.bool_)
         self._calm = np.zeros((rgb.shape[0] // _BLOCK, rgb.shape[1] // _BLOCK), np.bool_)

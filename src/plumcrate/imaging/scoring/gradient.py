@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 from numba import njit
+from numpy.typing import NDArray
 
 from ..srgb import LIGHT
 from .kernels import (
@@ -53,13 +54,16 @@ def _across(row: F32, taps: F32, x: int) -> Any:
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _moments(a: F32, b: F32, taps: F32, step: int, mean: F32, square: F32, apart: F32) -> None:
+def _moments(
+    a: F32, b: F32, taps: F32, step: int, begin: int, mean: F32, square: F32, apart: F32
+) -> None:  # fmt: skip
     """Blurs of b, of its square and of the square of what lies between a and b, on every ``step``-th row, as
-    the score takes them: rows beyond the picture mirror it, columns beyond it count as zero."""
+    the score takes them: rows beyond the picture mirror it, columns beyond it count as zero. ``begin``: the
+    first of these rows that is asked for."""
     height, width = b.shape
     rows = np.zeros((3, width + 2 * RADIUS), np.float32)
     for index in range(mean.shape[0]):
-        y = index * step
+        y = (begin + index) * step
         rows[:] = 0
         first = rows[0, RADIUS:]
         second = rows[1, RADIUS:]
@@ -82,17 +86,15 @@ def _moments(a: F32, b: F32, taps: F32, step: int, mean: F32, square: F32, apart
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _spread(gradient: F32, taps: F32, step: int, height: int, first: int, out: F32) -> None:
+def _spread(gradient: F32, taps: F32, step: int, begin: int, height: int, first: int, out: F32) -> None:
     """The adjoint of a blur of :func:`_moments`, of a plane of so many rows, for the rows of ``out`` from
     ``first`` on; taps are symmetric."""
     count, width = out.shape
-    begin = max(0, (first - RADIUS) // step)
-    end = min(gradient.shape[0], (first + count + RADIUS) // step + 1)
     row = np.zeros(width + 2 * RADIUS, np.float32)
     across = np.empty(width, np.float32)
     out[:] = 0
-    for index in range(begin, end):
-        y = index * step
+    for index in range(gradient.shape[0]):
+        y = (begin + index) * step
         row[RADIUS : RADIUS + width] = gradient[index]
         for x in range(width):
             across[x] = _across(row, taps, x)
@@ -108,12 +110,12 @@ def _spread(gradient: F32, taps: F32, step: int, height: int, first: int, out: F
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _errors(
-    a: F32, mean_a: F32, variance_a: F32, b: F32, step: int, m: F32, bb: F32, dd: F32, error: F32, edge: F32
-) -> tuple[float, float, float]:  # fmt: skip
-    """The maps of structure error and of edges, added above 0 and lost below; returns the sums of the fourth
-    powers of errors, of added and of lost edges."""
+    a: F32, mean_a: F32, variance_a: F32, b: F32, step: int, m: F32, bb: F32, dd: F32, error: F32, edge: F32,
+    fourths: NDArray[np.float64],
+) -> None:  # fmt: skip
+    """The maps of structure error and of edges, added above 0 and lost below; adds the sums of the fourth
+    powers of errors, of added and of lost edges to ``fourths``."""
     one = np.float32(1)
-    errors = added = lost = 0.0
     for index in range(m.shape[0]):
         here_a, here_b = a[index * step], b[index * step]
         s0 = s1 = s2 = np.float32(0)
@@ -131,10 +133,9 @@ def _errors(
             s0 += e * e * e * e
             s1 += more * more * more * more
             s2 += less * less * less * less
-        errors += s0
-        added += s1
-        lost += s2
-    return errors, added, lost
+        fourths[0] += s0
+        fourths[1] += s1
+        fourths[2] += s2
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
@@ -262,75 +263,106 @@ def luma_gradient(reference: Reference, candidate: U8) -> F32:
     out = np.zeros(candidate.shape[:2], np.float32)
     if min(out.shape) < SMALLEST_SIDE:
         return out
-    xyb = xyb_scales(candidate)
+    xyb = list(xyb_scales(candidate))
     light = _coarser_light(candidate, len(xyb))
     gradient = np.zeros((3, 0, 0), np.float32)
     for scale in reversed(range(len(xyb))):
-        height, width = xyb[scale].shape[1:]
+        here = xyb.pop()
+        height, width = here.shape[1:]
         planes = [plane for plane in reference.planes if plane.scale == scale]
-        blurred = [_by_blurs(plane, xyb[scale][plane.which]) for plane in planes]
+        factors = [_factors(plane, here[plane.which]) for plane in planes]
         coarser, gradient = gradient, np.zeros((3, height, width) if scale else (3, 0, 0), np.float32)
         for first in range(0, height, _BAND):
             rows = slice(first, min(first + _BAND, height))
             count = rows.stop - first
             by_xyb = np.zeros((3, count, width), np.float32)
-            for plane, blurs in zip(planes, blurred, strict=True):
-                _add_rows(plane, xyb[scale][plane.which], blurs, first, by_xyb[plane.which])
+            for plane, part in zip(planes, factors, strict=True):
+                _add_rows(plane, here[plane.which], part, first, by_xyb[plane.which])
             band = gradient[:, rows] if scale else np.zeros((3, count, width), np.float32)
             if coarser.size:
                 _doubled(coarser, height, first, band)
-            _to_light(light[scale - 1][:, rows] if scale else _light(candidate[rows]), by_xyb, band)
+            _to_light(_light(candidate, light, scale, rows), by_xyb, band)
             if not scale:
                 _of_luma(band, candidate[rows], _RISE, out[rows])
     return out
 
 
-def _light(rgb: U8) -> F32:
-    """Linear light (3, height, width) of sRGB bytes."""
-    out = np.empty((3, *rgb.shape[:2]), np.float32)
-    _light_of(rgb, LIGHT, out)
+def _light(rgb: U8, coarser: list[F32], scale: int, rows: slice) -> F32:
+    """Linear light (3, rows, width) of some rows of a scale; that of the two finest is never whole in
+    memory."""
+    if scale > 1:
+        return coarser[scale - 2][:, rows]
+    if scale == 1:
+        return _half(_light(rgb, coarser, 0, slice(2 * rows.start, 2 * rows.stop)))
+    some = rgb[rows]
+    out = np.empty((3, *some.shape[:2]), np.float32)
+    _light_of(some, LIGHT, out)
     return out
 
 
 def _coarser_light(rgb: U8, scales: int) -> list[F32]:
-    """Linear light of every scale but the finest, which is never whole in memory."""
-    half = np.empty((3, (rgb.shape[0] + 1) // 2, (rgb.shape[1] + 1) // 2), np.float32)
-    for first in range(0, rgb.shape[0], _BAND):
-        band = _light(rgb[first : first + _BAND])
-        _halved(band, half[:, first // 2 : (first + band.shape[1] + 1) // 2])
-    light = [half]
-    while len(light) < scales - 1:
-        above = light[-1]
-        half = np.empty((3, (above.shape[1] + 1) // 2, (above.shape[2] + 1) // 2), np.float32)
-        _halved(above, half)
-        light.append(half)
+    """Linear light of the third scale and those above it."""
+    firsts = range(0, (rgb.shape[0] + 1) // 2, _BAND)
+    bands = [_half(_light(rgb, [], 1, slice(first, first + _BAND))) for first in firsts]
+    light = [np.concatenate(bands, axis=1)]
+    while len(light) < scales - 2:
+        light.append(_half(light[-1]))
     return light
+
+
+def _half(linear: F32) -> F32:
+    """The mean of each 2 x 2 block of planes (3, height, width), at odd edges of what is there."""
+    out = np.empty((3, (linear.shape[1] + 1) // 2, (linear.shape[2] + 1) // 2), np.float32)
+    _halved(linear, out)
+    return out
 
 
 def add_plane(plane: Plane, b: F32, out: F32) -> None:
     """Adds one plane's gradient by its samples, where the candidate has ``b``."""
-    _add_rows(plane, b, _by_blurs(plane, b), 0, out)
+    _add_rows(plane, b, _factors(plane, b), 0, out)
 
 
-def _by_blurs(plane: Plane, b: F32) -> tuple[F32, F32, F32, F32]:
-    """One plane's gradient by what was blurred of it, and by its samples themselves on the rows looked at."""
-    a, mean_a, variance_a, step = plane.values, plane.mean, plane.variance, plane.step
-    m, bb, dd, error, edge = (np.empty_like(mean_a) for _ in range(5))
-    _moments(a, b, TAPS, step, m, bb, dd)
-    fourths = np.array(_errors(a, mean_a, variance_a, b, step, m, bb, dd, error, edge)) / m.size
+class _Stretch:
+    """A plane's statistics against a candidate's on some of the rows looked at, from ``begin`` up to
+    ``end``."""
+
+    def __init__(self, plane: Plane, b: F32, begin: int, end: int, fourths: NDArray[np.float64]) -> None:
+        self.begin, step = begin, plane.step
+        self._own = plane.values[begin * step :], plane.mean[begin:end], plane.variance[begin:end]
+        self._step, self._b = step, b[begin * step :]
+        self.maps = tuple(np.empty_like(self._own[1]) for _ in range(5))
+        _moments(plane.values, b, TAPS, step, begin, *self.maps[:3])
+        _errors(*self._own, self._b, step, *self.maps, fourths)
+
+    def back(self, factors: F32) -> tuple[F32, F32, F32, F32]:
+        """The plane's gradient by what was blurred of it, and by its samples themselves on these rows."""
+        _back(*self._own, self._b, self._step, *self.maps, factors)
+        by_mean, by_square, by_apart, _, by_sample = self.maps
+        return by_mean, by_square, by_apart, by_sample
+
+
+def _factors(plane: Plane, b: F32) -> F32:
+    """What error, added and lost edges of one place add to the error sum: of the first power and of the
+    third."""
+    count, fourths = len(plane.mean), np.zeros(3)
+    for begin in range(0, count, _BAND):
+        _Stretch(plane, b, begin, min(begin + _BAND, count), fourths)
+    fourths /= plane.mean.size
     factors = np.zeros(6, np.float32)
-    factors[0::2] = plane.weights[:3] / m.size
-    factors[1::2] = plane.weights[3:] * np.where(fourths > 0, fourths, np.inf) ** -0.75 / m.size
-    _back(a, mean_a, variance_a, b, step, m, bb, dd, error, edge, factors)
-    return m, bb, dd, edge
+    factors[0::2] = plane.weights[:3] / plane.mean.size
+    factors[1::2] = plane.weights[3:] * np.where(fourths > 0, fourths, np.inf) ** -0.75 / plane.mean.size
+    return factors
 
 
-def _add_rows(plane: Plane, b: F32, blurs: tuple[F32, F32, F32, F32], first: int, out: F32) -> None:
+def _add_rows(plane: Plane, b: F32, factors: F32, first: int, out: F32) -> None:
     """Adds one plane's gradient by its samples on the rows of ``out``, which begin at ``first``."""
     step, rows = plane.step, slice(first, first + len(out))
+    begin = max(0, (first - RADIUS) // step)
+    end = min(len(plane.mean), (rows.stop + RADIUS) // step + 1)
+    *blurs, by_sample = _Stretch(plane, b, begin, end, np.zeros(3)).back(factors)
     spread = np.empty((3, *out.shape), np.float32)
-    for values, target in zip(blurs, spread, strict=False):
-        _spread(values, TAPS, step, len(b), first, target)
+    for values, target in zip(blurs, spread, strict=True):
+        _spread(values, TAPS, step, begin, len(b), first, target)
     _gathered(plane.values[rows], b[rows], *spread, out)
-    begin = -(-first // step)
-    out[begin * step - first :: step] += blurs[3][begin : -(-rows.stop // step)]
+    own = -(-first // step)
+    out[own * step - first :: step] += by_sample[own - begin : -(-rows.stop // step) - begin]

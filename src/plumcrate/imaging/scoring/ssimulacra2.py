@@ -19,6 +19,7 @@ that cell: :class:`Judgement` keeps them as a map of where the score was lost.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -101,11 +102,10 @@ def _at_least_smallest(rgb: U8) -> U8:
     return np.ascontiguousarray(np.pad(rgb, grow, mode="symmetric"))
 
 
-def xyb_scales(rgb: U8) -> list[F32]:
-    """The XYB planes of each scale, each (3, height, width) in the order Y, X, B."""
+def xyb_scales(rgb: U8) -> Iterator[F32]:
+    """The XYB planes of each scale, each (3, height, width) in the order Y, X, B; the finest first."""
     rgb = _at_least_smallest(rgb)
     height, width = rgb.shape[:2]
-    scales: list[F32] = []
     linear = np.empty((3, 0, 0), np.float32)
     for scale, planes in enumerate(_PLANES):
         xyb = np.empty((len(planes), height, width), np.float32)
@@ -116,8 +116,8 @@ def xyb_scales(rgb: U8) -> list[F32]:
         else:
             coarser_scale(linear, _X in planes, _B in planes, xyb, half)
         linear = half
-        scales.append(xyb)
-    return scales
+        yield xyb
+        del xyb
 
 
 class Reference:
@@ -142,17 +142,20 @@ class Reference:
         """
         if rgb.shape != self.shape:
             raise ValueError(f"the candidate is {rgb.shape}, the reference {self.shape}")
-        scales = xyb_scales(rgb)
         rows, columns = (_cell_count(side) for side in self.shape[:2])
         sums = np.empty((rows, columns, 6), np.float64)
         whole, each = np.zeros(()), np.zeros((rows, columns))
-        for plane in self.planes:
-            candidate = scales[plane.scale][plane.which]
-            cells, counts = _cells(candidate.shape, self.shape, plane.scale, plane.step)
-            compare_plane(plane.values, plane.mean, plane.variance, candidate, TAPS, plane.step, cells, sums)
-            weights = plane.weights
-            whole += _weighed(sums.sum(axis=(0, 1)) / counts.sum(), weights)
-            each += _weighed(sums / counts[:, :, None], weights)
+        for scale, xyb in enumerate(xyb_scales(rgb)):
+            for plane in (plane for plane in self.planes if plane.scale == scale):
+                candidate = xyb[plane.which]
+                cells, counts = _cells(candidate.shape, self.shape, scale, plane.step)
+                compare_plane(
+                    plane.values, plane.mean, plane.variance, candidate, TAPS, plane.step, cells, sums
+                )
+                weights = plane.weights
+                whole += _weighed(sums.sum(axis=(0, 1)) / counts.sum(), weights)
+                each += _weighed(sums / counts[:, :, None], weights)
+            del xyb, candidate  # before the next scale is made
         return Judgement(float(_to_points(whole)), _to_points(each), CELL)
 
     def score(self, rgb: U8) -> float:

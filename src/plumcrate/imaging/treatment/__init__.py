@@ -57,6 +57,7 @@ def treat(
         else:
             case.jpeg_step, after = former.step, former.size
         offered = conversions(case, after) if recipe.convert else ()
+        case.main_is_made()
         limit = NO_LIMIT if recipe.keep_larger_copies else after
         outputs += [replace(output, role="copy") for output in _copies(case, limit)]
         outputs += [replace(output, role="conversion") for output in offered]

@@ -12,6 +12,7 @@ from ..aim import NEAR_ENOUGH, Attempt, Knob, Landing, aim
 from ..jpeg import JpegError
 from ..jpeg.decode import Decoded
 from ..jpeg.decode import decode as decode_jpeg
+from ..memory import give_back
 from ..pixels import Pixels, decode, same_frames
 from ..priors import predicted
 from ..recipe import Level, Limits, Recipe
@@ -52,6 +53,11 @@ class Case(Source):
             return decode_jpeg(self.data)
         except JpegError:
             return None
+
+    def main_is_made(self) -> None:
+        """Lets go of what only the file itself was made of."""
+        self.__dict__.pop("coefficients", None)
+        give_back()
 
     @property
     def metadata_size(self) -> int:
@@ -101,9 +107,14 @@ class Case(Source):
             return Landing(attempt, (attempt,))
         landing = Landing(None, ())
         knob, first = self.knob(encoder)
+
+        def anew(step: int) -> bytes:
+            self._last = None  # the encoder needs the room
+            return encode(step)
+
         for turn in range(_GUARD_TURNS + 1):
             tried = aim(
-                encode, lambda out: judge.judge(self.decoded(out)), target, knob, leeway=self.recipe.leeway,
+                anew, lambda out: judge.judge(self.decoded(out)), target, knob, leeway=self.recipe.leeway,
                 stop_above=cap, first=first, budget=budget, near=near,
             )  # fmt: skip
             landing = Landing(tried.best, landing.attempts + tried.attempts)

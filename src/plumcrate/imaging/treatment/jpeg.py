@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 
 from .. import codecs
 from ..aim import Landing
 from ..jpeg import JpegError, LossyEncoder, recompress
 from ..jpeg.segments import JFIF, metadata_for_rewriting
+from ..memory import give_back
 from ..metadata.in_jpeg import built_segments, is_profile, jpeg_segments
 from ..outcome import Chosen, Output, Refused, Tried, exact, impossible, refused, with_all
 from ..recipe import Effort
@@ -64,7 +66,7 @@ def _same_coefficients(case: Case) -> Output:
 
 def lossy_jpeg(case: Case) -> Output:
     """The chroma sampling that reaches the score in fewer bytes: half size, full where half strains."""
-    grey = case.image.mode == "L"
+    grey = case.mode == "L"
     outputs: list[Output] = []
     for subsampled in (True,) if grey else (True, False):
         encoder = _encoder(case, grey, subsampled)
@@ -82,7 +84,7 @@ def lossy_jpeg(case: Case) -> Output:
 
 def finest_jpeg(case: Case) -> bytes:
     """The picture in full chroma at the finest step."""
-    encoder = _encoder(case, case.image.mode == "L", subsampled=False)
+    encoder = _encoder(case, case.mode == "L", subsampled=False)
     return encoder.encode(codecs.JPEG.highest, searched=True)
 
 
@@ -112,7 +114,7 @@ def _encoder(case: Case, grey: bool, subsampled: bool) -> LossyEncoder:
 
 def _metadata_of_shaped(case: Case) -> list[bytes]:
     """What a shaped picture's JPEG says of itself; its profile, where it has one, fits its pixels."""
-    keep, profile = case.recipe.metadata, case.image.info.get("icc_profile")
+    keep, profile = case.recipe.metadata, case.info.get("icc_profile")
     if case.of_jpeg:
         segments = jpeg_segments(metadata_for_rewriting(case.data), keep, upright=True)
         return [one for one in segments if profile or not is_profile(one)]
@@ -128,10 +130,11 @@ def _hopeless(case: Case) -> int:
 def _landing(case: Case, encoder: LossyEncoder) -> Landing:
     """Aims, once the encoder has learnt from a first encode where the score wants its bits."""
     _, first = case.knob("jpeg")
-    small_enough = case.image.width * case.image.height <= _LARGE
+    small_enough = math.prod(case.pixels.size) <= _LARGE
     if first and small_enough and case.recipe.effort is not Effort.QUICK and case.fixed("jpeg") is None:
         shown = case.decoded(encoder.encode(first, searched=False))
         encoder.refine(case.judge.luma_gradient(shown))
+        give_back()
     return case.aim(
         lambda step: encoder.encode(step, searched=False),
         "jpeg",

@@ -28,7 +28,7 @@ _AVIF_NEAR = 2.3
 
 def webp_copy(case: Case, limit: int) -> Output:
     """``limit``: bytes that a copy must stay below to be of use."""
-    if max(case.upright.size) > WEBP_LIMIT:
+    if max(case.upright_pixels.size) > WEBP_LIMIT:
         return impossible("webp")
     return _within(webp(case, case.copy_extras, limit), limit)
 
@@ -37,7 +37,7 @@ def webp(case: Case, extras: codecs.Extras, limit: int) -> Output:
     """The smallest WebP that keeps the promise: lossless, or lossy at the target."""
     candidates: list[Output] = []
     if case.facts.format != "jpeg" or case.recipe.target is None:
-        data = codecs.encode_webp_lossless(case.upright, extras, case.recipe.effort)
+        data = codecs.encode_webp_lossless(case.upright_pixels.as_image(), extras, case.recipe.effort)
         if case.decoded(data).same_as(case.upright_pixels):
             candidates.append(exact("webp", data, "lossless"))
     if case.recipe.target is not None:
@@ -67,7 +67,7 @@ def _lossy_webp(case: Case, extras: codecs.Extras, cap: int) -> Output:
 
 def avif_copy(case: Case, limit: int) -> Output:
     """``limit``: bytes that a copy must stay below to be of use."""
-    if case.recipe.target is None or max(case.upright.size) > _AVIF_LIMIT:
+    if case.recipe.target is None or max(case.upright_pixels.size) > _AVIF_LIMIT:
         return impossible("avif")
     return _within(avif(case, case.copy_extras, limit), limit)
 
@@ -96,7 +96,8 @@ def _how(subsampling: str, quality: int) -> str:
 
 
 def _aimed_avif(case: Case, extras: codecs.Extras, subsampling: str, limit: int) -> Landing:
-    image = codecs.for_half_chroma(case.upright) if subsampling == "4:2:0" else case.upright
+    shown = case.upright_pixels
+    image = (codecs.for_half_chroma(shown) if subsampling == "4:2:0" else shown).as_image()
     effort = case.recipe.effort
     return case.aim(
         lambda step: codecs.encode_avif(image, step, extras, effort, subsampling, flat=case.flat),

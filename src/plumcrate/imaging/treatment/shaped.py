@@ -39,10 +39,8 @@ def _finest(case: Case) -> tuple[bytes, str]:
     how = "as fine as the format goes"
     if case.facts.format == "jpeg":
         return finest_jpeg(case), how
+    image, extras, effort = case.upright_pixels.as_image(), case.file_extras, case.recipe.effort
     if case.facts.format == "webp":
-        return codecs.encode_webp_lossless(case.upright, case.file_extras, case.recipe.effort), "lossless"
-    step = codecs.AVIF.highest
-    data = codecs.encode_avif(
-        case.upright, step, case.file_extras, case.recipe.effort, "4:4:4", flat=case.flat
-    )  # fmt: skip
+        return codecs.encode_webp_lossless(image, extras, effort), "lossless"
+    data = codecs.encode_avif(image, codecs.AVIF.highest, extras, effort, "4:4:4", flat=case.flat)
     return data, how

@@ -13,8 +13,8 @@ from PIL import Image, ImageCms
 from .. import codecs, geometry
 from ..errors import Damaged, LeftAlone, MoreDataNeeded
 from ..identification import Facts, identify
-from ..jpeg.luminance import luma_shift
-from ..jpeg.transform import halved_and_doubled, in_rgb, planes_of
+from ..jpeg.luminance import shifted_bands
+from ..jpeg.transform import half_chroma, in_rgb
 from ..kinds import Kind
 from ..metadata import exif, xmp
 from ..pixels import Pixels, open_picture, to_pixels
@@ -51,11 +51,13 @@ class Source:
         self.png: PngFile | None = None
         #: Whether a shaped picture was a JPEG whose metadata can go along.
         self.of_jpeg = False
-        self.image = self._opened()
-        if self.image.size != (self.facts.width, self.facts.height):
+        image = self._opened()
+        if image.size != (self.facts.width, self.facts.height):
             raise Damaged("the header and the decoded picture disagree about the size")
-        self.printing = self.image.mode == "CMYK"
-        self.pixels = to_pixels(self.image) if not self.printing else to_pixels(self._on_screen())
+        #: As Pillow has it, and what the file says beside its picture.
+        self.mode, self.info = image.mode, image.info
+        self.printing = self.mode == "CMYK"
+        self.pixels = to_pixels(_on_screen(image) if self.printing else image)
         #: Whether the pixels are no longer those of the file.
         self.resized = False
         if recipe.sharpens and (self.facts.animated or self.facts.format == "gif"):
@@ -82,21 +84,6 @@ class Source:
         opaque = bool((rounded[..., 3] == 255).all())
         return Image.fromarray(np.ascontiguousarray(rounded[..., :3]) if opaque else rounded)
 
-    def _on_screen(self) -> Image.Image:
-        """Printing colours as screens show them: by their profile, or plainly without one."""
-        profile = self.image.info.get("icc_profile")
-        if profile:
-            try:
-                source = ImageCms.ImageCmsProfile(io.BytesIO(profile))
-                shown = ImageCms.profileToProfile(
-                    self.image, source, ImageCms.createProfile("sRGB"), outputMode="RGB"
-                )
-                assert shown is not None
-                return shown
-            except (ImageCms.PyCMSError, OSError):
-                pass  # a profile that does not work is no profile
-        return self.image.convert("RGB")
-
     def _fit(self) -> None:
         """Makes the picture smaller when the recipe says so; from then on that is the picture."""
         largest = self.recipe.largest
@@ -106,15 +93,11 @@ class Source:
         if size == self.pixels.size or self.facts.animated or self.printing:
             return
         small = geometry.sharpened(geometry.downscale(self.pixels, *size), self.recipe.sharpening)
-        profile = self.image.info.get("icc_profile")
+        profile = self.info.get("icc_profile")
         self.pixels, self.resized = small, True
         self.facts = replace(self.facts, width=size[0], height=size[1])
-        grey = self.image.mode == "L"
-        self.image = _to_image(small)
-        if grey:
-            self.image = self.image.convert("L")
-        if profile:
-            self.image.info["icc_profile"] = profile
+        self._is_of(small, self.mode == "L")
+        self.info = {"icc_profile": profile} if profile else {}
 
     def _shape(self) -> None:
         """Makes the picture that the recipe shapes of it, upright; from then on that is the picture."""
@@ -129,20 +112,20 @@ class Source:
             kind = "png"
         if kind == "jpeg" and pixels.alpha is not None:
             pixels = Pixels(pixels.over(255))
-        profile = None if self.printing else self.image.info.get("icc_profile")
+        profile = None if self.printing else self.info.get("icc_profile")
         grey = pixels.alpha is None and bool((pixels.rgb == pixels.rgb[..., :1]).all())
         # A profile fits one kind of samples only.
         if facts.colour == "grey" and not grey:
             profile = None
         grey = grey and (facts.colour == "grey" or profile is None)
         kept: dict[str | tuple[int, int], Any] = {
-            name: self.image.info[name] for name in ("exif", "xmp") if self.image.info.get(name)
+            name: self.info[name] for name in ("exif", "xmp") if self.info.get(name)
         }
         self.pixels, self.resized = pixels, True
-        self.image = _to_image(pixels).convert("L") if grey else _to_image(pixels)
+        self._is_of(pixels, grey)
         if profile:
             kept["icc_profile"] = profile
-        self.image.info = kept
+        self.info = kept
         self.of_jpeg, self.printing = facts.format == "jpeg" and not self.printing, False
         width, height = pixels.size
         self.facts = replace(
@@ -156,7 +139,10 @@ class Source:
         method = _TURNS.get(self.facts.orientation)
         if method is None or self.facts.format == "avif":
             return self.pixels
-        return to_pixels(_to_image(self.pixels).transpose(method))
+        return to_pixels(self.pixels.as_image().transpose(method))
+
+    def _is_of(self, pixels: Pixels, grey: bool) -> None:
+        self.mode = "L" if grey else "RGB" if pixels.alpha is None else "RGBA"
 
     # -- what is shared ----------------------------------------------------------------------
 
@@ -168,9 +154,10 @@ class Source:
     def half_chroma_lacks(self) -> float:
         """Points that the score loses by halving chroma alone, with luma moved for it: no encoder that halves
         chroma can do better."""
-        planes = planes_of(self.pixels.rgb)
-        chroma = [halved_and_doubled(plane) for plane in planes[1:]]
-        shown = in_rgb(planes[0] + luma_shift(self.pixels.rgb, planes[0], chroma), *chroma)
+        rgb = self.pixels.rgb
+        shown = np.empty_like(rgb)
+        for band in shifted_bands(rgb, half_chroma(rgb)):
+            shown[band.rows] = in_rgb(band.luma + band.shift, *band.chroma)
         return 100.0 - self.judge.score(Pixels(shown, self.pixels.alpha))
 
     @cached_property
@@ -186,41 +173,29 @@ class Source:
         return float((rows[:, 1:] == rows[:, :-1]).all(axis=2).mean()) > _FLAT_PART
 
     @cached_property
-    def upright(self) -> Image.Image:
-        """The picture in RGB or RGBA with its orientation applied, for copies."""
-        image = self._on_screen() if self.printing else self.in_srgb or self.image
-        if self.facts.orientation != 1 and self.facts.format != "avif":
-            turned = Image.Image.transpose
-            method = _TURNS[self.facts.orientation]
-            info = image.info
-            image = turned(image, method)
-            image.info = {key: value for key, value in info.items() if key != "exif"}
-        wanted = "RGB" if self.pixels.alpha is None else "RGBA"
-        image = image.convert(wanted) if image.mode != wanted else image.copy()
-        image.info = {}  # what goes into a copy is said expressly
-        return image
-
-    @cached_property
     def upright_pixels(self) -> Pixels:
-        differs = self.facts.orientation != 1 or self.printing or self.in_srgb is not None
-        return to_pixels(self.upright) if differs else self.pixels
+        """The picture with its orientation applied, in sRGB where that loses nothing: for copies."""
+        pixels = self.in_srgb or self.pixels
+        if self.facts.orientation == 1 or self.facts.format == "avif":
+            return pixels
+        return to_pixels(pixels.as_image().transpose(_TURNS[self.facts.orientation]))
 
     @cached_property
     def upright_judge(self) -> Judge:
         return Judge(self.upright_pixels) if self.upright_pixels is not self.pixels else self.judge
 
     @cached_property
-    def in_srgb(self) -> Image.Image | None:
+    def in_srgb(self) -> Pixels | None:
         """The picture in sRGB when nothing is lost by the conversion, so that copies need no profile.
 
         None when there is no other profile, or when colours would be clipped: the way back must lead to
         nearly the same values.
         """
-        profile = self.image.info.get("icc_profile")
-        for_copies = self.facts.format not in ("webp", "avif") and self.image.mode in ("RGB", "RGBA")
+        profile = self.info.get("icc_profile")
+        for_copies = self.facts.format not in ("webp", "avif") and self.mode in ("RGB", "RGBA")
         if not profile or not for_copies or _is_srgb(profile):
             return None
-        colours = self.image.convert("RGB")
+        colours = Image.fromarray(self.pixels.rgb)
         try:
             theirs, srgb = ImageCms.ImageCmsProfile(io.BytesIO(profile)), ImageCms.createProfile("sRGB")
             ours = ImageCms.profileToProfile(colours, theirs, srgb, _RELATIVE, "RGB")
@@ -229,18 +204,16 @@ class Source:
             return None
         if ours is None or back is None:
             return None
-        apart = np.abs(np.asarray(back).astype(np.int16) - np.asarray(colours))
+        apart = np.abs(np.asarray(back).astype(np.int16) - self.pixels.rgb)
         if apart.mean() > _MEAN_ROUNDING or apart.max() > _MOST_ROUNDING:
             return None
-        if self.image.mode == "RGBA":
-            ours.putalpha(self.image.getchannel("A"))
-        return ours
+        return Pixels(np.asarray(ours), self.pixels.alpha)
 
     @cached_property
     def file_extras(self) -> codecs.Extras:
         """What a WebP or AVIF file that is written again keeps: its profile, and metadata by kind."""
         out: codecs.Extras = {}
-        info, keep = self.image.info, self.recipe.metadata
+        info, keep = self.info, self.recipe.metadata
         if info.get("icc_profile"):
             out["icc_profile"] = info["icc_profile"]
         block = info.get("exif") or b""
@@ -253,7 +226,7 @@ class Source:
     def copy_extras(self) -> codecs.Extras:
         """What goes into copies with the picture: its profile where it matters, and whose it is."""
         out: codecs.Extras = {}
-        profile = self.image.info.get("icc_profile")
+        profile = self.info.get("icc_profile")
         # A grey profile does not fit the three channels that copies store; printing colours were converted.
         if (
             profile
@@ -261,7 +234,7 @@ class Source:
             and not self.in_srgb
         ):
             out["icc_profile"] = profile
-        block = self.image.info.get("exif")
+        block = self.info.get("exif")
         if block and Kind.RIGHTS in self.recipe.metadata:
             tiff = block[6:] if block.startswith(b"Exif\0\0") else block
             rights = exif.kept(tiff, frozenset({Kind.RIGHTS}), upright=True)
@@ -274,6 +247,22 @@ class Source:
         """Width and height as shown, at the new size when there is one."""
         width, height = self.pixels.size
         return (height, width) if self.facts.orientation >= 5 else (width, height)
+
+
+def _on_screen(image: Image.Image) -> Image.Image:
+    """Printing colours as screens show them: by their profile, or plainly without one."""
+    profile = image.info.get("icc_profile")
+    if profile:
+        try:
+            source = ImageCms.ImageCmsProfile(io.BytesIO(profile))
+            shown = ImageCms.profileToProfile(
+                image, source, ImageCms.createProfile("sRGB"), outputMode="RGB"
+            )  # fmt: skip
+            assert shown is not None
+            return shown
+        except (ImageCms.PyCMSError, OSError):
+            pass  # a profile that does not work is no profile
+    return image.convert("RGB")
 
 
 def _identified(data: bytes) -> Facts:
@@ -292,12 +281,6 @@ _TURNS = {
     7: Image.Transpose.TRANSVERSE,
     8: Image.Transpose.ROTATE_90,
 }
-
-
-def _to_image(pixels: Pixels) -> Image.Image:
-    if pixels.alpha is None:
-        return Image.fromarray(pixels.rgb)
-    return Image.fromarray(np.dstack([pixels.rgb, pixels.alpha]))
 
 
 def _is_srgb(profile: bytes) -> bool:
