@@ -107,7 +107,7 @@ def to_pixels(image: Image.Image) -> Pixels:
         if bool((rgba[:, :, 3] == 255).all()):
             return Pixels(np.ascontiguousarray(rgba[:, :, :3]))
         return Pixels(np.ascontiguousarray(rgba[:, :, :3]), np.ascontiguousarray(rgba[:, :, 3]))
-    return Pixels(np.asarray(image.convert("RGB")))
+    return Pixels(np.asarray(image if image.mode == "RGB" else image.convert("RGB")))
 
 
 def _eight_bits(image: Image.Image) -> Pixels:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import replace
 
 from .. import codecs
@@ -21,8 +20,6 @@ STRAINING = 103
 #: A lossy result of less than this part of the picture's bytes is out of the reach of exact coding; not of
 #: small files, whose tables alone may be as much.
 _OUT_OF_REACH, _SMALL = 0.7, 20_000
-#: Pixels of a picture that is encoded without what the score's gradient says, which takes 25 bytes a pixel.
-_LARGE = 25_000_000
 
 
 def treat_jpeg(case: Case) -> Output:
@@ -130,8 +127,7 @@ def _hopeless(case: Case) -> int:
 def _landing(case: Case, encoder: LossyEncoder) -> Landing:
     """Aims, once the encoder has learnt from a first encode where the score wants its bits."""
     _, first = case.knob("jpeg")
-    small_enough = math.prod(case.pixels.size) <= _LARGE
-    if first and small_enough and case.recipe.effort is not Effort.QUICK and case.fixed("jpeg") is None:
+    if first and case.recipe.effort is not Effort.QUICK and case.fixed("jpeg") is None:
         shown = case.decoded(encoder.encode(first, searched=False))
         encoder.refine(case.judge.luma_gradient(shown))
         give_back()
