@@ -1,4 +1,5 @@
-"""Rate against score for every encoder, as plots in docs/imaging: ``python -m bench plots``."""
+"""Worst places, rate against score for every encoder, and bytes against processor time for every effort, as
+pictures in docs/imaging: ``python -m bench plots``."""
 
 from __future__ import annotations
 
@@ -10,13 +11,16 @@ from pathlib import Path
 
 import matplotlib as mpl
 import numpy as np
-from PIL import Image
+from PIL import Image, ImageDraw
 
-from plumcrate.imaging import Effort, codecs, webp
+from plumcrate.demo.painter.noise import grain
+from plumcrate.demo.painter.scenes import SCENES
+from plumcrate.imaging import Chosen, Effort, Recipe, codecs, treat, webp
 from plumcrate.imaging.jpeg import LossyEncoder
 from plumcrate.imaging.scoring.ssimulacra2 import Reference
 
-from .corpus import held_out, photo, tuned
+from .corpus import as_uploaded, held_out, photo, tuned
+from .treat import measured
 
 _HOME = Path(__file__).parents[1] / "docs/imaging"
 _SIDE = 800
@@ -32,9 +36,98 @@ _LINES = {
     "AVIF, ours": ("#1f5f8b", "-"),
 }
 
+#: Painted photographs whose worst places are shown, and the side of a crop in pixels.
+_PAINTED, _CROP = ("headland", "ledge", "lens", "open-day"), 96
+_COSTS = ("#7a2e5d", "#4f7a28", "#1f5f8b")
+
 
 def main() -> None:
     mpl.use("Agg")
+    _draw_worst()
+    _draw_costs()
+    _draw_rates()
+
+
+def _draw_costs() -> None:
+    """Every effort, and the plain scripts, by what they take and what they leave."""
+    from matplotlib import pyplot as plt
+
+    rows = measured()
+    usual = rows[0].seconds
+    figure, axis = plt.subplots(figsize=(12.8, 5.6))
+    for number, kind in enumerate(("JPEG", "WebP", "AVIF")):
+        bytes_of = [row.sizes[number] / 1e6 for row in rows]
+        colour = _COSTS[number]
+        times = [row.seconds / usual for row in rows]
+        efforts = [at for at, row in enumerate(rows) if row.effort is not None]
+        axis.plot(
+            [times[at] for at in efforts], [bytes_of[at] for at in efforts], "-o", color=colour, label=kind
+        )
+        axis.plot(times[:2], bytes_of[:2], "x", color=colour, markersize=9, markeredgewidth=2)
+    for at, row in enumerate(rows):
+        label = str(row.effort) if row.effort else ("plain, usual", "plain, promise kept")[at]
+        said = f"{label}\nworst {min(row.scores):.0f}"
+        axis.annotate(
+            said, (row.seconds / usual, 0), xycoords=("data", "axes fraction"),
+            xytext=(0, 6 + 26 * (at % 2)), textcoords="offset points", ha="center", fontsize=8,
+        )  # fmt: skip
+        axis.axvline(row.seconds / usual, color="#cccccc", linewidth=0.8, zorder=0)
+    axis.set_xscale("log", base=2)
+    axis.set_xticks([1, 2, 4, 8], ["1", "2", "4", "8"])
+    axis.set_ylim(bottom=0)
+    axis.set_xlabel("processor time, in those of the plain script at usual qualities")
+    axis.set_ylabel("MB of nine photographs at 1600 px")
+    axis.set_title("Bytes against processor time: each effort (dots), plain scripts (crosses)")
+    axis.grid(alpha=0.3)
+    axis.legend(frameon=False)
+    figure.tight_layout()
+    figure.savefig(_HOME / "bytes-against-time.png", dpi=100)
+    print(f"{_HOME / 'bytes-against-time.png'} is drawn")
+
+
+def _draw_worst() -> None:
+    """The worst places of painted photographs at 200 %, as the score has them, each beside the original."""
+    shown = [_worst_of(name) for name in _PAINTED]
+    width = max(row.width for row in shown)
+    sheet = Image.new("RGB", (width, sum(row.height for row in shown)), "white")
+    top = 0
+    for row in shown:
+        sheet.paste(row, (0, top))
+        top += row.height
+    sheet.save(_HOME / "worst-places.png", optimize=True)
+    print(f"{_HOME / 'worst-places.png'} is drawn")
+
+
+def _worst_of(name: str) -> Image.Image:
+    """For one painted photograph: JPEG, WebP and AVIF at ``everyday``, a pair of crops each."""
+    chance = np.random.default_rng(5)
+    painted = grain(chance, SCENES[name](chance, 1200, 800, 1), 0.02)
+    source = as_uploaded(Image.fromarray((painted.clip(0, 1) * 255).astype(np.uint8)))
+    original = Image.open(io.BytesIO(source)).convert("RGB")
+    treatment = treat(source, Recipe(keep_larger_copies=True))
+    row = Image.new("RGB", (3 * (4 * _CROP + 24), 2 * _CROP + 22), "white")
+    pen = ImageDraw.Draw(row)
+    for number, output in enumerate((treatment.main, *treatment.of("copy"))):
+        left = number * (4 * _CROP + 24)
+        if not isinstance(output, Chosen) or output.spot is None:
+            pen.text((left, 4), f"{name}, {output.format}: not chosen", fill="black")
+            continue
+        spot = output.spot
+        said = (
+            f"{name}, {output.format}, {output.size / 1000:.0f} kB: {output.score:.1f}, here {spot.score:.1f}"
+        )
+        pen.text((left, 4), said, fill="black")
+        across = min(max(round(spot.left * original.width) - _CROP // 2, 0), original.width - _CROP)
+        down = min(max(round(spot.top * original.height) - _CROP // 2, 0), original.height - _CROP)
+        box = (across, down, across + _CROP, down + _CROP)
+        treated = Image.open(io.BytesIO(output.data)).convert("RGB")
+        for place, image in enumerate((original, treated)):
+            large = image.crop(box).resize((2 * _CROP, 2 * _CROP), Image.Resampling.NEAREST)
+            row.paste(large, (left + place * (2 * _CROP + 4), 20))
+    return row
+
+
+def _draw_rates() -> None:
     from matplotlib import pyplot as plt
 
     figure, axes = plt.subplots(1, 2, figsize=(12.8, 5.6), sharey=True)

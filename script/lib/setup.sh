@@ -50,6 +50,7 @@ set_up_programs() {
   [ -x /usr/sbin/nginx ] || wanted+=(nginx-light)
   [ -x /usr/sbin/apache2 ] || wanted+=(apache2-bin)
   [ -x /usr/bin/caddy ] || wanted+=(caddy)
+  [ -x /usr/bin/avifdec ] || wanted+=(libavif-bin)
   [ ${#wanted[@]} = 0 ] || debian "${wanted[@]}"
 }
 
