@@ -15,6 +15,8 @@ from plumcrate.demo.painter.diagrams import LIGHT, diagram
 from plumcrate.imaging import Effort
 from plumcrate.imaging.png import PngError, deflate, read_png, recompress
 from plumcrate.imaging.png.chunks import CHANNELS, SIGNATURE, Chunk, Header
+from plumcrate.imaging.png.deflate import blocks
+from plumcrate.imaging.png.deflate import symbols as symbol
 from plumcrate.imaging.png.palette import Histogram, apply_palette, to_space
 from plumcrate.imaging.png.picture import Picture, same_pixels
 from plumcrate.imaging.png.reduce import _filled
@@ -237,9 +239,9 @@ def test_a_block_is_priced_to_the_bit(seed: int, size: int, kinds: int) -> None:
     literals = random.geometric(0.05, size) % kinds
     symbols = np.where(random.random(size) < 0.3, matches, literals).astype(np.int32)
     out = np.zeros(16 * size + 1000, np.uint8)
-    tables = (deflate._LENGTH_SYMBOL, deflate._LENGTH_EXTRA, deflate._LENGTH_BASE, deflate._FAR_EXTRA)
-    written = deflate._write_block(
-        symbols, 0, size, True, *tables, deflate._FAR_BASE, deflate._ORDER, out, 0
+    tables = (symbol.LENGTH_SYMBOL, symbol.LENGTH_EXTRA, symbol.LENGTH_BASE, symbol.FAR_EXTRA)
+    written = blocks.write_block(
+        symbols, 0, size, True, *tables, symbol.FAR_BASE, blocks.ORDER, out, 0
     )  # fmt: skip
     fixed = out[0] >> 1 & 3 == 1
     assert written <= deflate._block_bits(symbols) if fixed else written == deflate._block_bits(symbols)
@@ -249,7 +251,7 @@ def test_a_block_is_priced_to_the_bit(seed: int, size: int, kinds: int) -> None:
 @given(st.lists(st.integers(0, 500), min_size=1, max_size=286), st.sampled_from([0.1, 0.25, 0.5]))
 def test_evened_counts_have_the_same_symbols_and_nearly_the_same_sum(counts: list[int], part: float) -> None:
     before, after = np.array(counts, np.int32), np.zeros(len(counts), np.int32)
-    deflate._evened(before, part, after)
+    blocks._evened(before, part, after)
     assert np.array_equal(before > 0, after > 0)
     assert abs(int(after.sum()) - int(before.sum())) <= len(counts)
 
