@@ -90,8 +90,7 @@ def _avif(options: dict[str, bool], effort: Effort, path: Path) -> tuple[Sizes, 
     for target, level in _LEVELS.items():
         case = Case(as_uploaded(image), Recipe(level), Limits())
         sampling = "4:2:0" if half_chroma_will_do(case) else "4:4:4"
-        moved = codecs.for_half_chroma(Pixels(np.asarray(image))).as_image()
-        prepared = moved if sampling == "4:2:0" else image
+        prepared = codecs.for_avif(Pixels(np.asarray(image)), sampling)
         if sampling not in curves:
             encode = partial(_ours, prepared, effort, sampling, case.flat)
             curves[sampling], seconds = _curve(reference, encode, steps)

@@ -98,9 +98,10 @@ def _sample(job: tuple[Path, int, tuple[float, float] | None]) -> Sample:
         image = image.crop((left, top, left + image.width // 3, top + image.height // 2))
     source = as_uploaded(image)
     case = Case(source, Recipe(), Limits())
-    rgb, upright = case.pixels.rgb, case.upright_pixels.as_image()
+    rgb, shown = case.pixels.rgb, case.upright_pixels
     lossy = LossyEncoder.of_jpeg(source, case.coefficients, rgb, grey=False, subsampled=True)
-    planes, soft = webp.planes(rgb), codecs.for_half_chroma(case.upright_pixels).as_image()
+    planes = webp.planes(rgb)
+    soft, full = codecs.for_avif(shown, "4:2:0"), codecs.for_avif(shown, "4:4:4")
 
     def refined(step: int) -> bytes:
         lossy.forget()
@@ -111,9 +112,7 @@ def _sample(job: tuple[Path, int, tuple[float, float] | None]) -> Sample:
         "jpeg": refined,
         "webp": lambda step: codecs.encode_webp(planes, step, {}, Effort.NORMAL),
         "avif 4:2:0": lambda step: codecs.encode_avif(soft, step, {}, Effort.NORMAL, "4:2:0", flat=case.flat),
-        "avif 4:4:4": lambda step: codecs.encode_avif(
-            upright, step, {}, Effort.NORMAL, "4:4:4", flat=case.flat
-        ),
+        "avif 4:4:4": lambda step: codecs.encode_avif(full, step, {}, Effort.NORMAL, "4:4:4", flat=case.flat),
     }
     found: dict[str, dict[float, tuple[float, float]]] = {}
     for name, encode in encoders.items():

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import io
 import math
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -15,9 +16,10 @@ from PIL import Image
 
 from . import webp
 from .aim import Knob
+from .jpeg.arrays import U8
 from .jpeg.luminance import shifted_bands
-from .jpeg.transform import half_chroma
-from .pixels import Pixels
+from .jpeg.transform import F32, bands, half_chroma, planes_of
+from .pixels import Pixels, to_pixels
 from .recipe import Effort
 
 Extras = dict[str, bytes]
@@ -78,19 +80,43 @@ _WITHOUT = {
 }
 
 
+#: Parts of red, green and blue in luma as the AVIF library reckons it (libyuv, RGB to full-range Y of
+#: BT.601), in 256ths.
+_RED, _GREEN, _BLUE = 77, 150, 29
+
+
 def _saved(image: Image.Image, kind: str, **options: Any) -> bytes:
     out = io.BytesIO()
     image.save(out, kind, **options)
     return out.getvalue()
 
 
-def for_half_chroma(pixels: Pixels) -> Pixels:
-    """A picture with luma moved for what halving its chroma will lose."""
+def for_avif(pixels: Pixels, subsampling: str) -> Image.Image:
+    """A picture whose AVIF, with chroma full or half, shows the luma and the chroma that are meant.
+
+    The library rounds luma, but cuts chroma off to the whole value below: a tint of half a value towards
+    green. One less of green raises Cb and Cr by about as much, and the same for all three samples sets luma
+    right again, to what is stored of it; for half chroma moved for what halving will lose.
+    """
     rgb = pixels.rgb
     moved = np.empty_like(rgb)
-    for band in shifted_bands(rgb, half_chroma(rgb)):
-        moved[band.rows] = np.clip(np.rint(rgb[band.rows] + band.shift[:, :, None]), 0, 255)
-    return Pixels(moved, pixels.alpha)
+    for rows, luma, shift in _lumas(rgb, subsampling):
+        r, g, b = (rgb[rows, :, sample].astype(np.int32) for sample in range(3))
+        stored = (_RED * r + _GREEN * (g - 1) + _BLUE * b + 128) >> 8
+        steps = np.rint(luma + shift + np.float32(128)).astype(np.int32) - stored
+        for sample, less in enumerate((0, 1, 0)):
+            moved[rows, :, sample] = np.clip(rgb[rows, :, sample] + (steps - less), 0, 255)
+    return Pixels(moved, pixels.alpha).as_image()
+
+
+def _lumas(rgb: U8, subsampling: str) -> Iterator[tuple[slice, F32, F32]]:
+    """Rows, their luma, and by how much it is to be moved."""
+    if subsampling == "4:2:0":
+        yield from ((band.rows, band.luma, band.shift) for band in shifted_bands(rgb, half_chroma(rgb)))
+        return
+    for rows in bands(rgb.shape[0]):
+        luma = planes_of(rgb[rows])[0]
+        yield rows, luma, np.zeros_like(luma)
 
 
 def encode_webp(picture: webp.Planes, step: int, extras: Extras, effort: Effort) -> bytes:
@@ -126,6 +152,8 @@ def encode_animation(
     frames: list[Image.Image], kind: str, delays: list[int], loops: int, quality: int | None
 ) -> bytes:
     """Animated WebP or AVIF. ``delays`` in milliseconds; ``loops`` 0 for ever; quality None is lossless."""
+    if kind == "AVIF":
+        frames = [for_avif(to_pixels(frame), "4:2:0") for frame in frames]
     options: dict[str, Any] = {"save_all": True, "append_images": frames[1:], "duration": delays}
     if kind == "WEBP":
         options |= {"loop": loops, "minimize_size": False, "method": 4, "kmin": 0, "kmax": 0}

@@ -96,8 +96,7 @@ def _how(subsampling: str, quality: int) -> str:
 
 
 def _aimed_avif(case: Case, extras: codecs.Extras, subsampling: str, limit: int) -> Landing:
-    shown = case.upright_pixels
-    image = (codecs.for_half_chroma(shown) if subsampling == "4:2:0" else shown).as_image()
+    image = codecs.for_avif(case.upright_pixels, subsampling)
     effort = case.recipe.effort
     return case.aim(
         lambda step: codecs.encode_avif(image, step, extras, effort, subsampling, flat=case.flat),

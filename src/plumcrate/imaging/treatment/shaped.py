@@ -39,8 +39,9 @@ def _finest(case: Case) -> tuple[bytes, str]:
     how = "as fine as the format goes"
     if case.facts.format == "jpeg":
         return finest_jpeg(case), how
-    image, extras, effort = case.upright_pixels.as_image(), case.file_extras, case.recipe.effort
+    pixels, extras, effort = case.upright_pixels, case.file_extras, case.recipe.effort
     if case.facts.format == "webp":
-        return codecs.encode_webp_lossless(image, extras, effort), "lossless"
+        return codecs.encode_webp_lossless(pixels.as_image(), extras, effort), "lossless"
+    image = codecs.for_avif(pixels, "4:4:4")
     data = codecs.encode_avif(image, codecs.AVIF.highest, extras, effort, "4:4:4", flat=case.flat)
     return data, how
