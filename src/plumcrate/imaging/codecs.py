@@ -19,7 +19,7 @@ from .aim import Knob
 from .jpeg.arrays import U8
 from .jpeg.luminance import shifted_bands
 from .jpeg.transform import F32, bands, half_chroma, planes_of
-from .pixels import Pixels, to_pixels
+from .pixels import Pixels
 from .recipe import Effort
 
 Extras = dict[str, bytes]
@@ -152,8 +152,6 @@ def encode_animation(
     frames: list[Image.Image], kind: str, delays: list[int], loops: int, quality: int | None
 ) -> bytes:
     """Animated WebP or AVIF. ``delays`` in milliseconds; ``loops`` 0 for ever; quality None is lossless."""
-    if kind == "AVIF":
-        frames = [for_avif(to_pixels(frame), "4:2:0") for frame in frames]
     options: dict[str, Any] = {"save_all": True, "append_images": frames[1:], "duration": delays}
     if kind == "WEBP":
         options |= {"loop": loops, "minimize_size": False, "method": 4, "kmin": 0, "kmax": 0}
