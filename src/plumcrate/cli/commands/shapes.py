@@ -44,7 +44,7 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
         "--let-go", action="store_true", help="let the unused files go: the next run removes them"
     )
     sizes.add_argument("--bring-back", action="store_true", help="the next run makes again what was let go")
-    sizes.add_argument("--size", metavar="NAME", help="of this size only")
+    sizes.add_argument("--size", metavar="NAME", help="let go or bring back of this size only")
     sizes.set_defaults(command=_sizes)
 
     size = add(commands, "size", "say what a size would do, define it, change it or remove it")

@@ -145,7 +145,9 @@ class Reference:
         rows, columns = (_cell_count(side) for side in self.shape[:2])
         sums = np.empty((rows, columns, 6), np.float64)
         whole, each = np.zeros(()), np.zeros((rows, columns))
-        for scale, xyb in enumerate(xyb_scales(rgb)):
+        scales = xyb_scales(rgb)
+        for scale in range(SCALES):
+            xyb = next(scales)
             for plane in (plane for plane in self.planes if plane.scale == scale):
                 candidate = xyb[plane.which]
                 cells, counts = _cells(candidate.shape, self.shape, scale, plane.step)
