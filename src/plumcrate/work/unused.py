@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
 
-from sqlalchemy import func, select, update
+from sqlalchemy import ColumnElement, and_, func, select, true, update
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import FilesLetGo, LettingGo
@@ -40,30 +40,25 @@ def let_unused_go(session: Session, library: Library, asked: LettingGo) -> Files
     )
     if asked.size is not None:
         rows = rows.where(File.size == asked.size)
-    gone = session.execute(
-        update(File)
-        .where(File.id.in_(rows))
-        .values(let_go=True, unwanted=True)
-        .returning(File.size_now)
-        .execution_options(synchronize_session=False)
-    ).all()
-    return FilesLetGo(files=len(gone), bytes=sum(size for (size,) in gone))
+    return _mark(session, File.id.in_(rows), let_go=True)
 
 
 def bring_back(session: Session, library: Library, size: str | None) -> FilesLetGo:
     """The next run makes again what was let go, of one size or of all. Raises :class:`Refusal`."""
     _known(session, library, size)
-    ours = [File.library_id == library.id, File.let_go]
-    if size is not None:
-        ours.append(File.size == size)
-    back = session.execute(
+    of_size = true() if size is None else File.size == size
+    return _mark(session, and_(File.library_id == library.id, File.let_go, of_size), let_go=False)
+
+
+def _mark(session: Session, which: ColumnElement[bool], *, let_go: bool) -> FilesLetGo:
+    marked = session.scalars(
         update(File)
-        .where(*ours)
-        .values(let_go=False, unwanted=False)
+        .where(which)
+        .values(let_go=let_go, unwanted=let_go)
         .returning(File.size_now)
         .execution_options(synchronize_session=False)
     ).all()
-    return FilesLetGo(files=len(back), bytes=sum(size for (size,) in back))
+    return FilesLetGo(files=len(marked), bytes=sum(marked))
 
 
 def _known(session: Session, library: Library, size: str | None) -> None:
