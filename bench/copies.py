@@ -17,7 +17,7 @@ from PIL import Image
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.imaging import Effort, Level, Recipe, codecs, webp
+from plumcrate.imaging import Effort, Level, Recipe, avif, codecs, webp
 from plumcrate.imaging.pixels import Pixels
 from plumcrate.imaging.recipe import Limits
 from plumcrate.imaging.scoring.ssimulacra2 import Reference
@@ -90,17 +90,17 @@ def _avif(options: dict[str, bool], effort: Effort, path: Path) -> tuple[Sizes, 
     for target, level in _LEVELS.items():
         case = Case(as_uploaded(image), Recipe(level), Limits())
         sampling = "4:2:0" if half_chroma_will_do(case) else "4:4:4"
-        prepared = codecs.for_avif(Pixels(np.asarray(image)), sampling)
+        prepared = avif.prepared(Pixels(np.asarray(image)), sampling)
         if sampling not in curves:
-            encode = partial(_ours, prepared, effort, sampling, case.flat)
+            encode = partial(_ours, prepared, effort, sampling, case.content)
             curves[sampling], seconds = _curve(reference, encode, steps)
             spent += seconds
         ours[target] = curves[sampling]
     return _ratios(ours, theirs), (spent / len(curves), their_time)
 
 
-def _ours(image: Image.Image, effort: Effort, sampling: str, flat: bool, step: int) -> bytes:
-    return codecs.encode_avif(image, step, {}, effort, sampling, flat=flat)
+def _ours(image: Image.Image, effort: Effort, sampling: str, content: avif.Content, step: int) -> bytes:
+    return avif.encode(image, step, {}, effort, sampling, content)
 
 
 def _ratios(ours: dict[float, list[tuple[float, int]]], theirs: list[tuple[float, int]]) -> Sizes:

@@ -21,7 +21,7 @@ from rich.console import Console
 from rich.table import Table
 
 from plumcrate.imaging import codecs
-from plumcrate.imaging.aim import Landing, aim
+from plumcrate.imaging.aim import Attempt, Landing, aim
 from plumcrate.imaging.jpeg import LossyEncoder, recompress
 from plumcrate.imaging.scoring.colour import F32, colour_shift, patches
 from plumcrate.imaging.scoring.flatness import Ground
@@ -50,7 +50,7 @@ def _exact(paths: list[Path]) -> Table:
     for side in (800, 1600):
         for quality in (75, 85, 92):
             sets[f"sequential, {side} px, quality {quality}"] = [
-                _saved(photo(path, side), quality=quality) for path in paths
+                saved(photo(path, side), quality=quality) for path in paths
             ]
     for name, files in sets.items():
         before = after = larger = other = 0
@@ -77,14 +77,14 @@ def _exact(paths: list[Path]) -> Table:
     return table
 
 
-def _saved(image: Image.Image, **options: object) -> bytes:
+def saved(image: Image.Image, **options: object) -> bytes:
     out = io.BytesIO()
     image.info.clear()
     image.save(out, "JPEG", **options)
     return out.getvalue()
 
 
-def _decoded(data: bytes) -> U8:
+def decoded(data: bytes) -> U8:
     return np.asarray(Image.open(io.BytesIO(data)).convert("RGB"))
 
 
@@ -151,10 +151,10 @@ def _measured(job: tuple[Path, int]) -> list[_Found]:
         seconds = time.process_time() - began
         theirs = np.exp(np.interp(landing.best.judgement.score, scores, np.log(sizes)))
         shift = np.interp(np.log(len(data)), np.log(sizes), shifts)
-        decoded = _decoded(data)
-        ours = colour_shift(colours, patches(decoded)).mean
+        shown = decoded(data)
+        ours = colour_shift(colours, patches(shown)).mean
         their_seam = float(np.interp(landing.best.judgement.score, scores, seams))
-        seam = ground.judge(decoded).seam / their_seam if their_seam else math.nan
+        seam = ground.judge(shown).seam / their_seam if their_seam else math.nan
         out.append(
             _Found(
                 target, len(data) / theirs, ours / shift, seam, len(landing.attempts), seconds, rgb.size / 3e6
@@ -163,18 +163,24 @@ def _measured(job: tuple[Path, int]) -> list[_Found]:
     return out
 
 
+def landed(encoder: LossyEncoder, reference: Reference, target: float) -> Landing:
+    """Where an encoder that has learnt from a first encode comes down."""
+
+    def attempted(step: int) -> Attempt:
+        data = encoder.encode(step, searched=False)
+        return Attempt.judged(step, data, reference.judge(decoded(data)))
+
+    first = attempted(codecs.JPEG.first_guess(target))
+    encoder.refine(luma_gradient(reference, decoded(first.data)))
+    return aim(attempted, target, codecs.JPEG)
+
+
 def _landed(rgb: U8, reference: Reference, target: float) -> tuple[LossyEncoder, Landing] | None:
     """Half chroma, and full where half strains or fails, as a treatment does; the smaller of both."""
     found = []
     for subsampled in (True, False):
         encoder = LossyEncoder(rgb, grey=False, subsampled=subsampled)
-        first = encoder.encode(codecs.JPEG.first_guess(target), searched=False)
-        encoder.refine(luma_gradient(reference, _decoded(first)))
-        landing = aim(
-            lambda step, e=encoder: e.encode(step, searched=False),  # type: ignore[misc]
-            lambda data: reference.judge(_decoded(data)),
-            target, codecs.JPEG,
-        )  # fmt: skip
+        landing = landed(encoder, reference, target)
         if landing.best is not None:
             found.append((encoder, landing))
             if landing.best.quality <= STRAINING:
@@ -188,10 +194,10 @@ def _pillow(
     image: Image.Image, quality: int, reference: Reference, colours: F32, ground: Ground
 ) -> tuple[float, int, float, float]:
     """Score, bytes, colour difference and seams of Pillow's file."""
-    data = _saved(image, quality=quality, progressive=True, optimize=True, subsampling="4:2:0")
-    decoded = _decoded(data)
-    shift = colour_shift(colours, patches(decoded)).mean
-    return reference.score(decoded), len(data), shift, ground.judge(decoded).seam
+    data = saved(image, quality=quality, progressive=True, optimize=True, subsampling="4:2:0")
+    shown = decoded(data)
+    shift = colour_shift(colours, patches(shown)).mean
+    return reference.score(shown), len(data), shift, ground.judge(shown).seam
 
 
 if __name__ == "__main__":

@@ -17,16 +17,13 @@ from numpy.typing import NDArray
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.imaging import codecs
-from plumcrate.imaging.aim import aim
 from plumcrate.imaging.jpeg import LossyEncoder
 from plumcrate.imaging.scoring.colour import colour_shift, patches
-from plumcrate.imaging.scoring.gradient import luma_gradient
 from plumcrate.imaging.scoring.ssimulacra2 import U8, Reference
 from plumcrate.imaging.srgb import LIGHT
 
 from .corpus import held_out, photo, tuned
-from .jpeg import _decoded, _saved
+from .jpeg import decoded, landed, saved
 
 F64 = NDArray[np.float64]
 
@@ -59,20 +56,14 @@ def _compared(path: Path) -> list[F64 | None]:
     rgb = np.asarray(image)
     reference = Reference(rgb)
     files = (
-        _saved(image, quality=quality, progressive=True, optimize=True, subsampling="4:2:0")
+        saved(image, quality=quality, progressive=True, optimize=True, subsampling="4:2:0")
         for quality in _QUALITIES
     )
     theirs = np.array([_figures(rgb, reference, data) for data in files])
     out: list[F64 | None] = []
     for target in _TARGETS:
         encoder = LossyEncoder(rgb, grey=False, subsampled=True)
-        first = encoder.encode(codecs.JPEG.first_guess(target), searched=False)
-        encoder.refine(luma_gradient(reference, _decoded(first)))
-        best = aim(
-            lambda step, e=encoder: e.encode(step, searched=False),  # type: ignore[misc]
-            lambda data: reference.judge(_decoded(data)),
-            target, codecs.JPEG,
-        ).best  # fmt: skip
+        best = landed(encoder, reference, target).best
         if best is None:
             out.append(None)
             continue
@@ -92,10 +83,10 @@ def _ratio(ours: F64, theirs: F64, column: int) -> float:
 
 def _figures(rgb: U8, reference: Reference, data: bytes) -> F64:
     """The logarithm of a file's bytes, and each measure as an error on a scale on which curves are even."""
-    decoded = _decoded(data)
+    shown = decoded(data)
     errors = (
-        101 - reference.score(decoded), ms_ssim_error(rgb, decoded), gradient_error(rgb, decoded),
-        colour_shift(patches(rgb), patches(decoded)).mean,
+        101 - reference.score(shown), ms_ssim_error(rgb, shown), gradient_error(rgb, shown),
+        colour_shift(patches(rgb), patches(shown)).mean,
     )  # fmt: skip
     return np.log([len(data), *errors])
 

@@ -15,7 +15,7 @@ from PIL import Image, ImageDraw
 
 from plumcrate.demo.painter.noise import grain
 from plumcrate.demo.painter.scenes import SCENES
-from plumcrate.imaging import Chosen, Effort, Recipe, codecs, treat, webp
+from plumcrate.imaging import Chosen, Effort, Recipe, avif, codecs, treat, webp
 from plumcrate.imaging.jpeg import LossyEncoder
 from plumcrate.imaging.pixels import Pixels
 from plumcrate.imaging.scoring.ssimulacra2 import Reference
@@ -165,7 +165,7 @@ def _curves(path: Path) -> list[list[float]]:
         (partial(_pillow, image, "WEBP"), [*range(8, 90, 9), 92, 95, 97, 99, 100]),
         (partial(_webp, webp.planes(np.asarray(image))), [*range(55, 127, 6), 124, 126]),
         (partial(_pillow, image, "AVIF", max_threads=1), range(14, 97, 9)),
-        (partial(_avif, codecs.for_avif(Pixels(rgb), "4:4:4")), range(8, 62, 6)),
+        (partial(_avif, avif.prepared(Pixels(rgb), "4:4:4")), range(8, 62, 6)),
     ]
     return [_curve(reference, encode, qualities, rgb.size / 3) for encode, qualities in encoders]
 
@@ -193,7 +193,7 @@ def _webp(picture: webp.Planes, step: int) -> bytes:
 
 
 def _avif(image: Image.Image, step: int) -> bytes:
-    return codecs.encode_avif(image, step, {}, Effort.NORMAL, "4:4:4", flat=False)
+    return avif.encode(image, step, {}, Effort.NORMAL, "4:4:4", avif.Content.CALM)
 
 
 if __name__ == "__main__":

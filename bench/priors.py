@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.imaging import codecs, webp
+from plumcrate.imaging import avif, codecs, webp
 from plumcrate.imaging.aim import line
 from plumcrate.imaging.jpeg import LossyEncoder
 from plumcrate.imaging.priors import Features
@@ -101,7 +101,7 @@ def _sample(job: tuple[Path, int, tuple[float, float] | None]) -> Sample:
     rgb, shown = case.pixels.rgb, case.upright_pixels
     lossy = LossyEncoder.of_jpeg(source, case.coefficients, rgb, grey=False, subsampled=True)
     planes = webp.planes(rgb)
-    soft, full = codecs.for_avif(shown, "4:2:0"), codecs.for_avif(shown, "4:4:4")
+    soft, full = avif.prepared(shown, "4:2:0"), avif.prepared(shown, "4:4:4")
 
     def refined(step: int) -> bytes:
         lossy.forget()
@@ -111,8 +111,8 @@ def _sample(job: tuple[Path, int, tuple[float, float] | None]) -> Sample:
     encoders: dict[str, Callable[[int], bytes]] = {
         "jpeg": refined,
         "webp": lambda step: codecs.encode_webp(planes, step, {}, Effort.NORMAL),
-        "avif 4:2:0": lambda step: codecs.encode_avif(soft, step, {}, Effort.NORMAL, "4:2:0", flat=case.flat),
-        "avif 4:4:4": lambda step: codecs.encode_avif(full, step, {}, Effort.NORMAL, "4:4:4", flat=case.flat),
+        "avif 4:2:0": lambda step: avif.encode(soft, step, {}, Effort.NORMAL, "4:2:0", case.content),
+        "avif 4:4:4": lambda step: avif.encode(full, step, {}, Effort.NORMAL, "4:4:4", case.content),
     }
     found: dict[str, dict[float, tuple[float, float]]] = {}
     for name, encode in encoders.items():

@@ -7,8 +7,8 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from plumcrate.imaging import codecs
-from plumcrate.imaging.aim import Knob, aim
-from plumcrate.imaging.priors import features, predicted
+from plumcrate.imaging.aim import Attempt, Knob, aim
+from plumcrate.imaging.priors import detail, features, is_flat, predicted
 from plumcrate.imaging.recipe import TOLERANCE
 from plumcrate.imaging.scoring import Judgement
 
@@ -16,11 +16,11 @@ KNOB = Knob(lowest=20, highest=98, prior={70.0: 66, 80.0: 80, 90.0: 91}, slope=0
 
 
 def landed(curve: dict[int, float], target: float, **options: int) -> tuple[int | None, int]:
-    def measure(data: bytes) -> Judgement:
-        score = curve[data[0]]
-        return Judgement(score, np.array([[score]]), 64)
+    def attempted(quality: int) -> Attempt:
+        score = curve[quality]
+        return Attempt.judged(quality, bytes(quality), Judgement(score, np.array([[score]]), 64))
 
-    landing = aim(lambda q: bytes([q]) * q, measure, target, KNOB, **options)
+    landing = aim(attempted, target, KNOB, **options)
     return (landing.best.quality if landing.best else None), len(landing.attempts)
 
 
@@ -92,5 +92,8 @@ def test_a_busy_picture_is_expected_to_need_another_quality_than_a_soft_one() ->
             assert first.slope < second.slope, "soft pictures gain less with each step"
     assert predicted("jpeg", 20.0, one) is None
     assert predicted("webp", 80.0, one, 70.0) != predicted("webp", 80.0, one, 100.0)
+    drawn = np.where(soft > 128, 200, 60).astype(np.uint8)
+    assert [is_flat(features(picture, 5.0)) for picture in (drawn, busy.astype(np.uint8))] == [True, False]
+    assert detail(one) < 0.1 < detail(other) < 1
     tiny = features(np.zeros((1, 1, 3), np.uint8), 0.0)
     assert np.isfinite(tiny).all()

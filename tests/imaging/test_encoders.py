@@ -16,7 +16,8 @@ from PIL import Image, ImageCms
 from playwright.sync_api import Browser, sync_playwright
 
 from plumcrate.demo.painter.scenes import SCENES
-from plumcrate.imaging import Effort, Level, Recipe, codecs, treat, webp
+from plumcrate.imaging import Effort, Level, Recipe, avif, codecs, treat, webp
+from plumcrate.imaging.avif import Content
 from plumcrate.imaging.jpeg.transform import planes_of
 from plumcrate.imaging.pixels import Pixels, decode
 from plumcrate.imaging.recipe import Limits
@@ -51,9 +52,9 @@ def as_webp(image: Image.Image, step: int = 112, effort: Effort = Effort.NORMAL,
 
 
 def as_avif(
-    image: Image.Image, sampling: str, *, step: int = 45, flat: bool = False, **extras: bytes
+    image: Image.Image, sampling: str, *, step: int = 45, content: Content = Content.BUSY, **extras: bytes
 ) -> bytes:
-    return codecs.encode_avif(image, step, extras, Effort.QUICK, sampling, flat=flat)
+    return avif.encode(image, step, extras, Effort.QUICK, sampling, content)
 
 
 def opened(data: bytes) -> Image.Image:
@@ -78,14 +79,14 @@ def test_webp_of_every_size_is_near_its_source_and_the_same_each_time(
 
 
 @pytest.mark.parametrize("sampling", SAMPLINGS)
-@pytest.mark.parametrize("flat", [False, True])
+@pytest.mark.parametrize("content", Content)
 @pytest.mark.parametrize("size", SIZES)
 def test_avif_of_every_size_is_near_its_source_and_the_same_each_time(
-    size: tuple[int, int], flat: bool, sampling: str
+    size: tuple[int, int], content: Content, sampling: str
 ) -> None:
     image = painting(*size)
-    data = as_avif(image, sampling, step=54, flat=flat)
-    assert data == as_avif(image, sampling, step=54, flat=flat)
+    data = as_avif(image, sampling, step=54, content=content)
+    assert data == as_avif(image, sampling, step=54, content=content)
     apart = np.abs(np.asarray(opened(data).convert("RGB")).astype(int) - np.asarray(image))
     assert apart.mean() < 7
 
@@ -199,11 +200,11 @@ def test_an_avif_has_no_tint(sampling: str, colour: tuple[int, int, int]) -> Non
     noise = np.random.default_rng(7).normal(0, 5, (128, 128, 3))
     rgb = np.clip(np.rint(np.array(colour) + noise), 0, 255).astype(np.uint8)
     tints = []
-    for image in (Image.fromarray(rgb), codecs.for_avif(Pixels(rgb), sampling)):
+    for image in (Image.fromarray(rgb), avif.prepared(Pixels(rgb), sampling)):
         shown = np.asarray(opened(as_avif(image, sampling, step=54)).convert("RGB"))
         tints.append(chroma(shown) - chroma(rgb))
     plain, ours = tints
-    assert (plain < -0.1).all(), "the library cuts chroma off; were it to round, for_avif should go"
+    assert (plain < -0.1).all(), "the library cuts chroma off; were it to round, avif.prepared should go"
     assert np.abs(ours).max() < 0.22
 
 
@@ -211,7 +212,7 @@ def test_an_avif_has_no_tint(sampling: str, colour: tuple[int, int, int]) -> Non
 @given(st.integers(0, 10_000))
 def test_luma_is_stored_as_it_is_meant(seed: int) -> None:
     rgb = np.random.default_rng(seed).integers(4, 252, (19, 23, 3), dtype=np.uint8)
-    red, green, blue = np.asarray(codecs.for_avif(Pixels(rgb), "4:4:4")).astype(int).transpose(2, 0, 1)
+    red, green, blue = np.asarray(avif.prepared(Pixels(rgb), "4:4:4")).astype(int).transpose(2, 0, 1)
     stored = (77 * red + 150 * green + 29 * blue + 128) >> 8
     assert np.array_equal(stored, np.rint(planes_of(rgb)[0] + np.float32(128)))
     steps = np.stack([red, green + 1, blue]) - rgb.transpose(2, 0, 1)
@@ -224,9 +225,9 @@ def test_extremes_stay_and_alpha_goes_along() -> None:
     for value in (0, 255):
         flat = np.full((8, 8, 3), value, np.uint8)
         for sampling in SAMPLINGS:
-            shown = opened(as_avif(codecs.for_avif(Pixels(flat), sampling), sampling, step=60))
+            shown = opened(as_avif(avif.prepared(Pixels(flat), sampling), sampling, step=60))
             assert (np.asarray(shown.convert("RGB")) == value).all()
-    prepared = codecs.for_avif(Pixels(flat, alpha), "4:2:0")
+    prepared = avif.prepared(Pixels(flat, alpha), "4:2:0")
     assert np.array_equal(np.asarray(prepared)[..., 3], alpha)
 
 
@@ -272,12 +273,37 @@ def test_gallery_keeps_full_chroma() -> None:
     assert not half_chroma_will_do(case_of(grey, Level.GALLERY))
 
 
-def test_flat_art_is_told_from_photographs() -> None:
+def test_flat_art_is_told_from_photographs_and_busy_ones_from_calm() -> None:
     flat = np.full((96, 96, 3), 90)
     flat[20:60, 30:70] = (200, 190, 180)
-    assert case_of(flat).flat
-    assert not case_of(np.random.default_rng(2).integers(60, 190, (96, 96, 3))).flat
-    assert case_of(np.zeros((5, 1, 3))).flat
+    assert case_of(flat).content is Content.FLAT
+    assert case_of(np.zeros((5, 1, 3))).content is Content.FLAT
+    noise = np.random.default_rng(2).integers(60, 190, (96, 96, 3))
+    assert case_of(noise).content is Content.BUSY
+    down, across = np.mgrid[:96, :96]
+    dusk = np.stack([across + 40, down + 60, across + down], axis=2)
+    assert case_of(dusk).content is Content.CALM
+
+
+@pytest.mark.parametrize("effort", Effort)
+@pytest.mark.parametrize("content", Content)
+def test_every_way_to_encode_an_avif_shows_the_picture(effort: Effort, content: Content) -> None:
+    rgb = np.asarray(painting(200, 131))
+    data = avif.encode(avif.prepared(Pixels(rgb), "4:2:0"), 50, {}, effort, "4:2:0", content)
+    shown = np.asarray(opened(data).convert("RGB"))
+    assert Reference(rgb).score(np.ascontiguousarray(shown)) > 75
+    assert data == avif.encode(avif.prepared(Pixels(rgb), "4:2:0"), 50, {}, effort, "4:2:0", content)
+
+
+def test_large_photographs_have_no_small_blocks_at_quick_effort() -> None:
+    noise = np.random.default_rng(2).integers(60, 190, (1000, 1000, 3), dtype=np.uint8)
+    for width, same in ((1000, False), (999, True)):
+        image = Image.fromarray(noise[:, :width])
+        quick, normal = (
+            avif.encode(image, 40, {}, effort, "4:2:0", Content.BUSY)
+            for effort in (Effort.QUICK, Effort.NORMAL)
+        )
+        assert (quick == normal) is same, "below a megapixel a busy picture is the same at both"
 
 
 def test_a_target_that_half_chroma_cannot_reach_costs_no_webp_encode() -> None:
@@ -321,7 +347,7 @@ def test_chromium_shows_what_pillow_decodes(browser: Browser, size: tuple[int, i
     image = painting(*size)
     kinds = [("webp", as_webp(image)), ("webp", as_webp(image, icc_profile=PROFILE, exif=EXIF.tobytes()))]
     kinds += [
-        ("avif", as_avif(image, sampling, flat=flat)) for sampling in SAMPLINGS for flat in (False, True)
+        ("avif", as_avif(image, sampling, content=content)) for sampling in SAMPLINGS for content in Content
     ]
     page = browser.new_page()
     for kind, data in kinds:

@@ -10,8 +10,7 @@ from PIL import Image
 
 from plumcrate.demo.painter.noise import grain
 from plumcrate.demo.painter.scenes import SCENES
-from plumcrate.imaging import webp
-from plumcrate.imaging.codecs import for_avif
+from plumcrate.imaging import avif, webp
 from plumcrate.imaging.jpeg import LossyEncoder, transform
 from plumcrate.imaging.jpeg.decode import decode
 from plumcrate.imaging.jpeg.lossy import quantization_tables
@@ -309,8 +308,8 @@ def test_bands_of_rows_make_what_the_whole_makes(
                 encoder.encode(85, searched=False),
                 webp.planes(rgb),
                 webp.planes(rgb, alpha),
-                np.asarray(for_avif(Pixels(rgb), "4:2:0")),
-                np.asarray(for_avif(Pixels(rgb), "4:4:4")),
+                np.asarray(avif.prepared(Pixels(rgb), "4:2:0")),
+                np.asarray(avif.prepared(Pixels(rgb), "4:4:4")),
             )
         )
     (small, large) = made

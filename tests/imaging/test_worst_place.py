@@ -1,6 +1,8 @@
 """The worst place of a result: found, mapped, turned upright, and held to a floor."""
 
 import io
+import math
+from functools import partial
 
 import numpy as np
 import pytest
@@ -12,7 +14,7 @@ from PIL import Image, ImageFilter
 from plumcrate.demo.painter.noise import grain
 from plumcrate.demo.painter.scenes import SCENES
 from plumcrate.imaging import Level, Recipe, treat
-from plumcrate.imaging.aim import Knob, aim
+from plumcrate.imaging.aim import Attempt, Knob, aim
 from plumcrate.imaging.pixels import decode
 from plumcrate.imaging.recipe import FLOORS, TARGETS, TOLERANCE
 from plumcrate.imaging.scoring import Judge, Judgement
@@ -94,13 +96,13 @@ def test_places_are_told_upright(orientation: int) -> None:
 
 
 def test_an_aim_goes_higher_until_the_worst_place_is_good_enough() -> None:
-    def measure(data: bytes) -> Judgement:
-        score = 50.0 + data[0] / 2
-        return Judgement(score, np.array([[score, score - 20.0]]), 64)
+    def attempted(quality: int, leeway: float = math.inf) -> Attempt:
+        score = 50.0 + quality / 2
+        return Attempt.judged(quality, b"", Judgement(score, np.array([[score, score - 20.0]]), 64), leeway)
 
     knob = Knob(lowest=1, highest=99, prior={80.0: 60}, slope=0.03)
-    free = aim(lambda quality: bytes([quality]), measure, 80.0, knob)
-    held = aim(lambda quality: bytes([quality]), measure, 80.0, knob, leeway=8.0)
+    free = aim(attempted, 80.0, knob)
+    held = aim(partial(attempted, leeway=8.0), 80.0, knob)
     assert free.best is not None
     assert held.best is not None
     assert free.best.judgement.score == pytest.approx(80, abs=1)

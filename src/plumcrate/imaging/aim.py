@@ -26,6 +26,15 @@ class Attempt:
     judgement: Judgement
     aimed: float
 
+    @classmethod
+    def judged(cls, quality: int, data: bytes, judgement: Judgement, leeway: float = math.inf) -> Attempt:
+        """With what a judge says of it; ``leeway``: points by which its worst place may lack more."""
+        return cls(quality, data, judgement, min(judgement.score, judgement.worst + leeway))
+
+    def reaches(self, target: float) -> bool:
+        """Whether it is at a target less the tolerance at least."""
+        return self.aimed >= target - _BELOW
+
 
 @dataclass(frozen=True, slots=True)
 class Knob:
@@ -78,20 +87,17 @@ _AHEAD = 0.1
 
 
 def aim(
-    encode: Callable[[int], bytes],
-    measure: Callable[[bytes], Judgement],
+    attempted: Callable[[int], Attempt],
     target: float,
     knob: Knob,
     *,
-    leeway: float = math.inf,
     budget: int = 7,
     stop_above: int | None = None,
     first: int | None = None,
     near: float = NEAR_ENOUGH,
 ) -> Landing:
-    """Finds the lowest quality whose score is at least ``target`` less the tolerance.
+    """Finds the lowest quality at which an attempt reaches ``target``.
 
-    ``leeway``: points by which the worst place may score less than that.
     ``stop_above``: a size in bytes; once an attempt below the target is already that large,
     no acceptable result can be smaller, and the search ends with what it has; so it does when one above is
     so much larger that none at the target can be. ``first``: the quality to
@@ -105,20 +111,18 @@ def aim(
     quality = knob.first_guess(target) if first is None else first
     while low + 1 < high and len(attempts) < budget:
         quality = max(low + 1, min(high - 1, quality))
-        data = encode(quality)
-        judgement = measure(data)
-        aimed = min(judgement.score, judgement.worst + leeway)
-        attempt = Attempt(quality, data, judgement, aimed)
+        attempt = attempted(quality)
         attempts.append(attempt)
-        if attempt.aimed >= target - _BELOW:
+        size = len(attempt.data)
+        if attempt.reaches(target):
             above, high = attempt, quality
-            if quality - knob.place(quality, aimed, target - _BELOW) <= near:
+            if quality - knob.place(quality, attempt.aimed, target - _BELOW) <= near:
                 break
-            if stop_above is not None and len(data) * _LEFT ** (attempt.aimed - target) >= stop_above:
+            if stop_above is not None and size * _LEFT ** (attempt.aimed - target) >= stop_above:
                 break
         else:
             below, low = attempt, quality
-            if stop_above is not None and len(data) >= stop_above:
+            if stop_above is not None and size >= stop_above:
                 break
         quality = _next_quality(below, above, target, knob)
         if below and above and len(attempts) > 2 and _same_side(attempts[-2:], target):
@@ -129,7 +133,7 @@ def aim(
 
 
 def _same_side(attempts: list[Attempt], target: float) -> bool:
-    return len({attempt.aimed >= target - _BELOW for attempt in attempts}) == 1
+    return len({attempt.reaches(target) for attempt in attempts}) == 1
 
 
 def line(score: float) -> float:

@@ -1,4 +1,4 @@
-"""WebP and AVIF through the codec libraries: a decoded Pillow picture in, a file out.
+"""WebP and animations through the codec libraries, and the knobs of all encoders.
 
 Each encoder uses one thread, so that the number of pictures in hand alone decides how much of the
 machine is used. What goes with the picture (profile, rights) is passed as Pillow's save options.
@@ -8,18 +8,12 @@ from __future__ import annotations
 
 import io
 import math
-from collections.abc import Iterator
 from typing import Any
 
-import numpy as np
 from PIL import Image
 
 from . import webp
 from .aim import Knob
-from .jpeg.arrays import U8
-from .jpeg.luminance import shifted_bands
-from .jpeg.transform import F32, bands, half_chroma, planes_of
-from .pixels import Pixels
 from .recipe import Effort
 
 Extras = dict[str, bytes]
@@ -65,58 +59,12 @@ def knob_of(encoder: str, quality: int) -> int:
 
 
 _WEBP_METHODS = {Effort.QUICK: 4, Effort.NORMAL: 5, Effort.THOROUGH: 6}
-#: The AVIF encoder's speed, 0 (slow) to 10.
-_AVIF_SPEEDS = {Effort.QUICK: 7, Effort.NORMAL: 6, Effort.THOROUGH: 4}
-#: What measurably helps the score in the AV1 encoder's still-picture tuning; and the tools that take long and
-#: give nothing on photographs, measured one by one (docs/imaging/copies.md). Flat art needs some of them.
-_AVIF_TUNING = {"tune": "ssimulacra2", "sharpness": "3", "deltaq-strength": "50"}
-_WITHOUT = {
-    "enable-palette": "0",
-    "enable-intrabc": "0",
-    "enable-restoration": "0",
-    "enable-filter-intra": "0",
-    "enable-rect-tx": "0",
-    "disable-trellis-quant": "1",
-}
-
-
-#: Parts of red, green and blue in luma as the AVIF library reckons it (libyuv, RGB to full-range Y of
-#: BT.601), in 256ths.
-_RED, _GREEN, _BLUE = 77, 150, 29
 
 
 def _saved(image: Image.Image, kind: str, **options: Any) -> bytes:
     out = io.BytesIO()
     image.save(out, kind, **options)
     return out.getvalue()
-
-
-def for_avif(pixels: Pixels, subsampling: str) -> Image.Image:
-    """A picture whose AVIF, with chroma full or half, shows the luma and the chroma that are meant.
-
-    The library rounds luma, but cuts chroma off to the whole value below: a tint of half a value towards
-    green. One less of green raises Cb and Cr by about as much, and the same for all three samples sets luma
-    right again, to what is stored of it; for half chroma moved for what halving will lose.
-    """
-    rgb = pixels.rgb
-    moved = np.empty_like(rgb)
-    for rows, luma, shift in _lumas(rgb, subsampling):
-        r, g, b = (rgb[rows, :, sample].astype(np.int32) for sample in range(3))
-        stored = (_RED * r + _GREEN * (g - 1) + _BLUE * b + 128) >> 8
-        steps = np.rint(luma + shift + np.float32(128)).astype(np.int32) - stored
-        for sample, less in enumerate((0, 1, 0)):
-            moved[rows, :, sample] = np.clip(rgb[rows, :, sample] + (steps - less), 0, 255)
-    return Pixels(moved, pixels.alpha).as_image()
-
-
-def _lumas(rgb: U8, subsampling: str) -> Iterator[tuple[slice, F32, F32]]:
-    """Rows, their luma, and by how much it is to be moved."""
-    if subsampling == "4:2:0":
-        yield from ((band.rows, band.luma, band.shift) for band in shifted_bands(rgb, half_chroma(rgb)))
-        return
-    for rows in bands(rgb.shape[0]):
-        luma = planes_of(rgb[rows])[0]
-        yield rows, luma, np.zeros_like(luma)
 
 
 def encode_webp(picture: webp.Planes, step: int, extras: Extras, effort: Effort) -> bytes:
@@ -130,18 +78,6 @@ def encode_webp_lossless(image: Image.Image, extras: Extras, effort: Effort) -> 
     """Lossless WebP; colour under full transparency is not kept."""
     quality, method = {Effort.QUICK: (20, 3), Effort.NORMAL: (70, 4), Effort.THOROUGH: (100, 6)}[effort]
     return _saved(image, "WEBP", lossless=True, quality=quality, method=method, **extras)
-
-
-def encode_avif(
-    image: Image.Image, step: int, extras: Extras, effort: Effort, subsampling: str, *, flat: bool
-) -> bytes:
-    """Lossy AVIF. ``step`` as in the knob; ``subsampling`` 4:2:0 or 4:4:4; ``flat``: a drawing, not a
-    photograph."""
-    tuning = _AVIF_TUNING if flat else _AVIF_TUNING | _WITHOUT
-    return _saved(
-        image, "AVIF", quality=round(step * 100 / 63), speed=_AVIF_SPEEDS[effort], subsampling=subsampling,
-        max_threads=1, autotiling=False, advanced=tuning, **extras,
-    )  # fmt: skip
 
 
 #: Animations have many frames: they are encoded at a faster speed.

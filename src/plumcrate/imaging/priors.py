@@ -26,13 +26,17 @@ _BLOCKS = 4096
 _BANDS = ((1, 3.0), (3.0, 6.0), (6.0, 12.0))
 #: Magnitudes of luma's coefficients above which they are counted: about what is left at each level.
 _ABOVE = (8.0, 20.0, 50.0)
+#: Where the first of these stands among the figures, and what is added before its logarithm is taken.
+_FIRST_ABOVE, _ADDED = 8, 1e-3
+#: Flat art has so large a part of its pixels like the one before; and rows on which that is looked at.
+_FLAT, _ROWS = 0.5, 512
 #: Between what a slope is.
 _SLOPES = (0.01, 0.06)
 
 
 def features(rgb: U8, half_chroma_lacks: float) -> Features:
-    """Fourteen figures of a picture (height, width, 3): 1, its spectrum, size and brightness, and what
-    halving its chroma costs.
+    """Sixteen figures of a picture (height, width, 3): 1, its spectrum, size and brightness, what
+    halving its chroma costs, and how much of it is flat.
 
     The spectrum is the mean magnitude of luma's DCT coefficients in three bands, of each chroma's all, how
     many of luma's are large, and how unevenly activity lies over the picture. ``half_chroma_lacks`` is in
@@ -53,11 +57,29 @@ def features(rgb: U8, half_chroma_lacks: float) -> Features:
     ]
     chroma = [magnitudes[:, plane, 1:].mean() for plane in (1, 2)]
     figures = [np.log(value + 0.1) for value in (*bands, *chroma)]
-    figures += [np.log((magnitudes[:, 0, 1:] > least).mean() + 1e-3) for least in _ABOVE]
+    figures += [np.log((magnitudes[:, 0, 1:] > least).mean() + _ADDED) for least in _ABOVE]
     size = np.log(height * width / 1e6 + 1e-3)
     brightness = spectrum[:, 0, 0].mean() / 400.0
     strain = np.log(half_chroma_lacks + 0.5)
-    return np.array([1.0, activity.mean(), activity.std(), *figures, size, brightness, strain], np.float64)
+    even = _even(rgb)
+    figures += [size, brightness, strain, even, float(even > _FLAT)]
+    return np.array([1.0, activity.mean(), activity.std(), *figures], np.float64)
+
+
+def _even(rgb: U8) -> float:
+    """The part of the pixels that are like the one before."""
+    rows = rgb[:: max(1, rgb.shape[0] // _ROWS)]
+    return float((rows[:, 1:] == rows[:, :-1]).all(axis=2).mean())
+
+
+def is_flat(picture: Features) -> bool:
+    """Whether features are those of flat art, and of no photograph."""
+    return bool(picture[-1])
+
+
+def detail(picture: Features) -> float:
+    """The part of a picture's luma coefficients that are above 8, 0 to 1."""
+    return float(np.exp(picture[_FIRST_ABOVE]) - _ADDED)
 
 
 @cache

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from dataclasses import replace
-from functools import cached_property
+from functools import cached_property, partial
 
 from .. import codecs
 from ..aim import NEAR_ENOUGH, Attempt, Knob, Landing, aim
@@ -19,8 +18,9 @@ from ..recipe import Level, Limits, Recipe
 from ..scoring import Flatness, Judge
 from .source import Source
 
-#: How much further than its target an aim goes when a guard says that colours drift or bands show.
-_GUARD_STEP, _GUARD_TURNS = 4.0, 2
+#: By how many steps quality is raised, one time after another, when a guard says that colours drift or bands
+#: show; then it is given up.
+_GUARD_STEPS = (3, 3, 5, None)
 #: How far beyond the limit of the mean single patches may be.
 _WORST = 12.0
 #: What flat colours and smooth ground may suffer from a codec: docs/imaging/score.md tells how these were
@@ -85,6 +85,13 @@ class Case(Source):
         assert self.recipe.target is not None
         return self.knob(encoder)[0].place(best.quality, best.aimed, self.recipe.target)
 
+    def attempt(self, encode: Callable[[int], bytes], quality: int, *, upright: bool) -> Attempt:
+        """One encode, judged by the recipe's promise."""
+        self._last = None  # the encoder needs the room
+        judge = self.upright_judge if upright else self.judge
+        data = encode(quality)
+        return Attempt.judged(quality, data, judge.judge(self.decoded(data)), self.recipe.leeway)
+
     def aim(
         self,
         encode: Callable[[int], bytes],
@@ -92,41 +99,36 @@ class Case(Source):
         *,
         cap: int,
         upright: bool,
-        budget: int = 7,
+        first: int | None = None,
         near: float = NEAR_ENOUGH,
     ) -> Landing:
-        """Aims at the recipe's target; goes higher when a guard, of colour or of flatness, says so."""
+        """Aims at the recipe's target; goes higher when a guard, of colour or of flatness, says so.
+
+        ``first``: where to begin, when more is known than the picture's statistics say.
+        """
         assert self.recipe.target is not None
         judge = self.upright_judge if upright else self.judge
         target = self.recipe.target
+        attempted = partial(self.attempt, encode, upright=upright)
         fixed = self.fixed(encoder)
         if fixed is not None:
-            data = encode(fixed)
-            judgement = judge.judge(self.decoded(data))
-            attempt = Attempt(fixed, data, judgement, judgement.score)
+            attempt = attempted(fixed)
             return Landing(attempt, (attempt,))
-        landing = Landing(None, ())
-        knob, first = self.knob(encoder)
-
-        def anew(step: int) -> bytes:
-            self._last = None  # the encoder needs the room
-            return encode(step)
-
-        for turn in range(_GUARD_TURNS + 1):
-            tried = aim(
-                anew, lambda out: judge.judge(self.decoded(out)), target, knob, leeway=self.recipe.leeway,
-                stop_above=cap, first=first, budget=budget, near=near,
-            )  # fmt: skip
-            landing = Landing(tried.best, landing.attempts + tried.attempts)
-            if tried.best is None or len(tried.best.data) >= cap:
-                return landing  # nothing that a guard could say would make it of use
-            if self.stays(judge, self.decoded(tried.best.data)):
-                return landing
-            # What lands higher than this is taken as it is: the guard decides, and not the score.
-            target, first, near = min(target + _GUARD_STEP, 98.0), tried.best.quality + 3, math.inf
-            if turn == _GUARD_TURNS:
+        knob, guess = self.knob(encoder)
+        landing = aim(
+            attempted, target, knob, stop_above=cap, first=guess if first is None else first, near=near
+        )
+        best, attempts = landing.best, landing.attempts
+        for steps in _GUARD_STEPS:
+            if best is None or len(best.data) >= cap:
+                break  # nothing that a guard could say would make it of use
+            if best.reaches(target) and self.stays(judge, self.decoded(best.data)):
                 break
-        return Landing(None, landing.attempts)
+            if steps is None or best.quality == knob.highest:
+                return Landing(None, attempts)
+            best = attempted(knob.at(best.quality + steps))
+            attempts = (*attempts, best)
+        return Landing(best, attempts)
 
     def fixed(self, encoder: str) -> int | None:
         """Where the recipe fixes an encoder's knob; None where it aims."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 
 from .. import codecs
 from ..aim import Landing
@@ -17,6 +18,8 @@ from .weighing import NO_LIMIT, checked_orientation, landed, worth_it
 
 #: Half chroma that needs a finer step than this is straining: full chroma may be smaller.
 STRAINING = 103
+#: Steps of quality that an encoder needs less once it has learnt where bits count, on the mean.
+_GAINED = 0.7
 #: A lossy result of less than this part of the picture's bytes is out of the reach of exact coding; not of
 #: small files, whose tables alone may be as much.
 _OUT_OF_REACH, _SMALL = 0.7, 20_000
@@ -126,17 +129,15 @@ def _hopeless(case: Case) -> int:
 
 def _landing(case: Case, encoder: LossyEncoder) -> Landing:
     """Aims, once the encoder has learnt from a first encode where the score wants its bits."""
-    _, first = case.knob("jpeg")
+    encode = partial(encoder.encode, searched=False)
+    knob, first = case.knob("jpeg")
     if first and case.recipe.effort is not Effort.QUICK and case.fixed("jpeg") is None:
-        shown = case.decoded(encoder.encode(first, searched=False))
-        encoder.refine(case.judge.luma_gradient(shown))
+        learnt = case.attempt(encode, first, upright=False)
+        encoder.refine(case.judge.luma_gradient(case.decoded(learnt.data)))
         give_back()
-    return case.aim(
-        lambda step: encoder.encode(step, searched=False),
-        "jpeg",
-        cap=_hopeless(case),
-        upright=False,
-    )
+        assert case.recipe.target is not None
+        first = knob.at(knob.place(first, learnt.aimed, case.recipe.target) - _GAINED)
+    return case.aim(encode, "jpeg", cap=_hopeless(case), upright=False, first=first)
 
 
 def _searched(case: Case, landing: Landing, encoder: LossyEncoder, sampling: str) -> Output:

@@ -6,6 +6,9 @@ from functools import partial
 
 from .. import codecs
 from ..aim import Landing
+from ..avif import LIMIT as AVIF_LIMIT
+from ..avif import encode as encode_avif
+from ..avif import prepared as prepared_for_avif
 from ..outcome import Chosen, Output, Refused, exact, impossible, lightest, refused, with_all
 from ..recipe import Effort
 from ..webp import LIMIT as WEBP_LIMIT
@@ -16,8 +19,6 @@ from .weighing import checked_orientation, landed, worth_it
 
 #: A file that is modern already is only written again for a real gain.
 _REAL_GAIN = 0.1
-#: The longest side that the level of AV1 which browsers must take allows (AV1 Annex A.3).
-_AVIF_LIMIT = 16_384
 #: In AVIF half chroma is worth it where it alone loses at most this part of the points that may be lost.
 _STRAIN = 1 / 3
 #: From this target on half chroma costs more than it saves in AVIF.
@@ -67,7 +68,7 @@ def _lossy_webp(case: Case, extras: codecs.Extras, cap: int) -> Output:
 
 def avif_copy(case: Case, limit: int) -> Output:
     """``limit``: bytes that a copy must stay below to be of use."""
-    if case.recipe.target is None or max(case.upright_pixels.size) > _AVIF_LIMIT:
+    if case.recipe.target is None or max(case.upright_pixels.size) > AVIF_LIMIT:
         return impossible("avif")
     return _within(avif(case, case.copy_extras, limit), limit)
 
@@ -96,10 +97,10 @@ def _how(subsampling: str, quality: int) -> str:
 
 
 def _aimed_avif(case: Case, extras: codecs.Extras, subsampling: str, limit: int) -> Landing:
-    image = codecs.for_avif(case.upright_pixels, subsampling)
+    image = prepared_for_avif(case.upright_pixels, subsampling)
     effort = case.recipe.effort
     return case.aim(
-        lambda step: codecs.encode_avif(image, step, extras, effort, subsampling, flat=case.flat),
+        lambda step: encode_avif(image, step, extras, effort, subsampling, case.content),
         f"avif {subsampling}", cap=limit, upright=True, near=_AVIF_NEAR,
     )  # fmt: skip
 

@@ -6,6 +6,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from .. import codecs
+from ..avif import encode as encode_avif
+from ..avif import prepared as prepared_for_avif
 from ..outcome import Chosen, Output, Tried
 from .case import Case
 from .jpeg import finest_jpeg, lossy_jpeg
@@ -42,6 +44,6 @@ def _finest(case: Case) -> tuple[bytes, str]:
     pixels, extras, effort = case.upright_pixels, case.file_extras, case.recipe.effort
     if case.facts.format == "webp":
         return codecs.encode_webp_lossless(pixels.as_image(), extras, effort), "lossless"
-    image = codecs.for_avif(pixels, "4:4:4")
-    data = codecs.encode_avif(image, codecs.AVIF.highest, extras, effort, "4:4:4", flat=case.flat)
+    image = prepared_for_avif(pixels, "4:4:4")
+    data = encode_avif(image, codecs.AVIF.highest, extras, effort, "4:4:4", case.content)
     return data, how

@@ -11,6 +11,7 @@ import numpy as np
 from PIL import Image, ImageCms
 
 from .. import codecs, geometry
+from ..avif import Content
 from ..errors import Damaged, LeftAlone, MoreDataNeeded
 from ..identification import Facts, identify
 from ..jpeg.luminance import shifted_bands
@@ -20,15 +21,15 @@ from ..metadata import exif, xmp
 from ..pixels import Pixels, open_picture, to_pixels
 from ..png import PngError, read_png
 from ..png.picture import PngFile
-from ..priors import Features, features
+from ..priors import Features, detail, features, is_flat
 from ..recipe import Level, Limits, Recipe
 from ..scoring import Judge
 from ..shaping import shaped
 
 #: What rounding alone does to values on the way to another profile and back.
 _MEAN_ROUNDING, _MOST_ROUNDING = 0.6, 4
-#: Flat art: of so many rows so large a part of the pixels is like the one before.
-_FLAT_ROWS, _FLAT_PART = 512, 0.5
+#: A busy photograph has so large a part of luma's coefficients above 8.
+_BUSY = 0.1
 #: Formats of which we write no exact form of pixels: what is shaped at the exact level is made at the next.
 _NEVER_EXACT = ("jpeg", "avif")
 _RELATIVE = ImageCms.Intent.RELATIVE_COLORIMETRIC
@@ -165,12 +166,11 @@ class Source:
         return features(self.pixels.over(128), self.half_chroma_lacks)
 
     @cached_property
-    def flat(self) -> bool:
-        """Whether this is flat art and no photograph: most pixels are those beside them."""
-        rows = self.pixels.rgb[:: max(1, self.pixels.rgb.shape[0] // _FLAT_ROWS)]
-        if rows.shape[1] < 2:
-            return True
-        return float((rows[:, 1:] == rows[:, :-1]).all(axis=2).mean()) > _FLAT_PART
+    def content(self) -> Content:
+        """What the picture is to an encoder."""
+        if is_flat(self.features):
+            return Content.FLAT
+        return Content.BUSY if detail(self.features) >= _BUSY else Content.CALM
 
     @cached_property
     def upright_pixels(self) -> Pixels:
