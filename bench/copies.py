@@ -80,7 +80,7 @@ def _avif(options: dict[str, bool], effort: Effort, path: Path) -> tuple[Sizes, 
     image.info.clear()
     reference = Reference(np.asarray(image))
     if options.get("tuned"):
-        plain = partial(_tuned, image)
+        plain = partial(plain_tuning, image)
     else:
         plain = partial(_plain, image, "AVIF")
     theirs, their_time = _curve(reference, plain, _QUALITIES["AVIF"])
@@ -124,7 +124,7 @@ def _curve(
     return sorted(points), spent
 
 
-def _tuned(image: Image.Image, quality: int) -> bytes:
+def plain_tuning(image: Image.Image, quality: int) -> bytes:
     out = io.BytesIO()
     options = {"speed": 6, "subsampling": "4:4:4", "max_threads": 1, "advanced": _PLAIN_TUNING}
     image.save(out, "AVIF", quality=quality, **options)
