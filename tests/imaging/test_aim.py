@@ -6,6 +6,8 @@ import numpy as np
 from hypothesis import example, given
 from hypothesis import strategies as st
 
+from plumcrate.demo.painter.noise import grain
+from plumcrate.demo.painter.scenes import SCENES
 from plumcrate.imaging import codecs
 from plumcrate.imaging.aim import Attempt, Knob, aim
 from plumcrate.imaging.priors import detail, features, is_flat, predicted
@@ -78,9 +80,11 @@ def test_knobs_stay_in_their_range_and_rise_with_the_target() -> None:
 
 def test_a_busy_picture_is_expected_to_need_another_quality_than_a_soft_one() -> None:
     rng = np.random.default_rng(0)
-    soft = np.cumsum(rng.normal(0, 0.5, (256, 256, 3)), axis=1).clip(-90, 90) + 128
-    busy = np.clip(soft + rng.normal(0, 25, soft.shape), 0, 255)
-    one, other = (features(picture.astype(np.uint8), 5.0) for picture in (soft, busy))
+    painted = SCENES["headland"](rng, 384, 256, 1)
+    soft, busy = (
+        (picture.clip(0, 1) * 255).astype(np.uint8) for picture in (painted, grain(rng, painted, 0.1))
+    )
+    one, other = (features(picture, 5.0) for picture in (soft, busy))
     for encoder, knob in (("jpeg", codecs.JPEG), ("webp", codecs.WEBP), ("avif 4:2:0", codecs.AVIF)):
         first, second = (predicted(encoder, 80.0, picture) for picture in (one, other))
         assert first is not None
@@ -93,7 +97,7 @@ def test_a_busy_picture_is_expected_to_need_another_quality_than_a_soft_one() ->
     assert predicted("jpeg", 20.0, one) is None
     assert predicted("webp", 80.0, one, 70.0) != predicted("webp", 80.0, one, 100.0)
     drawn = np.where(soft > 128, 200, 60).astype(np.uint8)
-    assert [is_flat(features(picture, 5.0)) for picture in (drawn, busy.astype(np.uint8))] == [True, False]
+    assert [is_flat(features(picture, 5.0)) for picture in (drawn, busy)] == [True, False]
     assert detail(one) < 0.1 < detail(other) < 1
     tiny = features(np.zeros((1, 1, 3), np.uint8), 0.0)
     assert np.isfinite(tiny).all()
