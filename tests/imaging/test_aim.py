@@ -61,6 +61,13 @@ def test_it_gives_up_when_even_too_low_a_score_is_too_large() -> None:
     assert (quality, attempts) == (None, 1)
 
 
+def test_what_is_near_but_a_little_too_large_is_still_chased_down() -> None:
+    curve = {q: 80 + 0.3 * (q - 78) for q in range(20, 99)}
+    assert landed(curve, 80.0, first=79) == (79, 1)
+    assert landed(curve, 80.0, first=79, stop_above=79) == (78, 2)
+    assert landed(curve, 80.0, first=79, stop_above=70) == (79, 1), "out of reach: nothing more is tried"
+
+
 def test_the_prior_alone_lands_an_ordinary_picture() -> None:
     curve = {q: 80 + 0.8 * (q - 80) for q in range(20, 99)}
     assert landed(curve, 80.0) == (80, 1)

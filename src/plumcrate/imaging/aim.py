@@ -102,7 +102,7 @@ def aim(
     no acceptable result can be smaller, and the search ends with what it has; so it does when one above is
     so much larger that none at the target can be. ``first``: the quality to
     begin with, when something better than the knob's prior is known. ``near``: steps of quality
-    above the lowest that is expected to do which are not chased down.
+    above the lowest that is expected to do which are not chased down, unless what is there is too large.
     """
     low, high = knob.lowest - 1, knob.highest + 1  # below: known or assumed too low; above: good
     below: Attempt | None = None
@@ -116,7 +116,8 @@ def aim(
         size = len(attempt.data)
         if attempt.reaches(target):
             above, high = attempt, quality
-            if quality - knob.place(quality, attempt.aimed, target - _BELOW) <= near:
+            of_use = stop_above is None or size < stop_above
+            if of_use and quality - knob.place(quality, attempt.aimed, target - _BELOW) <= near:
                 break
             if stop_above is not None and size * _LEFT ** (attempt.aimed - target) >= stop_above:
                 break
