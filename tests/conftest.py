@@ -7,17 +7,17 @@ import hashlib
 import os
 import shutil
 import signal
-import subprocess
-import sys
 import time
-import uuid
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from types import SimpleNamespace
 
-import psycopg
 import pytest
+from costs import DETACHED, Costs
+from databases import Postgres
+from forks import Process, forker
+from hypothesis import settings
 from PIL import Image
 
 from plumcrate.client import Client, ClientError
@@ -40,52 +40,68 @@ with contextlib.suppress(ImportError):
 
     expect.set_options(timeout=60_000)
 
+
+# The same examples each time, so that a change is judged by itself: few in the standard run, more in the
+# whole one. New ones are looked for with --hypothesis-profile=explore.
+settings.register_profile("standard", max_examples=30, deadline=None, derandomize=True, database=None)
+settings.register_profile("all", max_examples=300, deadline=None, derandomize=True, database=None)
+settings.register_profile("explore", max_examples=3000, deadline=None)
+settings.load_profile("standard")
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--costs", action="store_true", help="tell at the end where the time went")
+    parser.addoption("--costs-to", metavar="FILE", help="write what each test cost as JSON")
+    parser.addini("processor_seconds", "what one test may cost, its own fixtures included", default="0")
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    config.pluginmanager.register(Costs(float(config.getini("processor_seconds"))), "costs")
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Tests that share a fixture of their module go to one process, one after the other. They go first, being
+    the longest."""
+    for item in items:
+        if isinstance(item, pytest.Function) and _shares(item):
+            item.add_marker(pytest.mark.xdist_group(item.path.relative_to(item.config.rootpath).as_posix()))
+    items.sort(key=lambda item: item.get_closest_marker("xdist_group") is None)
+
+
+def _shares(item: pytest.Function) -> bool:
+    defined = item._fixtureinfo.name2fixturedefs.values()
+    return any(definitions[-1].scope == "module" for definitions in defined)
+
+
+def pytest_unconfigure() -> None:
+    forker.close()
+
+
 PASSWORD = "a lamp in every window"
 EMAIL = "keeper@gannetledge.example"
 
 
 @pytest.fixture(scope="session")
-def postgres(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
-    """The address of a fresh server; stopped and deleted at the end."""
-    server = PrivatePostgres(tmp_path_factory.mktemp("postgres") / "server", fast=True, elsewhere=True)
-    yield server.start()
-    server.remove()
-
-
-@pytest.fixture(scope="session")
-def template(postgres: str) -> str:
-    """A database whose tables are made, from which those of the tests are copied."""
-    with psycopg.connect(postgres, autocommit=True) as connection:
-        connection.execute("CREATE DATABASE template_of_tests")
-    made = Database(postgres.rsplit("/", 1)[0] + "/template_of_tests")
-    made.migrate()
-    made.close()
-    return postgres
-
-
-@contextlib.contextmanager
-def fresh_database(server: str, template: str | None = "template_of_tests") -> Iterator[str]:
-    """The address of a new database, with its tables made unless ``template`` is None."""
-    name = f"test_{uuid.uuid4().hex[:12]}"
-    copied = f" TEMPLATE {template}" if template else ""
-    with psycopg.connect(server, autocommit=True) as connection:
-        connection.execute(f"CREATE DATABASE {name}{copied}")
-    yield server.rsplit("/", 1)[0] + "/" + name
-    with psycopg.connect(server, autocommit=True) as connection:
-        connection.execute(f"DROP DATABASE {name} WITH (FORCE)")
+def postgres(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Postgres]:
+    """This process's server; stopped and deleted at the end."""
+    place = tmp_path_factory.mktemp("postgres") / "server"
+    server = Postgres(PrivatePostgres(place, fast=True, elsewhere=True))
+    DETACHED.add(server.pid)
+    yield server
+    server.close()
 
 
 @pytest.fixture
-def empty_database_url(postgres: str) -> Iterator[str]:
-    """A new database without any table."""
-    with fresh_database(postgres, None) as url:
+def empty_database_url(postgres: Postgres) -> Iterator[str]:
+    """A database without any table."""
+    with postgres.bare() as url:
         yield url
 
 
 @pytest.fixture
-def database_url(template: str) -> Iterator[str]:
-    """A new database for one test, with its tables made."""
-    with fresh_database(template) as url:
+def database_url(postgres: Postgres) -> Iterator[str]:
+    """A database for one test, with its tables made."""
+    with postgres.fresh() as url:
         yield url
 
 
@@ -148,12 +164,16 @@ def surveyed(database: Database, keeper: Keeper) -> SimpleNamespace:
 
 
 def hashes(root: Path) -> dict[str, str]:
-    """Every file below a folder but the library's mark, by relative path, with the hash of its bytes."""
-    return {
-        path.relative_to(root).as_posix(): hashlib.sha256(path.read_bytes()).hexdigest()
-        for path in root.rglob("*")
-        if path.is_file() and path.name != MARK_NAME
-    }
+    """Every file below a folder but the library's mark, by relative path, with the hash of its bytes.
+
+    Work may go on meanwhile: what is gone before it is read was not there.
+    """
+    found: dict[str, str] = {}
+    for path in root.rglob("*"):
+        if path.name != MARK_NAME and path.is_file():
+            with contextlib.suppress(FileNotFoundError):
+                found[path.relative_to(root).as_posix()] = hashlib.sha256(path.read_bytes()).hexdigest()
+    return found
 
 
 def photograph(path: Path, width: int = 320, height: int = 240, seed: int = 0, quality: int = 95) -> bytes:
@@ -177,7 +197,7 @@ class Service:
     port: int
     key: str
     client: Client
-    processes: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
+    processes: dict[str, Process] = field(default_factory=dict)
     #: Further settings, for what is started from now on.
     environment: dict[str, str] = field(default_factory=dict)
 
@@ -199,10 +219,9 @@ class Service:
             | self.environment
         )
         with (self.state / f"{name}.log").open("ab") as log:
-            self.processes[name] = subprocess.Popen(
-                [sys.executable, "-m", module],
-                env=environment, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True,
-            )  # fmt: skip
+            self.processes[name] = forker.start(
+                module, environment=environment, stdout=log.fileno(), stderr=log.fileno()
+            )
 
     def start_service(self) -> None:
         self.start("service", "plumcrate.api")

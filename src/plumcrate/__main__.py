@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import sys
 from importlib.util import find_spec
-from types import ModuleType
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from plumcrate.cli.index import Index
 
 
-def operators_verbs() -> list[ModuleType]:
+def operators_verbs() -> Index:
     """The operator's commands; none where only the client is installed."""
     if any(find_spec(name) is None for name in ("uvicorn", "sqlalchemy", "procrastinate")):
-        return []
-    from plumcrate.operate import commands
+        return {}
+    from plumcrate.operate.index import INDEX
 
-    return [commands]
+    return INDEX
 
 
 def run() -> None:

@@ -47,6 +47,12 @@ class Settings(BaseSettings):
         le=64,
         description="Pictures treated at a time by one worker process.",
     )
+    bulk_floor: float = Field(
+        0.1,
+        gt=0,
+        le=64,
+        description="Processors that bulk work gets at least, however busy the machine is with other work.",
+    )
     max_megapixels: float = Field(200.0, gt=0, description="Larger pictures are declined.")
     max_file_mb: int = Field(300, gt=0, description="Larger files are left alone, and never read whole.")
     max_upload_mb: int = Field(200, gt=0, description="Larger uploads through the API are refused.")

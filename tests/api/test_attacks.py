@@ -24,12 +24,12 @@ from conftest import (
     EMAIL,
     PASSWORD,
     Service,
-    fresh_database,
     hashes,
     photograph,
     running_service,
     wait_for,
 )
+from databases import Postgres
 
 from plumcrate.client import Client, ProblemError
 from plumcrate.contract import (
@@ -47,11 +47,11 @@ SVG = b'<svg xmlns="http://www.w3.org/2000/svg"><script>alert(1)</script></svg>'
 
 
 @pytest.fixture(scope="module")
-def one_service(template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
+def one_service(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
     """A connected library, and no worker: whatever happens, the requests did it."""
     home = tmp_path_factory.mktemp("attacked")
     photograph(home / "site/a.jpg")
-    with fresh_database(template) as url, running_service(url, home / "state") as running:
+    with postgres.fresh() as url, running_service(url, home / "state") as running:
         running.client.connect(LibraryRequest(name="Ledge", root=str(home / "site")))
         yield running
 

@@ -9,7 +9,8 @@ from pathlib import Path
 import httpx
 import psycopg
 import pytest
-from conftest import EMAIL, PASSWORD, Service, fresh_database, photograph, running_service
+from conftest import EMAIL, PASSWORD, Service, photograph, running_service
+from databases import Postgres
 
 from plumcrate.client import Client, ProblemError
 from plumcrate.contract import (
@@ -27,10 +28,10 @@ from plumcrate.contract import (
 
 
 @pytest.fixture(scope="module")
-def service(template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
+def service(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
     home = tmp_path_factory.mktemp("audited")
     photograph(home / "site/a.jpg")
-    with fresh_database(template) as url, running_service(url, home / "state") as running:
+    with postgres.fresh() as url, running_service(url, home / "state") as running:
         running.client.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))
         yield running
 

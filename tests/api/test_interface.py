@@ -10,7 +10,8 @@ from pathlib import Path
 
 import psycopg
 import pytest
-from conftest import Service, fresh_database, photograph, running_service
+from conftest import Service, photograph, running_service
+from databases import Postgres
 
 from plumcrate.client import Client
 from plumcrate.contract import KeyRequest, LibraryRequest
@@ -19,10 +20,10 @@ EXAMPLES = 8
 
 
 @pytest.fixture(scope="module")
-def subject(template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
+def subject(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
     home = tmp_path_factory.mktemp("interface")
     photograph(home / "site/a.jpg")
-    with fresh_database(template) as url, running_service(url, home / "state") as running:
+    with postgres.fresh() as url, running_service(url, home / "state") as running:
         running.client.connect(LibraryRequest(name="Ledge", root=str(home / "site")))
         # A key whose number is not guessed, or it would soon be revoked.
         with psycopg.connect(url, autocommit=True) as connection:

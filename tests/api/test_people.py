@@ -11,7 +11,8 @@ import httpx
 import psycopg
 import pyotp
 import pytest
-from conftest import EMAIL, PASSWORD, Service, fresh_database, photograph, running_service
+from conftest import EMAIL, PASSWORD, Service, photograph, running_service
+from databases import Postgres
 
 from plumcrate.client import Client, ProblemError
 from plumcrate.contract import (
@@ -35,10 +36,10 @@ NEW = "the tide is out at noon"
 
 
 @pytest.fixture(scope="module")
-def service(template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
+def service(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
     home = tmp_path_factory.mktemp("people")
     photograph(home / "site/a.jpg")
-    with fresh_database(template) as url, running_service(url, home / "state") as running:
+    with postgres.fresh() as url, running_service(url, home / "state") as running:
         running.client.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))
         yield running
 
@@ -149,8 +150,8 @@ def test_links_that_open_nothing(service: Service) -> None:
     assert token_of(weak) not in (service.state / "service.log").read_text()
 
 
-def test_the_set_up_link_makes_the_first_administrator_once(template: str, tmp_path: Path) -> None:
-    with fresh_database(template) as url:
+def test_the_set_up_link_makes_the_first_administrator_once(postgres: Postgres, tmp_path: Path) -> None:
+    with postgres.fresh() as url:
         database = Database(url)
         with database.begin() as session:
             former = set_up(session)
@@ -291,8 +292,8 @@ def test_a_second_factor_and_its_replay(service: Service) -> None:
 # -- who administers -------------------------------------------------------------------------------
 
 
-def test_somebody_is_always_left_to_administer(template: str, tmp_path: Path) -> None:
-    with fresh_database(template) as url, running_service(url, tmp_path / "state") as running:
+def test_somebody_is_always_left_to_administer(postgres: Postgres, tmp_path: Path) -> None:
+    with postgres.fresh() as url, running_service(url, tmp_path / "state") as running:
         client = running.client
         (keeper,) = client.people()
         for act in (

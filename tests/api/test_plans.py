@@ -15,7 +15,8 @@ import httpx
 import psycopg
 import pypdfium2
 import pytest
-from conftest import Service, fresh_database, photograph, running_service, wait_for
+from conftest import Service, photograph, running_service, wait_for
+from databases import Postgres
 from standardwebhooks import Webhook as Signer
 
 from plumcrate.client import Client, ProblemError
@@ -61,12 +62,12 @@ def listener() -> Iterator[SimpleNamespace]:
 
 @pytest.fixture(scope="module")
 def planned(
-    template: str, tmp_path_factory: pytest.TempPathFactory, listener: SimpleNamespace
+    postgres: Postgres, tmp_path_factory: pytest.TempPathFactory, listener: SimpleNamespace
 ) -> Iterator[Service]:
     home = tmp_path_factory.mktemp("planned")
     for number in range(PICTURES):
         photograph(home / f"site/{number % 2}/p{number}.jpg", seed=number)
-    with fresh_database(template) as url, running_service(url, home / "state") as running:
+    with postgres.fresh() as url, running_service(url, home / "state") as running:
         running.environment |= {
             "PLUMCRATE_PAGES_ALLOWED": json.dumps([listener.place]),
             "PLUMCRATE_REPORTS_DIR": str(home / "reports"),

@@ -15,7 +15,8 @@ from typing import Any
 import httpx
 import psycopg
 import pytest
-from conftest import Service, fresh_database, photograph, running_service, wait_for
+from conftest import Service, photograph, running_service, wait_for
+from databases import Postgres
 
 from plumcrate.api.app import create_app
 from plumcrate.client import Client
@@ -326,11 +327,11 @@ def signed_in(service: Service, email: str, role: Role | None) -> httpx.Client:
 
 
 @pytest.fixture(scope="module")
-def world(template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
+def world(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
     home = tmp_path_factory.mktemp("separate")
     photograph(home / "site/gannet.jpg")
     photograph(home / "secretfolder/hidden-otter.jpg")
-    with fresh_database(template) as url, running_service(url, home / "state") as running:
+    with postgres.fresh() as url, running_service(url, home / "state") as running:
         client = running.client
         running.start_worker()
         client.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))

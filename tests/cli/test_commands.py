@@ -14,6 +14,7 @@ from plumcrate import imaging
 from plumcrate.cli import main as entry
 from plumcrate.cli.commands import care, keeping, libraries, pictures, recipes, runs
 from plumcrate.cli.commands.common import Outcome, as_data
+from plumcrate.cli.index import INDEX
 from plumcrate.cli.main import main
 from plumcrate.client import Client
 
@@ -225,7 +226,7 @@ def test_every_command_prints_one_json_document_when_asked(
 def test_commands_return_values_and_print_nothing(
     service: Service, capsys: pytest.CaptureFixture[str]
 ) -> None:
-    options = entry.build_parser().parse_args(["libraries"])
+    options = entry.build_parser(INDEX, "libraries").parse_args(["libraries"])
     outcome = options.command(options)
     assert isinstance(outcome, Outcome)
     assert as_data(outcome.value)[0]["slug"] == "ledge"  # type: ignore[index]

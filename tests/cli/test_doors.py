@@ -4,13 +4,14 @@ administrators."""
 import json
 import os
 import subprocess
-import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import httpx
 import pytest
-from conftest import Service, fresh_database, photograph, running_service
+from conftest import Service, photograph, running_service
+from databases import Postgres
+from forks import forker
 
 from plumcrate.contract import Ability, LibraryKeyRequest, LibraryRequest
 
@@ -18,10 +19,10 @@ Run = Callable[..., subprocess.CompletedProcess[str]]
 
 
 @pytest.fixture(scope="module")
-def service(template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
+def service(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
     home = tmp_path_factory.mktemp("doors")
     photograph(home / "site/a.jpg")
-    with fresh_database(template) as url, running_service(url, home / "state") as running:
+    with postgres.fresh() as url, running_service(url, home / "state") as running:
         running.client.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))
         yield running
 
@@ -30,10 +31,7 @@ def run(
     service: Service, *arguments: str, key: str | None = None, code: int = 0
 ) -> subprocess.CompletedProcess[str]:
     environment = os.environ | {"PLUMCRATE_URL": service.url, "PLUMCRATE_KEY": key or service.key}
-    done = subprocess.run(
-        [sys.executable, "-m", "plumcrate", *arguments], env=environment, capture_output=True, text=True,
-        timeout=120, check=False,
-    )  # fmt: skip
+    done = forker.run("plumcrate", arguments, environment=environment)
     assert done.returncode == code, done.stdout + done.stderr
     return done
 

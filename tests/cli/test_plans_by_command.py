@@ -2,24 +2,24 @@
 
 import json
 import os
-import subprocess
-import sys
 from collections.abc import Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
-from conftest import Service, fresh_database, photograph, running_service
+from conftest import Service, photograph, running_service
+from databases import Postgres
+from forks import forker
 
 from plumcrate.contract import LibraryRequest, RunRequest, RunState
 
 
 @pytest.fixture(scope="module")
-def service(template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
+def service(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
     home = tmp_path_factory.mktemp("plans")
     photograph(home / "site/a.jpg")
     photograph(home / "site/=SUM(1)/red.jpg", seed=2)
-    with fresh_database(template) as url, running_service(url, home / "state") as running:
+    with postgres.fresh() as url, running_service(url, home / "state") as running:
         client = running.client
         running.start_worker()
         client.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))
@@ -31,10 +31,7 @@ def service(template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator
 
 def run(service: Service, *arguments: str, code: int = 0) -> str:
     environment = os.environ | {"PLUMCRATE_URL": service.url, "PLUMCRATE_KEY": service.key, "COLUMNS": "200"}
-    done = subprocess.run(
-        [sys.executable, "-m", "plumcrate", *arguments], env=environment, capture_output=True, text=True,
-        timeout=240, check=False,
-    )  # fmt: skip
+    done = forker.run("plumcrate", arguments, environment=environment)
     assert done.returncode == code, done.stdout + done.stderr
     assert "Traceback" not in done.stderr
     return done.stdout + done.stderr

@@ -5,7 +5,7 @@ from itertools import product
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image, ImageFilter
 
@@ -85,7 +85,6 @@ def test_tables_of_calm_pictures_too_get_finer_with_the_step(calm: float) -> Non
 # -- rounding by the neighbours ----------------------------------------------------------------
 
 
-@settings(max_examples=30, deadline=None)
 @given(seed=st.integers(0, 10_000), step=st.integers(40, 100), part=st.floats(0, 1))
 def test_joining_stays_beside_the_value_and_leaves_the_rest(seed: int, step: int, part: float) -> None:
     rng = np.random.default_rng(seed)
@@ -142,7 +141,6 @@ def test_blocks_show_less_in_a_blurred_background(
 # -- means, coded from block to block ----------------------------------------------------------
 
 
-@settings(max_examples=60, deadline=None)
 @given(seed=st.integers(0, 10_000), count=st.integers(1, 7), weight=st.floats(0, 1))
 def test_the_chosen_means_are_the_cheapest_of_all(seed: int, count: int, weight: float) -> None:
     rng = np.random.default_rng(seed)

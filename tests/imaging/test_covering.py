@@ -6,7 +6,7 @@ import io
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
@@ -63,7 +63,6 @@ def test_a_colour_and_a_clone() -> None:
     assert copied.rgb[60, 80].tolist() == clean.rgb[60, 128].tolist()
 
 
-@settings(max_examples=40, deadline=None)
 @given(
     st.integers(1, 50), st.integers(1, 50), st.floats(0.001, 0.25),
     st.lists(st.tuples(st.floats(0, 1), st.floats(0, 1)), min_size=1, max_size=4),
@@ -120,7 +119,6 @@ def test_how_opaque_a_mark_is() -> None:
     assert abs(int(out.rgb[30, 45, 0]) - 128) <= 1
 
 
-@settings(max_examples=60, deadline=None)
 @given(
     st.integers(1, 120), st.integers(1, 120), st.sampled_from(sorted(PLACES)), st.floats(0.01, 1),
     st.floats(0, 0.4), st.booleans(),
@@ -195,7 +193,6 @@ def test_the_painted_tower_is_inside_most_cuts() -> None:
     assert inside == 12
 
 
-@settings(max_examples=40, deadline=None)
 @given(st.integers(1, 70), st.integers(1, 70), st.integers(1, 50), st.integers(1, 50), st.booleans())
 def test_any_picture_has_a_focus_and_cuts_inside(
     width: int, height: int, wide: int, tall: int, even: bool

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image, ImageCms
 from playwright.sync_api import Browser, sync_playwright
@@ -150,7 +150,6 @@ def test_an_avif_carries_profile_and_rights(sampling: str) -> None:
     assert opened(data).getexif()[0x8298] == "Gannet Ledge Light Trust"
 
 
-@settings(max_examples=60, deadline=None)
 @given(
     st.dictionaries(st.sampled_from(["icc_profile", "xmp"]), st.binary(min_size=1, max_size=99), min_size=1),
     st.booleans(),
@@ -208,7 +207,6 @@ def test_an_avif_has_no_tint(sampling: str, colour: tuple[int, int, int]) -> Non
     assert np.abs(ours).max() < 0.22
 
 
-@settings(max_examples=60, deadline=None)
 @given(st.integers(0, 10_000))
 def test_luma_is_stored_as_it_is_meant(seed: int) -> None:
     rgb = np.random.default_rng(seed).integers(4, 252, (19, 23, 3), dtype=np.uint8)

@@ -4,7 +4,7 @@ import io
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from outputs import data_of
 from PIL import Image
@@ -103,7 +103,6 @@ def test_flat_jpegs_are_held_to_it_too() -> None:
     assert flatness.within(Flatness(2.0, 0.25, 2.2, 2.5, 2.7))
 
 
-@settings(max_examples=30, deadline=None)
 @given(
     st.lists(st.tuples(*[st.integers(0, 255)] * 3), min_size=2, max_size=9, unique=True),
     st.integers(0, 2**32 - 1),

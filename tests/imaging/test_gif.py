@@ -4,7 +4,7 @@ import io
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image, ImageDraw, ImageSequence
 
@@ -12,7 +12,6 @@ from plumcrate.imaging.gif import GifError, lzw, read_gif, recompress
 from plumcrate.imaging.gif.recompress import same_animation
 
 
-@settings(max_examples=80, deadline=None)
 @given(
     width=st.integers(2, 8),
     seed=st.integers(0, 1000),
@@ -89,7 +88,6 @@ def test_interlaced_and_commented() -> None:
     assert read_gif(smaller, 10**6).comments == [b"Gannet Ledge"]
 
 
-@settings(max_examples=300, deadline=None)
 @given(
     kind=st.sampled_from(["moving", "clearing", "still"]),
     edits=st.lists(st.tuples(st.integers(0, 1 << 30), st.integers(0, 255)), min_size=1, max_size=6),

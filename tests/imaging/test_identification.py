@@ -5,7 +5,7 @@ import io
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
@@ -81,7 +81,6 @@ def test_the_first_part_of_a_file_is_enough_or_more_is_asked_for() -> None:
     assert identify(enormous_png(500, 400)[:64]).width == 500
 
 
-@settings(max_examples=400, deadline=None)
 @given(
     data=st.one_of(
         st.binary(max_size=200),

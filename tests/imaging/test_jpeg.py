@@ -5,7 +5,7 @@ import io
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
@@ -93,7 +93,6 @@ def test_a_missing_end_marker_alone_is_forgiven() -> None:
     assert np.array_equal(pixels(recompress(source[:-2])), pixels(source))
 
 
-@settings(max_examples=300, deadline=None)
 @given(
     st.sampled_from(["ordinary", "progressive", "grey", "restarts", "coarse", "one block"]),
     st.lists(st.tuples(st.floats(0, 1), st.binary(min_size=1, max_size=4)), min_size=1, max_size=6),
@@ -142,7 +141,6 @@ def band(sparse: Sparse, start: int, end: int, low: int) -> int:
     return sum(written_bits(sparse, scan) for scan in (Scan((0,), start, end, 0, low), *refinements))
 
 
-@settings(max_examples=60, deadline=None)
 @given(st.integers(0, 2**32), st.integers(1, 60), st.sampled_from([0.02, 0.15, 0.6]), st.integers(0, 9))
 def test_scripts_cost_what_they_are_taken_to_cost_and_no_other_cut_is_cheaper(
     seed: int, blocks: int, density: float, bits: int

@@ -4,7 +4,7 @@ import io
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
@@ -176,7 +176,6 @@ def test_texture_is_given_less_care_than_flat_ground() -> None:
     assert np.allclose(chroma, grid.reshape(4, 2, 8, 2).mean(axis=(1, 3)))
 
 
-@settings(max_examples=25, deadline=None)
 @given(seed=st.integers(0, 10_000), step=st.integers(50, 100), weight=st.sampled_from([0.03, 0.08, 0.14]))
 def test_the_chosen_levels_never_cost_more_than_plain_rounding(seed: int, step: int, weight: float) -> None:
     rng = np.random.default_rng(seed)
@@ -266,7 +265,6 @@ def test_a_gradient_that_says_nothing_changes_nothing() -> None:
     )  # nothing made yet
 
 
-@settings(max_examples=25, deadline=None)
 @given(st.integers(0, 2**32), st.integers(1, 70), st.integers(1, 70), st.booleans(), st.booleans())
 def test_any_gradient_leaves_a_file_that_decodes(
     seed: int, width: int, height: int, grey: bool, subsampled: bool

@@ -5,7 +5,7 @@ import struct
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from outputs import data_of
 from PIL import Image, ImageCms
@@ -108,7 +108,6 @@ def test_what_need_not_change_stays_byte_for_byte() -> None:
     assert exif.kept(b"not exif at all", NOTHING) == b""
 
 
-@settings(max_examples=300, deadline=None)
 @given(
     edits=st.lists(st.tuples(st.integers(0, 1 << 20), st.integers(0, 255)), max_size=12),
     cut=st.integers(0, 60),

@@ -184,7 +184,7 @@ def test_a_bomb_is_not_inflated() -> None:
         read_png(example(2, 8), 100)
 
 
-@settings(max_examples=300, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(suppress_health_check=[HealthCheck.too_slow])
 @given(
     kind=st.sampled_from(KINDS),
     edits=st.lists(st.tuples(st.integers(0, 1 << 30), st.integers(0, 255)), min_size=1, max_size=8),
@@ -217,7 +217,6 @@ def test_mutated_files_are_read_or_refused(
 # -- DEFLATE ---------------------------------------------------------------------------------
 
 
-@settings(max_examples=60, deadline=None)
 @given(
     data=st.one_of(
         st.binary(max_size=3000),
@@ -231,7 +230,6 @@ def test_own_deflate_is_read_by_zlib(data: bytes, passes: int) -> None:
     assert zlib.decompress(deflate.compress(data, passes)) == data
 
 
-@settings(max_examples=40, deadline=None)
 @given(seed=st.integers(0, 10_000), size=st.integers(1, 3000), kinds=st.integers(1, 120))
 def test_a_block_is_priced_to_the_bit(seed: int, size: int, kinds: int) -> None:
     random = np.random.default_rng(seed)
@@ -247,7 +245,6 @@ def test_a_block_is_priced_to_the_bit(seed: int, size: int, kinds: int) -> None:
     assert written <= deflate._block_bits(symbols) if fixed else written == deflate._block_bits(symbols)
 
 
-@settings(deadline=None)
 @given(st.lists(st.integers(0, 500), min_size=1, max_size=286), st.sampled_from([0.1, 0.25, 0.5]))
 def test_evened_counts_have_the_same_symbols_and_nearly_the_same_sum(counts: list[int], part: float) -> None:
     before, after = np.array(counts, np.int32), np.zeros(len(counts), np.int32)
@@ -345,7 +342,6 @@ def slowly_unfiltered(raw: np.ndarray, step: int) -> np.ndarray:
     return out.astype(np.uint8)
 
 
-@settings(deadline=None)
 @given(st.integers(1, 6), st.integers(1, 30), st.sampled_from([1, 2, 3, 4, 6, 8]), st.integers(0, 2**32))
 def test_filters_are_undone_as_the_standard_says(rows: int, size: int, step: int, seed: int) -> None:
     random = np.random.default_rng(seed)
@@ -358,7 +354,6 @@ def test_filters_are_undone_as_the_standard_says(rows: int, size: int, step: int
     assert _unfilter(raw.reshape(-1), rows, size, step, out) == 1
 
 
-@settings(deadline=None)
 @given(st.integers(1, 9), st.integers(1, 9), st.booleans(), st.integers(0, 2**32))
 def test_hidden_colour_is_filled_and_what_is_seen_stays(
     height: int, width: int, grey: bool, seed: int

@@ -4,7 +4,7 @@ import io
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 from PIL.JpegImagePlugin import get_sampling
@@ -91,7 +91,6 @@ def test_a_part_that_cannot_be_treated_says_why() -> None:
         measure(b"nothing at all", Recipe(), Limits())
 
 
-@settings(max_examples=25, deadline=None)
 @given(
     width=st.integers(1, 900), height=st.integers(1, 900), wanted=st.sampled_from([48, 160, 320]),
     kind=st.sampled_from(["JPEG", "PNG", "GIF", "WEBP"]),

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from conftest import photograph
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 from playwright.sync_api import Page, sync_playwright
@@ -79,7 +79,6 @@ def picture(seed: int, width: int, height: int) -> Image.Image:
     return Image.fromarray(values)
 
 
-@settings(max_examples=60, deadline=None)
 @given(st.integers(1, 90), st.integers(1, 90), st.integers(1, 120), st.integers(1, 120), st.integers(0, 255))
 def test_any_size_is_drawn_and_an_even_colour_stays(
     width: int, height: int, wide: int, high: int, grey: int

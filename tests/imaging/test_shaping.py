@@ -7,7 +7,7 @@ import json
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
@@ -94,7 +94,6 @@ def test_unknown_touch_ups_are_refused() -> None:
         touches_of([{"kind": "melt"}])
 
 
-@settings(max_examples=60, deadline=None)
 @given(st.integers(1, 60), st.integers(1, 60), touches)
 def test_sizes_are_foretold_without_pixels(width: int, height: int, steps: list[Touch]) -> None:
     assert touched(noise(width, height), steps).size == touched_size(width, height, steps)
@@ -161,7 +160,6 @@ def test_a_marks_bytes_stay_out_of_the_records() -> None:
 # -- touch-ups ---------------------------------------------------------------------------------
 
 
-@settings(max_examples=40, deadline=None)
 @given(st.integers(1, 40), st.integers(1, 40), touches, st.booleans())
 def test_any_steps_on_any_pixels_come_to_pixels(
     width: int, height: int, steps: list[Touch], alpha: bool

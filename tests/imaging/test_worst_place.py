@@ -6,7 +6,7 @@ from functools import partial
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from outputs import data_of
 from PIL import Image, ImageFilter
@@ -65,7 +65,6 @@ def test_an_identical_candidate_has_no_bad_place() -> None:
     assert set(judgement.spot((200, 90)).lost) == {0}
 
 
-@settings(max_examples=25, deadline=None)
 @given(st.integers(1, 400), st.integers(1, 400), st.integers(0, 2**32 - 1))
 def test_cells_cover_any_size(width: int, height: int, seed: int) -> None:
     rng = np.random.default_rng(seed)

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import json
 import os
-import subprocess
-import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import httpx
 import pytest
-from conftest import Service, fresh_database, hashes, photograph, running_service, wait_for
+from conftest import Service, hashes, photograph, running_service, wait_for
+from databases import Postgres
+from forks import forker
 
 from plumcrate.client import AsyncClient, ProblemError
 from plumcrate.contract import (
@@ -32,12 +32,12 @@ FILES = 4
 
 
 @pytest.fixture(scope="module")
-def cared(template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
+def cared(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
     """One service with a worker and a treated library called ledge; every test leaves it as it found it."""
     home = tmp_path_factory.mktemp("cared")
     for number in range(FILES):
         photograph(home / f"ledge/2025/p{number}.jpg", seed=number)
-    with fresh_database(template) as url, running_service(url, home / "state") as service:
+    with postgres.fresh() as url, running_service(url, home / "state") as service:
         service.start_worker()
         service.client.connect(LibraryRequest(name="Ledge", root=str(home / "ledge")))
         service.client.wait_for_job(service.client.start_survey("ledge").id)
@@ -57,10 +57,7 @@ def plumcrate(cared: Service, tmp_path: Path) -> Callable[..., str]:
     environment = os.environ | {"PLUMCRATE_URL": cared.url, "PLUMCRATE_KEY": cared.key, "COLUMNS": "120"}
 
     def run(*arguments: str, code: int = 0) -> str:
-        done = subprocess.run(
-            [sys.executable, "-m", "plumcrate", *arguments],
-            env=environment, cwd=tmp_path, capture_output=True, text=True, check=False,
-        )  # fmt: skip
+        done = forker.run("plumcrate", arguments, environment=environment, cwd=tmp_path)
         assert done.returncode == code, done.stdout + done.stderr
         return done.stdout + done.stderr
 

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import io
 import json
-import subprocess
-import sys
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -15,7 +13,9 @@ import httpx
 import numpy as np
 import psycopg
 import pytest
-from conftest import Service, fresh_database, hashes, photograph, running_service
+from conftest import Service, hashes, photograph, running_service
+from databases import Postgres
+from forks import forker
 from PIL import Image
 
 from plumcrate.client import Client, ProblemError
@@ -67,18 +67,15 @@ class Place:
             "PLUMCRATE_KEY": self.service.key,
             "PATH": "/usr/bin",
         }
-        done = subprocess.run(
-            [sys.executable, "-m", "plumcrate", *arguments], env=environment, capture_output=True, text=True,
-            cwd=self.root.parent,
-        )  # fmt: skip
+        done = forker.run("plumcrate", arguments, environment=environment, cwd=self.root.parent)
         assert done.returncode == code, done.stdout + done.stderr
         return done.stdout + done.stderr
 
 
 @pytest.fixture(scope="module")
-def place(template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Place]:
+def place(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Place]:
     home = tmp_path_factory.mktemp("place")
-    with fresh_database(template) as url, running_service(url, home / "state") as service:
+    with postgres.fresh() as url, running_service(url, home / "state") as service:
         for number, name in enumerate(NAMES):
             photograph(home / "library" / name, 640, 480, seed=number + 2)
         service.start_worker()

@@ -6,7 +6,6 @@ import contextlib
 import json
 import os
 import shutil
-import subprocess
 import tempfile
 import time
 from collections.abc import Callable, Iterator
@@ -15,8 +14,10 @@ from pathlib import Path
 
 import httpx
 import pytest
-from conftest import EMAIL, PASSWORD, Service, fresh_database, hashes, photograph, running_service, wait_for
-from test_visitors import COMMAND, running
+from conftest import EMAIL, PASSWORD, Service, hashes, photograph, running_service, wait_for
+from databases import Postgres
+from forks import forker
+from test_visitors import running
 
 from plumcrate.client import Client, ProblemError
 from plumcrate.client.pages import SitePages
@@ -95,9 +96,9 @@ class Weighed:
 
 
 @pytest.fixture(scope="module")
-def ledge(template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Weighed]:
+def ledge(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Weighed]:
     home = tmp_path_factory.mktemp("weighed")
-    with fresh_database(template) as url, running_service(url, home / "state") as service:
+    with postgres.fresh() as url, running_service(url, home / "state") as service:
         for name, width in zip(NAMES, WIDTHS, strict=True):
             photograph(home / "library" / name, width, width * 2 // 3, seed=7 if "two" in name else width)
         port = free_port()
@@ -387,10 +388,9 @@ def plumcrate(ledge: Weighed, tmp_path: Path) -> Callable[..., str]:
     }
 
     def run(*arguments: str, code: int = 0, given: str | None = None) -> str:
-        done = subprocess.run(
-            [*COMMAND, *arguments],
-            env=environment, cwd=tmp_path, capture_output=True, check=False, text=True, input=given,
-        )  # fmt: skip
+        done = forker.run(
+            "plumcrate", arguments, environment=environment, cwd=tmp_path, input=(given or "").encode()
+        )
         assert done.returncode == code, done.stdout + done.stderr
         return done.stdout + done.stderr
 

@@ -8,7 +8,6 @@ import gzip
 import json
 import os
 import shutil
-import subprocess
 import sys
 import threading
 import time
@@ -20,7 +19,9 @@ from urllib.parse import quote
 import httpx
 import pytest
 import uvicorn
-from conftest import Service, fresh_database, photograph, running_service, wait_for
+from conftest import Service, photograph, running_service, wait_for
+from databases import Postgres
+from forks import forker
 from playwright.sync_api import sync_playwright
 from test_console import CHROMIUM
 
@@ -50,7 +51,6 @@ from plumcrate.records.private import free_port
 
 NAMES = ("2026/headland.jpg", "2026/headland-320w.jpg", "2026/Übersicht & 50%.jpg", "2026/headland-two.jpg")
 HEADLAND = NAMES[0]
-COMMAND = [sys.executable, "-m", "plumcrate"]
 KINDS = {"old": "image/jpeg", "webp": "image/webp", "avif": "image/avif"}
 
 
@@ -94,9 +94,9 @@ def running(app: object, port: int) -> Iterator[str]:
 
 
 @pytest.fixture(scope="module")
-def ledge(template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Ledge]:
+def ledge(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Ledge]:
     state = tmp_path_factory.mktemp("visited") / "state"
-    with open_folder() as home, fresh_database(template) as url, running_service(url, state) as service:
+    with open_folder() as home, postgres.fresh() as url, running_service(url, state) as service:
         root = home / "library"
         # Sizes at which all three forms of this painting pay.
         for name, width in zip(NAMES, (520, 320, 480, 500), strict=True):
@@ -118,12 +118,15 @@ def ledge(template: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[L
 def plumcrate(ledge: Ledge, tmp_path: Path) -> Callable[..., str]:
     environment = os.environ | {"PLUMCRATE_URL": ledge.service.url, "PLUMCRATE_KEY": ledge.service.key}
 
-    def run(*arguments: str, code: int = 0, given: bytes | None = None) -> str:
-        done = subprocess.run(
-            [*COMMAND, *arguments],
-            env=environment | {"COLUMNS": "140"}, cwd=tmp_path, capture_output=True, check=False, input=given,
-        )  # fmt: skip
-        said = (done.stdout + done.stderr).decode()
+    def run(*arguments: str, code: int = 0, given: bytes = b"") -> str:
+        done = forker.run(
+            "plumcrate",
+            arguments,
+            environment=environment | {"COLUMNS": "140"},
+            cwd=tmp_path,
+            input=given,
+        )
+        said = done.stdout + done.stderr
         assert done.returncode == code, said
         return said
 
@@ -336,10 +339,14 @@ def test_a_log_is_followed_while_it_grows(ledge: Ledge, tmp_path: Path) -> None:
     log.write_text(line)
     before = ledge.client.traffic("ledge").total.requests
     environment = os.environ | {"PLUMCRATE_URL": ledge.service.url, "PLUMCRATE_KEY": ledge.service.key}
-    following = subprocess.Popen(
-        [*COMMAND, "traffic", "ledge", "--log", str(log), "--follow"],
-        env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-    )  # fmt: skip
+    with open(os.devnull, "wb") as nowhere:
+        following = forker.start(
+            "plumcrate",
+            ["traffic", "ledge", "--log", str(log), "--follow"],
+            environment=environment,
+            stdout=nowhere.fileno(),
+            stderr=nowhere.fileno(),
+        )
     try:
         wait_for(lambda: ledge.client.traffic("ledge").total.requests == before + 1)
         with log.open("a") as more:

@@ -5,12 +5,11 @@ import json
 import os
 import random
 import signal
-import subprocess
-import sys
 from pathlib import Path
 
 import pytest
 from conftest import Service, hashes, wait_for
+from forks import forker
 
 from plumcrate.client import AsyncClient
 from plumcrate.contract import (
@@ -242,10 +241,7 @@ def test_the_command_line(service: Service, library: Path, tmp_path: Path) -> No
     environment = os.environ | {"PLUMCRATE_URL": service.url, "PLUMCRATE_KEY": service.key}
 
     def plumcrate(*arguments: str, code: int = 0) -> str:
-        done = subprocess.run(
-            [sys.executable, "-m", "plumcrate", *arguments],
-            env=environment, cwd=tmp_path, capture_output=True, text=True, check=False,
-        )  # fmt: skip
+        done = forker.run("plumcrate", arguments, environment=environment, cwd=tmp_path)
         assert done.returncode == code, done.stdout + done.stderr
         return done.stdout + done.stderr
 

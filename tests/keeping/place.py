@@ -5,17 +5,20 @@ from __future__ import annotations
 import hashlib
 import os
 import signal
-import subprocess
-import sys
+import traceback
 from collections.abc import Callable
 from pathlib import Path
 from types import SimpleNamespace
 
 from conftest import add_library, surveyed
-from sqlalchemy import func, select
+from sqlalchemy import func, select, true
 
+from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
+from plumcrate.keeping.changes import Note
+from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
+from plumcrate.keeping.prune import Which, prune
 from plumcrate.keeping.state import StateFolder
 from plumcrate.keeping.steps import Step
 from plumcrate.records.database import Database
@@ -24,60 +27,10 @@ from plumcrate.storage.local import LocalStore
 from plumcrate.storage.names import MARK_NAME, STAGED_PREFIX
 
 OLD, NEW, COPY = b"the old bytes, long and heavy", b"new bytes", b"a copy"
-KILLED = """
-import os, signal, sys
-from pathlib import Path
-from plumcrate.keeping import steps
-from plumcrate.keeping.backups import BackupStore
-from plumcrate.keeping.changes import Note
-from plumcrate.keeping.derived import Beside
-from plumcrate.keeping.keeper import Keeper
-from plumcrate.keeping.prune import Which, prune
-from plumcrate.records.database import Database
-from plumcrate.records.tables import File
-from plumcrate.storage.local import LocalStore
-from sqlalchemy import true
-url, root, store, what, step, exchanges = sys.argv[1:]
-database = Database(url)
-keeper = Keeper(database, 1, LocalStore(root, exchanges=exchanges == "True"), BackupStore(Path(store)))
-def observe(passed):
-    if passed == step:
-        os.kill(os.getpid(), signal.SIGKILL)
-steps.observer = observe
-if step == "half-swapped":
-    real = os.rename
-    def rename(*names, **where):
-        real(*names, **where)
-        os.kill(os.getpid(), signal.SIGKILL)
-    os.rename = rename
-if step == "linked":
-    def rename(*names, **where):
-        os.kill(os.getpid(), signal.SIGKILL)
-    os.rename = rename
-with database.begin() as session:
-    file = session.get_one(File, 1)
-if what == "replace":
-    keeper.replace(file, b"the old bytes, long and heavy", b"new bytes", Note())
-elif what == "copy":
-    keeper.write_derived(file, Beside("copy", "webp", how="made for a test"), b"a copy", Note())
-elif what == "withdraw":
-    keeper.withdraw(file, b"the old bytes, long and heavy", Note())
-elif what == "upload":
-    keeper.upload("new.jpg", b"sent by somebody", Note())
-elif what == "make a size":
-    with database.begin() as session:
-        made = session.get_one(File, 2)
-    keeper.put_sized(made, b"made for a place", bytes(32), "a.jpg", Note())
-elif what == "drop a size":
-    with database.begin() as session:
-        made = session.get_one(File, 2)
-    keeper.drop_sized(made, Note())
-elif what == "prune":
-    prune(keeper, Which(true(), orphans=True, needed=True), note="a test")
-else:
-    keeper.restore(file, Note())
-print("lived")
-"""
+
+
+def _die() -> None:
+    os.kill(os.getpid(), signal.SIGKILL)
 
 
 def sha(data: bytes) -> bytes:
@@ -127,11 +80,50 @@ class Place:
         return (self.root / self.path).read_bytes()
 
     def killed_at(self, what: str, step: Step | str, *, exchanges: bool = True) -> None:
-        arguments = [self.database.url, str(self.root), str(self.store), what, step, str(exchanges)]
-        done = subprocess.run(
-            [sys.executable, "-c", KILLED, *arguments], capture_output=True, text=True, check=False
-        )
-        assert done.returncode == -signal.SIGKILL or "lived" in done.stdout, done.stderr
+        """Does something in a process of its own, which is killed when it comes to a step."""
+        pid = os.fork()
+        if pid == 0:
+            code = 1
+            try:
+                self._do_until(what, step, exchanges)
+                code = 0
+            except BaseException:
+                traceback.print_exc()
+            finally:
+                os._exit(code)
+        _, ended = os.waitpid(pid, 0)
+        assert os.waitstatus_to_exitcode(ended) in (0, -signal.SIGKILL)
+
+    def _do_until(self, what: str, step: Step | str, exchanges: bool) -> None:
+        database = Database(self.database.url)
+        keeper = Keeper(database, 1, LocalStore(self.root, exchanges=exchanges), BackupStore(self.store))
+        steps.observer = lambda passed: _die() if passed == step else None
+        rename = os.rename
+        if step == "half-swapped":
+            setattr(os, "rename", lambda *names, **where: (rename(*names, **where), _die()))  # noqa: B010
+        if step == "linked":
+            setattr(os, "rename", lambda *names, **where: _die())  # noqa: B010
+        with database.begin() as session:
+            file = session.get_one(File, 1)
+            made = session.get(File, 2)
+        if what == "replace":
+            keeper.replace(file, OLD, NEW, Note())
+        elif what == "copy":
+            keeper.write_derived(file, Beside("copy", "webp", how="made for a test"), COPY, Note())
+        elif what == "withdraw":
+            keeper.withdraw(file, OLD, Note())
+        elif what == "upload":
+            keeper.upload("new.jpg", b"sent by somebody", Note())
+        elif what == "make a size":
+            assert made is not None
+            keeper.put_sized(made, b"made for a place", bytes(32), "a.jpg", Note())
+        elif what == "drop a size":
+            assert made is not None
+            keeper.drop_sized(made, Note())
+        elif what == "prune":
+            prune(keeper, Which(true(), orphans=True, needed=True), note="a test")
+        else:
+            keeper.restore(file, Note())
 
     def check(self) -> None:
         """Disk and records agree, and nothing is left lying about."""

@@ -24,7 +24,7 @@ from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.names import MARK_NAME
 from plumcrate.work.engine import Engine
 from plumcrate.work.looking_after import prove_hand_back
-from plumcrate.work.sandbox import Sandbox
+from plumcrate.work.sandbox import Sandbox, Sandboxes
 
 
 @pytest.fixture
@@ -186,7 +186,7 @@ def test_a_run_waits_for_a_library_that_is_away(place: Place) -> None:
     from plumcrate.settings import Settings
 
     settings = Settings(database_url=place.database.url, state_dir=place.state)
-    engine = Engine(settings, place.database, Sandbox(0, 500, 1), Sandbox(0, 500, 1))
+    engine = Engine(settings, place.database, Sandboxes(*(Sandbox(0, 500, 1) for _ in range(3))))
     assert engine.why_away(library) is None
     reasons: list[str | None] = []
     place.unmounted(lambda: reasons.append(engine.why_away(library)))

@@ -21,11 +21,7 @@ def _quiet() -> None:
     structlog.reset_defaults()
 
 
-@settings(
-    # The same schedules each time: what is new is looked for by bench/schedules.py.
-    max_examples=60, deadline=None, database=None, derandomize=True,
-    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
-)  # fmt: skip
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 @given(st.integers(0, 10**9))
 def test_no_schedule_loses_an_original(database: Database, seed: int) -> None:
     world = World(database, seed)

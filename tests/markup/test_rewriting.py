@@ -7,7 +7,7 @@ from xml.etree.ElementTree import Element, tostring
 
 import pytest
 import tinyhtml5
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from plumcrate.contract import Delivery, Markup, PageCopy, PageFile
@@ -312,7 +312,6 @@ def without(tree: Element) -> str:
     return text
 
 
-@settings(max_examples=250, deadline=None)
 @given(st.lists(PARTS, max_size=12), st.integers(1, 60), st.sampled_from(["none", "preview"]))
 def test_a_second_pass_changes_nothing_and_pieces_make_the_same_page(
     parts: list[str], length: int, placeholder: str

@@ -6,7 +6,7 @@ from xml.etree.ElementTree import Element
 
 import pytest
 import tinyhtml5
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from plumcrate.markup.references import decoded
@@ -145,7 +145,6 @@ FRAGMENTS = st.sampled_from(
 )
 
 
-@settings(max_examples=400, deadline=None)
 @given(st.lists(FRAGMENTS, max_size=14), st.lists(st.integers(0, 200), max_size=4))
 def test_any_page_has_the_pictures_that_a_parser_finds(parts: list[str], cuts: list[int]) -> None:
     page = "<!doctype html><body>" + "".join(parts)
@@ -154,7 +153,6 @@ def test_any_page_has_the_pictures_that_a_parser_finds(parts: list[str], cuts: l
     assert pictures_of(page, *cuts) == found
 
 
-@settings(max_examples=300, deadline=None)
 @given(st.text(alphabet="<>/!-=\"' aimgsrcptx\n&;#[]", max_size=80), st.integers(0, 80))
 def test_no_text_is_too_broken(page: str, cut: int) -> None:
     tags = tags_of(page)

@@ -9,7 +9,8 @@ from pathlib import Path
 
 import psycopg
 import pytest
-from conftest import Service, fresh_database, hashes, photograph, running_service, wait_for
+from conftest import Service, hashes, photograph, running_service, wait_for
+from databases import Postgres
 
 from plumcrate.client import Client
 from plumcrate.contract import CheckRequest, LibraryRequest, RunKind, RunRequest
@@ -56,7 +57,7 @@ def put_back_everything(running: Service) -> None:
 
 
 def test_saved_during_a_run_killed_and_brought_back_elsewhere(
-    treated: tuple[Service, Path, dict[str, str]], template: str, tmp_path: Path
+    treated: tuple[Service, Path, dict[str, str]], postgres: Postgres, tmp_path: Path
 ) -> None:
     running, root, before = treated
     running.client.start_run(RunRequest(library="ledge"))
@@ -72,7 +73,7 @@ def test_saved_during_a_run_killed_and_brought_back_elsewhere(
     assert report.backups >= 2
     assert not report.damaged
     shutil.rmtree(running.state / "backups")  # the machine is lost, the library's own volume is not
-    with fresh_database(template, None) as url:
+    with postgres.bare() as url:
         target = Database(url)
         brought = bring_back(target, tmp_path / "elsewhere", tmp_path / "saved", say)
         assert brought.missing == []
@@ -108,7 +109,7 @@ def running_service_at(url: str, state: Path, key: str) -> Iterator[Service]:
 
 
 def test_saving_again_copies_only_what_is_new(
-    treated: tuple[Service, Path, dict[str, str]], tmp_path: Path
+    treated: tuple[Service, Path, dict[str, str]], postgres: Postgres, tmp_path: Path
 ) -> None:
     running, root, before = treated
     run = running.client.start_run(RunRequest(library="ledge"))
@@ -129,7 +130,7 @@ def test_saving_again_copies_only_what_is_new(
     victim.write_bytes(b"rot")
     report = save(source, running.state, tmp_path / "anew", say)
     assert [Path(name).name for name in report.damaged] == [victim.name]
-    with fresh_database(running.database_url, None) as url:
+    with postgres.bare() as url:
         target = Database(url)
         brought = bring_back(target, tmp_path / "elsewhere", tmp_path / "anew", say)
         assert len(brought.missing) == 1, "what is not there is named"
@@ -138,7 +139,10 @@ def test_saving_again_copies_only_what_is_new(
 
 
 def test_what_is_cut_short_is_begun_again(
-    treated: tuple[Service, Path, dict[str, str]], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    treated: tuple[Service, Path, dict[str, str]],
+    postgres: Postgres,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     running, _, _ = treated
     run = running.client.start_run(RunRequest(library="ledge"))
@@ -159,7 +163,7 @@ def test_what_is_cut_short_is_begun_again(
         with pytest.raises(Cut):
             save(source, running.state, folder, say)
     assert (folder / "saved.json").read_text() == good, "the former state still counts"
-    with fresh_database(running.database_url, None) as url:
+    with postgres.bare() as url:
         target = Database(url)
         for name, place in (("_copy", saving), ("restore", tools)):
             with monkeypatch.context() as patched:
@@ -176,7 +180,7 @@ def test_what_is_cut_short_is_begun_again(
 
 
 def test_folders_that_would_not_do(
-    treated: tuple[Service, Path, dict[str, str]], template: str, tmp_path: Path
+    treated: tuple[Service, Path, dict[str, str]], postgres: Postgres, tmp_path: Path
 ) -> None:
     running, root, _ = treated
     source = Database(running.database_url)
@@ -186,7 +190,7 @@ def test_folders_that_would_not_do(
     with pytest.raises(CannotStart, match="does not bear our mark"):
         save(source, tmp_path / "not mounted", tmp_path / "saved", say)
     save(source, running.state, tmp_path / "saved", say)
-    with fresh_database(template, None) as url:
+    with postgres.bare() as url:
         target = Database(url)
         with pytest.raises(CannotStart, match="never been started"):
             save(target, running.state, tmp_path / "other", say)
@@ -200,7 +204,7 @@ def test_folders_that_would_not_do(
         (tmp_path / "odd/saved.json").write_text(json.dumps(manifest))
         with pytest.raises(CannotStart, match="is not there"):
             bring_back(target, tmp_path / "e", tmp_path / "odd", say)
-        with fresh_database(template) as theirs, running_service(theirs, tmp_path / "another") as another:
+        with postgres.fresh() as theirs, running_service(theirs, tmp_path / "another") as another:
             with pytest.raises(CannotStart, match="another installation"):
                 bring_back(target, another.state, tmp_path / "saved", say)
             other = Database(another.database_url)
@@ -217,7 +221,7 @@ def test_a_database_that_cannot_be_asked_is_named(tmp_path: Path) -> None:
     assert "hunter2" not in str(caught.value)
 
 
-def test_the_private_server_s_records_move(tmp_path: Path, template: str) -> None:
+def test_the_private_server_s_records_move(tmp_path: Path, postgres: Postgres) -> None:
     server = PrivatePostgres(tmp_path / "records", fast=True, elsewhere=True)
     source = Database(server.start())
     source.migrate()
@@ -226,7 +230,7 @@ def test_the_private_server_s_records_move(tmp_path: Path, template: str) -> Non
             "INSERT INTO people (email, name, password_hash) VALUES ('k@x.example', 'K', '')"
         )
     source.close()
-    with fresh_database(template, None) as url, fresh_database(template) as taken:
+    with postgres.bare() as url, postgres.fresh() as taken:
         with pytest.raises(CannotStart, match="stop the service"):
             move_records(server, url)
         server.stop()
@@ -245,7 +249,7 @@ def test_the_private_server_s_records_move(tmp_path: Path, template: str) -> Non
 
 @pytest.mark.parametrize("goes", [True, False])
 def test_a_worker_killed_just_now_is_waited_for_and_one_that_lives_is_told(
-    tmp_path: Path, template: str, monkeypatch: pytest.MonkeyPatch, goes: bool
+    tmp_path: Path, postgres: Postgres, monkeypatch: pytest.MonkeyPatch, goes: bool
 ) -> None:
     monkeypatch.setattr(moving, "SILENT_AFTER", 2.0 if goes else 0.2)
     monkeypatch.setattr(feeding, "SILENT_AFTER", 2.0 if goes else 600.0)
@@ -257,7 +261,7 @@ def test_a_worker_killed_just_now_is_waited_for_and_one_that_lives_is_told(
     source.close()
     server.stop()
     try:
-        with fresh_database(template, None) as url:
+        with postgres.bare() as url:
             if goes:
                 shutil.rmtree(move_records(server, url))
             else:

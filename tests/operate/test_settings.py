@@ -3,10 +3,10 @@
 import json
 import os
 import subprocess
-import sys
 from pathlib import Path
 
 import pytest
+from forks import forker
 
 from plumcrate.settings import WrongSettings, load, origin
 
@@ -54,10 +54,7 @@ def test_a_file_that_is_named_has_to_be_there(place: Path) -> None:
 
 def program(*arguments: str, **environment: str) -> subprocess.CompletedProcess[str]:
     kept = {name: value for name, value in os.environ.items() if not name.startswith("PLUMCRATE_")}
-    return subprocess.run(
-        [sys.executable, "-m", "plumcrate", *arguments], env=kept | environment, capture_output=True,
-        text=True, timeout=120, check=False, stdin=subprocess.DEVNULL,
-    )  # fmt: skip
+    return forker.run("plumcrate", arguments, environment=kept | environment)
 
 
 def test_the_program_shows_them_without_passwords(place: Path) -> None:
@@ -89,8 +86,5 @@ def test_what_cannot_be_done_is_said_in_one_line(place: Path, tmp_path: Path) ->
         assert "Traceback" not in done.stderr
     for module in ("plumcrate.api", "plumcrate.work"):
         place.write_text("")
-        done = subprocess.run(
-            [sys.executable, "-m", module], env=dict(os.environ) | settings, capture_output=True, text=True,
-            timeout=240, check=False,
-        )  # fmt: skip
+        done = forker.run(module, [], environment=dict(os.environ) | settings)
         assert "no database is named" in done.stderr

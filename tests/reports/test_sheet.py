@@ -146,7 +146,7 @@ def test_hostile_names_are_text_and_nothing_else(name: str, caplog: pytest.LogCa
     list(table(report_of(name, client=name)))
 
 
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(suppress_health_check=[HealthCheck.too_slow])
 @given(st.text(max_size=200), st.text(max_size=200))
 def test_any_text_makes_a_file_that_opens(one: str, two: str) -> None:
     data = sheet(report_of(client=one, by_folder=[slat(two)], best=[picture_of(two)]), {})

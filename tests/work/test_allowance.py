@@ -61,7 +61,7 @@ class Site:
         """A picture for each list, a file for each number of megapixels."""
         add_library(database, Path("/l"))
         made = Settings(database_url=database.url, state_dir=state)
-        site = cls(database, Engine(made, database, None, None))  # type: ignore[arg-type]
+        site = cls(database, Engine(made, database, None))  # type: ignore[arg-type]
         with database.begin() as session:
             for number, sizes in enumerate(pictures):
                 picture = Picture(library_id=1, path=f"p{number}.jpg", folder="", name=f"p{number}.jpg")
@@ -419,10 +419,7 @@ def one_month_after(now: datetime) -> datetime:
     return (now.replace(day=1) + timedelta(days=32)).replace(day=10)
 
 
-@settings(
-    max_examples=25, deadline=None, database=None, derandomize=True,
-    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
-)  # fmt: skip
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 @given(st.integers(0, 10**9))
 def test_whatever_happens_nothing_counts_twice_and_no_picture_stays_half_done(
     database: Database, state: Path, seed: int

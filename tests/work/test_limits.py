@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 from sqlalchemy import delete
-from walk import Box, Walk
+from walk import Box, Walk, pools
 
 from plumcrate.contract import FileState, ItemState, RecipeSettings, RunRequest
 from plumcrate.imaging import Limits, Recipe
@@ -30,7 +30,7 @@ def small_machine(walk: Walk) -> Engine:
         database_url=walk.database.url, state_dir=walk.engine.settings.state_dir, max_megapixels=0.1
     )
     box = Box(settings.most_pixels)
-    return Engine(settings, walk.database, box, box)  # type: ignore[arg-type]
+    return Engine(settings, walk.database, pools(box))
 
 
 def worker(walk: Walk, engine: Engine) -> None:
@@ -76,7 +76,7 @@ def test_a_picture_too_large_for_one_machine_is_taken_by_a_larger_one(walk: Walk
 def test_a_file_of_too_many_bytes_is_left_alone_until_a_machine_takes_it(walk: Walk) -> None:
     large = walk.engine
     small = Settings(database_url=walk.database.url, state_dir=large.settings.state_dir, max_file_mb=1)
-    walk.engine = Engine(small, walk.database, walk.box, walk.box)  # type: ignore[arg-type]
+    walk.engine = Engine(small, walk.database, pools(walk.box))
     worker(walk, walk.engine)
     walk.data += bytes(1_000_001)
     walk.arrive()

@@ -6,7 +6,7 @@ from hypothesis import strategies as st
 
 from plumcrate.contract import Range
 from plumcrate.imaging import Effort
-from plumcrate.imaging.sample import Measured
+from plumcrate.imaging.outcome import Measured
 from plumcrate.work.forecast import _Candidate, _efforts, _length
 
 JPEGS, PNGS = ("jpeg", 2), ("png", 1)

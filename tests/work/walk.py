@@ -20,6 +20,7 @@ from plumcrate.work.feeding import feed
 from plumcrate.work.intake import take_in_now
 from plumcrate.work.queue import BULK, Queue
 from plumcrate.work.runs import create_run
+from plumcrate.work.sandbox import Sandboxes
 
 
 class Box:
@@ -44,6 +45,11 @@ class Box:
         return {}
 
 
+def pools(box: object) -> Sandboxes:
+    """One stand-in for every pool."""
+    return Sandboxes(box, box, box)  # type: ignore[arg-type]
+
+
 class Walk:
     """A library with one new JPEG, an engine without a worker, taken through its stages by hand."""
 
@@ -52,7 +58,7 @@ class Walk:
         (tmp_path / "library").mkdir()
         add_library(database, tmp_path / "library")
         settings = Settings(database_url=database.url, state_dir=tmp_path / "state")
-        self.engine = Engine(settings, database, self.box, self.box)  # type: ignore[arg-type]
+        self.engine = Engine(settings, database, pools(self.box))
         with database.begin() as session:
             self.library = session.get_one(Library, 1)
         self.keeper = self.engine.keeper(self.library)

@@ -6,7 +6,6 @@ import os
 import signal
 import socket
 import subprocess
-import sys
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -93,5 +92,4 @@ def _fail() -> None:
 
 if __name__ == "__main__":
     child.FUNCTIONS |= {one.__name__: one for one in (crash, spin, sleep, hoard, lie, well, escape)}
-    sys.argv[0] = "child"
     child.main()

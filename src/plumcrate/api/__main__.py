@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from plumcrate.starting import started  # isort: skip - first, see there
+
 import sys
 
 import structlog
@@ -22,6 +24,7 @@ log = structlog.get_logger()
 
 def main() -> None:
     """Brings the tables up to date, then serves until told to stop."""
+    started()
     logs.configure()
     try:
         settings = load()

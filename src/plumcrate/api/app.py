@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
-from typing import Any
 
 import anyio
 from fastapi import APIRouter, FastAPI, Response
@@ -13,7 +12,6 @@ from fastapi.responses import FileResponse, HTMLResponse
 from fastapi.staticfiles import StaticFiles
 
 from plumcrate import __version__
-from plumcrate.contract import Problem
 from plumcrate.delivery.counting import SentCounter
 from plumcrate.delivery.finding import Finder, Found
 from plumcrate.delivery.serving import PictureServer
@@ -24,6 +22,7 @@ from plumcrate.people.attempts import Attempts
 from plumcrate.records.database import Database
 from plumcrate.settings import Settings
 from plumcrate.work.cuts import Cutter
+from plumcrate.work.pace import Urgency
 from plumcrate.work.placeholders import Placeholders
 from plumcrate.work.previews import Previews
 from plumcrate.work.queue import Queue
@@ -31,7 +30,7 @@ from plumcrate.work.remaking import Remaking
 from plumcrate.work.sandbox import Sandbox
 from plumcrate.work.touches import Toucher
 
-from . import problems
+from . import openapi, problems
 from .events import Hub
 from .gate import API, Gate
 from .recording import Recorder
@@ -97,7 +96,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
             settings.child_memory_mb,
             settings.seconds_per_megapixel,
             limits=Limits(settings.most_pixels),
-            urgent=True,
+            urgency=Urgency.PERSON,
         )
         app.state.previews = Previews(
             database,
@@ -150,7 +149,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     app.include_router(api)
     _serve_live_check(app)
     _serve_console(app)
-    _describe(app)
+    app.openapi = openapi.kept  # type: ignore[method-assign]
     return app
 
 
@@ -158,32 +157,6 @@ def _lacking(remaking: Remaking, found: Found) -> None:
     """A picture that was asked for, whose copies or whose record are not as they should be."""
     own, known = found.forms[0], found.known
     remaking.note(found.library.id, own.path, None if found.changed or known is None else known.file_id)
-
-
-def _describe(app: FastAPI) -> None:
-    """The interface's document, with the problem that any operation may answer with."""
-    plain = app.openapi
-
-    def described() -> dict[str, Any]:
-        document = plain()
-        schemas = document.setdefault("components", {}).setdefault("schemas", {})
-        schemas["Problem"] = Problem.model_json_schema()
-        _say_what_text_is(schemas)
-        return document
-
-    app.openapi = described  # type: ignore[method-assign]
-
-
-def _say_what_text_is(schema: Any) -> None:
-    """What every model checks of its text, see :class:`plumcrate.contract.common.Message`."""
-    if isinstance(schema, list):
-        for below in schema:
-            _say_what_text_is(below)
-    elif isinstance(schema, dict):
-        if schema.get("type") == "string" and not {"enum", "const", "format", "pattern"} & schema.keys():
-            schema["pattern"] = r"^[^\x00-\x08\x0b-\x1f\x7f]*$"
-        for below in schema.values():
-            _say_what_text_is(below)
 
 
 def _serve_live_check(app: FastAPI) -> None:

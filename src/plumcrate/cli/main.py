@@ -8,67 +8,68 @@ from __future__ import annotations
 
 import argparse
 import json
+import shutil
 import sys
 from collections.abc import Sequence
-from types import ModuleType
-
-from pydantic import ValidationError
-from rich.console import Console
+from importlib import import_module
+from typing import TYPE_CHECKING
 
 from plumcrate import __version__
-from plumcrate.client import ProblemError, UnreachableError
 
-from .commands import (
-    care,
-    keeping,
-    libraries,
-    people,
-    pictures,
-    plans,
-    recipes,
-    runs,
-    serving,
-    shapes,
-    trial,
-    weighing,
-)
-from .commands.common import Outcome, WrongCommand, as_data, console
-from .config import ConfigError
+from .index import INDEX, Index, listed, names, with_more
+
+if TYPE_CHECKING:
+    from .commands.common import Outcome
 
 PARTLY, WRONG, UNREACHABLE, REFUSED, INTERRUPTED = 1, 2, 3, 4, 130
 
 
-def build_parser(more: Sequence[ModuleType] = ()) -> argparse.ArgumentParser:
-    """The whole command line. ``more``: further modules of commands."""
+def build_parser(index: Index, wanted: str | None) -> argparse.ArgumentParser:
+    """The command line with the commands of one module, that of ``wanted``; without it, only their names."""
     parser = argparse.ArgumentParser(
         prog="plumcrate",
-        description="Makes a media library light, and keeps it light.",
-        epilog="The address and key come from PLUMCRATE_URL and PLUMCRATE_KEY, or from .plumcrate.toml.",
+        usage="plumcrate [-h] [--version] COMMAND ...",
+        description=f"Makes a media library light, and keeps it light.\n\n{_commands(index)}",
+        epilog="plumcrate COMMAND --help says more of one.\n"
+        "The address and key come from PLUMCRATE_URL and PLUMCRATE_KEY, or from .plumcrate.toml.",
+        formatter_class=argparse.RawDescriptionHelpFormatter,
     )
     parser.add_argument("--version", action="version", version=f"plumcrate {__version__}")
-    commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True)
-    for module in (
-        libraries,
-        recipes,
-        runs,
-        pictures,
-        shapes,
-        weighing,
-        serving,
-        care,
-        keeping,
-        people,
-        plans,
-        trial,
-        *more,
-    ):
-        module.add_commands(commands)
+    commands = parser.add_subparsers(
+        metavar="COMMAND", help=argparse.SUPPRESS, required=True, prog="plumcrate"
+    )
+    known = {name: command for group in index.values() for name, command in group.items()}
+    if wanted in known:
+        from .commands.common import Commands
+
+        import_module(known[wanted].module).add_commands(Commands(commands, index))
+    else:
+        for name in names(index):
+            commands.add_parser(name)
     return parser
 
 
-def main(arguments: Sequence[str] | None = None, more: Sequence[ModuleType] = ()) -> int:
-    """Runs one command and shows what it returns; returns its exit code."""
-    options = build_parser(more).parse_args(arguments)
+def _commands(index: Index) -> str:
+    return listed(index, min(100, shutil.get_terminal_size().columns - 2))
+
+
+def main(arguments: Sequence[str] | None = None, more: Index | None = None) -> int:
+    """Runs one command and shows what it returns; returns its exit code. ``more``: further commands."""
+    given = list(sys.argv[1:] if arguments is None else arguments)
+    wanted = next((word for word in given if not word.startswith("-")), None)
+    options = build_parser(with_more(INDEX, more or {}), wanted).parse_args(given)
+    return _carried_out(options)
+
+
+def _carried_out(options: argparse.Namespace) -> int:
+    from pydantic import ValidationError
+    from rich.console import Console
+
+    from plumcrate.client import ProblemError, UnreachableError
+
+    from .commands.common import WrongCommand
+    from .config import ConfigError
+
     errors = Console(stderr=True, highlight=False, soft_wrap=True)
 
     def failed(error: Exception | str, code: int) -> int:
@@ -97,6 +98,8 @@ def main(arguments: Sequence[str] | None = None, more: Sequence[ModuleType] = ()
 
 def show(outcome: Outcome, *, as_json: bool) -> None:
     """Prints what a command returned: one JSON document, or its lines."""
+    from .commands.common import as_data, console
+
     if as_json:
         print(json.dumps(as_data(outcome.value), indent=2, ensure_ascii=False))
         return

@@ -13,6 +13,7 @@ def main() -> int:
     action = parser.add_mutually_exclusive_group()
     action.add_argument("--stop", action="store_true", help="stop a demonstration that runs")
     action.add_argument("--reset", action="store_true", help="stop it and delete its library and records")
+    action.add_argument("--paint", action="store_true", help="paint its library, and start nothing")
     parser.add_argument("--detach", action="store_true", help="return when everything is up")
     options = parser.parse_args()
     demo = Demo()
@@ -21,6 +22,9 @@ def main() -> int:
             demo.stop()
             if options.reset:
                 demo.reset()
+            return 0
+        if options.paint:
+            demo.paint()
             return 0
         return demo.start(detach=options.detach)
     except DemoError as error:

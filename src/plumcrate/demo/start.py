@@ -39,8 +39,6 @@ from plumcrate.records.private import PostgresError, PrivatePostgres, free_port
 from plumcrate.records.queries.libraries import by_slug
 from plumcrate.records.tables import Person
 
-from .world import build
-
 _EMAIL = "keeper@gannetledge.example"
 _LIBRARY = "gannet-ledge"
 _MEGAPIXELS = 800  # a month: more than the whole library has
@@ -70,15 +68,8 @@ class Demo:
         if self._alive():
             raise DemoError("it is running already: open its address, or stop it with script/demo --stop")
         self.home.mkdir(parents=True, exist_ok=True)
+        self.paint()
         postgres = self._postgres()
-        began = time.monotonic()
-        if not self.library.exists():
-            print("Painting the library of the Gannet Ledge Light Trust …", flush=True)
-            unfinished = self.home / "library.unfinished"
-            shutil.rmtree(unfinished, ignore_errors=True)
-            count = build(unfinished)
-            unfinished.rename(self.library)
-            print(f"  {count} files in {time.monotonic() - began:.0f} s", flush=True)
         try:
             url = postgres.start()
         except PostgresError as error:
@@ -96,6 +87,19 @@ class Demo:
         if detach:
             return 0
         return self._stay()
+
+    def paint(self) -> None:
+        """Paints the library, unless it is there."""
+        if self.library.exists():
+            return
+        from .world import build  # with all that paints; most starts find a painted library
+
+        self.home.mkdir(parents=True, exist_ok=True)
+        print("Painting the library of the Gannet Ledge Light Trust …", flush=True)
+        unfinished = self.home / "library.unfinished"
+        shutil.rmtree(unfinished, ignore_errors=True)
+        build(unfinished)
+        unfinished.rename(self.library)
 
     def stop(self) -> None:
         """Stops every process of the demonstration; its files stay."""

@@ -18,10 +18,9 @@ if TYPE_CHECKING:
     from .errors import ImagingError
     from .identification import Facts, identify
     from .kinds import Kind
-    from .outcome import Chosen, Output, Refused, Treatment
+    from .outcome import Chosen, Output, Refused, Spot, Treatment
     from .recipe import EVERY_CONVERSION, Conversion, Effort, FixedQuality, Level, Limits, Recipe
     from .scoring import score
-    from .scoring.judgement import Spot
     from .shapes import Mark, Sharpening, Size
     from .treatment import treat
 
@@ -65,7 +64,7 @@ _HOMES = {
     "Output": "outcome",
     "Chosen": "outcome",
     "Refused": "outcome",
-    "Spot": "scoring.judgement",
+    "Spot": "outcome",
     "Recipe": "recipe",
     "Treatment": "outcome",
     "identify": "identification",

@@ -1,4 +1,4 @@
-"""What came of a treatment, as data and in plain words."""
+"""What came of a treatment, of measuring, of looking: as data and in plain words. Loads no codec."""
 
 from __future__ import annotations
 
@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 from typing import Literal, TypeVar
 
 from .identification import Facts
-from .scoring.judgement import Spot
 
 AnyOutput = TypeVar("AnyOutput", bound="Output")
 #: What an output is for: the file itself, a copy beside it, or a file of another format in its place.
@@ -23,6 +22,26 @@ VERDICTS: dict[Verdict, str] = {
     "not-possible": "cannot be made from this picture at this level",
     "not-for-its-twin": "was of no use for the same picture elsewhere in the library",
 }
+
+
+@dataclass(frozen=True, slots=True)
+class Spot:
+    """The worst place of a picture, and a coarse map of all of it.
+
+    ``score`` is what the whole would score were it all like the worst cell; ``left`` and ``top`` are that
+    cell's middle, 0 to 1 of width and height. ``lost`` (rows of bytes) holds for each part of the map 100
+    less the score of the worst cell in it, at most 255; ``columns`` is the width of the map.
+    """
+
+    score: float
+    left: float
+    top: float
+    columns: int
+    lost: bytes
+
+    @property
+    def rows(self) -> int:
+        return len(self.lost) // self.columns
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,6 +134,27 @@ class Treatment:
     def size_after(self) -> int:
         """Bytes of the file itself afterwards."""
         return self.main.size if isinstance(self.main, Chosen) else self.size
+
+
+@dataclass(frozen=True, slots=True)
+class Measured:
+    """Bytes of a file, of what would take its place, and of the lightest of that and its copies; and the
+    seconds of processor time that treating it would take."""
+
+    before: int
+    after: int
+    lightest: int
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """The score, 100 for no difference, of what is seen; the worst place in parts of width and height."""
+
+    score: float
+    worst: float
+    left: float
+    top: float
 
 
 def exact(format: str, data: bytes, how: str) -> Chosen:

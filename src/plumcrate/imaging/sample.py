@@ -4,25 +4,14 @@ from __future__ import annotations
 
 import io
 import time
-from dataclasses import dataclass
 from typing import Any
 
 from PIL import Image
 from PIL.JpegImagePlugin import get_sampling
 
+from .outcome import Measured
 from .recipe import SAMPLE, Limits, Recipe
 from .treatment import treat
-
-
-@dataclass(frozen=True, slots=True)
-class Measured:
-    """Bytes of a file, of what would take its place, and of the lightest of that and its copies; and the
-    seconds that treating it would take."""
-
-    before: int
-    after: int
-    lightest: int
-    seconds: float
 
 
 def measure(data: bytes, recipe: Recipe, limits: Limits) -> Measured:
@@ -32,9 +21,9 @@ def measure(data: bytes, recipe: Recipe, limits: Limits) -> Measured:
     fare alike. Raises what :func:`plumcrate.imaging.treat` does.
     """
     sample = middle(data)
-    began = time.monotonic()
+    began = time.process_time()
     treatment = treat(sample, recipe, limits)
-    seconds = time.monotonic() - began
+    seconds = time.process_time() - began
     after = treatment.size_after
     lightest = min([after, *(output.size for output in treatment.chosen if output.role == "copy")])
     scale = len(data) / len(sample)

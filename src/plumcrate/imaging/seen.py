@@ -9,29 +9,19 @@ which is what ``image-rendering: auto`` means in Chromium; other browsers are ne
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 import numpy as np
 from PIL import Image, ImageOps
 
 from .errors import LeftAlone
 from .identification import identify
+from .outcome import Seen
 from .pixels import Pixels, open_picture, to_pixels
 from .recipe import Limits
 from .scoring import Judge
 
 #: The score needs some pixels; a picture that is drawn smaller is no picture to anybody.
 _LEAST, _MOST = 16, 40_000_000
-
-
-@dataclass(frozen=True, slots=True)
-class Seen:
-    """The score, 100 for no difference, of what is seen; the worst place in parts of width and height."""
-
-    score: float
-    worst: float
-    left: float
-    top: float
 
 
 def draw(image: Image.Image, width: int, height: int) -> Image.Image:

@@ -1,8 +1,9 @@
-"""Compiles every kernel for this machine: ``python -m plumcrate.imaging.warm``."""
+"""Pictures that between them use every kernel, to have all compiled or loaded before they are needed."""
 
 from __future__ import annotations
 
 import io
+from collections.abc import Iterator
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,10 +13,12 @@ from plumcrate.imaging import Effort, Level, Mark, Recipe, Sharpening, Size, tre
 from plumcrate.imaging.shapes import Cover, Sharpen
 
 
-def warm() -> None:
-    """Treats a few small pictures, which between them touch every kernel; the results are dropped."""
+def warm() -> Iterator[None]:
+    """Treats a few small pictures, one a step, which between them touch every kernel; results are dropped."""
     rng = np.random.default_rng(0)
-    noise = rng.integers(0, 256, (72, 96, 3), dtype=np.uint8)
+    # Blotches with a little grain: pure noise would be slow to compress, and flat ground would skip kernels.
+    blotches = rng.integers(0, 240, (6, 8, 3), dtype=np.uint8).repeat(12, 0).repeat(12, 1)
+    noise = blotches + rng.integers(0, 16, blotches.shape, dtype=np.uint8)
     few = (noise[..., :1] // 64 * 64).repeat(4, axis=2)
     for kind, pixels, options in (
         ("JPEG", noise, {}),
@@ -27,15 +30,16 @@ def warm() -> None:
         out = io.BytesIO()
         Image.fromarray(pixels).save(out, kind, **options)
         for recipe in (
-            Recipe(Level.EXACT, copies=frozenset({"webp"}), effort=Effort.THOROUGH),
-            Recipe(Level.LEAN, copies=frozenset({"webp"}), largest=(64, 64), sharpening=Sharpening(0.5)),
+            Recipe(Level.EXACT, copies=frozenset(), effort=Effort.THOROUGH),
+            Recipe(Level.LEAN, copies=frozenset(), largest=(64, 64), sharpening=Sharpening(0.5)),
             Recipe(Level.LEAN, copies=frozenset({"webp"})),
         ):
             treat(out.getvalue(), recipe)
-    _shape(noise)
+            yield
+    yield from _shape(noise)
 
 
-def _shape(noise: NDArray[np.uint8]) -> None:
+def _shape(noise: NDArray[np.uint8]) -> Iterator[None]:
     """What is cut, touched up and marked, with transparency and without."""
     covers = tuple(Cover(((0.5, 0.5),), 0.1, way=way) for way in ("surroundings", "clone"))
     recipe = Recipe(
@@ -46,7 +50,4 @@ def _shape(noise: NDArray[np.uint8]) -> None:
         out = io.BytesIO()
         Image.fromarray(planes).save(out, "PNG")
         treat(out.getvalue(), recipe)
-
-
-if __name__ == "__main__":
-    warm()
+        yield

@@ -14,15 +14,14 @@ from plumcrate.contract import Advice, Machine
 from plumcrate.records.database import Database
 from plumcrate.records.private import PostgresError, PrivatePostgres
 from plumcrate.settings import Settings, file_of_settings
+from plumcrate.work.kernels import place_kernels
 from plumcrate.work.machine import examine_before
 from plumcrate.work.sandbox import Sandbox
-
-from .kernels import place_kernels
 
 
 def check(settings: Settings) -> Machine:
     """Everything that starting needs: each fine, or what to do."""
-    place_kernels(settings)
+    place_kernels(settings.state_dir)
     sandbox = Sandbox(1, settings.child_memory_mb, settings.seconds_per_megapixel)
     try:
         holds = sandbox.ready()

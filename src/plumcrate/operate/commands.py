@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 from rich.text import Text
 
 from plumcrate.cli.commands.care import machine_lines
-from plumcrate.cli.commands.common import Commands, Outcome, WrongCommand, add, table
+from plumcrate.cli.commands.common import Commands, Outcome, WrongCommand, table
 from plumcrate.cli.look import CLAY, QUIET, plain
 from plumcrate.words import size
 
@@ -23,19 +23,15 @@ if TYPE_CHECKING:
     from plumcrate.settings import Settings
 
 
-def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
-    start = add(
-        commands, "start", "start the service here, with a worker and, where none is named, the records"
-    )
+def add_commands(commands: Commands) -> None:
+    start = commands.add("start")
     start.add_argument("--only", choices=["records", "service", "worker"], help="just this one")
     start.set_defaults(command=_start)
 
-    tables = add(commands, "tables", "bring the tables up to date")
+    tables = commands.add("tables")
     tables.set_defaults(command=_tables)
 
-    administrator = add(
-        commands, "administrator", "make one who administers the service, or reset their password"
-    )
+    administrator = commands.add("administrator")
     administrator.add_argument("email")
     administrator.add_argument("--name", default="")
     administrator.add_argument(
@@ -46,21 +42,21 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     )
     administrator.set_defaults(command=_administrator)
 
-    check = add(commands, "check-machine", "check the machine before anything runs")
+    check = commands.add("check-machine")
     check.set_defaults(command=_check)
 
-    settings = add(commands, "settings", "show the settings in force, and where each comes from")
+    settings = commands.add("settings")
     settings.set_defaults(command=_settings)
 
-    save = add(commands, "save-state", "save records and backups together into a folder, beside the work")
+    save = commands.add("save-state")
     save.add_argument("folder", type=Path)
     save.set_defaults(command=_save)
 
-    back = add(commands, "bring-back", "bring a saved state back, into an empty installation")
+    back = commands.add("bring-back")
     back.add_argument("folder", type=Path)
     back.set_defaults(command=_bring_back)
 
-    move = add(commands, "move-records", "move the records out of the private PostgreSQL into one of yours")
+    move = commands.add("move-records")
     move.add_argument("database", help="postgresql://… of an empty database")
     move.set_defaults(command=_move)
 

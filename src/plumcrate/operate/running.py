@@ -15,8 +15,8 @@ import structlog
 from plumcrate.records.database import Database
 from plumcrate.records.private import PrivatePostgres
 from plumcrate.settings import PREFIX, Settings
+from plumcrate.work.kernels import place_kernels
 
-from .kernels import place_kernels
 from .records import begun, found
 
 log = structlog.get_logger()
@@ -40,7 +40,7 @@ def start(settings: Settings, only: str | None = None) -> int:
     """Starts and stays until it is told to stop; the exit code. Raises
     :class:`~plumcrate.operate.records.CannotStart`."""
     signal.signal(signal.SIGTERM, _stop)
-    place_kernels(settings)
+    place_kernels(settings.state_dir)
     server: PrivatePostgres | None = None
     running: dict[str, subprocess.Popen[bytes]] = {}
     try:

@@ -6,6 +6,7 @@ import secrets
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import cache
 
 from argon2 import PasswordHasher
 from argon2.exceptions import VerificationError
@@ -31,7 +32,7 @@ def fits(password_hash: str | None, password: str) -> bool:
     tells nothing."""
     try:
         with _checking():
-            _hasher.verify(password_hash or _NOBODY, password)
+            _hasher.verify(password_hash or _of_nobody(), password)
     except VerificationError:
         return False
     return password_hash is not None
@@ -47,4 +48,6 @@ def _checking() -> Iterator[None]:
         _CHECKS.release()
 
 
-_NOBODY = _hasher.hash(secrets.token_urlsafe(16))
+@cache
+def _of_nobody() -> str:
+    return _hasher.hash(secrets.token_urlsafe(16))

@@ -10,15 +10,12 @@ from contextlib import contextmanager
 from pathlib import Path
 
 import psycopg
-from alembic import command
-from alembic.config import Config
-from alembic.runtime.migration import MigrationContext
-from alembic.script import ScriptDirectory
 from sqlalchemy import Engine, create_engine, text
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.orm import Session, sessionmaker
 
+_MIGRATIONS = Path(__file__).parent / "migrations"
 #: The NOTIFY channel on which changes of runs and surveys are told.
 CHANNEL = "plumcrate"
 
@@ -97,7 +94,13 @@ class Database:
 
     def migrate(self) -> None:
         """Brings the tables to the newest revision."""
-        config = _migrations()
+        if self._revision() == newest_revision():
+            return
+        from alembic import command  # heavy, and most starts have nothing to migrate
+        from alembic.config import Config
+
+        config = Config()
+        config.set_main_option("script_location", str(_MIGRATIONS))
         with self.engine.begin() as connection:
             # Two processes that start at once must not migrate at once.
             connection.execute(text("SELECT pg_advisory_xact_lock(727001)"))
@@ -106,18 +109,23 @@ class Database:
 
     def up_to_date(self) -> bool:
         """Whether the tables are of the newest revision. Raises SQLAlchemyError."""
-        newest = ScriptDirectory.from_config(_migrations()).get_current_head()
+        return self._revision() == newest_revision()
+
+    def _revision(self) -> str | None:
+        """The revision of the tables that are there; None for no tables."""
         with self.engine.connect() as connection:
-            return MigrationContext.configure(connection).get_current_revision() == newest
+            if connection.scalar(text("SELECT to_regclass('alembic_version')")) is None:
+                return None
+            return str(connection.scalar(text("SELECT version_num FROM alembic_version")))
 
     def close(self) -> None:
         self.engine.dispose()
 
 
-def _migrations() -> Config:
-    config = Config()
-    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
-    return config
+def newest_revision() -> str:
+    """The revision of this program's tables. Migrations follow one another, and their files' names begin with
+    it."""
+    return max(path.name for path in (_MIGRATIONS / "versions").glob("[0-9]*.py")).partition("_")[0]
 
 
 class HeldLocks:

@@ -1,5 +1,7 @@
 """The worker process: ``python -m plumcrate.work``. Settings come from the environment and the file."""
 
+from plumcrate.starting import started  # isort: skip - first, see there
+
 import asyncio
 import sys
 import time
@@ -45,5 +47,6 @@ if __name__ == "__main__":
         sys.exit(f"plumcrate: {error}")
     if not settings.database_url:
         sys.exit("plumcrate: no database is named; plumcrate start keeps a private one")
+    started()
     wait_for_tables(settings.database_url)
     asyncio.run(Worker(settings).run())

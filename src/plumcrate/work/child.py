@@ -1,6 +1,7 @@
-"""What runs in a child process of the sandbox: ``python -m plumcrate.work.child SOCKET WATCH``.
+"""What runs in a child process of the sandbox, and the fork server from which children come:
+``python -m plumcrate.work.child CONTROL``. See :mod:`.forkserver` for what is said on that socket.
 
-The child answers one request after the other. A request is a frame with a function's name and its
+A child answers one request after the other. A request is a frame with a function's name and its
 arguments, and a descriptor of the picture's bytes; an answer is a frame of plain JSON and one frame for each
 run of bytes that it speaks of. The parent never unpickles what comes from here.
 """
@@ -13,19 +14,20 @@ import mmap
 import os
 import pickle
 import resource
+import selectors
 import socket
 import sys
 import threading
-import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from multiprocessing.connection import Connection
-from pathlib import Path
 from typing import Any
 
-#: From this niceness on a child only takes time that nobody else wants.
-_IDLE = 19
-#: How often it is tried to say so to the system.
-_TRIES = 20
+from .forkserver import Terms
+
+#: After so many seconds with nothing to do the server loads a little more of what children will need.
+_MOMENT = 0.3
+#: The niceness of compiling: pictures that are asked for meanwhile compile what they need themselves.
+_COMPILING = 5
 
 Answer = tuple[dict[str, Any], list[bytes]]
 
@@ -116,6 +118,21 @@ def _mark(data: bytes) -> Answer:
     return {"size": list(check_mark(data))}, []
 
 
+def _letters(words: bytes) -> Answer:
+    """The letters of a mark's words for which its fonts have no shape."""
+    from plumcrate.imaging.shaping.marking import missing_letters
+
+    return {"missing": missing_letters(words.decode())}, []
+
+
+def _sheet(content: bytes, pictures: dict[int, bytes]) -> Answer:
+    """A report, sent as JSON, drawn as PDF."""
+    from plumcrate.contract import Report
+    from plumcrate.reports.sheet import sheet
+
+    return {}, [sheet(Report.model_validate_json(content), pictures)]
+
+
 def _header(data: bytes) -> Answer:
     """The format of a file, by its header."""
     from plumcrate.imaging.identification import identify
@@ -132,12 +149,13 @@ FUNCTIONS: dict[str, Callable[..., Answer]] = {
     "matters": _matters,
     "view": _view,
     "mark": _mark,
+    "letters": _letters,
+    "sheet": _sheet,
 }
 
 
 def _prepare() -> None:
     """Loads what decoding needs, so that little has to be opened once the process is shut in."""
-    from numba.core import caching
     from PIL import Image
 
     import plumcrate.imaging.preview
@@ -150,10 +168,14 @@ def _prepare() -> None:
     Image.init()
     plumcrate.imaging.shaping.marking.load_fonts()
 
+
+def _save_no_kernels() -> None:
+    """Compiled code is read from the cache and never written there by a child."""
+    from numba.core import caching
+
     def no_saving(*_: Any) -> None:
         return None
 
-    # Compiled code is read from the cache and never written there by a child.
     setattr(caching.FunctionCache, "save_overload", no_saving)  # noqa: B010 - a method is replaced
 
 
@@ -191,42 +213,33 @@ def _end_with(watch: int) -> None:
     os._exit(0)
 
 
-def step_back(nice: int) -> None:
-    """Leaves the processors to others as far as the niceness says.
-
-    Where the system groups processes by session (``sched_autogroup_enabled``, see sched(7)), niceness and the
-    idle class only count within one group, and the group of a session of its own would get as much as any
-    other's: the group is made as nice as the process. What a container forbids is left as it is.
-    """
-    os.nice(nice)
-    if nice >= _IDLE:
-        with contextlib.suppress(OSError):
-            os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
-    for _ in range(_TRIES):
-        try:
-            Path("/proc/self/autogroup").write_text(str(nice))
-        except BlockingIOError:  # the system lets so many a second do that
-            time.sleep(0.1)
-        except OSError:
-            return
-        else:
-            return
+def _lever() -> int | None:
+    """Through what the niceness of this session is set; None where the system has no such thing."""
+    try:
+        return os.open("/proc/self/autogroup", os.O_WRONLY)
+    except OSError:
+        return None
 
 
-def main() -> None:
-    """Serves requests until the parent closes the socket."""
-    link, watch, nice, memory_mb, contained = (int(argument) for argument in sys.argv[1:6])
-    step_back(nice)
+def live(terms: Terms, link: int, watch: int) -> None:
+    """A child's life: it is shut in, hands over the lever of its session, and serves requests until the
+    parent closes the link."""
+    os.setsid()
+    _save_no_kernels()
+    os.nice(terms.nice)
+    carrier = socket.socket(fileno=link)
+    lever = _lever()
+    socket.send_fds(carrier, [b"L"], [] if lever is None else [lever])
+    if lever is not None:
+        os.close(lever)
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-    resource.setrlimit(resource.RLIMIT_AS, (memory_mb << 20, memory_mb << 20))
-    _prepare()
+    resource.setrlimit(resource.RLIMIT_AS, (terms.memory_mb << 20, terms.memory_mb << 20))
     holds: dict[str, bool] = {}
-    if contained:
+    if terms.contained:
         from .containment import shut_in
 
         holds = shut_in()
     threading.Thread(target=_end_with, args=(watch,), daemon=True).start()
-    carrier = socket.socket(fileno=link)
     connection = Connection(os.dup(link))
     connection.send_bytes(json.dumps({"holds": holds}).encode())
     while True:
@@ -238,6 +251,94 @@ def main() -> None:
         data = _bytes_of(descriptor)
         _answer(connection, request, data)
         del data
+
+
+class Forks:
+    """The server's side: forks a child for each request, and tells how each has ended."""
+
+    def __init__(self, control: socket.socket) -> None:
+        self._control = control
+        self._selector = selectors.DefaultSelector()
+        self._selector.register(control, selectors.EVENT_READ)
+
+    def serve(self, idle: Iterator[None]) -> None:
+        """Until nobody holds the other end. While there is nothing to do, ``idle`` is taken a step on."""
+        waits = True
+        while True:
+            ready = self._selector.select(_MOMENT if waits else None)
+            if not ready:
+                waits = next(idle, "done") != "done"
+            for key, _ in ready:
+                if key.fileobj is self._control:
+                    if not self._fork():
+                        return
+                else:
+                    self._reap(key.fd, *key.data)
+
+    def _fork(self) -> bool:
+        request, descriptors, _, _ = socket.recv_fds(self._control, 4096, 3)
+        if not request:
+            return False
+        link, watch, status = descriptors
+        pid = os.fork()
+        if pid == 0:
+            _close_all_but(link, watch)
+            code = 1
+            try:
+                live(Terms(**json.loads(request)), link, watch)
+                code = 0
+            finally:
+                os._exit(code)
+        os.close(link)
+        os.close(watch)
+        asker = socket.socket(fileno=status)
+        handle = os.pidfd_open(pid)
+        with contextlib.suppress(OSError):  # whoever asked is gone; then so is the child, soon
+            socket.send_fds(asker, [str(pid).encode()], [handle])
+        self._selector.register(handle, selectors.EVENT_READ, (pid, asker))
+        return True
+
+    def _reap(self, handle: int, pid: int, asker: socket.socket) -> None:
+        _, ended = os.waitpid(pid, 0)
+        with contextlib.suppress(OSError):
+            asker.send(str(os.waitstatus_to_exitcode(ended)).encode())
+        asker.close()
+        self._selector.unregister(handle)
+        os.close(handle)
+
+
+def _close_all_but(*kept: int) -> None:
+    """Closes what was inherited: a child has its link, its watch and nothing else."""
+    for name in os.listdir("/proc/self/fd"):
+        number = int(name)
+        if number > 2 and number not in kept:
+            with contextlib.suppress(OSError):
+                os.close(number)
+
+
+def main() -> None:
+    """A fork server, until nobody holds its control socket."""
+    _prepare()
+    Forks(socket.socket(fileno=int(sys.argv[1]))).serve(_load_kernels())
+
+
+def _load_kernels() -> Iterator[None]:
+    """Loads the kernels, a few a step. What has to be compiled first is compiled in a process of its own."""
+    from plumcrate.imaging.warm import warm
+
+    from .kernels import compile_all, compiled
+
+    if not compiled():
+        compiler = os.fork()
+        if compiler == 0:
+            try:
+                os.nice(_COMPILING)
+                compile_all()
+            finally:
+                os._exit(0)
+        while os.waitpid(compiler, os.WNOHANG) == (0, 0):
+            yield
+    yield from warm()
 
 
 if __name__ == "__main__":

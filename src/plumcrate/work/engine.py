@@ -46,10 +46,10 @@ from .jobs import Follow, carry_out
 from .locks import LIBRARY_LOCK, PATH_LOCK, PICTURE_LOCK, path_key
 from .looking_after import check_library, prove_hand_back, prune_backups
 from .previews import Previews
-from .queue import BULK, NEW_UPLOAD
+from .queue import BULK, NEW_UPLOAD, SINGLE_REQUEST
 from .reporting import make_report
 from .runs import MOST_ATTEMPTS, create_run, recipe_of, upkeep_of
-from .sandbox import Sandbox, SandboxError
+from .sandbox import Sandbox, SandboxError, Sandboxes
 from .shaping import shaped_recipe
 from .survey import survey
 from .treating import Order, Outcome, Stage, TooManyBytes, treat_file
@@ -85,11 +85,10 @@ class _Begun:
 class Engine:
     """Carries out jobs. One per worker process; its methods run in several threads at once."""
 
-    def __init__(self, settings: Settings, database: Database, sandbox: Sandbox, express: Sandbox) -> None:
+    def __init__(self, settings: Settings, database: Database, sandboxes: Sandboxes) -> None:
         self.settings = settings
         self.database = database
-        self.sandbox = sandbox
-        self.express = express
+        self.sandboxes = sandboxes
         self.state = StateFolder(database, settings.state_dir)
         self.stopping = False
 
@@ -185,20 +184,22 @@ class Engine:
     def _weigh(self, library: Library, follow: Follow) -> BaseModel:
         order = WeighOrder.model_validate(follow.request)
         weighing = Weighing(
-            self.database, self.settings, self.keeper(library), self.sandbox, library, follow, order,
+            self.database, self.settings, self.keeper(library), self.sandboxes.person, library, follow, order,
             stopped=lambda: self.stopping or follow.stopped(),
         )  # fmt: skip
         return weighing.carry_out()
 
     def _report(self, library: Library, follow: Follow) -> BaseModel:
-        with Previews.lent(self.database, self.state, self.sandbox, self.settings) as previews:
-            return make_report(self.database, previews, self.settings.reports_dir, library, follow)
+        with Previews.lent(self.database, self.state, self.sandboxes.bulk, self.settings) as previews:
+            return make_report(
+                self.database, previews, self.sandboxes.bulk, self.settings.reports_dir, library, follow
+            )
 
     def _forecast(self, library: Library, follow: Follow) -> BaseModel:
         outlook = forecast(
             self.database, self.keeper(library), library,
             RecipeSettings.model_validate(follow.request["recipe"]), number=follow.number,
-            seconds=follow.request["seconds"], measure=self.sandbox.measure,
+            seconds=follow.request["seconds"], measure=self.sandboxes.person.measure,
             at_a_time=self.settings.children, most_bytes=self.settings.most_bytes,
             stopped=lambda: self.stopping or follow.stopped(),
         )  # fmt: skip
@@ -233,6 +234,12 @@ class Engine:
             notify(session, run=run.id)
             library = session.get_one(Library, run.library_id)
             return _Begun(item, run, library, self._order(session, run, item, library))
+
+    def _pool(self, run: Run) -> Sandbox:
+        """The children for a run's files, by who waits for it."""
+        if run.priority >= NEW_UPLOAD:
+            return self.sandboxes.arrivals
+        return self.sandboxes.person if run.priority >= SINGLE_REQUEST else self.sandboxes.bulk
 
     def _put_back(
         self, item_id: int, *, seconds: float = 0.0, code: str | None = None, why: str = ""
@@ -277,15 +284,15 @@ class Engine:
                 run.priority >= NEW_UPLOAD and item.stage == 0 and order.upkeep.backups and file.size is None
             ):
                 # Two stages need the backup: without one the copies must come from this one reading.
-                light = treat_file(keeper, self.express, file, order, Stage.LIGHT)
+                light = treat_file(keeper, self.sandboxes.person, file, order, Stage.LIGHT)
                 if light.outputs:
                     self._next_stage(item.id, light)
                     return
                 outcome = light
             elif item.stage:
-                outcome = treat_file(keeper, self.sandbox, file, order, Stage.BESIDE, tuple(item.outputs))
+                outcome = treat_file(keeper, self._pool(run), file, order, Stage.BESIDE, tuple(item.outputs))
             else:
-                outcome = treat_file(keeper, self.sandbox, file, order)
+                outcome = treat_file(keeper, self._pool(run), file, order)
         except LeftAlone as error:
             beyond = {"bytes": self.settings.most_bytes} if isinstance(error, TooManyBytes) else None
             outcome = Outcome(ItemState.PASSED, FileState.LEFT_ALONE, error.code, str(error), beyond=beyond)

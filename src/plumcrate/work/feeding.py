@@ -32,7 +32,7 @@ from plumcrate.records.tables import Item, Journal, Library, Run, WorkerRow
 
 from .allowance import Meter, give_back
 from .jobs import restart_lost, start_unless_open
-from .queue import BULK, SURVEY, TREAT_PICTURE, Queue, without_a_place
+from .queue import BULK, COPIES, TREAT_PICTURE, Queue, without_a_place
 from .reporting import start_report
 from .runs import create_run, upkeep_of
 from .schedules import due
@@ -235,7 +235,7 @@ def _queue_up(session: Session, queue: Queue, run: Run, chosen: dict[int, int]) 
         pictures = [picture for picture, stage in chosen.items() if bool(stage) is later]
         arguments: list[dict[str, Any]] = [{"run_id": run.id, "picture_id": one} for one in pictures]
         # What is served already in light form waits for its copies behind single requests.
-        priority = min(run.priority, SURVEY) if later else run.priority
+        priority = min(run.priority, COPIES) if later else run.priority
         jobs |= dict(zip(pictures, queue.add(session, TREAT_PICTURE, arguments, priority), strict=True))
     for picture_id, job_id in jobs.items():
         session.execute(

@@ -22,14 +22,13 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-import numpy as np
 from pydantic import BaseModel
 from sqlalchemy import and_, func, select
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import EffortOutlook, ForecastRequest, JobKind, Outlook, Range, RecipeSettings
 from plumcrate.imaging import Effort, ImagingError
-from plumcrate.imaging.sample import Measured
+from plumcrate.imaging.outcome import Measured
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import current_recipe
@@ -249,6 +248,8 @@ def _treated(
 
 def _reckon(strata: _Strata, seen: dict[_Key, list[Measured]], number: int) -> tuple[Range, Range]:
     """Expected sums over all strata with the interval that holds them nine times in ten."""
+    import numpy as np  # when a forecast is made, and not with every worker
+
     chance = np.random.default_rng(number)
     everything = np.array(
         [[sample.before, sample.after, sample.lightest] for some in seen.values() for sample in some], float

@@ -20,12 +20,15 @@ from plumcrate.records.database import Database, lost_connection, notify
 from plumcrate.records.tables import Job, Library
 from plumcrate.storage.errors import NotThere, StorageError
 
-from .queue import QUIET, RUN_JOB, SURVEY, Queue, without_a_place
+from .queue import QUIET, RUN_JOB, SINGLE_REQUEST, Queue, without_a_place
 from .refusal import Refusal
+from .sandbox import SandboxError
 
 log = structlog.get_logger()
 
 OPEN = (JobState.WAITING, JobState.RUNNING)
+#: Kinds that a person mostly waits for.
+_WAITED_FOR = frozenset((JobKind.SURVEY, JobKind.FORECAST, JobKind.WEIGHING))
 #: Of each kind a library keeps so many that have ended, however old.
 _ALWAYS_KEPT = 3
 
@@ -81,7 +84,7 @@ def start_unless_open(
 
 
 def _queue(session: Session, queue: Queue, row: Job) -> None:
-    priority = SURVEY if row.kind == JobKind.SURVEY else QUIET
+    priority = SINGLE_REQUEST if row.kind in _WAITED_FOR else QUIET
     # A page is weighed while no other is: the browser's times would be the machine's.
     lock = "weighing" if row.kind == JobKind.WEIGHING else None
     (row.queued_id,) = queue.add(session, RUN_JOB, [{"job_id": row.id}], priority, lock)
@@ -169,7 +172,7 @@ def carry_out(database: Database, number: int, works: dict[JobKind, Work]) -> No
     except NotThere as error:
         if row.kind != JobKind.PROOF:
             _end(database, number, JobState.FAILED, str(error))
-    except StorageError as error:
+    except (StorageError, SandboxError) as error:
         _end(database, number, JobState.FAILED, str(error))
     except Exception as error:
         if lost_connection(error):

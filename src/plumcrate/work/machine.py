@@ -11,7 +11,6 @@ from collections.abc import Iterable, Iterator, Mapping
 from datetime import timedelta
 from pathlib import Path
 
-from PIL import features
 from sqlalchemy import ColumnElement, func, select, text
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
@@ -28,6 +27,7 @@ from plumcrate.storage.errors import StorageError
 from plumcrate.storage.store import Store, Writers
 
 from .feeding import SILENT_AFTER
+from .kernels import compiled
 from .runs import upkeep_of
 
 _OLDEST_POSTGRES = 140000
@@ -79,6 +79,8 @@ def examine_libraries(state: StateFolder, database: Database, condition: ColumnE
 
 
 def _codecs() -> Iterator[Advice]:
+    from PIL import features  # when somebody asks, and not with the service
+
     yield Advice(what="JPEG, PNG, GIF", verdict="fine", detail="read and written by our own code")
     for name in COPIES:
         label = FORMATS[name].label
@@ -117,6 +119,13 @@ def _browser(settings_browser: str | None) -> Iterator[Advice]:
 def _kernels() -> Iterator[Advice]:
     detail = f"{platform.python_version()} on {platform.machine()}, Plum Crate {__version__}"
     yield Advice(what="Python", verdict="fine", detail=detail)
+    if not compiled():
+        yield Advice(
+            what="kernels",
+            verdict="mind",
+            detail="the picture kernels are being compiled for this machine; until then pictures take longer",
+            todo="wait some minutes: this happens once, after an installation or an upgrade",
+        )
 
 
 def _state_folder(state: StateFolder) -> Iterator[Advice]:

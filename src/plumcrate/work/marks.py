@@ -25,7 +25,9 @@ def marks(session: Session, library: Library) -> list[MarkRule]:
     return [_view(row, library.slug) for row in rows]
 
 
-def save_mark(session: Session, library: Library, name: str, settings: MarkSettings, by: str) -> MarkRule:
+def save_mark(
+    session: Session, library: Library, name: str, settings: MarkSettings, by: str, sandbox: Sandbox
+) -> MarkRule:
     """Puts a mark on record; one without words needs its picture next. Raises :class:`Refusal`."""
     session.execute(select(Library.id).where(Library.id == library.id).with_for_update())
     if not upkeep_of(library).backups:
@@ -36,7 +38,7 @@ def save_mark(session: Session, library: Library, name: str, settings: MarkSetti
             f"backups on for {library.name} first",
         )
     if settings.words:
-        _refuse_letters(settings.words)
+        _refuse_letters(settings.words, sandbox)
     known = set(session.scalars(select(SizeRow.name).where(SizeRow.library_id == library.id)))
     strange = sorted(set(settings.sizes or []) - known)
     if strange:
@@ -91,10 +93,11 @@ def _row(session: Session, library: Library, name: str) -> MarkRow | None:
     ).one_or_none()
 
 
-def _refuse_letters(words: str) -> None:
-    from plumcrate.imaging.shaping.marking import missing_letters
-
-    missing = missing_letters(words)
+def _refuse_letters(words: str, sandbox: Sandbox) -> None:
+    try:
+        missing = sandbox.missing_letters(words)
+    except SandboxError as error:
+        raise Refusal("not-a-mark", str(error)) from None
     if missing:
         raise Refusal(
             "not-a-mark", f"the font has no shape for {' '.join(missing)}: use a picture as the mark"

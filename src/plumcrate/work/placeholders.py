@@ -10,8 +10,6 @@ import io
 import threading
 from collections import OrderedDict
 
-from PIL import Image
-
 from .previews import USUAL_WIDTH, Previews
 
 #: The longer side of the inline preview, in pixels, and how long its address may be.
@@ -52,6 +50,8 @@ class Placeholders:
 
 def paint(preview: bytes) -> tuple[str, str | None]:
     """Colour and inline preview from a small picture that is ours."""
+    from PIL import Image  # with the first page that asks, and not with the service
+
     image = Image.open(io.BytesIO(preview)).convert("RGB")
     red, green, blue = image.resize((1, 1), Image.Resampling.BOX).getpixel((0, 0))  # type: ignore[misc]
     image.thumbnail((_SIDE, _SIDE), Image.Resampling.BOX)

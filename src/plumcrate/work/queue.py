@@ -13,10 +13,11 @@ TREAT_PICTURE = "treat-picture"
 RUN_JOB = "run-job"
 
 #: Higher goes first.
-NEW_UPLOAD, SINGLE_REQUEST, SURVEY, QUIET, BULK = 30, 20, 15, 10, 0
+NEW_UPLOAD, SINGLE_REQUEST, COPIES, QUIET, BULK = 30, 20, 15, 10, 0
 
-#: New uploads have a lane of their own in each worker.
-EXPRESS = "express"
+#: Each worker has lanes, so that nothing waits for what is less urgent: for new uploads, for what a person
+#: asked for and waits for, and for the rest.
+EXPRESS, ASKED, DEFAULT = "express", "asked", "default"
 
 
 class Queue:
@@ -36,7 +37,9 @@ class Queue:
         """Adds one job for each set of arguments; returns their ids. ``lock``: of those with the same, one
         is done at a time."""
         connection = session.connection().connection.driver_connection
-        lane = EXPRESS if priority >= NEW_UPLOAD else "default"
+        lane = DEFAULT
+        if priority >= SINGLE_REQUEST:
+            lane = EXPRESS if priority >= NEW_UPLOAD else ASKED
         deferrer = self._app.configure_task(
             task, connection=connection, priority=priority, queue=lane, lock=lock
         )

@@ -24,7 +24,6 @@ from plumcrate.contract import (
 from plumcrate.records.database import Database
 from plumcrate.records.tables import KeptReport, Library
 from plumcrate.reports.figures import report
-from plumcrate.reports.sheet import sheet
 from plumcrate.reports.table import table
 from plumcrate.storage.errors import StorageError
 
@@ -32,6 +31,7 @@ from .allowance import begin_of, month_of, next_month
 from .jobs import Follow, start_unless_open
 from .previews import USUAL_WIDTH, Previews
 from .queue import Queue
+from .sandbox import Sandbox
 from .telling import tell_outside
 
 log = structlog.get_logger()
@@ -54,23 +54,25 @@ def start_report(session: Session, queue: Queue, library: Library, upkeep: Upkee
         log.info("a month's report is made", library=library.slug, month=f"{over:%Y-%m}")
 
 
-def drawn(previews: Previews, content: Report) -> bytes:
-    """A report as PDF, with its pictures as they are now."""
+def drawn(previews: Previews, sandbox: Sandbox, content: Report) -> bytes:
+    """A report as PDF, with its pictures as they are now. Raises SandboxError."""
     wanted = dict.fromkeys(one.file_id for one in (*content.best, *content.worst))
     small = {file_id: previews.at_once(file_id, USUAL_WIDTH) for file_id in wanted}
-    return sheet(content, {file_id: data for file_id, data in small.items() if data is not None})
+    pictures = {file_id: data for file_id, data in small.items() if data is not None}
+    return sandbox.sheet(content.model_dump_json(), pictures)
 
 
 def make_report(
-    database: Database, previews: Previews, folder: Path | None, library: Library, follow: Follow
-) -> ReportMade:
+    database: Database, previews: Previews, sandbox: Sandbox, folder: Path | None, library: Library,
+    follow: Follow,
+) -> ReportMade:  # fmt: skip
     """Makes and keeps the report of a month; where ``folder`` is set, puts it there too. Raises
-    StorageError."""
+    StorageError and SandboxError."""
     month = ReportRequest.model_validate(follow.request).month
     with database.begin() as session:
         current = session.get_one(Library, library.id)
         content = report(session, current, month, month, datetime.now(UTC))
-    pdf, csv = drawn(previews, content), "".join(table(content)).encode()
+    pdf, csv = drawn(previews, sandbox, content), "".join(table(content)).encode()
     with database.begin() as session:
         _keep(session, library.id, month, pdf, csv)
     place = _put(folder, library.slug, month, pdf, csv) if folder is not None else None

@@ -15,18 +15,18 @@ import queue
 import resource
 import signal
 import socket
-import subprocess
-import sys
 import threading
 import time
+from dataclasses import dataclass
 from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from plumcrate.imaging.outcome import Measured, Seen
 from plumcrate.imaging.recipe import SAMPLE, Limits
-from plumcrate.imaging.sample import Measured
-from plumcrate.imaging.seen import Seen
 
+from .forkserver import ForkServer, Terms, shared
+from .pace import Pace, Urgency, pull
 from .wire import Nonsense, as_error, as_treatment
 
 if TYPE_CHECKING:
@@ -40,20 +40,6 @@ _PATIENCE, _BACKSTOP = 20.0, 600.0
 _MOST_HEAD, _MOST_BLOB = 4_000_000, 2_000_000_000
 _TICKS = os.sysconf("SC_CLK_TCK")
 
-#: All that a child knows of our environment.
-_ENVIRONMENT = {
-    "LANG": "C.UTF-8",
-    "PATH": "/usr/bin:/bin",
-    "OMP_NUM_THREADS": "1",
-    "NUMBA_NUM_THREADS": "1",
-    "OPENBLAS_NUM_THREADS": "1",
-    "PYTHONHASHSEED": "0",
-    "SVT_LOG": "0",
-}
-
-#: Where compiled code and libraries are.
-_KEPT = ("NUMBA_CACHE_DIR", "LD_LIBRARY_PATH")
-
 
 class SandboxError(Exception):
     """The child did not come back with a result. ``code`` is stable, the message plain."""
@@ -64,26 +50,37 @@ class SandboxError(Exception):
 
 
 class _Child:
-    """One process, started when first used."""
+    """One process and the link to it."""
 
-    def __init__(self, program: str, memory_mb: int, nice: int, *, contained: bool) -> None:
+    def __init__(self, server: ForkServer, terms: Terms) -> None:
         ours, theirs = socket.socketpair()
         watch, held = os.pipe()
-        arguments = [str(theirs.fileno()), str(watch), str(nice), str(memory_mb), str(int(contained))]
-        kept = {name: os.environ[name] for name in _KEPT if name in os.environ}
-        path = os.pathsep.join(part for part in sys.path if part)
-        self.process = subprocess.Popen(
-            [sys.executable, "-m", program, *arguments],
-            env=_ENVIRONMENT | kept | {"PYTHONPATH": path}, cwd="/", pass_fds=(theirs.fileno(), watch),
-            stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-            start_new_session=True,
-        )  # fmt: skip
-        theirs.close()
-        os.close(watch)
+        try:
+            self.process = server.fork(terms, theirs.fileno(), watch)
+        except OSError as error:
+            ours.close()
+            os.close(held)
+            raise SandboxError(
+                "machine-busy", f"no child process could be started ({error}); it was left as it is"
+            ) from None
+        finally:
+            theirs.close()
+            os.close(watch)
         self.socket, self._held = ours, held
         self.connection = Connection(os.dup(ours.fileno()))
         self.tasks = 0
         self.holds: dict[str, bool] | None = None
+        self._lever: int | None = None
+
+    def hear_lever(self) -> None:
+        """The child's first word, with the lever of its session where there is one."""
+        _, levers, _, _ = socket.recv_fds(self.socket, 1, 1)
+        self._lever = levers[0] if levers else None
+
+    def be(self, niceness: int) -> None:
+        """Makes the child's session so nice, where the system can."""
+        if self._lever is not None:
+            pull(self._lever, niceness)
 
     def processor_seconds(self) -> float:
         """What the process has used so far."""
@@ -109,6 +106,9 @@ class _Child:
             with contextlib.suppress(OSError):
                 close()
         self._held = -1
+        if self._lever is not None:
+            os.close(self._lever)
+            self._lever = None
         if self.process.poll() is None:
             self.process.kill()
         return self.process.wait()
@@ -117,10 +117,9 @@ class _Child:
 class Sandbox:
     """A pool of children. A picture may use 60 s of processor and ``seconds_per_megapixel`` more.
 
-    ``limits``: what a picture may have. ``urgent`` children go before others, and still behind the host's
-    own work. ``contained`` is only switched off to measure what it costs; ``program`` is another module only
-    in tests of the walls.
-    """
+    ``limits``: what a picture may have. ``urgency``: who waits for it; children of bulk work get at least
+    ``floor`` processors together while they work, see :mod:`.pace`. ``contained`` is only switched off to
+    measure what it costs; ``server`` is another one only in tests of the walls."""
 
     def __init__(
         self,
@@ -129,17 +128,18 @@ class Sandbox:
         seconds_per_megapixel: float,
         *,
         limits: Limits | None = None,
-        urgent: bool = False,
+        urgency: Urgency = Urgency.BULK,
+        floor: float = 0.1,
         contained: bool = True,
         backstop: float = _BACKSTOP,
-        program: str = "plumcrate.work.child",
+        server: ForkServer | None = None,
     ) -> None:
-        self._program = program
+        self._server = server or shared()
         self._seconds_per_megapixel = seconds_per_megapixel
         self._memory_mb = memory_mb
+        self._terms = Terms(urgency.nice, memory_mb, contained)
+        self._urgency = urgency
         self._limits = limits or Limits()
-        self._nice = 5 if urgent else 19
-        self._contained = contained
         self._backstop = backstop
         self._closed = False
         self._free: queue.LifoQueue[_Child | None] = queue.LifoQueue()
@@ -147,6 +147,9 @@ class Sandbox:
             self._free.put(None)
         self._lock = threading.Lock()
         self._alive: set[_Child] = set()
+        self._busy: set[_Child] = set()
+        self._ended_used = 0.0
+        self.pace = Pace(floor)
         #: What shuts the children in on this machine, once one has started.
         self.holds: dict[str, bool] | None = None
 
@@ -209,6 +212,16 @@ class Sandbox:
         head, _ = self._call(30, data, "mark")
         return int(head["size"][0]), int(head["size"][1])
 
+    def missing_letters(self, words: str) -> str:
+        """The letters of a mark's words for which its fonts have no shape. Raises SandboxError."""
+        head, _ = self._call(10, words.encode(), "letters")
+        return str(head["missing"])
+
+    def sheet(self, content: str, pictures: dict[int, bytes]) -> bytes:
+        """A report as PDF. ``content`` is a :class:`~plumcrate.contract.Report` as JSON; ``pictures`` are
+        small, by the number of their file. Raises SandboxError."""
+        return self._call(60, content.encode(), "sheet", pictures)[1][0]
+
     def format_of(self, data: bytes) -> str:
         """The format of a file, by its header. Raises ImagingError or SandboxError."""
         head, _ = self._call(10, data, "header")
@@ -228,12 +241,13 @@ class Sandbox:
     ) -> tuple[dict[str, Any], list[bytes]]:
         child = self._take()
         began = time.monotonic()
+        with self._lock:
+            self._busy.add(child)
         try:
             head, blobs = self._ask(child, seconds, data, name, arguments)
             child.tasks += 1
         except BaseException as error:
-            with self._lock:
-                self._alive.discard(child)
+            self._forget(child)
             code = child.end()
             self._free.put(None)
             if self._closed:
@@ -251,28 +265,49 @@ class Sandbox:
             if self._closed:
                 raise SandboxError("stopped", "the worker was stopping")
             with contextlib.suppress(queue.Empty):
-                return self._started(self._free.get(timeout=0.5))
+                free = self._free.get(timeout=0.5)
+                try:
+                    return self._started(free)
+                except SandboxError:
+                    self._free.put(None)
+                    raise
 
     def _started(self, child: _Child | None) -> _Child:
         if child is not None and child.process.poll() is not None:
-            with self._lock:
-                self._alive.discard(child)
+            self._forget(child)
             child.end()
             child = None
         if child is None:
-            child = _Child(self._program, self._memory_mb, self._nice, contained=self._contained)
+            child = _Child(self._server, self._terms)
             with self._lock:
                 self._alive.add(child)
         return child
 
     def _give_back(self, child: _Child) -> None:
+        with self._lock:
+            self._busy.discard(child)
         if child.tasks >= _MOST_TASKS:
-            with self._lock:
-                self._alive.discard(child)
+            self._forget(child)
             child.end()
             self._free.put(None)
         else:
             self._free.put(child)
+
+    def _forget(self, child: _Child) -> None:
+        used = child.processor_seconds()
+        with self._lock:
+            self._alive.discard(child)
+            self._busy.discard(child)
+            self._ended_used += used
+
+    def keep_pace(self) -> None:
+        """Sets how nice the children are, by what they got of late. To be called every second or so."""
+        with self._lock:
+            alive, busy = list(self._alive), len(self._busy)
+            used = self._ended_used
+        niceness = self.pace.look(used + sum(child.processor_seconds() for child in alive), busy)
+        for child in alive:
+            child.be(niceness)
 
     def _ask(
         self, child: _Child, seconds: float, data: bytes, name: str, arguments: tuple[Any, ...]
@@ -280,6 +315,9 @@ class Sandbox:
         deadline = time.monotonic() + seconds * _PATIENCE + self._backstop
         child.allow(seconds + (30 if child.holds is None else 0))
         if child.holds is None:
+            self._wait(child, deadline)
+            child.hear_lever()
+            child.be(self.pace.niceness if self._urgency is Urgency.BULK else self._urgency.session)
             child.holds = dict(json.loads(self._frame(child, deadline, _MOST_HEAD))["holds"])
             self.holds = child.holds
         descriptor = os.memfd_create("picture", os.MFD_CLOEXEC)
@@ -295,6 +333,10 @@ class Sandbox:
         return head, [self._frame(child, deadline, _MOST_BLOB) for _ in head["blobs"][:16]]
 
     def _frame(self, child: _Child, deadline: float, most: int) -> bytes:
+        self._wait(child, deadline)
+        return child.connection.recv_bytes(most)
+
+    def _wait(self, child: _Child, deadline: float) -> None:
         while not child.connection.poll(0.25):
             if self._closed:
                 raise EOFError
@@ -302,7 +344,6 @@ class Sandbox:
                 raise SandboxError(
                     "machine-busy", "the machine gave it hardly any time for long; it was left as it is"
                 )
-        return child.connection.recv_bytes(most)
 
     # -- plain words ---------------------------------------------------------------------------
 
@@ -341,4 +382,17 @@ class Sandbox:
             child.process.wait()
 
 
-__all__ = ["Nonsense", "Sandbox", "SandboxError"]
+@dataclass(frozen=True, slots=True)
+class Sandboxes:
+    """A worker's pools, one for each urgency, so that nobody waits for a child that does less urgent work."""
+
+    bulk: Sandbox
+    arrivals: Sandbox
+    person: Sandbox
+
+    def close(self) -> None:
+        for sandbox in (self.bulk, self.arrivals, self.person):
+            sandbox.close()
+
+
+__all__ = ["Nonsense", "Sandbox", "SandboxError", "Sandboxes"]

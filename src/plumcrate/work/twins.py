@@ -15,8 +15,7 @@ from typing import TYPE_CHECKING, Any
 from sqlalchemy import select
 
 from plumcrate.contract import FileState
-from plumcrate.imaging.outcome import Chosen, Output, Refused
-from plumcrate.imaging.scoring.judgement import Spot
+from plumcrate.imaging.outcome import Chosen, Output, Refused, Spot
 from plumcrate.imaging.version import core_version
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.tables import Derived, File, Result

@@ -9,8 +9,7 @@ from plumcrate.imaging import errors
 from plumcrate.imaging.errors import ImagingError
 from plumcrate.imaging.formats import FORMATS
 from plumcrate.imaging.identification import Facts
-from plumcrate.imaging.outcome import VERDICTS, Chosen, Output, Refused, Role, Treatment, Tried
-from plumcrate.imaging.scoring.judgement import Spot
+from plumcrate.imaging.outcome import VERDICTS, Chosen, Output, Refused, Role, Spot, Treatment, Tried
 
 _ERRORS: dict[str, type[ImagingError]] = {
     kind.code: kind

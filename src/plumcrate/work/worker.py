@@ -33,8 +33,9 @@ from .intake import take_in_settled
 from .locks import FEEDER_LOCK, INTAKE_LOCK
 from .looking_after import Retention
 from .loops import Loop
-from .queue import EXPRESS, RUN_JOB, TREAT_PICTURE, Queue
-from .sandbox import Sandbox
+from .pace import Urgency
+from .queue import ASKED, DEFAULT, EXPRESS, RUN_JOB, TREAT_PICTURE, Queue
+from .sandbox import Sandbox, Sandboxes
 from .telling import Teller
 from .watching import Watcher
 
@@ -48,6 +49,7 @@ _RETAIN_EVERY = 60.0
 _PURGE_EVERY = 0.5
 _TELL_EVERY = 1.0
 _RECOVER_EVERY = 10.0
+_PACE_EVERY = 1.0
 
 
 def _database_is_away(error: BaseException) -> bool:
@@ -70,9 +72,12 @@ class Worker:
         self.database = Database(settings.database_url, pool_size=2 * settings.children + 8)
         limits = settings.child_memory_mb, settings.seconds_per_megapixel
         pixels = Limits(settings.most_pixels)
-        self.sandbox = Sandbox(settings.children, *limits, limits=pixels)
-        self.express = Sandbox(1, *limits, limits=pixels, urgent=True)
-        self.engine = Engine(settings, self.database, self.sandbox, self.express)
+        self.sandboxes = Sandboxes(
+            bulk=Sandbox(settings.children, *limits, limits=pixels, floor=settings.bulk_floor),
+            arrivals=Sandbox(1, *limits, limits=pixels, urgency=Urgency.ARRIVAL),
+            person=Sandbox(settings.children, *limits, limits=pixels, urgency=Urgency.PERSON),
+        )
+        self.engine = Engine(settings, self.database, self.sandboxes)
         self.queue = Queue(settings.database_url)
         self.watcher = Watcher(self.database, self.queue, self.engine.keeper)
         self.purger = Purger(self.database)
@@ -90,6 +95,7 @@ class Worker:
                 ("taking in", self._take_in, _FEED_EVERY),
                 ("settling what was left open", self.engine.recover_all, _RECOVER_EVERY),
                 ("looking after what grew old", self._retain, _RETAIN_EVERY),
+                ("keeping pace", self.sandboxes.bulk.keep_pace, _PACE_EVERY),
                 ("telling caches", self.purger.turn, _PURGE_EVERY),
                 ("telling webhooks", self.teller.turn, _TELL_EVERY),
             )
@@ -98,8 +104,8 @@ class Worker:
     async def run(self) -> None:
         """Works until told to stop; a lost database is waited for."""
         loop = asyncio.get_running_loop()
-        # Jobs have threads of their own number: one for each child, one beside, and one for new uploads.
-        loop.set_default_executor(ThreadPoolExecutor(self.settings.children + 6, thread_name_prefix="job"))
+        # Jobs have threads of their own number: one for each child, one beside, and those of the other lanes.
+        loop.set_default_executor(ThreadPoolExecutor(self.settings.children + 8, thread_name_prefix="job"))
         for number in (signal.SIGTERM, signal.SIGINT):
             loop.add_signal_handler(number, self.stop)
         while not self._stopping.is_set():
@@ -114,8 +120,7 @@ class Worker:
         await self.watcher.close()
         for each in self.loops:
             each.close()
-        for sandbox in (self.sandbox, self.express):
-            sandbox.close()
+        self.sandboxes.close()
         self.purger.close()
         self.teller.close()
         # A database that is away forgets the silent by itself.
@@ -139,15 +144,18 @@ class Worker:
         app.task(name=RUN_JOB)(self.engine.run_job)
         async with app.open_async():
             # One more than the children, so that a survey does not wait for long pictures.
-            lanes = [self._lane(app, "default", self.settings.children + 1), self._lane(app, EXPRESS, 1)]
+            lanes = [
+                self._lane(app, DEFAULT, self.settings.children + 1),
+                self._lane(app, ASKED, 2),
+                self._lane(app, EXPRESS, 1),
+            ]
             loops = [asyncio.create_task(each.run()) for each in self.loops]
             others = [asyncio.create_task(self._watch()), asyncio.create_task(self._take_over_stalled(app))]
             stopper = asyncio.create_task(self._stopping.wait())
             tasks = {*lanes, *loops, *others, stopper}
             done, pending = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
             if stopper in done:
-                await asyncio.to_thread(self.sandbox.close)
-                await asyncio.to_thread(self.express.close)
+                await asyncio.to_thread(self.sandboxes.close)
             for task in pending:
                 task.cancel()
             outcomes = await asyncio.gather(*tasks, return_exceptions=True)

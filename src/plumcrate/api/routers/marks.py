@@ -27,10 +27,13 @@ def marks(slug: Slug, who: Looking, session: Session) -> list[contract.MarkRule]
 
 @router.put("/libraries/{slug}/marks/{name}", summary="Define a mark, or change it")
 def save(
-    slug: Slug, name: contract.SizeName, body: contract.MarkSettings, who: Administering, session: Session
-) -> contract.MarkRule:
+    slug: Slug, name: contract.SizeName, body: contract.MarkSettings, who: Administering, session: Session,
+    request: Request,
+) -> contract.MarkRule:  # fmt: skip
     """The next run makes the files it fits anew, with it. One without words needs a picture."""
-    return work.save_mark(session, the_library(session, slug), name, body, who.name)
+    return work.save_mark(
+        session, the_library(session, slug), name, body, who.name, request.app.state.sandbox
+    )
 
 
 @router.put(

@@ -18,6 +18,7 @@ from plumcrate.records.tables import KeptReport
 from plumcrate.reports.figures import NoSuchMonths, report
 from plumcrate.reports.table import table
 from plumcrate.work import jobs, reporting
+from plumcrate.work.sandbox import SandboxError
 
 from .deps import Session, Slug, TheDatabase, TheQueue, router_of, the_library
 
@@ -62,10 +63,14 @@ def report_file(
         content = _made(session, slug, begins, ends)
     months = content.begins if content.begins == content.ends else f"{content.begins}-{content.ends}"
     makers: dict[Form, Callable[[], bytes]] = {
-        Form.PDF: lambda: reporting.drawn(request.app.state.previews, content),
+        Form.PDF: lambda: reporting.drawn(request.app.state.previews, request.app.state.sandbox, content),
         Form.CSV: lambda: "".join(table(content)).encode(),
     }
-    return _file(form, makers[form](), f"{content.library}-{months}")
+    try:
+        data = makers[form]()
+    except SandboxError as error:
+        raise ApiError("cannot-show", f"the report could not be drawn: {error}") from None
+    return _file(form, data, f"{content.library}-{months}")
 
 
 @router.get("/libraries/{slug}/report-settings", summary="Whose report it is")

@@ -23,26 +23,26 @@ from plumcrate.contract import (
 )
 from plumcrate.words import saved, size
 
-from .common import Commands, Outcome, WrongCommand, add, changed, client, console, shown, table
+from .common import Commands, Outcome, WrongCommand, changed, client, console, shown, table
 
 _SIGNS = {"fine": ("✓", LEAF), "mind": ("!", "yellow"), "broken": ("✗", CLAY)}
 
 
-def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
-    doctor = add(commands, "doctor", "check the machine: all fine, or what to do")
+def add_commands(commands: Commands) -> None:
+    doctor = commands.add("doctor")
     doctor.set_defaults(command=_doctor)
 
-    forecast = add(commands, "forecast", "treat a sample in memory and say what a run would save")
+    forecast = commands.add("forecast")
     forecast.add_argument("library")
     forecast.add_argument("--seconds", type=float, default=60.0, help="how long to sample (default 60)")
     forecast.set_defaults(command=_forecast)
 
-    verify = add(commands, "verify", "compare library, backups and records byte for byte")
+    verify = commands.add("verify")
     verify.add_argument("library")
     verify.add_argument("--mend", action="store_true", help="mend what can be mended without a choice")
     verify.set_defaults(command=_verify)
 
-    upkeep = add(commands, "upkeep", "show or change what happens by itself: new files, hours, backups")
+    upkeep = commands.add("upkeep")
     upkeep.add_argument("library")
     upkeep.add_argument(
         "--set", dest="changes", action="append", metavar="NAME=VALUE", default=[],
@@ -50,14 +50,14 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     )  # fmt: skip
     upkeep.set_defaults(command=_upkeep)
 
-    upload = add(commands, "upload", "put a new picture into a library")
+    upload = commands.add("upload")
     upload.add_argument("library")
     upload.add_argument("file", type=Path)
     upload.add_argument("--as", dest="path", help="its path in the library; by default its name")
     upload.add_argument("--treat", choices=[str(mode) for mode in NewFiles], default="at-once")
     upload.set_defaults(command=_upload)
 
-    hook = add(commands, "hook-secret", "make a secret with which a site signs its webhooks")
+    hook = commands.add("hook-secret")
     hook.add_argument("library")
     hook.set_defaults(command=_hook)
 

@@ -15,11 +15,32 @@ from rich.table import Table
 from rich.text import Text
 
 from plumcrate.cli import config
+from plumcrate.cli.index import Index
 from plumcrate.cli.look import plain
 from plumcrate.client import Client
 
 Settings = TypeVar("Settings", bound=BaseModel)
-Commands = argparse._SubParsersAction  # argparse's own name for what add_subparsers returns
+
+
+class Commands:
+    """What a module of commands adds its own to, each with ``--json``, its summary and its example."""
+
+    def __init__(self, parsers: argparse._SubParsersAction[argparse.ArgumentParser], index: Index) -> None:
+        self._parsers = parsers
+        self._known = {name: command for commands in index.values() for name, command in commands.items()}
+
+    def add(self, name: str) -> argparse.ArgumentParser:
+        """A parser for a command of the index. Raises KeyError for one that is not there."""
+        command = self._known[name]
+        summary = command.summary
+        parser = self._parsers.add_parser(
+            name,
+            description=f"{summary[0].upper()}{summary[1:]}.",
+            epilog=f"Example: plumcrate {name} {command.example}".rstrip(),
+        )
+        parser.add_argument("--json", action="store_true", help="print JSON instead of text")
+        return parser
+
 
 #: Into a file or a pipe nothing is cut short.
 console = Console(highlight=False, markup=False, emoji=False, width=None if sys.stdout.isatty() else 180)
@@ -42,13 +63,6 @@ def client() -> Client:
     """A client for the configured service. Raises ConfigError."""
     address = config.load()
     return Client(address.url, address.key)
-
-
-def add(commands: Commands[argparse.ArgumentParser], name: str, summary: str) -> argparse.ArgumentParser:
-    """A new command with ``--json``."""
-    parser = commands.add_parser(name, help=summary, description=summary[0].upper() + summary[1:] + ".")
-    parser.add_argument("--json", action="store_true", help="print JSON instead of text")
-    return parser
 
 
 def as_data(value: BaseModel | Sequence[BaseModel] | dict[str, object] | None) -> object:

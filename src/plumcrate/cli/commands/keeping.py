@@ -22,32 +22,32 @@ from plumcrate.contract import (
 )
 from plumcrate.words import size
 
-from .common import Commands, Outcome, WrongCommand, add, client, console, table
+from .common import Commands, Outcome, WrongCommand, client, console, table
 from .runs import follow_run
 
 
-def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
-    backups = add(commands, "backups", "show what the backups hold")
+def add_commands(commands: Commands) -> None:
+    backups = commands.add("backups")
     backups.add_argument("library")
     backups.set_defaults(command=_backups)
 
-    orphans = add(commands, "orphans", "list backups whose file was deleted, moved away or overwritten")
+    orphans = commands.add("orphans")
     orphans.add_argument("library")
     orphans.add_argument("--from", dest="offset", type=int, default=0, help="skip so many of the latest")
     orphans.set_defaults(command=_orphans)
 
-    rescue = add(commands, "rescue", "put such a backup into the library again")
+    rescue = commands.add("rescue")
     rescue.add_argument("library")
     rescue.add_argument("number", type=int, help="its number, as orphans lists it")
     rescue.add_argument("--as", dest="path", help="its path in the library; by default where it was")
     rescue.set_defaults(command=_rescue)
 
-    recognise = add(commands, "recognise", "say that a library's folder is the right one, as it is")
+    recognise = commands.add("recognise")
     recognise.add_argument("library")
     _add_confirm(recognise)
     recognise.set_defaults(command=_recognise)
 
-    prune = add(commands, "prune", "delete backups")
+    prune = commands.add("prune")
     prune.add_argument("library")
     prune.add_argument("--older-than", type=int, metavar="DAYS", help="only those older than this")
     prune.add_argument(
@@ -60,7 +60,7 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     _add_confirm(prune)
     prune.set_defaults(command=_prune)
 
-    hand_back = add(commands, "hand-back", "remove all we made and put every original in its place")
+    hand_back = commands.add("hand-back")
     hand_back.add_argument("library")
     _add_confirm(hand_back)
     hand_back.add_argument("--overwrite", action="store_true", help="also files that somebody changed since")

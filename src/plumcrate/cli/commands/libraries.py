@@ -23,11 +23,11 @@ from plumcrate.contract import (
 )
 from plumcrate.words import saved, size
 
-from .common import Commands, Outcome, add, client, console, table
+from .common import Commands, Outcome, client, console, table
 
 
-def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
-    connect = add(commands, "connect", "connect a folder tree as a library")
+def add_commands(commands: Commands) -> None:
+    connect = commands.add("connect")
     connect.add_argument("folder", help="the folder, as the service's machine sees it")
     connect.add_argument("--name", help="the library's name; by default the folder's")
     connect.add_argument("--slug", help="the short name used in commands")
@@ -39,15 +39,15 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     )
     connect.set_defaults(command=_connect)
 
-    listing = add(commands, "libraries", "list the connected libraries")
+    listing = commands.add("libraries")
     listing.set_defaults(command=_libraries)
 
-    survey = add(commands, "survey", "look through a library; touches nothing")
+    survey = commands.add("survey")
     survey.add_argument("library")
     survey.add_argument("--no-wait", action="store_true", help="start it and return at once")
     survey.set_defaults(command=_survey)
 
-    savings = add(commands, "savings", "show what was saved")
+    savings = commands.add("savings")
     savings.add_argument("library")
     savings.set_defaults(command=_savings)
 

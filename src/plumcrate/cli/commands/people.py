@@ -28,18 +28,18 @@ from plumcrate.contract import (
     Outcome as Ended,
 )
 
-from .common import Commands, Outcome, WrongCommand, add, client, table
+from .common import Commands, Outcome, WrongCommand, client, table
 
 _ROLES = [str(role) for role in Role]
 _ABILITIES = [str(ability) for ability in Ability]
 
 
-def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
-    people = add(commands, "people", "list people and the invitations that wait")
+def add_commands(commands: Commands) -> None:
+    people = commands.add("people")
     people.add_argument("library", nargs="?", help="only those of this library")
     people.set_defaults(command=_people)
 
-    invite = add(commands, "invite", "make a link that lets somebody in")
+    invite = commands.add("invite")
     invite.add_argument("email")
     invite.add_argument("--name", default="")
     invite.add_argument(
@@ -50,11 +50,11 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     invite.add_argument("--days", type=int, default=7, help="how long the link is good (default 7)")
     invite.set_defaults(command=_invite)
 
-    keys = add(commands, "keys", "list keys for machines")
+    keys = commands.add("keys")
     keys.add_argument("library", nargs="?", help="only those that open this library alone")
     keys.set_defaults(command=_keys)
 
-    make = add(commands, "make-key", "make a key for a machine; it is shown this once")
+    make = commands.add("make-key")
     make.add_argument("name")
     make.add_argument("--library", action="append", dest="libraries", help="may be repeated; all without one")
     make.add_argument(
@@ -68,18 +68,18 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     make.add_argument("--days", type=int, help="expires after so many days")
     make.set_defaults(command=_make_key)
 
-    rotate = add(commands, "rotate-key", "give a key a new secret; the former one goes on for a while")
+    rotate = commands.add("rotate-key")
     rotate.add_argument("number", type=int)
     rotate.add_argument("--library", help="for who administers this library only")
     rotate.add_argument("--overlap", type=int, default=24, metavar="HOURS", help="default 24")
     rotate.set_defaults(command=_rotate)
 
-    revoke = add(commands, "revoke-key", "revoke a key at once")
+    revoke = commands.add("revoke-key")
     revoke.add_argument("number", type=int)
     revoke.add_argument("--library", help="for who administers this library only")
     revoke.set_defaults(command=_revoke)
 
-    audit = add(commands, "audit", "show who did what, when and from where")
+    audit = commands.add("audit")
     audit.add_argument("library", nargs="?", help="only what was done in this library")
     audit.add_argument("--search", help="only what holds all of these words")
     audit.add_argument("--outcome", choices=[str(outcome) for outcome in Ended])

@@ -12,11 +12,11 @@ from plumcrate.client import Client
 from plumcrate.contract import File, FileState, PictureDetail, PictureSort, Spot
 from plumcrate.words import saved, size
 
-from .common import Commands, Outcome, WrongCommand, add, client, table
+from .common import Commands, Outcome, WrongCommand, client, table
 
 
-def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
-    listing = add(commands, "list", "list a library's pictures")
+def add_commands(commands: Commands) -> None:
+    listing = commands.add("list")
     listing.add_argument("library")
     listing.add_argument("--state", action="append", choices=[str(state) for state in FileState])
     listing.add_argument("--folder", help="only this folder and what is under it")
@@ -29,7 +29,7 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     listing.add_argument("--limit", type=int, default=40, metavar="N", help="at most so many (default 40)")
     listing.set_defaults(command=_list)
 
-    show = add(commands, "show", "show one picture, its files and its history")
+    show = commands.add("show")
     show.add_argument("library")
     show.add_argument("picture", help="its path in the library, or its number")
     show.set_defaults(command=_show)

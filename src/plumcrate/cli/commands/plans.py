@@ -19,11 +19,11 @@ from plumcrate.contract import (
 )
 from plumcrate.words import saved, size
 
-from .common import Commands, Outcome, WrongCommand, add, change_settings, client, shown, table
+from .common import Commands, Outcome, WrongCommand, change_settings, client, shown, table
 
 
-def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
-    allowance = add(commands, "allowance", "show or set what a library may have treated in a month")
+def add_commands(commands: Commands) -> None:
+    allowance = commands.add("allowance")
     allowance.add_argument("library")
     amount = allowance.add_mutually_exclusive_group()
     amount.add_argument("--megapixels", type=int, metavar="N", help="so many megapixels a month")
@@ -31,7 +31,7 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     amount.add_argument("--no-limit", action="store_true", help="as much as there is")
     allowance.set_defaults(command=_allowance)
 
-    report = add(commands, "report", "show what was saved in some months, or write it for the client")
+    report = commands.add("report")
     report.add_argument("library")
     report.add_argument("--from", dest="begins", metavar="MONTH", help="such as 2026-01; this month without")
     report.add_argument("--to", dest="ends", metavar="MONTH", help="the last month; the first without")
@@ -44,7 +44,7 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     )  # fmt: skip
     report.set_defaults(command=_report)
 
-    webhook = add(commands, "webhook", "show or set whom a library tells what came to pass")
+    webhook = commands.add("webhook")
     webhook.add_argument("library")
     webhook.add_argument(
         "--set", dest="changes", action="append", metavar="NAME=VALUE", default=[],

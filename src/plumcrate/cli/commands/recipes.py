@@ -14,14 +14,14 @@ from plumcrate.cli.look import QUIET
 from plumcrate.client import Client
 from plumcrate.contract import Effect, OwnRequest, Recipe, RecipeSettings
 
-from .common import Commands, Outcome, WrongCommand, add, change_settings, client, table
+from .common import Commands, Outcome, WrongCommand, change_settings, client, table
 from .pictures import find
 
 _OWN = ("exact", "gallery", "everyday", "lean", "leave", "none")
 
 
-def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
-    recipe = add(commands, "recipe", "show a library's recipe, try another, or save it")
+def add_commands(commands: Commands) -> None:
+    recipe = commands.add("recipe")
     recipe.add_argument("library")
     recipe.add_argument("--version", type=int, metavar="N", help="a former version")
     recipe.add_argument(
@@ -35,12 +35,12 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     recipe.add_argument("--save", action="store_true", help="save as a new version; treats nothing yet")
     recipe.set_defaults(command=_recipe)
 
-    plan = add(commands, "plan", "say which rule applies to a picture and what would happen")
+    plan = commands.add("plan")
     plan.add_argument("library")
     plan.add_argument("picture", help="its path in the library, or its number")
     plan.set_defaults(command=_plan)
 
-    own = add(commands, "own", "give one picture a level of its own, or leave it alone for ever")
+    own = commands.add("own")
     own.add_argument("library")
     own.add_argument("picture", help="its path in the library, or its number")
     own.add_argument("level", choices=_OWN, help="none: follow the recipe again")

@@ -15,7 +15,7 @@ from plumcrate.client import Client
 from plumcrate.contract import Item, ItemState, JobKind, Level, Run, RunKind, RunRequest, RunState, Scope
 from plumcrate.words import saved, size
 
-from .common import Commands, Outcome, WrongCommand, add, client, console, table
+from .common import Commands, Outcome, WrongCommand, client, console, table
 from .libraries import COPIES_HELP, formats
 from .pictures import find
 
@@ -23,8 +23,8 @@ _ENDED = (RunState.FINISHED, RunState.STOPPED)
 _SHOWN = 20
 
 
-def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
-    run = add(commands, "run", "treat a library, a folder or single pictures")
+def add_commands(commands: Commands) -> None:
+    run = commands.add("run")
     _add_scope(run)
     run.add_argument("--level", choices=[str(level) for level in Level], help="default: the library's")
     run.add_argument("--copies", type=formats, metavar="FORMATS", help=COPIES_HELP)
@@ -34,28 +34,23 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     run.add_argument("--force", action="store_true", help="also files already treated with these settings")
     run.set_defaults(command=_run)
 
-    restore = add(commands, "restore", "put originals back and remove our copies")
+    restore = commands.add("restore")
     _add_scope(restore)
     restore.add_argument("--run", type=int, help="the files of this run")
     restore.add_argument("--overwrite", action="store_true", help="also files that somebody changed since")
     restore.add_argument("--all", action="store_true", help="the whole library")
     restore.set_defaults(command=_restore)
 
-    listing = add(commands, "runs", "list the latest runs")
+    listing = commands.add("runs")
     listing.add_argument("library", nargs="?")
     listing.set_defaults(command=_runs)
 
-    watch = add(commands, "watch", "follow a run; by default the latest")
+    watch = commands.add("watch")
     watch.add_argument("run", type=int, nargs="?")
     watch.set_defaults(command=_watch)
 
-    for name, summary in (
-        ("pause", "pause a run; files in hand are finished first"),
-        ("resume", "let a paused run go on"),
-        ("stop", "end a run for good; what it did stays"),
-        ("retry", "try a run's failed files again"),
-    ):
-        parser = add(commands, name, summary)
+    for name in ("pause", "resume", "stop", "retry"):
+        parser = commands.add(name)
         parser.add_argument("run", type=int)
         parser.set_defaults(command=_change, action=name)
 

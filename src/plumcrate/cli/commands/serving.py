@@ -31,13 +31,13 @@ from plumcrate.contract import (
 )
 from plumcrate.words import saved, size
 
-from .common import Commands, Outcome, WrongCommand, add, changed, client, console, shown, table
+from .common import Commands, Outcome, WrongCommand, changed, client, console, shown, table
 
 _BROWSERS = {Browser.OLD: "an old browser", Browser.WEBP: "one with WebP", Browser.AVIF: "one with AVIF"}
 
 
-def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
-    serving = add(commands, "serving", "show or change how a library's files are served")
+def add_commands(commands: Commands) -> None:
+    serving = commands.add("serving")
     serving.add_argument("library")
     serving.add_argument(
         "--set", dest="changes", action="append", metavar="NAME=VALUE", default=[],
@@ -45,24 +45,24 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     )  # fmt: skip
     serving.set_defaults(command=_serving)
 
-    rules = add(commands, "server-rules", "write configuration for the site's own server")
+    rules = commands.add("server-rules")
     rules.add_argument("library")
     rules.add_argument("server", choices=[str(server) for server in ServerKind])
     rules.set_defaults(command=_rules)
 
-    page = add(commands, "page", "rewrite an HTML page so that it names the lightest pictures")
+    page = commands.add("page")
     page.add_argument("library")
     page.add_argument("file", type=Path, help="the page; - for standard input")
     page.add_argument("--at", default="/", metavar="ADDRESS", help="where the page is on the site")
     page.set_defaults(command=_page)
 
-    ask = add(commands, "ask", "ask the site as three browsers: what does each of them get?")
+    ask = commands.add("ask")
     ask.add_argument("library")
     ask.add_argument("path", nargs="?", help="a file's path in the library")
     ask.add_argument("--page", metavar="ADDRESS", help="instead, all pictures of a page of the site")
     ask.set_defaults(command=_ask)
 
-    traffic = add(commands, "traffic", "show what visitors were sent, or count access logs of the site")
+    traffic = commands.add("traffic")
     traffic.add_argument("library")
     traffic.add_argument("--days", type=int, default=30, help="so many days back (default 30)")
     traffic.add_argument(

@@ -31,12 +31,12 @@ from plumcrate.contract import (
 )
 from plumcrate.words import size as weight
 
-from .common import Commands, Outcome, WrongCommand, add, change_settings, client, shown, table
+from .common import Commands, Outcome, WrongCommand, change_settings, client, shown, table
 from .pictures import find
 
 
-def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
-    sizes = add(commands, "sizes", "list a library's sizes, with what was made for each")
+def add_commands(commands: Commands) -> None:
+    sizes = commands.add("sizes")
     sizes.add_argument("library")
     sizes.add_argument("--unused", action="store_true", help="only tell what nobody asked for")
     sizes.add_argument("--days", type=int, default=30, metavar="N", help="within so many days (30)")
@@ -47,7 +47,7 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     sizes.add_argument("--size", metavar="NAME", help="let go or bring back of this size only")
     sizes.set_defaults(command=_sizes)
 
-    size = add(commands, "size", "say what a size would do, define it, change it or remove it")
+    size = commands.add("size")
     size.add_argument("library")
     size.add_argument("name", help="small letters, digits and hyphens")
     size.add_argument(
@@ -58,7 +58,7 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     size.add_argument("--remove", action="store_true", help="remove it; the next run removes its files")
     size.set_defaults(command=_size)
 
-    ladder = add(commands, "ladder", "find widths whose steps weigh the same in this library")
+    ladder = commands.add("ladder")
     ladder.add_argument("library")
     ladder.add_argument("--least", type=int, default=320, metavar="PIXELS")
     ladder.add_argument("--most", type=int, default=1920, metavar="PIXELS")
@@ -66,14 +66,14 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     ladder.add_argument("--save", metavar="NAME", help="as a size of that name")
     ladder.set_defaults(command=_ladder)
 
-    cuts = add(commands, "cuts", "say what every size shows of a picture, and set its focal point")
+    cuts = commands.add("cuts")
     cuts.add_argument("library")
     cuts.add_argument("picture", help="its path in the library, or its number")
     cuts.add_argument("--focus", metavar="X,Y", help="in parts of width and height, such as 0.3,0.6")
     cuts.add_argument("--found", action="store_true", help="let the focal point be found again")
     cuts.set_defaults(command=_cuts)
 
-    touch = add(commands, "touch", "touch pictures up: the next run makes them so, from their originals")
+    touch = commands.add("touch")
     touch.add_argument("library")
     touch.add_argument("pictures", nargs="+", help="paths in the library, or numbers")
     touch.add_argument(
@@ -86,11 +86,11 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     touch.add_argument("--look", type=Path, metavar="FILE", help="write a WebP of it there; saves nothing")
     touch.set_defaults(command=_touch)
 
-    marks = add(commands, "marks", "list a library's marks")
+    marks = commands.add("marks")
     marks.add_argument("library")
     marks.set_defaults(command=_marks)
 
-    mark = add(commands, "mark", "define a mark, change it or remove it")
+    mark = commands.add("mark")
     mark.add_argument("library")
     mark.add_argument("name", help="small letters, digits and hyphens")
     mark.add_argument(

@@ -14,7 +14,7 @@ from plumcrate.cli.look import points, slat
 from plumcrate.contract import CopyFormat, Level, MetadataKind
 from plumcrate.words import saved, size
 
-from .common import Commands, Outcome, WrongCommand, add, table
+from .common import Commands, Outcome, WrongCommand, table
 from .libraries import COPIES_HELP, METADATA_HELP, formats, kinds
 
 if TYPE_CHECKING:
@@ -28,10 +28,8 @@ class _Result:
     reason: str = ""
 
 
-def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
-    trial = add(
-        commands, "trial", "treat files here, without the service; the files themselves stay as they are"
-    )
+def add_commands(commands: Commands) -> None:
+    trial = commands.add("trial")
     trial.add_argument("files", nargs="+", type=Path, metavar="FILE")
     trial.add_argument("--level", choices=[str(level) for level in Level], default="everyday")
     trial.add_argument("--out", type=Path, required=True, metavar="DIR", help="where the results are written")

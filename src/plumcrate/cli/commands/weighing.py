@@ -35,7 +35,7 @@ from plumcrate.contract import (
 )
 from plumcrate.words import saved, size
 
-from .common import Commands, Outcome, WrongCommand, add, client, console, table
+from .common import Commands, Outcome, WrongCommand, client, console, table
 
 _UNITS = {"": 1, "b": 1, "kb": 1_000, "mb": 1_000_000, "gb": 1_000_000_000}
 _OF_BYTES, _OF_SECONDS = ("bytes", "pictures"), ("fcp", "lcp", "load")
@@ -43,8 +43,8 @@ _TIMES = (("ttfb", "first byte"), ("fcp", "first paint"), ("lcp", "largest paint
 _MOST_FINDINGS, _MOST_PICTURES = 12, 30
 
 
-def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
-    weigh = add(commands, "weigh", "weigh pages of the site in a real browser")
+def add_commands(commands: Commands) -> None:
+    weigh = commands.add("weigh")
     weigh.add_argument("library")
     weigh.add_argument("address", nargs="*", help="https://…, or a path on the site such as /visit")
     weigh.add_argument("--sitemap", metavar="URL", help="weigh the pages that a sitemap, or a list, names")
@@ -66,12 +66,12 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     weigh.add_argument("--no-wait", action="store_true")
     weigh.set_defaults(command=_weigh)
 
-    weights = add(commands, "weights", "show what the site's pages weigh, and weighed before")
+    weights = commands.add("weights")
     weights.add_argument("library")
     weights.add_argument("address", nargs="?", help="one page: its history")
     weights.set_defaults(command=_weights)
 
-    settings = add(commands, "page-settings", "say when a page is weighed by itself, and what it may weigh")
+    settings = commands.add("page-settings")
     settings.add_argument("library")
     settings.add_argument("address")
     settings.add_argument("--budget", help="such as bytes=400kB,lcp=2.5s; “none” for none")
@@ -85,7 +85,7 @@ def add_commands(commands: Commands[argparse.ArgumentParser]) -> None:
     settings.add_argument("--forget", action="store_true", help="forget the page and its weighings")
     settings.set_defaults(command=_settings)
 
-    treat = add(commands, "treat-page", "treat what a weighing found on its page, before all that waits")
+    treat = commands.add("treat-page")
     treat.add_argument("weighing", type=int)
     treat.add_argument("--everything", action="store_true", help="also what is below the first view")
     treat.set_defaults(command=_treat)

@@ -12,10 +12,10 @@ from ..pixels import Pixels, decode
 from .colour import ColourShift, colour_shift, patches
 from .flatness import Flatness, Ground
 from .gradient import luma_gradient
-from .judgement import Judgement, Spot
+from .judgement import Judgement
 from .ssimulacra2 import Reference
 
-__all__ = ["BACKGROUNDS", "ColourShift", "Flatness", "Judge", "Judgement", "Spot", "score"]
+__all__ = ["BACKGROUNDS", "ColourShift", "Flatness", "Judge", "Judgement", "score"]
 
 #: Backgrounds on which a transparent picture is judged: sRGB greys, dark and light.
 BACKGROUNDS = (26, 230)

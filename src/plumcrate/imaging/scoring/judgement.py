@@ -7,30 +7,12 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from ..outcome import Spot
+
 F64 = NDArray[np.float64]
 
 #: Rows and columns of a stored map, at most: it takes no more than this squared in bytes.
 MAP_SIDE = 16
-
-
-@dataclass(frozen=True, slots=True)
-class Spot:
-    """The worst place of a picture, and a coarse map of all of it.
-
-    ``score`` is what the whole would score were it all like the worst cell; ``left`` and ``top`` are that
-    cell's middle, 0 to 1 of width and height. ``lost`` (rows of bytes) holds for each part of the map 100
-    less the score of the worst cell in it, at most 255; ``columns`` is the width of the map.
-    """
-
-    score: float
-    left: float
-    top: float
-    columns: int
-    lost: bytes
-
-    @property
-    def rows(self) -> int:
-        return len(self.lost) // self.columns
 
 
 @dataclass(frozen=True, slots=True)
