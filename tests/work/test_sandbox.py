@@ -55,7 +55,7 @@ def test_children_step_back_by_who_waits_for_them(urgency: Urgency, nice: int, s
         if not group.exists():
             return  # the kernel makes no groups of sessions
         # The system lets so few a second change it that it may come later.
-        wait_for(lambda: made.keep_pace() is None and group.read_text().split()[-1] == str(session), 30)
+        wait_for(lambda: one.be(session) is None and group.read_text().split()[-1] == str(session), 30)
         one.be(3)
         wait_for(lambda: one.be(3) is None and group.read_text().split()[-1] == "3", 30)
     finally:

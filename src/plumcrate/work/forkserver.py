@@ -54,6 +54,10 @@ class Process:
         self.pid = pid
         self._handle, self._status = handle, status
         self._code: int | None = None
+        self._guard = threading.Lock()
+
+    def __del__(self) -> None:
+        os.close(self._handle)  # not before: its number would be another's, who would be ended by kill
 
     def poll(self) -> int | None:
         """Its exit code, negative for a signal; None while it runs."""
@@ -72,14 +76,14 @@ class Process:
                 signal.pidfd_send_signal(self._handle, signal.SIGKILL)
 
     def _ended(self, seconds: float | None) -> int | None:
-        if self._code is None and select.select([self._status], [], [], seconds)[0]:
-            said = self._status.recv(64)
-            # The server itself was ended: whoever asks wants the child gone.
-            self.kill()
-            self._code = int(said) if said else -signal.SIGKILL
-            self._status.close()
-            os.close(self._handle)
-        return self._code
+        with self._guard:
+            if self._code is None and select.select([self._status], [], [], seconds)[0]:
+                said = self._status.recv(64)
+                if not said:  # the server itself was ended: whoever asks wants the child gone
+                    self.kill()
+                self._code = int(said) if said else -signal.SIGKILL
+                self._status.close()
+            return self._code
 
 
 class ForkServer:

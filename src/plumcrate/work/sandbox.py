@@ -305,6 +305,8 @@ class Sandbox:
         with self._lock:
             alive, busy = list(self._alive), len(self._busy)
             used = self._ended_used
+        if self._urgency is not Urgency.BULK:
+            return
         niceness = self.pace.look(used + sum(child.processor_seconds() for child in alive), busy)
         for child in alive:
             child.be(niceness)
