@@ -6,7 +6,6 @@ import time
 from pathlib import Path
 
 import psycopg
-import pytest
 from conftest import add_library, wait_for
 from sqlalchemy import func
 
@@ -23,7 +22,7 @@ from plumcrate.work.queue import Queue
 from plumcrate.work.watching import Watcher
 
 
-class Fatal(Exception):
+class Away(Exception):
     pass
 
 
@@ -63,13 +62,20 @@ def test_a_fault_that_lasts_is_told_and_never_waits_longer_than_a_minute() -> No
     loop.close()
 
 
-def test_what_is_fatal_ends_the_loop() -> None:
-    def work() -> None:
-        raise Fatal
+def test_a_database_that_is_away_is_waited_for_and_is_no_fault() -> None:
+    rounds: list[int] = []
 
-    loop = Loop("feeding", work, 0.01, lambda error: isinstance(error, Fatal))
-    with pytest.raises(Fatal):
-        asyncio.run(loop.run())
+    def work() -> None:
+        rounds.append(len(rounds))
+        if len(rounds) <= 20:
+            raise Away
+
+    loop = Loop("looking after", work, 60.0, lambda error: isinstance(error, Away))
+    for _ in range(20):
+        asyncio.run(loop.turn())
+        assert (loop.failures, loop.pause) == (0, 1.0), "soon, however seldom it is done else"
+    asyncio.run(loop.turn())
+    assert loop.pause == 60.0
     loop.close()
 
 

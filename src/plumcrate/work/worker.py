@@ -10,9 +10,9 @@ import secrets
 import signal
 import socket
 import time
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 
-import procrastinate
 import structlog
 from sqlalchemy import select
 from sqlalchemy.exc import DBAPIError
@@ -22,7 +22,7 @@ from plumcrate.contract import RunState
 from plumcrate.delivery.purging import Purger
 from plumcrate.imaging.recipe import Limits
 from plumcrate.keeping.sealing import Seal
-from plumcrate.records.database import Database, lost_connection
+from plumcrate.records.database import Database
 from plumcrate.records.tables import Arrival, Library, Run, WorkerRow
 from plumcrate.settings import Settings
 from plumcrate.storage.errors import StorageError
@@ -30,6 +30,7 @@ from plumcrate.storage.errors import StorageError
 from .engine import Engine
 from .feeding import SILENT_AFTER, children_of_all, feed, hear_no_more, hear_worker
 from .intake import take_in_settled
+from .lanes import Lane, Rescue, database_is_away
 from .locks import FEEDER_LOCK, INTAKE_LOCK
 from .looking_after import Retention
 from .loops import Loop
@@ -50,18 +51,6 @@ _PURGE_EVERY = 0.5
 _TELL_EVERY = 1.0
 _RECOVER_EVERY = 10.0
 _PACE_EVERY = 1.0
-
-
-def _database_is_away(error: BaseException) -> bool:
-    """Also as procrastinate wraps it."""
-    chain: BaseException | None = error
-    while chain is not None:
-        if lost_connection(chain):
-            return True
-        if isinstance(chain, procrastinate.exceptions.ConnectorException) and chain.__cause__ is None:
-            return True
-        chain = chain.__cause__
-    return False
 
 
 class Worker:
@@ -87,8 +76,24 @@ class Worker:
         self._away: dict[int, str] = {}
         self._looked_away = 0.0
         self._stopping = asyncio.Event()
+        tasks: dict[str, Callable[..., None]] = {
+            TREAT_PICTURE: self.engine.treat_picture,
+            RUN_JOB: self.engine.run_job,
+        }
+        # One more than the children, so that a survey does not wait for long pictures.
+        self.lanes = [
+            Lane(
+                settings.database_url,
+                queue,
+                concurrency,
+                tasks,
+                heartbeat=_HEARTBEAT,
+                silent_after=SILENT_AFTER,
+            )
+            for queue, concurrency in ((DEFAULT, settings.children + 1), (ASKED, 2), (EXPRESS, 1))
+        ]
         self.loops = [
-            Loop(name, work, every, _database_is_away)
+            Loop(name, work, every, database_is_away)
             for name, work, every in (
                 ("hearing of workers", self._hear, _HEARTBEAT),
                 ("feeding", self._feed, _FEED_EVERY),
@@ -108,15 +113,26 @@ class Worker:
         loop.set_default_executor(ThreadPoolExecutor(self.settings.children + 8, thread_name_prefix="job"))
         for number in (signal.SIGTERM, signal.SIGINT):
             loop.add_signal_handler(number, self.stop)
-        while not self._stopping.is_set():
-            try:
-                await asyncio.to_thread(self.engine.recover_all, at_start=True)
-                await self._work()
-            except Exception as error:
-                if not _database_is_away(error):
-                    raise
-                log.warning("the database does not answer; trying again", reason=str(error).splitlines()[:1])
-                await self._sleep(2.0)
+        stopper = asyncio.create_task(self._stopping.wait())
+        tasks = [asyncio.create_task(self._settle_at_start())]
+        await asyncio.wait({stopper, *tasks}, return_when=asyncio.FIRST_COMPLETED)
+        if not stopper.done():
+            # Each comes back by itself when the database was away; none ends but by a fault that is neither.
+            tasks = [
+                asyncio.create_task(keeping)
+                for keeping in (
+                    *(lane.keep() for lane in self.lanes),
+                    *(each.run() for each in self.loops),
+                    Rescue(self.settings.database_url, SILENT_AFTER).keep(_RESCUE_EVERY),
+                    self._watch(),
+                )
+            ]
+            await asyncio.wait({stopper, *tasks}, return_when=asyncio.FIRST_COMPLETED)
+        if stopper.done():
+            await asyncio.to_thread(self.sandboxes.close)
+        for task in (stopper, *tasks):
+            task.cancel()
+        outcomes = await asyncio.gather(stopper, *tasks, return_exceptions=True)
         await self.watcher.close()
         for each in self.loops:
             each.close()
@@ -127,71 +143,33 @@ class Worker:
         with contextlib.suppress(DBAPIError), self.database.begin() as session:
             hear_no_more(session, self.name)
         self.database.close()
+        for outcome in outcomes:
+            if isinstance(outcome, Exception):
+                raise outcome
 
     def stop(self) -> None:
         """Ends after the steps in hand; pictures that are being encoded go back in line."""
         self.engine.stopping = True
         self._stopping.set()
 
-    async def _sleep(self, seconds: float) -> None:
-        with contextlib.suppress(TimeoutError):
-            await asyncio.wait_for(self._stopping.wait(), seconds)
-
-    async def _work(self) -> None:
-        connector = procrastinate.PsycopgConnector(conninfo=self.settings.database_url)
-        app = procrastinate.App(connector=connector)
-        app.task(name=TREAT_PICTURE)(self.engine.treat_picture)
-        app.task(name=RUN_JOB)(self.engine.run_job)
-        async with app.open_async():
-            # One more than the children, so that a survey does not wait for long pictures.
-            lanes = [
-                self._lane(app, DEFAULT, self.settings.children + 1),
-                self._lane(app, ASKED, 2),
-                self._lane(app, EXPRESS, 1),
-            ]
-            loops = [asyncio.create_task(each.run()) for each in self.loops]
-            others = [asyncio.create_task(self._watch()), asyncio.create_task(self._take_over_stalled(app))]
-            stopper = asyncio.create_task(self._stopping.wait())
-            tasks = {*lanes, *loops, *others, stopper}
-            done, pending = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
-            if stopper in done:
-                await asyncio.to_thread(self.sandboxes.close)
-            for task in pending:
-                task.cancel()
-            outcomes = await asyncio.gather(*tasks, return_exceptions=True)
-        for outcome in outcomes:
-            if isinstance(outcome, Exception):
-                raise outcome
-
-    def _lane(self, app: procrastinate.App, queue: str, concurrency: int) -> asyncio.Task[None]:
-        return asyncio.create_task(
-            app.run_worker_async(
-                queues=[queue],
-                concurrency=concurrency,
-                fetch_job_polling_interval=0.5,
-                update_heartbeat_interval=_HEARTBEAT,
-                stalled_worker_timeout=SILENT_AFTER,
-                delete_jobs="always",
-                install_signal_handlers=False,
-                shutdown_graceful_timeout=20,
-            )
-        )
-
-    async def _take_over_stalled(self, app: procrastinate.App) -> None:
+    async def _settle_at_start(self) -> None:
+        """What a dead process left open, before anything else has opened a change of its own."""
         while True:
-            for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=SILENT_AFTER):
-                log.info("taking over a dead worker's job", job=job.id)
-                await app.job_manager.retry_job(job)
-            await asyncio.sleep(_RESCUE_EVERY)
+            try:
+                await asyncio.to_thread(self.engine.recover_all, at_start=True)
+                return
+            except Exception as error:
+                if not database_is_away(error):
+                    raise
+                await asyncio.sleep(_HEARTBEAT)
 
     async def _watch(self) -> None:
         while True:
             try:
                 await self.watcher.tend()
             except Exception as error:
-                if _database_is_away(error):
-                    raise
-                log.exception("watching failed; it is tried again")
+                if not database_is_away(error):
+                    log.exception("watching failed; it is tried again")
             await asyncio.sleep(_WATCH_EVERY)
 
     # -- what the loops do ---------------------------------------------------------------------
@@ -241,7 +219,7 @@ class Worker:
                     log.warning("intake is waiting", library=library.slug, reason=str(error))
                     continue
                 except Exception as error:
-                    if _database_is_away(error):
+                    if database_is_away(error):
                         raise
                     log.exception("intake failed", library=library.slug)  # a library's fault is its own
                     continue
