@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from xml.etree.ElementTree import Element
 
 import pytest
@@ -177,3 +178,39 @@ def test_odd_numbers_too(number: int) -> None:
 def test_references_are_decoded_as_a_parser_does(value: str) -> None:
     tree = tinyhtml5.parse(f'<!doctype html><body><p title="{value}">')
     assert decoded(value) == next(tree.iter(f"{XHTML}p")).attrib["title"]
+
+
+class Steps(list):  # type: ignore[type-arg]
+    """A stack that counts what is looked at."""
+
+    looked = 0
+
+    def __contains__(self, one: object) -> bool:
+        Steps.looked += len(self)
+        return super().__contains__(one)
+
+    def __getitem__(self, place):  # type: ignore[no-untyped-def]
+        Steps.looked += len(range(*place.indices(len(self)))) if isinstance(place, slice) else 1
+        return super().__getitem__(place)
+
+
+@pytest.mark.parametrize(
+    "page",
+    [
+        lambda n: "<svg><desc>" * n + "</q>" * n,
+        lambda n: "<svg><desc>" * n + "</desc></svg>" * n,
+        lambda n: "<math><mi>" * n + "<p>" * n,
+        lambda n: "<svg><g>" * n + "</svg>" * n,
+    ],
+)
+def test_foreign_content_costs_as_much_as_there_is_of_it(page: Callable[[int], str]) -> None:
+    looked = []
+    for n in (1_000, 2_000, 4_000):
+        tokenizer = Tokenizer()
+        tokenizer._foreign = Steps()
+        Steps.looked = 0
+        count = sum(1 for _ in tokenizer.feed(page(n))) + sum(1 for _ in tokenizer.close())
+        assert count >= 2 * n
+        looked.append(Steps.looked)
+    assert looked[1] <= 2.1 * looked[0]
+    assert looked[2] <= 2.1 * looked[1]

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import re
-from functools import lru_cache
-
 from plumcrate.contract import Markup
+
+from .globs import glob
 
 #: Where others load pictures by script, the picture that is shown is in attributes that begin so.
 _OTHERS = ("data-src", "data-srcset", "data-lazy", "data-original", "data-bg")
@@ -13,7 +12,7 @@ _OTHERS = ("data-src", "data-srcset", "data-lazy", "data-original", "data-bg")
 
 def page_left_out(rules: Markup, path: str) -> bool:
     """Whether a page stays as it is, by its path on the site."""
-    return any(_matches(pattern.lstrip("/"), path.lstrip("/")) for pattern in rules.no_pages)
+    return any(glob(pattern.lstrip("/")).matches(path.lstrip("/")) for pattern in rules.no_pages)
 
 
 def file_left_out(rules: Markup, path: str) -> bool:
@@ -21,11 +20,11 @@ def file_left_out(rules: Markup, path: str) -> bool:
     ending = path.rpartition(".")[2].lower()
     if ending in (wanted.lower() for wanted in rules.no_endings):
         return True
-    return any(_matches(pattern, path) for pattern in rules.no_files)
+    return any(glob(pattern).matches(path) for pattern in rules.no_files)
 
 
 def loads_at_once(rules: Markup, path: str) -> bool:
-    return any(_matches(pattern, path) for pattern in rules.eager_files)
+    return any(glob(pattern).matches(path) for pattern in rules.eager_files)
 
 
 def class_left_out(rules: Markup, classes: str) -> bool:
@@ -35,15 +34,3 @@ def class_left_out(rules: Markup, classes: str) -> bool:
 def loaded_by_others(names: set[str]) -> bool:
     """Whether a script of the page loads this picture, by the names of its attributes."""
     return any(name.startswith(_OTHERS) for name in names)
-
-
-def _matches(pattern: str, path: str) -> bool:
-    return _compiled(pattern).match(path) is not None
-
-
-@lru_cache(maxsize=1_024)
-def _compiled(pattern: str) -> re.Pattern[str]:
-    """``**`` for anything, ``*`` for anything but a slash, ``?`` for one sign."""
-    parts = re.split(r"(\*\*|\*|\?)", pattern)
-    signs = {"**": ".*", "*": "[^/]*", "?": "[^/]"}
-    return re.compile("".join(signs.get(part, re.escape(part)) for part in parts) + r"\Z", re.DOTALL)

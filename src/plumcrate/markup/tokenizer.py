@@ -8,6 +8,7 @@ pieces, and holds back no more than a token that has not ended.
 from __future__ import annotations
 
 import re
+from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
@@ -116,6 +117,7 @@ class Tokenizer:
         self._until: tuple[str, ...] = ()  # what ends the comment, section or declaration that is open
         self._plain = False
         self._foreign: list[str] = []
+        self._places: defaultdict[str, list[int]] = defaultdict(list)  # of each name within it
         self._again_at = 0  # an open token is tried again when so much is held
 
     def feed(self, text: str) -> Iterator[Tag]:
@@ -190,20 +192,26 @@ class Tokenizer:
         stack = self._foreign
         inside = bool(stack) and stack[-1] in _FOREIGN
         if closing:
-            if name in stack:
-                del stack[len(stack) - 1 - stack[::-1].index(name) :]
-                return True
-            return inside
+            if not self._places[name]:
+                return inside
+            place = self._places[name][-1]
+            while len(stack) > place:
+                self._leave()
+            return True
         if inside and name in _BREAKS_OUT:
             while stack and stack[-1] in _FOREIGN:
-                stack.pop()
+                self._leave()
             return True
         if match[0].endswith("/>") and (inside or name in _FOREIGN):
             return True
         if name in _FOREIGN or (inside and name in _INTEGRATION):
+            self._places[name].append(len(stack))
             stack.append(name)
             return True
         return inside
+
+    def _leave(self) -> None:
+        self._places[self._foreign.pop()].pop()
 
     def _declaration(self, held: str, at: int) -> None:
         if held.startswith("<!--", at):
