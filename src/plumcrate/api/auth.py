@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import secrets
+
 from cryptography.fernet import InvalidToken
 from fastapi import Request, Response
 
@@ -14,6 +16,7 @@ from .problems import ApiError
 
 #: Under TLS the name itself makes browsers insist on it (RFC 6265bis, 4.1.3.2).
 COOKIE, SECURE_COOKIE = "plumcrate_session", "__Host-plumcrate_session"
+_KNOWN_PREFIX = b"browser:"
 #: What a browser bears that once signed in to an account.
 _KNOWN, _SECURE_KNOWN = "plumcrate_known", "__Host-plumcrate_known"
 _KNOWN_SECONDS = 180 * 86_400
@@ -62,7 +65,10 @@ def take_session(response: Response, settings: Settings) -> None:
 
 
 def known_browser(request: Request, seal: Seal, account: str) -> str | None:
-    """The token that says that this browser signed in to the account before; None without one."""
+    """The name of this browser, when it signed in to the account before; None when it did not.
+
+    The name is what was sealed. Its cookie can be written in many ways that unseal to the same.
+    """
     settings: Settings = request.app.state.settings
     token = request.cookies.get(_SECURE_KNOWN if settings.secure_cookies else _KNOWN)
     if not token or len(token) > 2_000:
@@ -71,19 +77,21 @@ def known_browser(request: Request, seal: Seal, account: str) -> str | None:
         told = seal.open(token.encode())
     except (CannotUnseal, InvalidToken, OSError, ValueError):
         return None
-    return token if told == _known(account) else None
+    name, _, of = told.removeprefix(_KNOWN_PREFIX).partition(b":")
+    return name.decode("ascii") if told.startswith(_KNOWN_PREFIX) and of == _bytes(account) else None
 
 
 def make_known(response: Response, settings: Settings, seal: Seal, account: str) -> None:
     try:
-        token = seal.close(_known(account)).decode()
+        name = secrets.token_hex(16).encode()
+        token = seal.close(_KNOWN_PREFIX + name + b":" + _bytes(account)).decode()
     except OSError:
         return  # the state folder is away; the browser is a stranger's as others are
     _set(response, settings, (_KNOWN, _SECURE_KNOWN), token, _KNOWN_SECONDS)
 
 
-def _known(account: str) -> bytes:
-    return b"known:" + account.encode("utf-8", "surrogatepass")
+def _bytes(account: str) -> bytes:
+    return account.encode("utf-8", "surrogatepass")
 
 
 def _set(response: Response, settings: Settings, names: tuple[str, str], token: str, seconds: int) -> None:

@@ -2,9 +2,8 @@
 
 A try counts before its password is checked, so that many at once are no more than one after another. Tries
 are counted by the address that they come from and by the account that they are for. A browser that once
-signed in to an account bears a sealed token of it, and has a count of its own: whatever strangers try from
-elsewhere, its owner may try on.
-"""
+signed in to an account bears a sealed name, and is counted by that name, and by the account among all
+browsers that are known to it: whatever strangers try from elsewhere, its owner may try on. """
 
 from __future__ import annotations
 
@@ -23,14 +22,19 @@ class Attempts:
     """So many failed tries in ``seconds``; one that succeeds is taken back."""
 
     def __init__(self, most: int = 10, most_an_account: int = 30, seconds: float = 300.0) -> None:
-        self._most = {"address": most, "account": most_an_account, "browser": most}
+        self._most = {
+            "address": most,
+            "account": most_an_account,
+            "browser": most,
+            "known to": most_an_account,
+        }
         self._seconds = seconds
         self._tries: dict[tuple[str, str], deque[float]] = {}
         self._lock = threading.Lock()
 
     def begin(self, address: str, account: str, browser: str | None = None) -> None:
-        """``browser``: the token of one that is known to the account. Raises :class:`Refusal` when it is too
-        often."""
+        """``browser``: the sealed name of one that is known to the account. Raises :class:`Refusal` when it
+        is too often."""
         keys = self._keys(address, account, browser)
         with self._lock:
             now = time.monotonic()
@@ -55,7 +59,7 @@ class Attempts:
     @staticmethod
     def _keys(address: str, account: str, browser: str | None) -> list[tuple[str, str]]:
         if browser is not None:
-            return [("browser", sha256(browser).hex())]
+            return [("browser", browser), ("known to", sha256(account).hex())]
         return [("address", address), ("account", sha256(account).hex())]
 
     def _forget(self, now: float) -> None:
