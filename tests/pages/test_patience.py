@@ -10,8 +10,8 @@ from pathlib import Path
 
 import pytest
 
+from plumcrate.outgoing.guard import Guard
 from plumcrate.pages.faults import Fault
-from plumcrate.pages.guard import Guard
 from plumcrate.pages.process import Walls, weigher
 from plumcrate.pages.profiles import SCREENS
 from plumcrate.pages.tunnel import Tunnel

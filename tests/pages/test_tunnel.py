@@ -9,7 +9,7 @@ from collections.abc import AsyncIterator, Callable
 import httpx
 import pytest
 
-from plumcrate.pages.guard import Guard
+from plumcrate.outgoing.guard import Guard
 from plumcrate.pages.profiles import Speed
 from plumcrate.pages.tunnel import FORETOLD, Tunnel, foretold_host
 

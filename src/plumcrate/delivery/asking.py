@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from urllib.parse import quote, urljoin, urlsplit
 
-import httpx
-
 from plumcrate.contract import Browser, Delivery, Got, PageFile
 from plumcrate.markup.addresses import Addresses
 from plumcrate.markup.offers import Offer, offers_of
+from plumcrate.outgoing import CannotReach, Outgoing
 
 from .purging import said_by
 
@@ -26,9 +25,10 @@ _SHOWS = {
     Browser.WEBP: frozenset({"image/webp"}),
     Browser.AVIF: frozenset({"image/webp", "image/avif"}),
 }
-_AGENT = "plumcrate-check"
-_SECONDS = 10.0
-_MOST_PAGE = 20_000_000
+#: What asks says so; a page and a picture have at most so many bytes, and take so many seconds.
+AGENT = "PlumCrate (check)"
+SECONDS = 10.0
+_MOST_PAGE, _MOST_PICTURE = 20_000_000, 100_000_000
 _TOLD = (
     "content-type", "content-length", "vary", "etag", "cache-control", "age", "cache-status",
     "content-location", "location", "server", "via",
@@ -48,18 +48,16 @@ class Question:
 
 
 class Asker:
-    """Asks one site. Only addresses of the library are ever asked for. ``transport`` stands in for the
-    network."""
+    """Asks one site. Only addresses of the library are ever asked for, and only those that ``out`` may reach.
+    ``stopped``: whether whoever asked has gone."""
 
-    def __init__(self, settings: Delivery, *, transport: httpx.BaseTransport | None = None) -> None:
+    def __init__(
+        self, settings: Delivery, out: Outgoing, *, stopped: Callable[[], bool] = lambda: False
+    ) -> None:
         if settings.address is None:
             raise CannotAsk("say first where the site serves the library's folder: its address")
         self._settings, self._home = settings, settings.address
-        self._http = httpx.Client(timeout=_SECONDS, transport=transport, headers={"User-Agent": _AGENT})
-        self._http.headers.pop("accept-encoding", None)
-
-    def close(self) -> None:
-        self._http.close()
+        self._out, self._stopped = out, stopped
 
     def of_file(self, path: str) -> Question:
         address = f"{self._home.rstrip('/')}/{quote(path)}"
@@ -75,20 +73,15 @@ class Asker:
         if not same:
             raise CannotAsk("the page must be of the site that serves the library")
         try:
-            with self._http.stream("GET", address, headers={"Accept": "text/html"}) as answer:
-                if answer.status_code != 200:
-                    raise CannotAsk(f"the site answered {answer.status_code} for {address}")
-                body = b""
-                for piece in answer.iter_bytes():
-                    body += piece
-                    if len(body) > _MOST_PAGE:
-                        raise CannotAsk(f"{address} is larger than {_MOST_PAGE:,} bytes")
-        except (httpx.HTTPError, httpx.InvalidURL) as error:
-            raise CannotAsk(f"the site does not answer at {address}: {error}") from None
+            answer = self._out.ask("GET", address, headers={"Accept": "text/html"}, most=_MOST_PAGE)
+        except CannotReach as error:
+            raise CannotAsk(str(error)) from None
+        if answer.status != 200:
+            raise CannotAsk(f"the site answered {answer.status} for {address}")
         return [
             question
-            for offer in offers_of(body.decode(answer.encoding or "utf-8", "replace"))
-            if (question := self._question(offer, str(answer.url))) is not None
+            for offer in offers_of(answer.text())
+            if (question := self._question(offer, address)) is not None
         ]
 
     def _question(self, offer: Offer, page: str) -> Question | None:
@@ -123,14 +116,17 @@ class Asker:
         address = question.addresses[browser]
         got = Got(browser=browser, address=address, status=0)
         try:
-            with self._http.stream("GET", address, headers={"Accept": ACCEPT[browser]}) as answer:
-                got.status = answer.status_code
-                got.headers = {name: value for name, value in answer.headers.items() if name in _TOLD}
-                got.media_type = answer.headers.get("content-type", "").partition(";")[0].strip().lower()
-                got.bytes = sum(len(piece) for piece in answer.iter_raw())
-        except (httpx.HTTPError, httpx.InvalidURL) as error:
-            got.fault = f"nothing answers: {error or type(error).__name__}"
+            if self._stopped():
+                raise CannotReach("whoever asked has gone")
+            answer = self._out.ask(
+                "GET", address, headers={"Accept": ACCEPT[browser]}, most=_MOST_PICTURE, stopped=self._stopped
+            )
+        except CannotReach as error:
+            got.fault = str(error)
             return got
+        got.status, got.bytes = answer.status, answer.size
+        got.headers = {name: value for name, value in answer.headers.items() if name in _TOLD}
+        got.media_type = answer.headers.get("content-type", "").partition(";")[0].strip().lower()
         status = got.headers.get("cache-status")
         got.cache = said_by(status) if status else None
         got.fault = _fault(got, question, files.get(question.path))

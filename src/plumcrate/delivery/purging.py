@@ -14,6 +14,7 @@ import httpx
 import structlog
 
 from plumcrate.contract import Delivery
+from plumcrate.outgoing import CannotReach, Outgoing
 from plumcrate.records.database import Database
 from plumcrate.records.queries.purges import Due, forget_all, hold, libraries_due, put_off, take_due, told
 
@@ -22,7 +23,7 @@ log = structlog.get_logger()
 #: So many addresses are told of at a time, and so many tags in one request.
 _BATCH, _TAGS = 200, 50
 #: A cache that takes longer is told later; what is being told is nobody else's for so long.
-_SECONDS, _HELD = 3.0, 120.0
+SECONDS, _HELD = 3.0, 120.0
 #: The pause before the second attempt doubles up to so many seconds. What a day of attempts did not bring
 #: to a cache, its own time limits have.
 _FIRST_PAUSE, _LONGEST_PAUSE, _MOST_ATTEMPTS = 2.0, 900.0, 100
@@ -33,11 +34,10 @@ class CacheSilent(Exception):
 
 
 class Purger:
-    """Tells the caches of every library. ``transport`` stands in for the network."""
+    """Tells the caches of every library, as far as ``out`` may reach them."""
 
-    def __init__(self, database: Database, *, transport: httpx.BaseTransport | None = None) -> None:
-        self._database = database
-        self._http = httpx.Client(timeout=_SECONDS, transport=transport, follow_redirects=False)
+    def __init__(self, database: Database, out: Outgoing) -> None:
+        self._database, self._out = database, out
 
     def turn(self) -> None:
         """Tells of what is due now."""
@@ -45,9 +45,6 @@ class Purger:
             libraries = libraries_due(session)
         for library in libraries:
             self._tell(library.id, library.slug, Delivery.model_validate(library.delivery))
-
-    def close(self) -> None:
-        self._http.close()
 
     def _tell(self, library_id: int, slug: str, settings: Delivery) -> None:
         if not settings.caches.purge:
@@ -87,12 +84,12 @@ class Purger:
 
     def _ask(self, cache: str, target: str, headers: dict[str, str]) -> None:
         try:
-            answer = self._http.request("PURGE", target, headers=headers)
-        except (httpx.HTTPError, httpx.InvalidURL) as error:
-            raise CacheSilent(f"the cache {cache} does not answer: {error or type(error).__name__}") from None
+            answer = self._out.ask("PURGE", target, headers=headers)
+        except CannotReach as error:
+            raise CacheSilent(f"the cache {cache}: {error}") from None
         # What a cache does not hold need not be purged.
-        if not answer.is_success and answer.status_code != 404:
-            raise CacheSilent(f"the cache {cache} answered PURGE with {answer.status_code}")
+        if not 200 <= answer.status < 300 and answer.status != 404:
+            raise CacheSilent(f"the cache {cache} answered PURGE with {answer.status}")
         status = answer.headers.get("cache-status")
         if status:
             log.debug("a cache was told", address=target, said=said_by(status))

@@ -22,9 +22,9 @@ from typing import Any
 from playwright.async_api import Browser, Error, Playwright, async_playwright
 
 from plumcrate.contract import Line
+from plumcrate.outgoing.guard import Guard
 
 from .faults import Fault
-from .guard import Guard
 from .plain import fetch_list, plain_page
 from .processes import end_all
 from .profiles import LINES, OPEN, SCREENS

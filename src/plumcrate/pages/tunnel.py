@@ -16,7 +16,8 @@ import socket
 from collections import deque
 from collections.abc import Awaitable, Callable
 
-from .guard import Forbidden, Guard
+from plumcrate.outgoing.guard import Forbidden, Guard
+
 from .profiles import OPEN, Speed
 
 #: Hosts below are answered by :attr:`Tunnel.answer`.

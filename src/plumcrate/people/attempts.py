@@ -3,7 +3,7 @@
 A try counts before its password is checked, so that many at once are no more than one after another. Tries
 are counted by the address that they come from and by the account that they are for. A browser that once
 signed in to an account bears a sealed name, and is counted by that name, and by the account among all
-browsers that are known to it: whatever strangers try from elsewhere, its owner may try on. """
+browsers that are known to it: whatever strangers try from elsewhere, its owner may try on."""
 
 from __future__ import annotations
 

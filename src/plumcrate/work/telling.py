@@ -5,12 +5,10 @@ from __future__ import annotations
 
 import json
 import secrets
-import socket
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-import httpx
 import structlog
 from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.postgresql import insert
@@ -19,7 +17,7 @@ from standardwebhooks import Webhook as Signer
 
 from plumcrate.contract import EventType, SentMessage, Webhook, WebhookSettings
 from plumcrate.keeping.sealing import CannotUnseal, Seal
-from plumcrate.pages.guard import Forbidden, Guard
+from plumcrate.outgoing import CannotReach, Outgoing
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Library, OutgoingMessage
 
@@ -31,7 +29,7 @@ log = structlog.get_logger()
 #: Pauses before another attempt, in seconds; after the last a message is given up: three days.
 PAUSES = (5, 30, 120, 600, 3_600, 6 * 3_600, 12 * 3_600, 24 * 3_600, 24 * 3_600)
 #: What is being sent is nobody else's for so long, in seconds: longer than a batch of silent addresses takes.
-_HELD, _SECONDS, _BATCH = 300, 15.0, 10
+_HELD, SECONDS, _BATCH = 300, 15.0, 10
 #: So many messages of a library are kept, and shown.
 _KEPT, _SHOWN = 200, 50
 
@@ -124,20 +122,10 @@ class _NotTaken(Exception):
 
 
 class Teller:
-    """Sends what is due. ``allowed``: hosts that may be reached though they are not public."""
+    """Sends what is due, as far as ``out`` may reach."""
 
-    def __init__(
-        self,
-        database: Database,
-        seal: Seal,
-        allowed: list[str],
-        *,
-        transport: httpx.BaseTransport | None = None,
-    ) -> None:
-        self._database, self._seal, self._guard = database, seal, Guard(allowed)
-        self._http = httpx.Client(
-            timeout=_SECONDS, transport=transport, follow_redirects=False, trust_env=False
-        )
+    def __init__(self, database: Database, seal: Seal, out: Outgoing) -> None:
+        self._database, self._seal, self._out = database, seal, out
 
     def turn(self) -> None:
         for message in self._take():
@@ -147,9 +135,6 @@ class Teller:
                 self._note(message, str(error), given_up=error.for_good)
             else:
                 self._note(message, None)
-
-    def close(self) -> None:
-        self._http.close()
 
     def _take(self) -> list[_Due]:
         """What is due, held so that nobody else sends it meanwhile."""
@@ -201,27 +186,11 @@ class Teller:
         )  # fmt: skip
 
     def _post(self, address: str, body: str, headers: dict[str, str]) -> None:
-        """To the very address that was judged. Raises :class:`_NotTaken`."""
-        url = httpx.URL(address)
-        port = url.port or (443 if url.scheme == "https" else 80)
-        host = url.raw_host.decode("ascii")
+        """Raises :class:`_NotTaken`."""
         try:
-            found = socket.getaddrinfo(host.strip("[]"), port, type=socket.SOCK_STREAM)
-            fit = self._guard.fit(
-                host.strip("[]"), port, list(dict.fromkeys(str(one[4][0]) for one in found))
-            )
-        except (OSError, UnicodeError):
-            raise _NotTaken(f"{host} is not known to the network") from None
-        except Forbidden as error:
+            status = self._out.ask("POST", address, content=body, headers=headers).status
+        except CannotReach as error:
             raise _NotTaken(str(error)) from None
-        try:
-            with self._http.stream(
-                "POST", url.copy_with(host=fit[0]), content=body,
-                headers=headers | {"Host": url.netloc.decode("ascii")}, extensions={"sni_hostname": host},
-            ) as answer:  # fmt: skip
-                status = answer.status_code
-        except (httpx.HTTPError, httpx.InvalidURL) as error:
-            raise _NotTaken(f"{host} does not answer: {error or type(error).__name__}") from None
         if status == 410:
             raise _NotTaken("it answered 410: it wants to hear nothing more", for_good=True)
         if not 200 <= status < 300:

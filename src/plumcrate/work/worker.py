@@ -19,14 +19,17 @@ from sqlalchemy.exc import DBAPIError
 
 from plumcrate import __version__
 from plumcrate.contract import RunState
+from plumcrate.delivery import purging
 from plumcrate.delivery.purging import Purger
 from plumcrate.imaging.recipe import Limits
 from plumcrate.keeping.sealing import Seal
+from plumcrate.outgoing import Guard, Outgoing
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Arrival, Library, Run, WorkerRow
 from plumcrate.settings import Settings
 from plumcrate.storage.errors import StorageError
 
+from . import telling
 from .engine import Engine
 from .feeding import SILENT_AFTER, children_of_all, feed, hear_no_more, hear_worker
 from .intake import take_in_settled
@@ -69,8 +72,10 @@ class Worker:
         self.engine = Engine(settings, self.database, self.sandboxes)
         self.queue = Queue(settings.database_url)
         self.watcher = Watcher(self.database, self.queue, self.engine.keeper)
-        self.purger = Purger(self.database)
-        self.teller = Teller(self.database, Seal(settings.state_dir), settings.pages_allowed)
+        guard = Guard(settings.pages_allowed)
+        self._out = [Outgoing(guard, seconds=seconds) for seconds in (purging.SECONDS, telling.SECONDS)]
+        self.purger = Purger(self.database, self._out[0])
+        self.teller = Teller(self.database, Seal(settings.state_dir), self._out[1])
         self.retention = Retention(self.database, self.engine.state, settings)
         self.name = f"{socket.gethostname()}:{os.getpid()}:{secrets.token_hex(4)}"
         self._away: dict[int, str] = {}
@@ -137,8 +142,8 @@ class Worker:
         for each in self.loops:
             each.close()
         self.sandboxes.close()
-        self.purger.close()
-        self.teller.close()
+        for out in self._out:
+            out.close()
         # A database that is away forgets the silent by itself.
         with contextlib.suppress(DBAPIError), self.database.begin() as session:
             hear_no_more(session, self.name)

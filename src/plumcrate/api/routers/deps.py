@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Coroutine, Iterator
 from typing import Annotated, Any, TypeVar
 
+import anyio.from_thread
+import anyio.lowlevel
 from fastapi import APIRouter, Depends, Path, Query, Request, Response
 from fastapi.routing import APIRoute
 from sqlalchemy.orm import Session as OrmSession
@@ -90,6 +92,13 @@ Offset = Annotated[int, Query(ge=0, le=100_000_000)]
 Limit = Annotated[int, Query(ge=1, le=500)]
 
 Row = TypeVar("Row", bound=Base)
+
+
+def left(request: Request) -> Callable[[], bool]:
+    """What tells whether whoever asked has gone; to be made in an operation's own thread, and asked in
+    any."""
+    token = anyio.from_thread.run_sync(anyio.lowlevel.current_token)
+    return lambda: anyio.from_thread.run(request.is_disconnected, token=token)
 
 
 def the_library(session: OrmSession, slug: str) -> Library:

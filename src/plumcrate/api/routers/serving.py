@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import Query, Response
+from fastapi import Query, Request, Response
 
 from plumcrate import contract
 from plumcrate.api.needs import Looking, Treating
 from plumcrate.api.problems import ApiError
 from plumcrate.contract import Delivery, ServerKind
-from plumcrate.delivery.asking import Asker, CannotAsk, Question
+from plumcrate.delivery.asking import AGENT, SECONDS, Asker, CannotAsk, Question
 from plumcrate.delivery.rules import Ground, UnfitName, rules
 from plumcrate.delivery.rules.ground import Moved
+from plumcrate.outgoing import Guard, Outgoing
 from plumcrate.records.queries.delivery import rules_ground
 from plumcrate.records.queries.pages import page_files
 from plumcrate.records.queries.purges import waiting
@@ -21,7 +22,7 @@ from plumcrate.records.tables import Library
 from plumcrate.work.pages import MEDIA_TYPES
 from plumcrate.work.traffic import NotItsTurn, count_log
 
-from .deps import Session, Slug, TheDatabase, router_of, the_library
+from .deps import Session, Slug, TheDatabase, TheSettings, left, router_of, the_library
 
 router = router_of("serving")
 
@@ -51,16 +52,24 @@ def server_rules(slug: Slug, server: ServerKind, who: Looking, session: Session)
 
 
 @router.post("/libraries/{slug}/asking", summary="What each browser gets")
-def asking(slug: Slug, body: contract.AskRequest, who: Treating, database: TheDatabase) -> contract.AskReport:
+def asking(
+    slug: Slug,
+    body: contract.AskRequest,
+    who: Treating,
+    database: TheDatabase,
+    service: TheSettings,
+    request: Request,
+) -> contract.AskReport:
     """Asks the site for a file, or for the pictures of a page, as an old, a WebP and an AVIF browser do."""
     with database.begin() as session:
         library = the_library(session, slug)
         library_id, settings = library.id, _settings(library)
     if (body.path is None) == (body.page is None):
         raise ApiError("invalid-request", "name either a file or a page")
-    asker = Asker(settings)
+    out = Outgoing(Guard(service.pages_allowed), seconds=SECONDS, agent=AGENT)
     notes: list[str] = []
     try:
+        asker = Asker(settings, out, stopped=left(request))
         questions = [asker.of_file(body.path)] if body.path is not None else asker.of_page(body.page or "/")
         if len(questions) > body.most:
             notes.append(f"{len(questions) - body.most:,} more pictures of the page were not asked for")
@@ -72,7 +81,7 @@ def asking(slug: Slug, body: contract.AskRequest, who: Treating, database: TheDa
     except CannotAsk as error:
         raise ApiError("cannot-ask", str(error)) from None
     finally:
-        asker.close()
+        out.close()
     if body.path is None and not questions:
         notes.append("no picture of the library is on this page")
     rows = [

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from plumcrate.pages.guard import Forbidden, Guard
+from plumcrate.outgoing.guard import Forbidden, Guard
 
 PRIVATE = (
     "127.0.0.1", "127.8.9.1", "0.0.0.0", "10.1.2.3", "172.16.0.1", "192.168.1.1", "169.254.169.254",
