@@ -52,19 +52,34 @@ settings.load_profile("standard")
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--costs", action="store_true", help="tell at the end where the time went")
     parser.addoption("--costs-to", metavar="FILE", help="write what each test cost as JSON")
+    parser.addoption("--whole", action="store_true", help="also what is slow, and more examples of each")
     parser.addini("processor_seconds", "what one test may cost, its own fixtures included", default="0")
 
 
 def pytest_configure(config: pytest.Config) -> None:
+    if config.getoption("whole"):
+        settings.load_profile("all")
     config.pluginmanager.register(Costs(float(config.getini("processor_seconds"))), "costs")
 
 
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Tests that share a fixture of their module go to one process, one after the other. They go first, being
-    the longest."""
+@pytest.fixture(scope="session")
+def whole(pytestconfig: pytest.Config) -> bool:
+    """Whether everything is tried, where the standard run takes some of it."""
+    return bool(pytestconfig.getoption("whole"))
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """What is slow is left to the whole run, unless it is named. Tests that share a fixture of their module
+    go to one process, one after the other. They go first, being the longest."""
+    options = config.option
+    if not (options.whole or options.markexpr or any("::" in name for name in config.args)):
+        slow = [item for item in items if item.get_closest_marker("slow")]
+        config.hook.pytest_deselected(items=slow)
+        items[:] = [item for item in items if not item.get_closest_marker("slow")]
     for item in items:
         if isinstance(item, pytest.Function) and _shares(item):
-            item.add_marker(pytest.mark.xdist_group(item.path.relative_to(item.config.rootpath).as_posix()))
+            module = item.path.relative_to(item.config.rootpath).as_posix()
+            item.add_marker(pytest.mark.xdist_group(module))
     items.sort(key=lambda item: item.get_closest_marker("xdist_group") is None)
 
 

@@ -33,6 +33,7 @@ def subject(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Ite
         yield running
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("signed_in", [True, False])
 def test_nothing_undocumented_and_no_5xx(subject: Service, tmp_path: Path, signed_in: bool) -> None:
     headers = ["--header", f"Authorization: Bearer {subject.key}"] if signed_in else []

@@ -426,17 +426,23 @@ def names_a_library(operation: str) -> bool:
     )
 
 
+def some(callers: dict[str, httpx.Client], operation: str, whole: bool) -> list[tuple[str, httpx.Client]]:
+    """Everybody; in the standard run a third, another one for each operation, so that all have their turn."""
+    everybody = list(callers.items())
+    return everybody if whole else everybody[list(ENTRIES).index(operation) % 3 :: 3]
+
+
 #: Looked at by themselves: a stream has no end, and who signs out everywhere is no caller any more.
 BY_THEMSELVES = ("GET /events", "DELETE /me/sessions", "DELETE /session")
 
 
 @pytest.mark.parametrize("operation", [name for name in ENTRIES if name not in BY_THEMSELVES])
-def test_another_library_is_as_one_that_is_not_there(world: World, operation: str) -> None:
+def test_another_library_is_as_one_that_is_not_there(world: World, operation: str, whole: bool) -> None:
     entry = ENTRIES[operation]
     stranger = httpx.Client(base_url=f"{world.service.url}/api/v1")
     if entry.needs is not OPEN:
         assert ask(stranger, operation, world.fresh(world.own)).status_code == 401
-    for name, caller in world.callers.items():
+    for name, caller in some(world.callers, operation, whole):
         held = world.abilities[name]
         theirs = ask(caller, operation, world.fresh(world.other))
         missing = ask(caller, operation, world.absent)

@@ -10,6 +10,7 @@ import pytest
 from plumcrate.contract import Browser, Delivery, PageCopy, PageFile
 from plumcrate.delivery.asking import Asker, CannotAsk
 from plumcrate.markup.offers import offers_of
+from plumcrate.outgoing import Outgoing
 
 SETTINGS = Delivery(address="https://ledge.example/media", base="https://cdn.example/m")
 FILE = PageFile(
@@ -23,7 +24,7 @@ Answer = Callable[[httpx.Request], httpx.Response]
 
 
 def asker(answer: Answer) -> Asker:
-    return Asker(SETTINGS, transport=httpx.MockTransport(answer))
+    return Asker(SETTINGS, Outgoing(None, transport=httpx.MockTransport(answer)))
 
 
 def negotiating(request: httpx.Request) -> httpx.Response:
@@ -74,7 +75,7 @@ def test_a_silent_site_is_told() -> None:
     def silent(request: httpx.Request) -> httpx.Response:
         raise httpx.ConnectError("refused", request=request)
 
-    assert all("nothing answers" in (fault or "") for fault in faults(silent).values())
+    assert all("does not answer" in (fault or "") for fault in faults(silent).values())
     with pytest.raises(CannotAsk, match="does not answer"):
         asker(silent).of_page("/")
 
@@ -122,7 +123,7 @@ def test_a_page_with_a_base_is_understood() -> None:
         ("//other.example/", lambda _: httpx.Response(200), "must be of the site"),
         ("/", lambda _: httpx.Response(500), "answered 500"),
         ("/", lambda _: httpx.Response(302, headers={"location": "/x"}), "answered 302"),
-        ("/", lambda _: httpx.Response(200, content=b"x" * 20_000_001), "larger than"),
+        ("/", lambda _: httpx.Response(200, content=b"x" * 20_000_001), "more than"),
     ],
 )
 def test_pages_that_cannot_be_asked_for(page: str, answer: Answer, said: str) -> None:
@@ -132,7 +133,7 @@ def test_pages_that_cannot_be_asked_for(page: str, answer: Answer, said: str) ->
 
 def test_without_an_address_nothing_can_be_asked() -> None:
     with pytest.raises(CannotAsk, match="its address"):
-        Asker(Delivery())
+        Asker(Delivery(), Outgoing(None))
 
 
 def test_a_base_is_resolved_against_the_page_and_nonsense_is_refused() -> None:

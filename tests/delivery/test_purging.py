@@ -13,6 +13,7 @@ from sqlalchemy import delete, func, select, text, update
 
 from plumcrate.contract import Delivery
 from plumcrate.delivery.purging import Purger, addresses_of, said_by
+from plumcrate.outgoing import Outgoing
 from plumcrate.records.database import Database
 from plumcrate.records.queries.purges import waiting
 from plumcrate.records.tables import Derived, File, Library, Purge
@@ -27,7 +28,7 @@ class Caches:
     def __init__(self, database: Database) -> None:
         self.asked: list[httpx.Request] = []
         self.answer: Callable[[httpx.Request], httpx.Response] = lambda _: httpx.Response(200)
-        self.purger = Purger(database, transport=httpx.MockTransport(self._taken))
+        self.purger = Purger(database, Outgoing(None, transport=httpx.MockTransport(self._taken)))
 
     def _taken(self, request: httpx.Request) -> httpx.Response:
         self.asked.append(request)

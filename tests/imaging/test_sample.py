@@ -64,6 +64,7 @@ def test_small_pictures_other_formats_and_nonsense_are_taken_whole(large: Image.
         assert middle(data) == data
 
 
+@pytest.mark.slow
 def test_what_is_measured_of_a_part_is_near_what_the_whole_saves(large: Image.Image) -> None:
     data = saved(large, "JPEG", quality=95)
     recipe = Recipe(Level.EVERYDAY, copies=frozenset({"webp"}))

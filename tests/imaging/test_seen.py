@@ -44,7 +44,10 @@ def browser_page() -> Iterator[Page]:
 
 
 @pytest.mark.skipif(find_browser() is None, reason="no Chromium on this machine")
-@pytest.mark.parametrize(("size", "place", "density"), SHOWN)
+@pytest.mark.parametrize(
+    ("size", "place", "density"),
+    [pytest.param(*shown, marks=[pytest.mark.slow] * bool(at % 4)) for at, shown in enumerate(SHOWN)],
+)
 def test_the_score_is_that_of_the_browsers_own_rendering(
     browser_page: Page, tmp_path: Path, size: tuple[int, int], place: tuple[int, int], density: float
 ) -> None:

@@ -211,6 +211,7 @@ def test_what_was_tried_is_told() -> None:
             assert output.size in {tried.size for tried in output.tried}
 
 
+@pytest.mark.slow
 def test_effort_buys_bytes() -> None:
     sizes = [
         treat(SOURCES["chart"], Recipe(Level.EXACT, effort=effort, copies=frozenset())).size_after

@@ -6,6 +6,7 @@ from collections import Counter, defaultdict
 from pathlib import Path
 
 import psycopg
+import pytest
 from conftest import Service, hashes, photograph, wait_for
 
 from plumcrate.contract import (
@@ -42,6 +43,7 @@ def states(service: Service, run: Run) -> dict[str, Counter[str]]:
     return found
 
 
+@pytest.mark.slow
 def test_kills_around_the_end_of_an_allowance(service: Service, tmp_path: Path) -> None:
     site = tmp_path / "site"
     for number in range(PICTURES):

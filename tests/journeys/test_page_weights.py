@@ -178,6 +178,7 @@ def test_in_the_size_that_its_place_needs(ledge: Weighed) -> None:
     assert "too-large" not in {finding.code for finding in fitted.findings}
 
 
+@pytest.mark.slow
 def test_recipes_are_compared_on_a_page(ledge: Weighed) -> None:
     rows = ledge.weigh(devices=["phone"], what_if=[WhatIf(level="gallery"), WhatIf(level="lean")])
     gallery, lean = (reading(row, Device.PHONE) for row in rows[1:])
@@ -251,6 +252,7 @@ def test_history_and_settings_and_what_signs_in_is_never_shown(ledge: Weighed) -
     assert not ledge.client.change_page("ledge", page.address, PageSettings(secrets=Secrets())).has_secrets
 
 
+@pytest.mark.slow
 def test_a_page_is_weighed_when_a_run_has_finished(ledge: Weighed) -> None:
     address = f"{ledge.site}/visit"
     ledge.client.change_page("ledge", address, PageSettings(after_runs=True))
@@ -337,6 +339,7 @@ def test_the_live_check_on_a_live_page(ledge: Weighed) -> None:
         browser.close()
 
 
+@pytest.mark.slow
 def test_the_administrator_weighs_foretells_and_notes_in_the_console(ledge: Weighed) -> None:
     """On a page that nobody weighed yet: wide, narrow and dark, and nothing is logged as an error."""
     from playwright.sync_api import expect, sync_playwright
@@ -397,6 +400,7 @@ def plumcrate(ledge: Weighed, tmp_path: Path) -> Callable[..., str]:
     return run
 
 
+@pytest.mark.slow
 def test_weighing_from_the_command_line(ledge: Weighed, plumcrate: Callable[..., str]) -> None:
     said = plumcrate(
         "weigh", "ledge", "/", "--passes", "1", "--device", "phone", "--what-if", "lean", "--pictures"
@@ -442,6 +446,7 @@ def test_page_settings_from_the_command_line(ledge: Weighed, plumcrate: Callable
     assert "no schedule" in plumcrate("page-settings", "ledge", page, "--schedule", "x", code=4)
 
 
+@pytest.mark.slow
 def test_a_sitemap_names_the_pages(ledge: Weighed, tmp_path: Path) -> None:
     import http.server
     import threading

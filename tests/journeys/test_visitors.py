@@ -158,7 +158,9 @@ def fetch(address: str, browser: str, **headers: str) -> httpx.Response:
     )
 
 
-@pytest.mark.parametrize("name", WAYS)
+@pytest.mark.parametrize(
+    "name", [pytest.param(name, marks=[pytest.mark.slow] * (name != "service")) for name in WAYS]
+)
 def test_each_browser_gets_its_form_and_a_restored_file_is_served_at_once(ledge: Ledge, name: str) -> None:
     with way(name, ledge) as origin:
         for path in NAMES:

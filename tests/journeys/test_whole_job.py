@@ -144,7 +144,7 @@ def test_pause_resume_stop_and_retry(service: Service, library: Path) -> None:
     service.start_worker()
     surveyed(service, library)
     client = service.client
-    run_id = client.start_run(RunRequest(library="ledge")).id
+    run_id = client.start_run(RunRequest(library="ledge", copies=["webp"])).id
     wait_for(lambda: client.run(run_id).done > 0)
     assert client.pause(run_id).state is RunState.PAUSED
     wait_for(lambda: not client.items(run_id, state=["working", "queued"]).total)
@@ -302,7 +302,7 @@ def test_a_worker_asked_to_stop_stops_soon_and_a_second_goes_on(service: Service
     service.start_worker()
     surveyed(service, library)
     client = service.client
-    run_id = client.start_run(RunRequest(library="ledge", scope=Scope(folder="2025"))).id
+    run_id = client.start_run(RunRequest(library="ledge", copies=["webp"], scope=Scope(folder="2025"))).id
     wait_for(lambda: client.run(run_id).done > 0)
     service.kill("worker", signal.SIGTERM)
     assert client.run(run_id).state is RunState.RUNNING

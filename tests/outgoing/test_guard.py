@@ -93,3 +93,22 @@ def test_an_address_dressed_as_ipv6_is_judged_as_itself(address: ipaddress.IPv4A
             return False
 
     assert reached(f"::ffff:{address}") == reached(str(address))
+
+
+@pytest.mark.parametrize(
+    "address",
+    [
+        "192.0.0.8", "192.0.0.170", "fec0::1", "168.63.129.16", "100.100.100.200", "198.18.0.1",
+        "192.88.99.1", "169.254.169.254", "fd00:ec2::254", "2001:db8::1", "3fff::1", "5f00::1", "100::1",
+        "64:ff9b:1::1", "64:ff9b::a00:1", "2002:a00:1::", "::ffff:10.0.0.1", "0.0.0.0", "255.255.255.255",
+        "240.0.0.1", "ff02::1",
+    ],
+)  # fmt: skip
+def test_every_special_purpose_address_is_refused(address: str) -> None:
+    with pytest.raises(Forbidden):
+        Guard().fit("somewhere.example", 80, [address])
+
+
+@pytest.mark.parametrize("address", ["93.184.215.14", "2606:2800:21f:cb07::1", "1.1.1.1", "2a00:1450::1"])
+def test_public_addresses_are_fit(address: str) -> None:
+    assert Guard().fit("somewhere.example", 443, [address]) == [address]

@@ -308,6 +308,7 @@ def test_a_page_without_end(site: Site) -> None:
     assert fault_of(site, "/", most=5_000_000).code == "too-large"
 
 
+@pytest.mark.slow
 def test_a_page_that_goes_elsewhere_again_and_again(site: Site) -> None:
     site.pages["/"] = site.page("<script>setTimeout(() => location.search = Math.random(), 30)</script>")
     assert fault_of(site, "/").code in ("never-stays", "too-long", "no-answer")
@@ -335,6 +336,7 @@ def test_dialogs_windows_downloads_and_devices_are_of_no_use(site: Site) -> None
     assert outcome["status"] == 200
 
 
+@pytest.mark.slow
 def test_a_page_that_is_never_quiet(site: Site) -> None:
     site.pages["/"] = site.page(
         "<script>setInterval(() => fetch('/pixel.png?' + Math.random()), 60)</script>"
@@ -343,6 +345,7 @@ def test_a_page_that_is_never_quiet(site: Site) -> None:
     assert any("never goes quiet" in note for note in outcome["notes"])
 
 
+@pytest.mark.slow
 def test_a_page_that_never_lets_go_of_the_processor(site: Site) -> None:
     site.pages["/"] = site.page("<p>here<script>onload = () => { for (;;); }</script>")
     assert fault_of(site, "/", seconds=15).code == "too-long"
@@ -370,6 +373,7 @@ def test_a_temporary_folder_far_down_is_no_obstacle(
     assert list(deep.iterdir()) == []
 
 
+@pytest.mark.slow
 def test_a_browser_that_ends_costs_one_page(site: Site) -> None:
     site.pages["/"] = site.page(
         "<script>setInterval(() => fetch('/pixel.png?' + Math.random()), 60)</script>"

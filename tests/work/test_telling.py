@@ -2,7 +2,7 @@
 
 import json
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -16,6 +16,7 @@ from standardwebhooks import Webhook as Signer
 
 from plumcrate.contract import EventType, WebhookSettings
 from plumcrate.keeping.sealing import Seal
+from plumcrate.outgoing import Guard, Outgoing
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Library, OutgoingMessage
 from plumcrate.work.refusal import Refusal
@@ -51,10 +52,8 @@ class House:
             self.asked.append(request)
             return self.answer(request)
 
-        return Teller(
-            self.database, self.seal, ["hooks.example"] if allowed is None else allowed,
-            transport=httpx.MockTransport(heard),
-        )  # fmt: skip
+        guard = Guard(["hooks.example"] if allowed is None else allowed)
+        return Teller(self.database, self.seal, Outgoing(guard, transport=httpx.MockTransport(heard)))
 
     def settings(self, **settings: Any) -> None:
         with self.database.begin() as session:
@@ -77,7 +76,7 @@ class House:
 
 
 @pytest.fixture
-def house(database: Database, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[House]:
+def house(database: Database, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> House:
     known = {"hooks.example": "127.0.0.9", "public.example": "93.184.215.14", "inner.example": "10.1.2.3"}
 
     def look_up(host: str, port: int, **_: Any) -> list[Any]:
@@ -85,10 +84,8 @@ def house(database: Database, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -
             raise OSError("not known")
         return [(2, 1, 6, "", (known[host], port))]
 
-    monkeypatch.setattr("plumcrate.work.telling.socket.getaddrinfo", look_up)
-    made = House(database, tmp_path / "state")
-    yield made
-    made.teller.close()
+    monkeypatch.setattr("plumcrate.outgoing.client.socket.getaddrinfo", look_up)
+    return House(database, tmp_path / "state")
 
 
 def test_a_message_is_signed_and_says_what_came_to_pass(house: House) -> None:
@@ -178,7 +175,6 @@ def test_only_what_is_public_or_listed_is_reached(house: House, address: str, sa
     house.let_pass(seconds=PAUSES[0] + 1)
     teller.turn()
     assert [request.url.host for request in house.asked] == ["93.184.215.14"]
-    teller.close()
 
 
 def test_a_network_that_fails_is_said_in_plain_words(house: House) -> None:
@@ -250,8 +246,6 @@ def test_several_who_send_send_each_message_once(house: House) -> None:
         thread.join()
     numbers = [json.loads(request.content)["data"]["number"] for request in house.asked]
     assert sorted(numbers) == list(range(40))
-    for teller in tellers:
-        teller.close()
 
 
 def test_one_who_dies_while_sending_leaves_it_to_the_next(house: House) -> None:
@@ -300,12 +294,10 @@ def test_over_a_real_connection(database: Database, tmp_path: Path) -> None:
     place = f"127.0.0.1:{server.server_port}"
     house = House(database, tmp_path / "state")
     house.settings(address=f"http://{place}/in")
-    teller = Teller(database, house.seal, [place])
+    teller = Teller(database, house.seal, Outgoing(Guard([place])))
     house.tell(month="2026-06")
     teller.turn()
     ((body, headers),) = heard
     assert headers["host"] == place
     assert Signer(house.secret).verify(body, headers)["data"]["month"] == "2026-06"
-    for each in (teller, house.teller):
-        each.close()
     server.shutdown()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cache
 from pathlib import Path
 
 from conftest import add_library, photograph
@@ -23,6 +24,12 @@ from plumcrate.work.runs import create_run
 from plumcrate.work.sandbox import Sandboxes
 
 
+@cache
+def treated(data: bytes, recipe: Recipe, limits: Limits, former: Former | None) -> Treatment:
+    """A treatment, made once in each test process: the same bytes and recipe always come to the same."""
+    return treat(data, recipe, limits, former=former)
+
+
 class Box:
     """Treats here, and remembers what it was asked."""
 
@@ -35,7 +42,7 @@ class Box:
         self, data: bytes, recipe: Recipe, megapixels: float, former: Former | None = None
     ) -> Treatment:
         self.asked.append((data, recipe.copies, former))
-        self.answers.append(treat(data, recipe, self.limits, former=former))
+        self.answers.append(treated(data, recipe, self.limits, former))
         return self.answers[-1]
 
     def check_mark(self, data: bytes) -> tuple[int, int]:

@@ -10,11 +10,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from urllib.parse import quote, urlsplit
 
-import httpx
 import structlog
 
 from plumcrate.contract import Delivery
-from plumcrate.outgoing import CannotReach, Outgoing
+from plumcrate.outgoing import CannotReach, Outgoing, host_of
 from plumcrate.records.database import Database
 from plumcrate.records.queries.purges import Due, forget_all, hold, libraries_due, put_off, take_due, told
 
@@ -70,14 +69,14 @@ class Purger:
         """Tells one cache. Raises :class:`CacheSilent`."""
         for address in addresses_of((row.path for row in due), settings):
             target = f"{cache.rstrip('/')}{urlsplit(address).path}"
-            self._ask(cache, target, {"Host": _host(address)})
+            self._ask(cache, target, {"Host": host_of(address)})
         header = settings.caches.tag_header
         if header is None:
             return
         tags = sorted({tag_of(slug, row.picture_id) for row in due if row.picture_id})
-        hosts = [_host(each) for each in (settings.address, settings.base) if each is not None]
+        hosts = [host_of(each) for each in (settings.address, settings.base) if each is not None]
         for at in range(0, len(tags), _TAGS):
-            for host in dict.fromkeys(hosts or [_host(cache)]):
+            for host in dict.fromkeys(hosts or [host_of(cache)]):
                 self._ask(
                     cache, f"{cache.rstrip('/')}/", {"Host": host, header: ", ".join(tags[at : at + _TAGS])}
                 )
@@ -111,11 +110,6 @@ def addresses_of(paths: Iterable[str], settings: Delivery) -> list[str]:
     """Where visitors fetch files: on the site, and at the address for copies."""
     homes = [each.rstrip("/") for each in (settings.address, settings.base) if each is not None]
     return [f"{home}/{quote(path, safe=_SAFE)}" for path in paths for home in homes]
-
-
-def _host(address: str) -> str:
-    """What ``Host`` says of an address, in ASCII whatever the name."""
-    return httpx.URL(address).netloc.decode("ascii")
 
 
 _SAFE = "/-._~!$&'()*+,;=:@"

@@ -1,12 +1,13 @@
 """The trust's media library: what hangs where, how large, with what in its metadata, and the mess.
 
 ``build`` writes the same bytes every time. The full library is 64 pictures in about 330 files; the
-small one, for tests, has a handful of each kind at a quarter of the width.
+small one, for tests, has a handful of each kind at an eighth of the width.
 """
 
 from __future__ import annotations
 
 import io
+import math
 import os
 import struct
 import time
@@ -29,6 +30,8 @@ from .painter.scenes import SCENES
 SIZES = (1600, 1024, 640, 320, 160)
 #: Scenes are painted at most so wide; larger pictures are enlarged, then given their grain.
 _CANVAS = 2000
+#: The width of the small library's pictures, in parts of the full one's.
+_SMALL = 0.125
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,15 +115,16 @@ def build(root: Path, *, small: bool = False) -> int:
     if any(root.iterdir()):
         raise FileExistsError(f"{root} is not empty")
     everything: list[Photo | Drawing] = [*photos(), *drawings()]
-    work = [(root, picture, 0.25 if small else 1.0) for picture in everything]
+    scale = _SMALL if small else 1.0
+    work = [(root, picture, scale) for picture in everything]
     if small:
-        work = [*work[:10], *work[42:47], *work[47:]]
+        work = [*work[:6], *work[42:]]
     work.sort(key=lambda job: -job[1].width * job[1].height)
     with ProcessPoolExecutor(max_workers=os.cpu_count() or 1) as pool:
         list(pool.map(_make, work))
     _animation(root)
     _leaflet(root)
-    _mess(root)
+    _mess(root, 0.4 if small else 1.0)
     return sum(1 for path in root.rglob("*") if path.is_file())
 
 
@@ -233,31 +237,36 @@ def _leaflet(root: Path) -> None:
 _EPOCH = time.gmtime(1_735_689_600)
 
 
-def _mess(root: Path) -> None:
-    """What real libraries hold besides pictures that are right."""
+def _mess(root: Path, scale: float) -> None:
+    """What real libraries hold besides pictures that are right; their width and height in parts of the
+    usual."""
     folder = root / "2025/10"
     folder.mkdir(parents=True, exist_ok=True)
-    for name, data in mess(np.random.default_rng(11)):
+    for name, data in mess(np.random.default_rng(11), scale):
         (folder / name).write_bytes(data)
     source = next(path for path in sorted(root.rglob("gannet-ledge-headland-*.jpg")) if "w." not in path.name)
     (folder / "headland copy (2).jpg").write_bytes(source.read_bytes())
 
 
-def mess(rng: np.random.Generator) -> Iterator[tuple[str, bytes]]:
+def mess(rng: np.random.Generator, scale: float = 1.0) -> Iterator[tuple[str, bytes]]:
     """Names and bytes of the odd files."""
-    scene = (np.clip(SCENES["headland"](rng, 1000, 667, 1), 0, 1) * 255).astype(np.uint8)
+
+    def sized(one: int, other: int) -> tuple[int, int]:
+        return round(one * scale), round(other * scale)
+
+    scene = (np.clip(SCENES["headland"](rng, *sized(1000, 667), 1), 0, 1) * 255).astype(np.uint8)
     image = Image.fromarray(scene)
     jpeg = encoded(image, "JPEG", quality=90)
     yield "truncated-upload.jpg", jpeg[: len(jpeg) * 3 // 5]
-    yield "actually-a-png.jpg", encoded(DRAWINGS["tide-chart"](rng, 800, 400), "PNG")
+    yield "actually-a-png.jpg", encoded(DRAWINGS["tide-chart"](rng, *sized(800, 400)), "PNG")
     yield "error-page.jpg", b"<!doctype html><title>404</title><p>The picture you asked for is not here.</p>"
     yield "press-cmyk.jpg", encoded(image.convert("CMYK"), "JPEG", quality=90)
     yield "empty.png", b""
     yield "one-pixel.png", encoded(Image.new("RGBA", (1, 1), (0, 0, 0, 0)), "PNG")
     yield "forty-thousand.png", enormous_png(40_000, 40_000)
-    deep = np.linspace(0, 65_535, 640 * 400).reshape(400, 640).astype(np.uint16)
+    deep = np.linspace(0, 65_535, math.prod(sized(640, 400))).reshape(sized(400, 640)).astype(np.uint16)
     yield "sixteen-bit.png", encoded(Image.fromarray(deep), "PNG")
-    yield "Leuchtturm Übersicht & Preise.jpg", encoded(image.resize((800, 534)), "JPEG", quality=96)
+    yield "Leuchtturm Übersicht & Preise.jpg", encoded(image.resize(sized(800, 534)), "JPEG", quality=96)
     yield (
         "brand-mark.svg",
         (

@@ -6,7 +6,7 @@
 The browser that weighs pages goes out through the tunnel of :mod:`plumcrate.pages`, which asks the same
 guard."""
 
-from .client import Answer, CannotReach, Outgoing
+from .client import Answer, CannotReach, Outgoing, host_of
 from .guard import Forbidden, Guard
 
-__all__ = ["Answer", "CannotReach", "Forbidden", "Guard", "Outgoing"]
+__all__ = ["Answer", "CannotReach", "Forbidden", "Guard", "Outgoing", "host_of"]

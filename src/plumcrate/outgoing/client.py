@@ -36,23 +36,28 @@ class Answer:
         return whole.text
 
 
+def host_of(address: str) -> str:
+    """What ``Host`` says of an address, in ASCII whatever the name."""
+    return httpx.URL(address).netloc.decode("ascii")
+
+
 class Outgoing:
     """A client of the outside. A request takes ``seconds`` at most in all, and an answer has at most
     ``most`` bytes. Redirects are not followed, and nothing is read from the environment.
 
-    ``transport`` stands in for the network, names and guard included.
-    """
+    ``transport`` stands in for the network in tests; only with it may ``guard`` be None, and no name looked
+    up."""
 
     def __init__(
         self,
-        guard: Guard,
+        guard: Guard | None,
         *,
         seconds: float = 10.0,
         most: int = 1_000_000,
         agent: str = _AGENT,
         transport: httpx.BaseTransport | None = None,
     ) -> None:
-        self._guard = None if transport is not None else guard
+        self._guard = guard
         self._seconds, self._most = seconds, most
         self._http = httpx.Client(
             timeout=seconds, transport=transport, follow_redirects=False, trust_env=False,
@@ -82,6 +87,9 @@ class Outgoing:
         bound = self._most if most is None else most
         try:
             url = httpx.URL(address)
+        except (httpx.InvalidURL, ValueError):
+            raise CannotReach(f"{address} is no address of the web") from None
+        try:
             place, own, extensions = self._judged(url)
             with self._http.stream(
                 method,
@@ -92,7 +100,9 @@ class Outgoing:
             ) as answer:
                 pieces: list[bytes] = []
                 size = 0
-                for piece in answer.iter_raw(65_536):
+                # One that was made, and did not come over a network, has no stream.
+                whole = answer.is_stream_consumed
+                for piece in [answer.content] if whole else answer.iter_raw(65_536):
                     pieces.append(piece)
                     size += len(piece)
                     if size > bound:
@@ -100,8 +110,8 @@ class Outgoing:
                     if time.monotonic() > ends or stopped():
                         raise CannotReach(f"{address} had not answered whole after {self._seconds:g} s")
                 return Answer(answer.status_code, answer.headers, b"".join(pieces))
-        except (httpx.HTTPError, httpx.InvalidURL, UnicodeError, ValueError) as error:
-            raise CannotReach(f"{address} does not answer: {error or type(error).__name__}") from None
+        except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:
+            raise CannotReach(f"{url.host} does not answer: {error or type(error).__name__}") from None
 
     def _judged(self, url: httpx.URL) -> tuple[httpx.URL, str, dict[str, str]]:
         """Where to connect to, what ``Host`` says, and whose certificate is expected. Raises CannotReach."""

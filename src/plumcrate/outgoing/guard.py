@@ -14,6 +14,46 @@ Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 #: IPv6 addresses that a gateway turns into IPv4 (RFC 6052).
 _TRANSLATED = ipaddress.ip_network("64:ff9b::/96")
+#: IANA's registries of special-purpose addresses (RFC 6890), by name, beside what ``is_global`` says: which
+#: of them it knows depends on the version of Python. The last is where a cloud answers its own machines.
+_SPECIAL = tuple(
+    ipaddress.ip_network(text)
+    for text in (
+        "0.0.0.0/8",
+        "10.0.0.0/8",
+        "100.64.0.0/10",
+        "127.0.0.0/8",
+        "169.254.0.0/16",
+        "172.16.0.0/12",
+        "192.0.0.0/24",
+        "192.0.2.0/24",
+        "192.31.196.0/24",
+        "192.52.193.0/24",
+        "192.88.99.0/24",
+        "192.168.0.0/16",
+        "192.175.48.0/24",
+        "198.18.0.0/15",
+        "198.51.100.0/24",
+        "203.0.113.0/24",
+        "224.0.0.0/4",
+        "240.0.0.0/4",
+        "::/128",
+        "::1/128",
+        "64:ff9b:1::/48",
+        "100::/64",
+        "100:0:0:1::/64",
+        "2001::/23",
+        "2001:db8::/32",
+        "2620:4f:8000::/48",
+        "3fff::/20",
+        "5f00::/16",
+        "fc00::/7",
+        "fe80::/10",
+        "fec0::/10",
+        "ff00::/8",
+        "168.63.129.16/32",
+    )
+)
 
 
 class Forbidden(Exception):
@@ -104,6 +144,8 @@ def _is_public(address: Address) -> bool:
     within = _within(address)
     if within is not None:
         return _is_public(within)
+    if any(address.version == network.version and address in network for network in _SPECIAL):
+        return False
     return address.is_global and not address.is_multicast and not address.is_reserved
 
 
