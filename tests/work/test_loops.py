@@ -3,6 +3,7 @@
 import asyncio
 import threading
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import psycopg
@@ -12,11 +13,11 @@ from sqlalchemy import func
 from plumcrate.contract import RecipeSettings, Upkeep
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
-from plumcrate.records.database import Database, HeldLocks
+from plumcrate.records.database import Database, HeldLocks, notify
 from plumcrate.records.queries.libraries import new_library
 from plumcrate.records.tables import Library, WorkerRow
 from plumcrate.work.locks import WATCH_LOCK
-from plumcrate.work.loops import Loop
+from plumcrate.work.loops import Loop, listen
 from plumcrate.work.machine import _loops
 from plumcrate.work.queue import Queue
 from plumcrate.work.watching import Watcher
@@ -77,6 +78,55 @@ def test_a_database_that_is_away_is_waited_for_and_is_no_fault() -> None:
     asyncio.run(loop.turn())
     assert loop.pause == 60.0
     loop.close()
+
+
+def test_a_loop_with_nothing_to_do_waits_to_be_told() -> None:
+    rounds: list[str] = []
+
+    async def go() -> None:
+        loop = Loop("feeding", lambda: rounds.append("turn") is not None, 0.01, never, idle=600.0)
+        running = asyncio.create_task(loop.run())
+        await until(lambda: len(rounds) == 1)
+        assert loop.pause == 600.0
+        for number in range(2, 5):
+            loop.wake()
+            await until(lambda number=number: len(rounds) == number)  # type: ignore[misc]
+        running.cancel()
+        await asyncio.gather(running, return_exceptions=True)
+        loop.close()
+
+    asyncio.run(go())
+    assert len(rounds) == 4
+
+
+async def until(condition: Callable[[], bool]) -> None:
+    async with asyncio.timeout(100):
+        while not condition():
+            await asyncio.sleep(0.01)
+
+
+def test_whatever_the_database_tells_of_wakes_loops(database: Database) -> None:
+    async def go() -> None:
+        loop = Loop("feeding", lambda: False, 0.01, never, idle=600.0)
+        listening = asyncio.create_task(listen(database.url, [loop]))
+        await until(loop._woken.is_set)  # whatever was told before it listened
+        loop._woken.clear()
+        with database.begin() as session:
+            notify(session, run=1)
+        await until(loop._woken.is_set)
+        # A connection that is cut off is made anew, and what was told meanwhile is looked for.
+        loop._woken.clear()
+        with psycopg.connect(database.url, autocommit=True) as other:
+            other.execute(
+                "SELECT pg_terminate_backend(pid) FROM pg_stat_activity "
+                "WHERE datname = current_database() AND query LIKE 'LISTEN%'"
+            )
+        await until(loop._woken.is_set)
+        listening.cancel()
+        await asyncio.gather(listening, return_exceptions=True)
+        loop.close()
+
+    asyncio.run(go())
 
 
 def test_loops_have_threads_of_their_own() -> None:

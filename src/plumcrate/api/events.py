@@ -95,6 +95,9 @@ class Hub:
             except SQLAlchemyError:
                 log.warning("events were not sent: the database does not answer", number=len(changed))
                 continue
+            except Exception:  # one event that cannot be made ends nobody's stream
+                log.exception("events were not sent", number=len(changed))
+                continue
             for noun, library_id, view in views:
                 self._send(noun, library_id, view)
 
@@ -125,8 +128,9 @@ class Hub:
         for stream in self._streams:
             if not stream.who.may(library_id, Ability.LOOK):
                 continue
-            with contextlib.suppress(asyncio.QueueFull):  # a slow reader misses steps, never the end state
-                stream.queue.put_nowait(message)
+            if stream.queue.full():  # a slow reader misses steps, and never the end state
+                stream.queue.get_nowait()
+            stream.queue.put_nowait(message)
 
     @property
     def readers(self) -> int:

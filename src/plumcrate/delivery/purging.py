@@ -38,12 +38,13 @@ class Purger:
     def __init__(self, database: Database, out: Outgoing) -> None:
         self._database, self._out = database, out
 
-    def turn(self) -> None:
-        """Tells of what is due now."""
+    def turn(self) -> bool:
+        """Tells of what is due now; whether there was any."""
         with self._database.begin() as session:
             libraries = libraries_due(session)
         for library in libraries:
             self._tell(library.id, library.slug, Delivery.model_validate(library.delivery))
+        return bool(libraries)
 
     def _tell(self, library_id: int, slug: str, settings: Delivery) -> None:
         if not settings.caches.purge:

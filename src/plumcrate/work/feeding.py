@@ -14,6 +14,7 @@ from zoneinfo import ZoneInfo
 
 import structlog
 from sqlalchemy import ColumnElement, delete, func, or_, select, text, true, update
+from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import (
@@ -54,8 +55,9 @@ def feed(
     *,
     thorough: bool = True,
     away: Mapping[int, str] | None = None,
-) -> None:
-    """One round; the caller holds the feeder's lock. ``children``: of all workers together.
+) -> bool:
+    """One round; the caller holds the feeder's lock. ``children``: of all workers together. Whether any run
+    is running.
 
     Tops up each running run and ends those done. A ``thorough`` round also puts back what a dead worker
     left, starts what is due and folds the totals. ``away``: libraries whose folder is not there, and why:
@@ -105,6 +107,7 @@ def feed(
             notify(session, run=run.id)
     for meter in meters.values():
         meter.give_notice()
+    return bool(running)
 
 
 def _put_back_lost(session: Session) -> None:
@@ -253,8 +256,13 @@ def _queue_up(session: Session, queue: Queue, run: Run, chosen: dict[int, int]) 
 
 def hear_worker(session: Session, row: WorkerRow) -> None:
     """Notes that a worker is alive and forgets the silent."""
-    session.merge(row)
-    session.execute(update(WorkerRow).where(WorkerRow.id == row.id).values(heard_at=func.now()))
+    values = {
+        column.key: getattr(row, column.key)
+        for column in WorkerRow.__table__.columns
+        if column.key != "heard_at"
+    } | {"heard_at": func.now()}
+    alive = insert(WorkerRow).values(values)
+    session.execute(alive.on_conflict_do_update(index_elements=["id"], set_=values))
     session.execute(text("DELETE FROM workers WHERE heard_at < now() - interval '1 minute'"))
 
 

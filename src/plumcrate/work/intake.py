@@ -19,7 +19,7 @@ from sqlalchemy.orm import Session
 from plumcrate.contract import NewFiles
 from plumcrate.keeping.changes import Note
 from plumcrate.keeping.keeper import Keeper
-from plumcrate.records.database import Database
+from plumcrate.records.database import Database, notify
 from plumcrate.records.tables import Arrival, Backup, File, Library
 from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.names import fault_of, fault_of_new, shown
@@ -60,6 +60,8 @@ def tell(session: Session, library: Library, paths: Iterable[str], mode: NewFile
                 set_={"changed_at": func.now(), "mode": statement.excluded.mode, "size": None},
             )
         )
+    if rows:
+        notify(session, arrivals=library.id)
     return len(rows)
 
 

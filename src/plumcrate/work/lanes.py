@@ -78,13 +78,15 @@ class Lane:
         *,
         heartbeat: float,
         silent_after: float,
+        polling: float = 0.5,
     ) -> None:
         self.queue = queue
         self._url, self._tasks = url, tasks
         self._options: dict[str, Any] = {
             "queues": [queue],
             "concurrency": concurrency,
-            "fetch_job_polling_interval": 0.5,
+            # A job is notified of; now and then a notice is missed.
+            "fetch_job_polling_interval": polling,
             "update_heartbeat_interval": heartbeat,
             "stalled_worker_timeout": silent_after,
             "delete_jobs": "always",

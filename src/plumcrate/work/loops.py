@@ -1,14 +1,21 @@
-"""What a worker does again and again: each thing in a thread of its own, supervised, with a back-off."""
+"""What a worker does again and again: each thing in a thread of its own, supervised, with a back-off.
+
+A loop that has nothing to do waits to be told: the database notifies whenever something changed. Now and then
+it looks all the same, since a notice can be missed and a time can come. """
 
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable
+import contextlib
+from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from typing import Any
 
+import psycopg
 import structlog
+
+from plumcrate.records.database import CHANNEL
 
 log = structlog.get_logger()
 
@@ -22,13 +29,19 @@ class Loop:
     """One thing, every so many seconds. A fault of ours in one round does not end it.
 
     ``is_away`` tells a database that does not answer from faults: it is tried again each second, and no fault
-    is counted.
-    """
+    is counted. ``idle``: seconds until the next round after one in which ``work`` found nothing to do (it
+    returns False), unless the loop is woken. """
 
     def __init__(
-        self, name: str, work: Callable[[], None], every: float, is_away: Callable[[BaseException], bool]
+        self,
+        name: str,
+        work: Callable[[], bool | None],
+        every: float,
+        is_away: Callable[[BaseException], bool],
+        idle: float | None = None,
     ) -> None:
         self.name, self._work, self._every, self._is_away = name, work, every, is_away
+        self._idle, self._busy, self._woken = idle, True, asyncio.Event()
         self._thread = ThreadPoolExecutor(1, thread_name_prefix=name)
         self._away = False
         self.failures = 0
@@ -38,13 +51,18 @@ class Loop:
     async def run(self) -> None:
         """Until cancelled."""
         while True:
+            self._woken.clear()
             await self.turn()
-            await asyncio.sleep(self.pause)
+            await asyncio.sleep(min(self._every, self.pause))
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(max(0.0, self.pause - self._every)):
+                    await self._woken.wait()
 
     async def turn(self) -> None:
         """One round."""
         try:
-            await asyncio.get_running_loop().run_in_executor(self._thread, self._work)
+            found = await asyncio.get_running_loop().run_in_executor(self._thread, self._work)
+            self._busy = found is not False
         except Exception as error:
             self._away = self._is_away(error)
             if self._away:
@@ -62,7 +80,14 @@ class Loop:
         """Seconds until the next round."""
         if self._away:
             return _ANSWERS
+        if self._idle is not None and not self._busy and not self.failures:
+            return self._idle
         return float(max(self._every, min(_LONGEST, self._every * 2**self.failures if self.failures else 0)))
+
+    def wake(self) -> None:
+        """There may be something to do: the next round comes as soon as it may. From the event loop's
+        thread."""
+        self._woken.set()
 
     def report(self) -> dict[str, Any]:
         """For the record of workers: how often it failed in a row, since when, and how."""
@@ -71,3 +96,17 @@ class Loop:
 
     def close(self) -> None:
         self._thread.shutdown(wait=False, cancel_futures=True)
+
+
+async def listen(url: str, loops: Iterable[Loop]) -> None:
+    """Wakes loops whenever the database notifies, and when it is back; until cancelled."""
+    while True:
+        with contextlib.suppress(psycopg.Error):
+            async with await psycopg.AsyncConnection.connect(url, autocommit=True) as connection:
+                await connection.execute(f"LISTEN {CHANNEL}")
+                for loop in loops:  # what was told meanwhile was not heard
+                    loop.wake()
+                async for _ in connection.notifies():
+                    for loop in loops:
+                        loop.wake()
+        await asyncio.sleep(_ANSWERS)

@@ -18,7 +18,7 @@ from standardwebhooks import Webhook as Signer
 from plumcrate.contract import EventType, SentMessage, Webhook, WebhookSettings
 from plumcrate.keeping.sealing import CannotUnseal, Seal
 from plumcrate.outgoing import CannotReach, Outgoing
-from plumcrate.records.database import Database
+from plumcrate.records.database import Database, notify
 from plumcrate.records.tables import Library, OutgoingMessage
 
 from .hooks import new_secret
@@ -47,6 +47,7 @@ def tell_outside(
         "data": {"library": library.slug} | data, "attempts": 0, "given_up": False,
     }  # fmt: skip
     session.execute(insert(OutgoingMessage).values(values).on_conflict_do_nothing())
+    notify(session, messages=library.id)
     newest = (
         select(OutgoingMessage.id)
         .where(OutgoingMessage.library_id == library.id)
@@ -127,14 +128,17 @@ class Teller:
     def __init__(self, database: Database, seal: Seal, out: Outgoing) -> None:
         self._database, self._seal, self._out = database, seal, out
 
-    def turn(self) -> None:
-        for message in self._take():
+    def turn(self) -> bool:
+        """Sends what is due; whether there was any."""
+        due = self._take()
+        for message in due:
             try:
                 self._send(message)
             except _NotTaken as error:
                 self._note(message, str(error), given_up=error.for_good)
             else:
                 self._note(message, None)
+        return bool(due)
 
     def _take(self) -> list[_Due]:
         """What is due, held so that nobody else sends it meanwhile."""

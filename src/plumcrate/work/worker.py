@@ -36,7 +36,7 @@ from .intake import take_in_settled
 from .lanes import Lane, Rescue, database_is_away
 from .locks import FEEDER_LOCK, INTAKE_LOCK
 from .looking_after import Retention
-from .loops import Loop
+from .loops import Loop, listen
 from .pace import Urgency
 from .queue import ASKED, DEFAULT, EXPRESS, RUN_JOB, TREAT_PICTURE, Queue
 from .sandbox import Sandbox, Sandboxes
@@ -46,14 +46,19 @@ from .watching import Watcher
 log = structlog.get_logger()
 
 _FEED_EVERY = 0.5
-_RESCUE_EVERY = 2.0
-_HEARTBEAT = 1.0
+_RESCUE_EVERY = 5.0
+_THOROUGH_EVERY = 2.0
+#: Seconds until loops look that found nothing to do, and were not told of anything.
+_IDLE = 8.0
+#: A sign of life, of the worker and of each lane; it counts as dead without one for :data:`SILENT_AFTER`.
+_HEARTBEAT = 2.0
 _WATCH_EVERY = 5.0
 _RETAIN_EVERY = 60.0
 _PURGE_EVERY = 0.5
 _TELL_EVERY = 1.0
 _RECOVER_EVERY = 10.0
 _PACE_EVERY = 1.0
+_POLLING = 1.5
 
 
 class Worker:
@@ -94,20 +99,21 @@ class Worker:
                 tasks,
                 heartbeat=_HEARTBEAT,
                 silent_after=SILENT_AFTER,
+                polling=_POLLING,
             )
             for queue, concurrency in ((DEFAULT, settings.children + 1), (ASKED, 2), (EXPRESS, 1))
         ]
         self.loops = [
-            Loop(name, work, every, database_is_away)
-            for name, work, every in (
-                ("hearing of workers", self._hear, _HEARTBEAT),
-                ("feeding", self._feed, _FEED_EVERY),
-                ("taking in", self._take_in, _FEED_EVERY),
-                ("settling what was left open", self.engine.recover_all, _RECOVER_EVERY),
-                ("looking after what grew old", self._retain, _RETAIN_EVERY),
-                ("keeping pace", self.sandboxes.bulk.keep_pace, _PACE_EVERY),
-                ("telling caches", self.purger.turn, _PURGE_EVERY),
-                ("telling webhooks", self.teller.turn, _TELL_EVERY),
+            Loop(name, work, every, database_is_away, idle)
+            for name, work, every, idle in (
+                ("hearing of workers", self._hear, _HEARTBEAT, None),
+                ("feeding", self._feed, _FEED_EVERY, _IDLE),
+                ("taking in", self._take_in, _FEED_EVERY, _IDLE),
+                ("settling what was left open", self.engine.recover_all, _RECOVER_EVERY, None),
+                ("looking after what grew old", self._retain, _RETAIN_EVERY, None),
+                ("keeping pace", self.sandboxes.bulk.keep_pace, _PACE_EVERY, None),
+                ("telling caches", self.purger.turn, _PURGE_EVERY, _IDLE),
+                ("telling webhooks", self.teller.turn, _TELL_EVERY, _IDLE),
             )
         ]
 
@@ -128,6 +134,7 @@ class Worker:
                 for keeping in (
                     *(lane.keep() for lane in self.lanes),
                     *(each.run() for each in self.loops),
+                    listen(self.settings.database_url, self.loops),
                     Rescue(self.settings.database_url, SILENT_AFTER).keep(_RESCUE_EVERY),
                     self._watch(),
                 )
@@ -189,17 +196,18 @@ class Worker:
         with self.database.begin() as session:
             hear_worker(session, row)
 
-    def _feed(self) -> None:
+    def _feed(self) -> bool:
+        """Whether there are runs to be fed."""
         with self.database.advisory_lock(*FEEDER_LOCK) as free:
             if not free:
-                return
-            thorough = time.monotonic() - self._looked_away > _RESCUE_EVERY
+                return False
+            thorough = time.monotonic() - self._looked_away > _THOROUGH_EVERY
             if thorough:
                 self._away = self._libraries_away()
                 self._looked_away = time.monotonic()
             with self.database.begin() as session:
                 children = children_of_all(session) or self.settings.children
-                feed(session, self.queue, children, thorough=thorough, away=self._away)
+                return feed(session, self.queue, children, thorough=thorough, away=self._away)
 
     def _libraries_away(self) -> dict[int, str]:
         """Those with runs whose folder, or whose backups' folder, is not there: their runs wait."""
@@ -209,7 +217,8 @@ class Worker:
         reasons = {library.id: self.engine.why_away(library) for library in libraries}
         return {number: reason for number, reason in reasons.items() if reason is not None}
 
-    def _take_in(self) -> None:
+    def _take_in(self) -> bool:
+        """Whether anything has arrived that is still to be taken in."""
         with self.database.begin() as session:
             libraries = list(
                 session.scalars(select(Library).where(Library.id.in_(select(Arrival.library_id))))
@@ -233,6 +242,7 @@ class Worker:
                         "taken in", library=library.slug,
                         pictures=len(taken.pictures), gone=taken.gone, runs=taken.runs,
                     )  # fmt: skip
+        return bool(libraries)
 
     def _retain(self) -> None:
         with self.database.begin() as session:
