@@ -68,16 +68,18 @@ def whole(pytestconfig: pytest.Config) -> bool:
     return bool(pytestconfig.getoption("whole"))
 
 
+@pytest.hookimpl(tryfirst=True)  # before what reads the marks
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """What is slow is left to the whole run, unless it is named. Tests that share a fixture of their module
-    go to one process, one after the other. They go first, being the longest."""
+    """What is slow is left to the whole run, unless it is named. Tests of a module that
+    shares a fixture go to one process, in their order. They go first, being the longest."""
     options = config.option
     if not (options.whole or options.markexpr or any("::" in name for name in config.args)):
         slow = [item for item in items if item.get_closest_marker("slow")]
         config.hook.pytest_deselected(items=slow)
         items[:] = [item for item in items if not item.get_closest_marker("slow")]
+    shared = {item.path for item in items if isinstance(item, pytest.Function) and _shares(item)}
     for item in items:
-        if isinstance(item, pytest.Function) and _shares(item):
+        if item.path in shared:
             module = item.path.relative_to(item.config.rootpath).as_posix()
             item.add_marker(pytest.mark.xdist_group(module))
     items.sort(key=lambda item: item.get_closest_marker("xdist_group") is None)
@@ -273,8 +275,11 @@ def wait_for(condition: Callable[[], object], seconds: float = 240.0) -> None:
 
 
 @contextlib.contextmanager
-def running_service(url: str, state: Path, *, nobody: bool = False) -> Iterator[Service]:
-    """A service that runs, with a person and a key, and no worker yet. ``nobody``: without the person."""
+def running_service(
+    url: str, state: Path, *, nobody: bool = False, environment: dict[str, str] | None = None
+) -> Iterator[Service]:
+    """A service that runs, with a person and a key, and no worker yet. ``nobody``: without the person.
+    ``environment``: further settings."""
     state.mkdir()
     database = Database(url)
     with database.begin() as session:
@@ -283,7 +288,9 @@ def running_service(url: str, state: Path, *, nobody: bool = False) -> Iterator[
             new_person(session, EMAIL, "The keeper", PASSWORD, service=True)
     database.close()
     port = free_port()
-    running = Service(url, state, port, key, Client(f"http://127.0.0.1:{port}", key))
+    running = Service(
+        url, state, port, key, Client(f"http://127.0.0.1:{port}", key), environment=environment or {}
+    )
     try:
         running.start_service()
         yield running

@@ -93,10 +93,15 @@ def running(app: object, port: int) -> Iterator[str]:
     thread.join(10)
 
 
+def listed(url: str, state: Path) -> contextlib.AbstractContextManager[Service]:
+    """A service that may ask this machine's own addresses: the site and the cache are there."""
+    return running_service(url, state, environment={"PLUMCRATE_PAGES_ALLOWED": '["127.0.0.1"]'})
+
+
 @pytest.fixture(scope="module")
 def ledge(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Ledge]:
     state = tmp_path_factory.mktemp("visited") / "state"
-    with open_folder() as home, postgres.fresh() as url, running_service(url, state) as service:
+    with open_folder() as home, postgres.fresh() as url, listed(url, state) as service:
         root = home / "library"
         # Sizes at which all three forms of this painting pay.
         for name, width in zip(NAMES, (520, 320, 480, 500), strict=True):

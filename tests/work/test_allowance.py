@@ -419,7 +419,10 @@ def one_month_after(now: datetime) -> datetime:
     return (now.replace(day=1) + timedelta(days=32)).replace(day=10)
 
 
-@settings(suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+@settings(
+    max_examples=settings().max_examples // 3,
+    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow],
+)
 @given(st.integers(0, 10**9))
 def test_whatever_happens_nothing_counts_twice_and_no_picture_stays_half_done(
     database: Database, state: Path, seed: int

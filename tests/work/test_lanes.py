@@ -46,7 +46,8 @@ def test_work_begins_again_while_what_was_in_hand_goes_on(tmp_path: Path) -> Non
             await asyncio.to_thread(ask, 2)
             await until(lambda: 2 in begun)
             assert not held.is_set(), "the first is still in hand"
-            return list(begun)
+            # The first may have been put in line again: its worker is gone, and it goes on in its thread.
+            return begun
         finally:
             held.set()
             for task in (keeping, rescue):
@@ -54,7 +55,9 @@ def test_work_begins_again_while_what_was_in_hand_goes_on(tmp_path: Path) -> Non
             await asyncio.gather(keeping, rescue, return_exceptions=True)
 
     try:
-        assert asyncio.run(go()) == [1, 2]
+        begun_in_all = asyncio.run(go())
+        assert begun_in_all[0] == 1
+        assert set(begun_in_all) == {1, 2}
     finally:
         database.close()
         server.remove()

@@ -56,7 +56,7 @@ def test_the_demo_library(database: Database, library: Path, look: Callable[[], 
     assert any(".pdf" in note for note in first.notes)
     sideways = found["2025/07/sideways-from-a-phone.jpg"]
     assert sideways.width > sideways.height, "as shown, not as stored"
-    assert found["brand/logo-160w.png"].role == FileRole.RENDITION
+    assert found["charts/approaches-160w.png"].role == FileRole.RENDITION
     with database.begin() as session:
         logo = session.scalars(select(Picture).where(Picture.path == "brand/logo.png")).one()
         assert logo.files == 1 + len(list((library / "brand").glob("logo-[0-9]*w.png")))
@@ -71,14 +71,14 @@ def test_a_repeated_survey_is_incremental(
     assert (look().files_new, look().files_changed) == (0, 0)
     photograph(library / "2025/11/new.jpg")
     photograph(library / "2025/11/new-160w.jpg", 160, 120)
-    os.remove(library / "brand/logo.png")
+    os.remove(library / "charts/tides-autumn.png")
     (library / "charts/tides-spring.png").write_bytes((library / "charts/approaches.png").read_bytes())
     third = look()
     assert (third.files_new, third.files_changed, third.files_gone) == (2, 1, 1)
     found = files(database)
     assert found["2025/11/new.jpg"].picture_id == found["2025/11/new-160w.jpg"].picture_id
-    assert found["brand/logo.png"].state == FileState.GONE
-    assert found["brand/logo-160w.png"].role == FileRole.ORIGINAL, "its original is gone"
+    assert found["charts/tides-autumn.png"].state == FileState.GONE
+    assert found["charts/tides-autumn-160w.png"].role == FileRole.ORIGINAL, "its original is gone"
 
 
 def test_our_own_changes_are_known_and_those_of_others_are_noticed(

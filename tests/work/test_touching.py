@@ -62,7 +62,7 @@ class Bench(Ledge):
     def mark(self, name: str = "lamp", picture: bytes | None = None, **settings: object) -> None:
         with self.database.begin() as session:
             wanted = MarkSettings.model_validate(settings)
-            save_mark(session, session.get_one(Library, 1), name, wanted, "Rill")
+            save_mark(session, session.get_one(Library, 1), name, wanted, "Rill", self.box)  # type: ignore[arg-type]
             if picture is not None:
                 set_picture(session, session.get_one(Library, 1), name, picture, self.box)  # type: ignore[arg-type]
 

@@ -11,7 +11,7 @@ from sqlalchemy import select
 from plumcrate.contract import ItemState, NewFiles, RunOrigin, RunRequest, Scope
 from plumcrate.imaging import Limits, Recipe, treat
 from plumcrate.imaging.outcome import Former, Treatment
-from plumcrate.imaging.shaping.marking import check_mark
+from plumcrate.imaging.shaping.marking import check_mark, missing_letters
 from plumcrate.keeping.changes import Note
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File, Item, Ledger, Library
@@ -47,6 +47,9 @@ class Box:
 
     def check_mark(self, data: bytes) -> tuple[int, int]:
         return check_mark(data)
+
+    def missing_letters(self, words: str) -> str:
+        return missing_letters(words)
 
     def ready(self) -> dict[str, bool]:
         return {}
