@@ -10,6 +10,7 @@ import signal
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
+from functools import cache
 from pathlib import Path
 from types import SimpleNamespace
 
@@ -68,26 +69,20 @@ def whole(pytestconfig: pytest.Config) -> bool:
     return bool(pytestconfig.getoption("whole"))
 
 
-@pytest.hookimpl(tryfirst=True)  # before what reads the marks
+@cache
+def _shares(path: Path) -> bool:
+    return 'scope="module"' in path.read_text()
+
+
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """What is slow is left to the whole run, unless it is named. Tests of a module that
-    shares a fixture go to one process, in their order. They go first, being the longest."""
+    """What is slow is left to the whole run, unless it is named. Modules that share a fixture go
+    first: they are the longest."""
     options = config.option
     if not (options.whole or options.markexpr or any("::" in name for name in config.args)):
         slow = [item for item in items if item.get_closest_marker("slow")]
         config.hook.pytest_deselected(items=slow)
         items[:] = [item for item in items if not item.get_closest_marker("slow")]
-    shared = {item.path for item in items if isinstance(item, pytest.Function) and _shares(item)}
-    for item in items:
-        if item.path in shared:
-            module = item.path.relative_to(item.config.rootpath).as_posix()
-            item.add_marker(pytest.mark.xdist_group(module))
-    items.sort(key=lambda item: item.get_closest_marker("xdist_group") is None)
-
-
-def _shares(item: pytest.Function) -> bool:
-    defined = item._fixtureinfo.name2fixturedefs.values()
-    return any(definitions[-1].scope == "module" for definitions in defined)
+    items.sort(key=lambda item: not _shares(item.path))
 
 
 def pytest_unconfigure() -> None:
