@@ -1,7 +1,7 @@
 """What a worker does again and again: each thing in a thread of its own, supervised, with a back-off.
 
 A loop that has nothing to do waits to be told: the database notifies whenever something changed. Now and then
-it looks all the same, since a notice can be missed and a time can come. """
+it looks all the same, since a notice can be missed and a time can come."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ class Loop:
 
     ``is_away`` tells a database that does not answer from faults: it is tried again each second, and no fault
     is counted. ``idle``: seconds until the next round after one in which ``work`` found nothing to do (it
-    returns False), unless the loop is woken. """
+    returns False), unless the loop is woken."""
 
     def __init__(
         self,
