@@ -267,7 +267,10 @@ class Forks:
         while True:
             ready = self._selector.select(_MOMENT if waits else None)
             if not ready:
-                waits = next(idle, "done") != "done"
+                try:
+                    waits = next(idle, "done") != "done"
+                except Exception:  # children load for themselves what could not be loaded here
+                    waits = False
             for key, _ in ready:
                 if key.fileobj is self._control:
                     if not self._fork():
