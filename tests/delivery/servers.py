@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import shutil
 import subprocess
 import tempfile
@@ -33,7 +34,14 @@ http {{
         root {home};
         # What many sites have, and what must not take pictures away from the rules.
         location ~* \\.(jpg|png|webp|avif)$ {{ expires 1y; }}
-        {second}
+        location "{prefix}" {{
+            alias "{root}";
+            {second}
+        }}
+        location "{prefix}guarded/" {{
+            deny all;
+        }}
+        {third}
     }}
 }}
 """
@@ -49,7 +57,7 @@ TypesConfig /etc/mime.types
 DocumentRoot {home}/www
 CustomLog {home}/access.log common
 Alias "{prefix}" "{root}"
-<Directory "{folder}">
+<Directory "{above}">
     Require all granted
     AllowOverride FileInfo
 </Directory>
@@ -62,7 +70,14 @@ _CADDY = """\
 	storage file_system {home}
 }}
 http://127.0.0.1:{port} {{
-	{rules}
+	handle_path "{prefix}guarded/*" {{
+		error 403
+	}}
+	handle_path "{prefix}*" {{
+		root * "{folder}"
+		{rules}
+		file_server
+	}}
 }}
 """
 
@@ -97,9 +112,11 @@ def serving(server: Server, ground: Ground) -> Iterator[Origin]:
 
 
 def _nginx(home: Path, port: int, ground: Ground) -> list[str]:
-    first, second = rules(Server.NGINX, ground).split("# -- Part 2")
+    first, second, third = (re.split("(?=# -- Part [23])", rules(Server.NGINX, ground)) + [""])[:3]
     shutil.copy("/etc/nginx/mime.types", home)
-    text = _NGINX.format(home=home, port=port, first=first, second="# -- Part 2" + second)
+    text = _NGINX.format(
+        home=home, port=port, prefix=ground.prefix, root=ground.root, first=first, second=second, third=third
+    )
     (home / "nginx.conf").write_text(text)
     return ["/usr/sbin/nginx", "-e", f"{home}/error.log", "-p", str(home), "-c", f"{home}/nginx.conf"]
 
@@ -107,11 +124,14 @@ def _nginx(home: Path, port: int, ground: Ground) -> list[str]:
 def _apache(home: Path, port: int, ground: Ground) -> list[str]:
     (home / "www").mkdir()
     Path(ground.folder, ".htaccess").write_text(rules(Server.APACHE, ground))
+    guard = 'RewriteEngine On\nRewriteCond "%{REQUEST_URI}" "/guarded/"\nRewriteRule "" - [F]\n'
+    Path(ground.folder).parent.joinpath(".htaccess").write_text(guard)
     loaded = "\n".join(
         f"LoadModule {name}_module /usr/lib/apache2/modules/mod_{name}.so" for name in _MODULES
     )
     text = _APACHE.format(
-        home=home, port=port, modules=loaded, prefix=ground.prefix, root=ground.root, folder=ground.folder
+        home=home, port=port, modules=loaded, prefix=ground.prefix, root=ground.root,
+        above=Path(ground.folder).parent,
     )
     (home / "apache.conf").write_text(text)
     return ["/usr/sbin/apache2", "-f", f"{home}/apache.conf", "-D", "FOREGROUND"]
@@ -119,7 +139,8 @@ def _apache(home: Path, port: int, ground: Ground) -> list[str]:
 
 def _caddy(home: Path, port: int, ground: Ground) -> list[str]:
     written = rules(Server.CADDY, ground).replace("\n", "\n\t")
-    (home / "Caddyfile").write_text(_CADDY.format(home=home, port=port, rules=written))
+    text = _CADDY.format(home=home, port=port, rules=written, prefix=ground.prefix, folder=ground.folder)
+    (home / "Caddyfile").write_text(text)
     return ["/usr/bin/caddy", "run", "--config", f"{home}/Caddyfile", "--adapter", "caddyfile"]
 
 

@@ -2,22 +2,29 @@
 
 from __future__ import annotations
 
-from .ground import Ground, accepts, checked, endings, media_type
+from .ground import Ground, accepts, checked, endings, literal, media_type, picture
 
 _TEMPLATE = """\
 # Light pictures for {name}: each browser gets the lightest form it accepts.
 # Written by Plum Crate for the library at {folder}; write it anew after conversions.
-# Put it into {root}.htaccess, or within <Directory "{folder}"> of the site's configuration.
-# It needs mod_rewrite, mod_headers and mod_mime.
+# Put it into {root}.htaccess, below what is there already, or within
+# <Directory "{folder}"> of the site's configuration. It needs mod_rewrite, mod_headers and mod_mime.
+# It answers for pictures only, after the site's own rewrite rules.
 
 {types}
 RewriteEngine On
-RewriteBase "{prefix}"
+RewriteOptions InheritBefore
+RewriteBase "{base}"
 
-# Nothing hidden or staged is ever served.
-RewriteRule "(^|/)\\.(?!well-known/)" - [R=404,L]
+# What Plum Crate itself keeps in the folder is nobody's.
+RewriteRule "(^|/)\\.plumcrate" - [R=404,L]
 
-# A copy is served where it is accepted by name, not with q=0, and never for a file that is not there.
+# A copy that was taken back while a page still names it: its file.
+RewriteCond "%{{REQUEST_FILENAME}}" !-f
+RewriteRule "^({picture})\\.(?:{copies})$" "$1" [B=?#%,L]
+
+# A copy is served where it is accepted by name, not with q=0, never for a file that is not there, and never
+# through a link.
 {rules}
 {moved}
 <FilesMatch "\\.(?i:{endings})$">
@@ -29,38 +36,31 @@ RewriteRule "(^|/)\\.(?!well-known/)" - [R=404,L]
 _RULE = """\
 RewriteCond "%{{HTTP:Accept}}" "{accepts}" [NC]
 RewriteCond "%{{REQUEST_FILENAME}}" -f
+RewriteCond "%{{REQUEST_FILENAME}}" !-l
 RewriteCond "%{{REQUEST_FILENAME}}.{format}" -f
-RewriteRule "^(.+\\.(?i:{endings}))$" "$1.{format}" [B=?#%,L]
+RewriteCond "%{{REQUEST_FILENAME}}.{format}" !-l
+RewriteRule "^({picture})$" "$1.{format}" [B=?#%,L]
 """
 
 
 def written(ground: Ground) -> str:
     """For Apache httpd 2.4.26 or newer."""
-    known = "|".join(endings())
     rules = "".join(
-        _RULE.format(accepts=accepts(format), format=format, endings=known) for format in ground.copies
+        _RULE.format(accepts=accepts(format), format=format, picture=picture()) for format in ground.copies
     )
     return _TEMPLATE.format(
-        name=checked(ground.name, "the name"),
-        folder=checked(ground.folder, "the folder"),
-        root=checked(ground.root, "the folder"),
-        prefix=checked(ground.prefix, "the address"),
+        name=checked(ground.name, "the name"), folder=checked(ground.folder, "the folder"), root=ground.root,
+        base=checked(ground.prefix, "the address"),
         types="\n".join(f"AddType {media_type(format)} .{format}" for format in ground.copies),
-        rules=rules, endings=known, lasting=ground.lasting, moved=_moved(ground),
+        picture=picture(), copies="|".join(ground.copies) or "avif", rules=rules,
+        endings="|".join(endings()), lasting=ground.lasting, moved=_moved(ground) + ground.left_out,
     )  # fmt: skip
 
 
 def _moved(ground: Ground) -> str:
-    if not ground.moved:
-        return ""
-    lines = ["\n# Files that made way for their conversion."]
-    for moved in ground.moved:
-        pattern = "".join(sign if sign.isalnum() or sign in "/_-" else f"\\{sign}" for sign in moved.path)
+    lines = []
+    for moved in ground.sayable:
         target = ground.address_of(moved.to).replace("%", "\\%")
         lines.append('RewriteCond "%{REQUEST_FILENAME}" !-f')
-        lines.append(f'RewriteRule "^{_plain(pattern)}$" "{_plain(target)}" [R=302,NE,L]')
-    return "\n".join(lines) + "\n"
-
-
-def _plain(text: str) -> str:
-    return checked(text, "the path", odd='"\n\r\t\0')
+        lines.append(f'RewriteRule "^{literal(moved.path)}$" "{target}" [R=302,NE,L]')
+    return "\n".join(["\n# Files that made way for their conversion.", *lines, ""]) if lines else ""

@@ -1,64 +1,71 @@
-"""Rules for Caddy 2: a piece of the site's block in the Caddyfile."""
+"""Rules for Caddy 2: a piece of the block that serves the library's address."""
 
 from __future__ import annotations
 
-from .ground import Ground, checked, media_type
+from .ground import Ground, checked, literal, media_type, picture
 
 _TEMPLATE = """\
 # Light pictures for {name}: each browser gets the lightest form it accepts.
 # Written by Plum Crate for the library at {folder}; write it anew after conversions.
-# Put it within the site's block of the Caddyfile.
-handle_path "{prefix}*" {{
-	root * "{folder}"
-	route {{
-		# Nothing hidden or staged is ever served.
-		@hidden path_regexp (^|/)\\.
-		error @hidden 404
-{moved}		# A copy never stands in for a file that is not there.
-		@gone not file
-		error @gone 404
-		# Whatever stands between must know that the answer depends on Accept.
-		header +Vary Accept
-		header Cache-Control "{lasting}"
-{rules}		file_server
-	}}
+# Put it within the block that serves the library's address, beside what that block does already:
+#
+#	handle_path "{prefix}*" {{
+#		root * "{folder}"
+#		(here)
+#		file_server
+#	}}
+#
+# It answers for pictures only. It opens nothing that the block does not serve already.
+
+# What Plum Crate itself keeps in the folder is nobody's.
+@light_ours path_regexp "(^|/)\\.plumcrate"
+error @light_ours 404
+{moved}
+# A copy that was taken back while a page still names it: its file.
+@light_gone {{
+	path_regexp light "^(/{picture})\\.(?:{copies})$"
+	not file
 }}
+rewrite @light_gone {{re.light.1}}
+
+# A copy is served where it is accepted by name, not with q=0, and never for a file that is not there.
+@light_pictures {{
+	path_regexp "^/{picture}$"
+	file
+}}
+route @light_pictures {{
+	# Whatever stands between must know that the answer depends on Accept.
+	header +Vary Accept
+	header Cache-Control "{lasting}"
+{rules}}}
 """
 _RULE = """\
-		@{format} {{
-			header_regexp Accept (?i)(^|,)\\s*{kind}\\s*(;|,|$)
-			not header_regexp Accept (?i)(^|,)\\s*{kind}\\s*(;[^,;]*)*;\\s*q\\s*=\\s*0(\\.0*)?\\s*([;,]|$)
-			file {{path}}.{format}
-		}}
-		route @{format} {{
-			rewrite {{path}}.{format}
-			header Content-Type {kind}
-			file_server
-		}}
+	@light_{format} {{
+		header_regexp Accept (?i)(^|,)\\s*{kind}\\s*(;|,|$)
+		not header_regexp Accept (?i)(^|,)\\s*{kind}\\s*(;[^,;]*)*;\\s*q\\s*=\\s*0(\\.0*)?\\s*([;,]|$)
+		file {{path}}.{format}
+	}}
+	route @light_{format} {{
+		header Content-Type {kind}
+		rewrite {{path}}.{format}
+	}}
 """
 
 
 def written(ground: Ground) -> str:
     """For Caddy 2.6 or newer."""
+    rules = [_RULE.format(format=format, kind=media_type(format)) for format in ground.copies]
     return _TEMPLATE.format(
-        name=checked(ground.name, "the name"),
-        folder=_plain(ground.folder, "the folder"),
-        prefix=_plain(ground.prefix, "the address"),
-        lasting=ground.lasting,
-        rules="".join(_RULE.format(format=format, kind=media_type(format)) for format in ground.copies),
-        moved=_moved(ground),
-    )
+        name=checked(ground.name, "the name"), folder=checked(ground.folder, "the folder", odd='"\\{}*'),
+        prefix=checked(ground.prefix, "the address", odd=""), lasting=ground.lasting, picture=picture(),
+        copies="|".join(ground.copies) or "avif", rules="".join(rules),
+        moved=_moved(ground) + ground.left_out,
+    )  # fmt: skip
 
 
 def _moved(ground: Ground) -> str:
     lines = []
-    for index, moved in enumerate(ground.moved):
-        lines.append(
-            f'\t@moved{index} {{\n\t\tpath "/{_plain(moved.path, "the path")}"\n\t\t\tnot file\n\t\t}}\n'
-        )
-        lines.append(f'\tredir @moved{index} "{_plain(ground.address_of(moved.to), "the path")}" 302\n')
-    return ("\t\t# Files that made way for their conversion.\n" + "".join(lines)) if lines else ""
-
-
-def _plain(text: str, what: str) -> str:
-    return checked(text, what, odd='"\\{}*')
+    for index, moved in enumerate(ground.sayable):
+        lines.append(f'@light_moved{index} {{\n\tpath_regexp "^/{literal(moved.path)}$"\n\tnot file\n}}\n')
+        lines.append(f'redir @light_moved{index} "{ground.address_of(moved.to)}" 302\n')
+    return ("\n# Files that made way for their conversion.\n" + "".join(lines)) if lines else ""

@@ -2,10 +2,17 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass, field
 from urllib.parse import quote, unquote, urlsplit
 
 from plumcrate.imaging.formats import FORMATS
+
+#: A longer name, in bytes, is left out of the rules: a server reads its configuration in pieces of 4 kB, and
+#: a byte may need four signs there.
+_LONGEST = 900
+#: So many names that were left out are listed in the rules.
+_LISTED = 20
 
 
 class UnfitName(Exception):
@@ -48,9 +55,28 @@ class Ground:
         """What ``Cache-Control`` says."""
         return f"public, max-age={self.max_age}" if self.max_age else "public, no-cache"
 
+    @property
+    def sayable(self) -> list[Moved]:
+        """Moved files whose names a configuration can hold."""
+        return [moved for moved in self.moved if _sayable(moved.path) and _sayable(moved.to)]
+
+    @property
+    def left_out(self) -> str:
+        """Comment lines about the moved files that are not in the rules; empty when all are."""
+        odd = [moved.path for moved in self.moved if not (_sayable(moved.path) and _sayable(moved.to))]
+        if not odd:
+            return ""
+        lines = [f"# Not redirected, because a configuration cannot hold the name ({len(odd):,} in all):"]
+        lines += [f"#   {json.dumps(path)[:200]}" for path in odd[:_LISTED]]
+        return "\n".join(lines) + "\n"
+
     def address_of(self, path: str) -> str:
         """Where a file is on the site, ready for ``Location``."""
         return quote(self.prefix + path, safe="/-._~!&'()*+,;=:@")
+
+
+def _sayable(path: str) -> bool:
+    return len(path.encode()) <= _LONGEST and not any(sign < " " or sign == "\x7f" for sign in path)
 
 
 def checked(text: str, what: str, odd: str = '"\\\n\r\t\0') -> str:
@@ -58,6 +84,18 @@ def checked(text: str, what: str, odd: str = '"\\\n\r\t\0') -> str:
     if any(sign in odd or sign < " " for sign in text):
         raise UnfitName(f"{what} {text!r} cannot be written into a server's configuration")
     return text
+
+
+def literal(text: str) -> str:
+    """A regular expression for just this text, in the language that PCRE and RE2 share; it can stand between
+    double quotes in any configuration."""
+    return "".join(_literal(sign) for sign in text)
+
+
+def _literal(sign: str) -> str:
+    if sign.isalnum() or sign in "/_-~, " or sign > "\x7f":
+        return sign
+    return f"\\{sign}" if sign == "." else f"\\x{ord(sign):02x}"
 
 
 def media_type(format: str) -> str:
@@ -69,7 +107,13 @@ def endings() -> list[str]:
     return [ending[1:] for format in FORMATS.values() if format.treated for ending in format.endings]
 
 
-#: That a type is accepted, as a Perl-compatible expression over ``Accept``: it is named, and not with q=0.
+def picture() -> str:
+    """A regular expression (PCRE, RE2) for paths of pictures within the library, no part of them hidden."""
+    return rf"(?:[^/.][^/]*/)*[^/.][^/]*\.(?i:{'|'.join(endings())})"
+
+
 def accepts(format: str) -> str:
+    """That a type is accepted, as a Perl-compatible expression over ``Accept``: it is named, and not with
+    q=0."""
     kind = media_type(format).replace("+", r"\+")
     return rf"(?:^|,)\s*{kind}\s*(?:;(?!\s*q\s*=\s*0(?:\.0*)?\s*(?:[;,]|$))[^,;]*)*(?:,|$)"

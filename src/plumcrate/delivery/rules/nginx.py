@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
-from .ground import Ground, accepts, checked, media_type
+import string
+
+from plumcrate.imaging.formats import FORMATS
+
+from .ground import Ground, accepts, checked, literal, media_type, picture
 
 _TEMPLATE = """\
 # Light pictures for {name}: each browser gets the lightest form it accepts.
@@ -10,84 +14,114 @@ _TEMPLATE = """\
 
 # -- Part 1, within http {{ }}: which copies a browser accepts. A type counts where it is named, not
 # with q=0. Nothing is ever found at "/-" below a file.
-{room}{maps}
+{maps}
 {moved}
-# -- Part 2, within the site's server {{ }}.
-location ^~ {prefix} {{
-    alias {root};
+# -- Part 2, within the location that serves these pictures now, or within server {{ }} where none of its own
+# does. It answers for pictures only: the site's other files, its locations for folders below and its access
+# rules stay as they are. Headers that the site adds to its pictures must be added here too.
+
+# What Plum Crate itself keeps in the folder is nobody's.
+location ~ "^{prefix}(?:.*/)?\\.plumcrate" {{
+    return 404;
+}}
+
+# A copy; when it was taken back and a page still names it, its file.
+location ~ "^{prefix}(?<light_copy_{word}>(?<light_file_{word}>{picture})\\.(?:{copies}))$" {{
+{common}
+    try_files /$light_copy_{word} /$light_file_{word} =404;
+}}
+
+# A picture, in the lightest form.
+location ~ "^{prefix}(?<light_path_{word}>{picture})$" {{
     # A copy never stands in for a file that is not there.
-    if (!-f $request_filename) {{
-        return 404;
+    if (!-f "{root}$light_path_{word}") {{
+        {gone}
     }}
-    # Nothing hidden or staged is ever served.
-    location ~ "/\\." {{
-        return 404;
-    }}
-    include mime.types;
+{common}
+    try_files {tries} /$light_path_{word} =404;
+}}
+"""
+_COMMON = """\
+    root "{folder}";
+    # A link could lead out of the library.
+    disable_symlinks on "from={folder}";
     types {{
         {types}
     }}
     # Whatever stands between must know that the answer depends on Accept.
     add_header Vary Accept;
     add_header Cache-Control "{lasting}";
-    try_files {tries} $uri =404;
-}}
+    expires off;\
 """
 
-#: A map of long names needs it; it must stand before the first map of the whole server.
-_ROOM = "map_hash_bucket_size 512;\n"
+#: A name of more bytes does not fit the table that nginx makes of a map on every processor, so it is written
+#: as an expression, which needs no table.
+_HASHED = 40
 
 
 def written(ground: Ground) -> str:
     """For the Debian packages' layout, or any other; nginx 1.18 or newer, without further modules."""
-    name = checked(ground.name, "the name")
-    prefix = _quoted(ground.prefix, "the address")
-    root = _quoted(ground.root, "the folder")
-    word = (
-        "".join(sign if sign.isascii() and sign.isalnum() else "_" for sign in ground.prefix.strip("/"))
-        or "top"
-    )
+    word = _word(ground.prefix)
     maps, tries = [], []
     for format in ground.copies:
         variable = f"$light_{format}_{word}"
         maps.append(
             f'map $http_accept {variable} {{\n    default "/-";\n    "~*{accepts(format)}" ".{format}";\n}}'
         )
-        tries.append(f"$uri{variable}")
+        tries.append(f"/$light_path_{word}{variable}")
+    common = _COMMON.format(
+        folder=_plain(ground.folder, "the folder"), types=_types(), lasting=ground.lasting
+    )
+    moved = ground.sayable
     text = _TEMPLATE.format(
-        name=name, folder=checked(ground.folder, "the folder"), maps="\n".join(maps), prefix=prefix,
-        root=root,
-        types="\n        ".join(f"{media_type(format)} {format};" for format in ground.copies),
-        room=_ROOM if ground.moved else "",
-        lasting=ground.lasting, tries=" ".join(tries), moved=_moved(ground, f"$light_moved_{word}"),
+        name=checked(ground.name, "the name"), folder=ground.folder, root=ground.root, word=word,
+        prefix=literal(checked(ground.prefix, "the address", odd="")), picture=picture(),
+        copies="|".join(ground.copies) or "avif", common=common, tries=" ".join(tries),
+        maps="\n".join(maps), moved=_map_of(ground, f"$light_moved_{word}") + ground.left_out,
+        gone=f"error_page 418 = @light_moved_{word};\n        return 418;" if moved else "return 404;",
     )  # fmt: skip
-    if not ground.moved:
-        return text
-    gone = f"@light_moved_{word}"
-    text = text.replace(
-        "        return 404;\n    }\n    # Nothing",
-        f"        error_page 418 = {gone};\n        return 418;\n    }}\n    # Nothing",
-    )
-    return text + (
-        f"# Files that made way for their conversion.\nlocation {gone} {{\n"
-        f'    if ($light_moved_{word} = "") {{\n        return 404;\n    }}\n'
-        f"    return 302 $light_moved_{word};\n}}\n"
+    return text + (_PART_3.format(word=word) if moved else "")
+
+
+_PART_3 = """
+# -- Part 3, within the site's server {{ }}: files that made way for their conversion.
+location @light_moved_{word} {{
+    if ($light_moved_{word} = "") {{
+        return 404;
+    }}
+    return 302 $light_moved_{word};
+}}
+"""
+
+
+def _word(prefix: str) -> str:
+    """What tells the variables of one library from another's."""
+    plain = set(string.ascii_letters + string.digits)
+    return "".join(sign if sign in plain else "_" for sign in prefix.strip("/")) or "top"
+
+
+def _types() -> str:
+    shown = [format for format in FORMATS.values() if format.treated]
+    return "\n        ".join(
+        f"{media_type(format.name)} {' '.join(ending[1:] for ending in format.endings)};" for format in shown
     )
 
 
-def _moved(ground: Ground, variable: str) -> str:
-    if not ground.moved:
+def _map_of(ground: Ground, variable: str) -> str:
+    lines = []
+    for moved in ground.sayable:
+        path = ground.prefix + moved.path
+        short = len(path.encode()) <= _HASHED and not any(sign in '"\\~' for sign in path)
+        key = path if short else f"~^{literal(path)}$"
+        lines.append(f'    "{key}" "{ground.address_of(moved.to)}";')
+    if not lines:
         return ""
-    lines = [
-        f"    {_quoted(ground.prefix + moved.path, 'path')} {_quoted(ground.address_of(moved.to), 'path')};"
-        for moved in ground.moved
-    ]
     return (
         f"\n# Where files went that made way for their conversion.\n"
         f'map $uri {variable} {{\n    default "";\n' + "\n".join(lines) + "\n}\n"
     )
 
 
-def _quoted(text: str, what: str) -> str:
-    # nginx has no way to write a dollar sign within a string.
-    return f'"{checked(text, what, odd=chr(36) + chr(34) + chr(92))}"'
+def _plain(text: str, what: str) -> str:
+    # nginx has no way to write a dollar sign within a string that may hold variables.
+    return checked(text, what, odd='$"\\')
