@@ -1,6 +1,7 @@
 """People, links, second factors and keys, through HTTP: what works, and what a stranger may try."""
 
 import contextlib
+import json
 import re
 import time
 from collections.abc import Iterator
@@ -39,7 +40,8 @@ NEW = "the tide is out at noon"
 def service(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
     home = tmp_path_factory.mktemp("people")
     photograph(home / "site/a.jpg")
-    with postgres.fresh() as url, running_service(url, home / "state") as running:
+    mail = {"PLUMCRATE_MAIL_COMMAND": json.dumps(["tee", str(home / "mail")])}
+    with postgres.fresh() as url, running_service(url, home / "state", environment=mail) as running:
         running.client.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))
         yield running
 
@@ -74,6 +76,28 @@ def newcomer(service: Service, email: str, role: Role = Role.TREAT) -> httpx.Cli
     return one
 
 
+def test_no_link_is_mailed_while_nobody_said_where_the_service_is(service: Service) -> None:
+    """The address that a request names could lead anywhere."""
+    asked = {"email": "far@ledge.example", "role": "look"}
+    headers = {"Authorization": f"Bearer {service.key}", "Host": "evil.example"}
+    made = browser(service).post("/libraries/ledge/invitations", json=asked, headers=headers).json()
+    assert (made["mailed"], (service.state.parent / "mail").exists()) == (False, False)
+    assert "PLUMCRATE_ADDRESS" in made["mail_fault"]
+    del headers["Host"]
+    back = browser(service).delete(f"/libraries/ledge/invitations/{made['id']}", headers=headers)
+    assert back.status_code == 204
+
+
+def test_a_page_of_another_site_signs_nobody_in(service: Service) -> None:
+    foreign = {"Origin": "http://evil.example"}
+    one = browser(service)
+    answer = one.post("/session", json={"email": EMAIL, "password": PASSWORD}, headers=foreign)
+    assert (answer.status_code, code_of(answer)) == (403, "foreign-origin")
+    assert not one.cookies
+    joined = one.post("/joining", json={"token": "x", "password": NEW}, headers=foreign)
+    assert code_of(joined) == "foreign-origin"
+
+
 # -- links -----------------------------------------------------------------------------------------
 
 
@@ -82,7 +106,7 @@ def test_a_link_lets_in_once(service: Service) -> None:
     link = service.client.invite_member("ledge", asked)
     assert link.link.startswith(f"{service.url}/join#")
     offer = browser(service).post("/joining/offer", json={"token": token_of(link)}).json()
-    assert (offer["email"], offer["libraries"], offer["known"]) == ("mate@ledge.example", ["Ledge"], False)
+    assert (offer["email"], offer["libraries"]) == ("mate@ledge.example", ["Ledge"])
     one = browser(service)
     joined = one.post("/joining", json={"token": token_of(link), "password": NEW})
     assert joined.json()["access"] == [
@@ -121,7 +145,11 @@ def test_an_account_that_is_there_is_added_to_after_its_password(service: Servic
     assert link.model_dump(include=known).keys() == stranger.model_dump(include=known).keys()
     assert not hasattr(link, "known"), "who invites is not told whether there is an account"
     one = browser(service)
-    assert one.post("/joining/offer", json={"token": token_of(link)}).json()["known"]
+    own, other = (
+        one.post("/joining/offer", json={"token": token_of(each)}).json() | {"email": "", "expires_at": ""}
+        for each in (link, stranger)
+    )
+    assert own == other, "what a link offers does not tell either"
     wrong = one.post("/joining", json={"token": token_of(link), "password": "a stranger's guess"})
     assert (wrong.status_code, code_of(wrong)) == (401, "wrong-sign-in")
     right = one.post("/joining", json={"token": token_of(link), "password": NEW})

@@ -47,6 +47,9 @@ def test_connecting(service: Service, tmp_path: Path) -> None:
     refused("library-overlaps", connect, root.parent)
     (tmp_path / "link").symlink_to(root)
     refused("library-overlaps", connect, tmp_path / "link")
+    (tmp_path / "whole-site/media").mkdir(parents=True)
+    (tmp_path / "whole-site/wp-config.php").write_text("<?php")
+    assert "wp-config.php" in refused("site-root", connect, tmp_path / "whole-site")
     (tmp_path / "other").mkdir()
     refused("slug-taken", connect, tmp_path / "other")
     assert [library.slug for library in client.libraries()] == ["ledge"]

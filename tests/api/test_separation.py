@@ -133,6 +133,7 @@ ENTRIES: dict[str, Entry] = {
     "GET /libraries/{slug}/orphans/{backup_id}/content": Entry(LOOK),
     "POST /libraries/{slug}/orphans/{backup_id}/restore": Entry(TREAT, lambda _: {}),
     "POST /libraries/{slug}/recognise": Entry(ADMINISTER, lambda _: {"confirm": "no"}),
+    "GET /libraries/{slug}/page-faults": Entry(LOOK),
     "POST /libraries/{slug}/page-files": Entry(LOOK, lambda _: {"paths": ["a.jpg"]}),
     "POST /libraries/{slug}/page": Entry(LOOK, lambda _: b"<p>"),
     "GET /libraries/{slug}/server-rules/{server}": Entry(LOOK),

@@ -33,6 +33,7 @@ class Service:
     def __init__(self, **delivery: object) -> None:
         self.delivery = {"address": "https://ledge.example/media"} | delivery
         self.asked: list[str] = []
+        self.faults: list[dict[str, Any]] = []
         self.silent = False
         self.now = 0.0
         client = Client("http://service", "key", transport=httpx.MockTransport(self._answer))
@@ -45,7 +46,9 @@ class Service:
         if request.method == "GET":
             settings = Delivery.model_validate(self.delivery).model_dump(mode="json")
             return httpx.Response(200, json=LIBRARY | {"delivery": settings})
-        paths = json.loads(request.content)["paths"]
+        asked = json.loads(request.content)
+        self.faults += asked.get("faults", [])
+        paths = asked["paths"]
         return httpx.Response(200, json=[FILE] if "kite.jpg" in paths else [])
 
 
@@ -205,3 +208,24 @@ def test_what_is_not_known_is_asked_for_whatever_the_clock_says(now: float) -> N
     service.now = now
     service.pages._seconds = 0.2
     assert b"<source" in Site(service.pages).ask("wsgi")[1]
+
+
+@GATEWAYS
+def test_a_page_that_cannot_be_rewritten_passes_and_the_service_hears_of_it(
+    gateway: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def failing(*_: object) -> None:
+        raise ZeroDivisionError("nobody thought of this")
+
+    service = Service()
+    service.pages.stream("/", 200, [("Content-Type", "text/html")])  # settings are known
+    with monkeypatch.context() as broken:
+        broken.setattr("plumcrate.markup.rewriter.Writer", failing)
+        for _ in range(2):
+            assert Site(service.pages).ask(gateway)[1] == PAGE
+        broken.setattr("plumcrate.client.pages.PageStream", failing)
+        assert Site(service.pages).ask(gateway)[1] == PAGE
+    assert b"<source" in Site(service.pages).ask(gateway)[1]
+    reason = "ZeroDivisionError: nobody thought of this"
+    assert sum(fault["times"] for fault in service.faults) == 3
+    assert {(fault["page"], fault["reason"]) for fault in service.faults} == {("/visit", reason)}

@@ -112,7 +112,7 @@ def serving(server: Server, ground: Ground) -> Iterator[Origin]:
 
 
 def _nginx(home: Path, port: int, ground: Ground) -> list[str]:
-    first, second, third = (re.split("(?=# -- Part [23])", rules(Server.NGINX, ground)) + [""])[:3]
+    first, second, third = ([*re.split("(?=# -- Part [23])", rules(Server.NGINX, ground)), ""])[:3]
     shutil.copy("/etc/nginx/mime.types", home)
     text = _NGINX.format(
         home=home, port=port, prefix=ground.prefix, root=ground.root, first=first, second=second, third=third
@@ -130,7 +130,11 @@ def _apache(home: Path, port: int, ground: Ground) -> list[str]:
         f"LoadModule {name}_module /usr/lib/apache2/modules/mod_{name}.so" for name in _MODULES
     )
     text = _APACHE.format(
-        home=home, port=port, modules=loaded, prefix=ground.prefix, root=ground.root,
+        home=home,
+        port=port,
+        modules=loaded,
+        prefix=ground.prefix,
+        root=ground.root,
         above=Path(ground.folder).parent,
     )
     (home / "apache.conf").write_text(text)

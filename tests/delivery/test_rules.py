@@ -27,7 +27,14 @@ NAMES = {
     "leaflet.pdf": (),
 }
 #: Names of files that made way, none of which a configuration holds as it is; one is of 600 bytes.
-ODD_MOVED = ("cash $HOME", 'say "yes"', "curly {1}*", "back\\slash", "~tilde; #1", "/".join(["long" * 50] * 3))
+ODD_MOVED = (
+    "cash $HOME",
+    'say "yes"',
+    "curly {1}*",
+    "back\\slash",
+    "~tilde; #1",
+    "/".join(["long" * 50] * 3),
+)
 #: What is in the folder beside pictures: at a site's root this is its own source.
 SITES_OWN = {"config.php": b"<?php secret", "notes.txt": b"notes", "jpg": b"no ending"}
 BROWSER = "image/avif,image/webp,image/apng,image/svg+xml,image/*,*/*;q=0.8"
@@ -211,7 +218,9 @@ def test_what_is_no_picture_is_served_as_the_site_has_it(site: httpx.Client) -> 
         assert (answer.status_code, answer.content) == (200, text), name
         assert "vary" not in answer.headers, name
     for accept in (BROWSER, "*/*"):
-        assert fetch(site, "guarded/secret.jpg", accept).status_code in (403, 404), "the site's own rule holds"
+        assert fetch(site, "guarded/secret.jpg", accept).status_code in (403, 404), (
+            "the site's own rule holds"
+        )
     assert fetch(site, ".hidden/x.jpg", BROWSER).content != b"a copy", "nothing hidden is negotiated"
 
 
@@ -233,7 +242,9 @@ def test_a_copy_that_was_taken_back_is_answered_with_its_file(site: httpx.Client
 
 
 @pytest.mark.parametrize("name", ODD_MOVED)
-def test_a_moved_file_with_an_odd_name_is_redirected_and_spoils_nothing(site: httpx.Client, name: str) -> None:
+def test_a_moved_file_with_an_odd_name_is_redirected_and_spoils_nothing(
+    site: httpx.Client, name: str
+) -> None:
     answer = fetch(site, f"{name}.png", BROWSER)
     assert answer.status_code == 302
     assert site.get(answer.headers["location"]).content == b"the conversion"
@@ -241,7 +252,11 @@ def test_a_moved_file_with_an_odd_name_is_redirected_and_spoils_nothing(site: ht
 
 @pytest.mark.parametrize("server", list(Server))
 def test_a_name_that_no_configuration_can_hold_is_left_out_and_said(server: Server) -> None:
-    moved = (Moved("line\nend.tif", "line.jpg"), Moved("x" * 1_000 + ".tif", "x.jpg"), Moved("a.tif", "a.jpg"))
+    moved = (
+        Moved("line\nend.tif", "line.jpg"),
+        Moved("x" * 1_000 + ".tif", "x.jpg"),
+        Moved("a.tif", "a.jpg"),
+    )
     text = rules(server, Ground("Ledge", "/srv/ledge", "https://x.example/u", ("avif",), 0, moved))
     assert "cannot hold the name (2 in all)" in text
     assert '"line\\nend.tif"' in text

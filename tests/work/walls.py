@@ -90,6 +90,20 @@ def _fail() -> None:
     raise PermissionError
 
 
+def page_paths(data: bytes, *_: object) -> child.Answer:
+    """A page that takes for ever, crashes, or names nothing."""
+    {b"spin": spin, b"crash": crash}.get(data, lambda _: None)(data)
+    return {"paths": []}, []
+
+
+def page(data: bytes, into: int, *_: object) -> child.Answer:
+    """A page that is half written when it crashes."""
+    os.write(into, b"half of it")
+    return crash(data)
+
+
 if __name__ == "__main__":
-    child.FUNCTIONS |= {one.__name__: one for one in (crash, spin, sleep, hoard, lie, well, escape)}
+    child.FUNCTIONS |= {
+        one.__name__: one for one in (crash, spin, sleep, hoard, lie, well, escape, page_paths, page)
+    }
     child.main()

@@ -21,6 +21,7 @@ export const keys = {
   backups: (slug: string) => ["backups", slug],
   rules: (slug: string, server: string) => ["rules", slug, server],
   traffic: (slug: string, days: number) => ["traffic", slug, days],
+  pageFaults: (slug: string) => ["page-faults", slug],
   purges: (slug: string) => ["purges", slug],
   sitePages: (slug: string) => ["sitePages", slug],
   sitePage: (id: number) => ["sitePage", id],

@@ -898,10 +898,30 @@ export interface paths {
         put?: never;
         /**
          * Rewrite a page
-         * @description The request's body is the page, in any size; it is rewritten as it comes in. Everything but the
-         *     library's pictures stays as it is, byte for byte.
+         * @description The request's body is the page. Everything but the library's pictures stays as it is, byte for byte; a
+         *     page that cannot be rewritten comes back as it is.
          */
         post: operations["page_api_v1_libraries__slug__page_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/page-faults": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Pages that could not be rewritten
+         * @description Here or by the middleware in the site; each left as its author wrote it.
+         */
+        get: operations["page_faults_api_v1_libraries__slug__page_faults_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -4433,6 +4453,11 @@ export interface components {
              */
             link: string;
             /**
+             * Mail Fault
+             * @description Why it was not mailed, though mail was set up.
+             */
+            mail_fault: string | null;
+            /**
              * Mailed
              * @description Whether a mail with the link was handed over for sending.
              * @default false
@@ -4500,11 +4525,6 @@ export interface components {
              * Format: date-time
              */
             expires_at: string;
-            /**
-             * Known
-             * @description An account is there: its password is asked for.
-             */
-            known: boolean;
             /**
              * Libraries
              * @description Their names.
@@ -4655,6 +4675,57 @@ export interface components {
             path: string;
         };
         /**
+         * PageFault
+         * @description A page that left as its author wrote it, because rewriting it failed.
+         */
+        "PageFault-Input": {
+            /**
+             * Page
+             * @description Its address or path.
+             */
+            page: string;
+            /** Reason */
+            reason: string;
+            /**
+             * Times
+             * @default 1
+             */
+            times?: number;
+        };
+        /**
+         * PageFault
+         * @description A page that left as its author wrote it, because rewriting it failed.
+         */
+        "PageFault-Output": {
+            /**
+             * Page
+             * @description Its address or path.
+             */
+            page: string;
+            /** Reason */
+            reason: string;
+            /**
+             * Times
+             * @default 1
+             */
+            times: number;
+        };
+        /**
+         * PageFaults
+         * @description Such pages since the service started: how many answers in all, and the newest of them.
+         */
+        PageFaults: {
+            /** Faults */
+            faults: components["schemas"]["PageFault-Output"][];
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Times */
+            times: number;
+        };
+        /**
          * PageFile
          * @description What a page needs to know of one file: as it is shown, upright, in pixels. ``copies``: those that are
          *     lighter than the file, the lightest first. ``sizes``: the picture's other files of the same format and
@@ -4690,6 +4761,11 @@ export interface components {
          * @description Asks for files by their paths in the library.
          */
         PageFiles: {
+            /**
+             * Faults
+             * @description What went wrong in the site since it last asked.
+             */
+            faults?: components["schemas"]["PageFault-Input"][];
             /** Paths */
             paths: string[];
             /** @default none */
@@ -13476,6 +13552,118 @@ export interface operations {
                 };
                 content: {
                     "text/html": unknown;
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    page_faults_api_v1_libraries__slug__page_faults_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageFaults"];
                 };
             };
             /** @description The request cannot be read. */

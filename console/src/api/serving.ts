@@ -47,6 +47,15 @@ export function useTraffic(slug: string, days: number) {
   });
 }
 
+/** Pages that could not be rewritten, and so left as their authors wrote them. */
+export function usePageFaults(slug: string) {
+  return useQuery({
+    queryKey: keys.pageFaults(slug),
+    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/page-faults", { params: { path: { slug } } })),
+    refetchInterval: 60_000,
+  });
+}
+
 export function usePurges(slug: string) {
   return useQuery({
     queryKey: keys.purges(slug),

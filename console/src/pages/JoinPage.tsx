@@ -11,6 +11,13 @@ import { Button, ErrorNote, Field, INPUT, Shape } from "../parts/ui";
 
 const TITLES: Record<Offer["purpose"], string> = { "set-up": "The first administrator", invitation: "Come in", "new-password": "A new password" };
 
+const NEW = "At least ten characters; a sentence is best.";
+const HINTS: Record<Offer["purpose"], string> = {
+  "set-up": NEW,
+  invitation: `If you have an account here already, its password. Otherwise a new one: ${NEW.toLowerCase()}`,
+  "new-password": NEW,
+};
+
 export function JoinPage() {
   const token = useLocation().hash.slice(1);
   const offer = useOffer(token);
@@ -53,9 +60,9 @@ function JoinForm({ token, offer }: { token: string; offer: Offer }) {
       <p>{said(offer)} <span className="text-sm text-quiet">The link opens once, until {when(offer.expires_at)}.</span></p>
       {first && <Field label="E-mail address" hint="You sign in with it."><input className={INPUT} type="email" autoComplete="username" required value={email} onChange={(event) => setEmail(event.target.value)} /></Field>}
       {!first && <input type="hidden" name="username" autoComplete="username" value={offer.email} readOnly />}
-      {!offer.known && offer.purpose !== "new-password" && <Field label="Your name"><input className={INPUT} autoComplete="name" required maxLength={120} value={name} onChange={(event) => setName(event.target.value)} /></Field>}
-      <Field label={offer.known ? "Your password here" : "A password"} hint={offer.known ? "Of the account that you have." : "At least ten signs; a sentence is best."}>
-        <input className={INPUT} type="password" autoComplete={offer.known ? "current-password" : "new-password"} required minLength={offer.known ? 1 : 10} value={password} onChange={(event) => setPassword(event.target.value)} />
+      {offer.purpose !== "new-password" && <Field label="Your name"><input className={INPUT} autoComplete="name" required={first} maxLength={120} value={name} onChange={(event) => setName(event.target.value)} /></Field>}
+      <Field label="A password" hint={HINTS[offer.purpose]}>
+        <input className={INPUT} type="password" autoComplete={offer.purpose === "invitation" ? "current-password" : "new-password"} required minLength={offer.purpose === "invitation" ? 1 : 10} value={password} onChange={(event) => setPassword(event.target.value)} />
       </Field>
       {wantsCode && <Field label="The six digits, or a recovery code"><input className={INPUT} inputMode="text" autoComplete="one-time-code" value={code} onChange={(event) => setCode(event.target.value)} /></Field>}
       {join.isError && <ErrorNote error={join.error} />}

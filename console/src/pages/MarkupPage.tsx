@@ -2,7 +2,8 @@
 
 import { useState } from "react";
 import type { Library } from "../api/client";
-import { useChangeDelivery, type Markup } from "../api/serving";
+import { useChangeDelivery, usePageFaults, type Markup } from "../api/serving";
+import { many, when } from "../look/words";
 import { Card, Choice, Field, INPUT, NumberInput, SaveBar, Tick } from "../parts/ui";
 
 const PLACEHOLDERS: Record<Markup["placeholder"], [string, string]> = {
@@ -18,6 +19,28 @@ const LISTS = {
   eager_files: ["Load at once, wherever they are", "Patterns of paths in the library: heroes/*"],
 } as const;
 type ListName = keyof typeof LISTS;
+
+/** Pages that left as their authors wrote them because rewriting failed; nothing where there are none. */
+function Failed({ slug }: { slug: string }) {
+  const faults = usePageFaults(slug);
+  if (!faults.data?.times) return null;
+  const { times, since, faults: found } = faults.data;
+  return (
+    <Card title="Pages that could not be rewritten" aside={`since ${when(since)}`}>
+      <p className="mb-3 max-w-prose text-sm">
+        {many(times, "page left", "pages left")} the site as its author wrote it: visitors saw the page, without its light pictures. Tell us of the reason if it stays.
+      </p>
+      <ul className="divide-y divide-line text-sm">
+        {found.slice(0, 10).map((fault) => (
+          <li key={fault.page + fault.reason} className="flex flex-wrap justify-between gap-x-4 py-1.5">
+            <span className="min-w-0 break-all font-mono text-xs">{fault.page}</span>
+            <span className="text-quiet">{fault.reason} {fault.times > 1 && `(${many(fault.times, "time", "times")})`}</span>
+          </li>
+        ))}
+      </ul>
+    </Card>
+  );
+}
 
 export function MarkupPage({ library }: { library: Library }) {
   const [markup, setMarkup] = useState(library.delivery.markup);
@@ -38,6 +61,7 @@ export function MarkupPage({ library }: { library: Library }) {
         change.mutate({ markup });
       }}
     >
+      <Failed slug={library.slug} />
       <p className="max-w-prose text-sm text-quiet">
         Pages are rewritten by the middleware in the site, or by the service on request. What a page says already stays as it is, and everything that is not a
         picture of this library stays byte for byte.

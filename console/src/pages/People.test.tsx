@@ -171,7 +171,7 @@ test("a link that opens nothing says so; one that does makes the account", async
   expect(await screen.findByText("There is no such thing")).toBeTruthy();
   expect(screen.queryByText("Try again")).toBeNull();
   cleanup();
-  const offer = { purpose: "set-up", email: "", name: "", service: true, libraries: [], known: false, expires_at: "2026-06-08T00:00:00Z" };
+  const offer = { purpose: "set-up", email: "", name: "", service: true, libraries: [], expires_at: "2026-06-08T00:00:00Z" };
   const sent = serve({ "POST /joining/offer": offer, "POST /joining": PERSON });
   show(<Routes><Route path="/join" element={<JoinPage />} /><Route path="/" element={<p>come in</p>} /></Routes>, "/join#token");
   fireEvent.change(await screen.findByLabelText(/E-mail/), { target: { value: "keeper@ledge.example" } });

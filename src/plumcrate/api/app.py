@@ -27,6 +27,7 @@ from plumcrate.work.placeholders import Placeholders
 from plumcrate.work.previews import Previews
 from plumcrate.work.queue import Queue
 from plumcrate.work.remaking import Remaking
+from plumcrate.work.rewriting import Faults, PageRewriter
 from plumcrate.work.sandbox import Sandbox
 from plumcrate.work.touches import Toucher
 
@@ -106,6 +107,12 @@ def create_app(settings: Settings | None = None) -> FastAPI:
             room=settings.previews_mb * 1_000_000,
             threads=2,
         )
+        # Pages have children of their own: a long one holds up no preview.
+        app.state.page_sandbox = Sandbox(
+            2, settings.child_memory_mb, settings.seconds_per_megapixel, urgency=Urgency.PERSON
+        )
+        app.state.page_rewriter = PageRewriter(app.state.page_sandbox)
+        app.state.page_threads = anyio.CapacityLimiter(8)
         app.state.placeholders = Placeholders(app.state.previews)
         app.state.cutter = Cutter(database, app.state.state_folder, app.state.sandbox)
         app.state.toucher = Toucher(database, app.state.state_folder, app.state.sandbox)
@@ -119,6 +126,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         await anyio.to_thread.run_sync(counter.close)
         remaking.close()
         app.state.previews.close()
+        app.state.page_sandbox.close()
         app.state.sandbox.close()
         database.close()
         monitor.close()
@@ -138,6 +146,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     app.state.queue = Queue(settings.database_url)
     app.state.seal = Seal(settings.state_dir)
     app.state.attempts = Attempts()
+    app.state.page_faults = Faults()
     problems.install(app)
     counter = SentCounter(database)
     remaking = Remaking(database, app.state.state_folder)

@@ -106,5 +106,7 @@ def refuse_foreign(request: Request) -> None:
     origin = request.headers.get("origin")
     if request.method in ("GET", "HEAD") or origin is None:
         return
-    if origin.partition("://")[2] != request.headers.get("host"):
+    settings: Settings = request.app.state.settings
+    own = (settings.address or "").rstrip("/").lower()
+    if origin.lower() != own and origin.partition("://")[2] != request.headers.get("host"):
         raise ApiError("foreign-origin", "open the console at its own address")

@@ -51,6 +51,7 @@ PROBLEMS: dict[str, tuple[str, int]] = {
     "folder-missing": ("The folder is not there", 409),
     "folder-unreadable": ("The folder cannot be read", 409),
     "folder-read-only": ("The folder cannot be written", 409),
+    "site-root": ("The folder is the site itself", 409),
     "library-overlaps": ("The folder belongs to another library", 409),
     "slug-taken": ("The short name is taken", 409),
     "library-treated": ("The library still holds what we made", 409),

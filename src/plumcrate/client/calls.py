@@ -272,6 +272,11 @@ def page_files(slug: str, request: contract.PageFiles) -> Call[list[contract.Pag
     return _post(f"/libraries/{slug}/page-files", list[contract.PageFile], request)
 
 
+def page_faults(slug: str) -> Call[contract.PageFaults]:
+    """Pages that could not be rewritten, and so left as their authors wrote them."""
+    return _get(f"/libraries/{slug}/page-faults", contract.PageFaults)
+
+
 def page(slug: str, content: bytes, address: str = "/", kind: str = "text/html") -> Call[bytes]:
     """A page of the site with the right markup; ``address``: where it is there."""
     params, headers = {"address": address}, {"Content-Type": kind}

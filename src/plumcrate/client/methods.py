@@ -90,6 +90,7 @@ class Methods:
     log_position = Method(calls.log_position)
     count_log = Method(calls.count_log)
     page_files = Method(calls.page_files)
+    page_faults = Method(calls.page_faults)
     page = Method(calls.page)
     weigh = Method(calls.weigh)
     site_pages = Method(calls.site_pages)

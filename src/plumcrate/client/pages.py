@@ -1,7 +1,7 @@
 """Middleware for a site's own application, ASGI or WSGI: its HTML leaves it with the right markup.
 
-The facts come from the service and are remembered for a while. A service that does not answer costs no page
-anything but its markup: pages go out as the site wrote them.
+The facts come from the service and are remembered for a while. A service that does not answer, and a page
+that cannot be rewritten, cost no page anything but its markup: it goes out as the site wrote it.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from email.message import Message
 from typing import Any
 from urllib.parse import quote, urljoin
 
-from plumcrate.contract import Delivery, PageFile, PageFiles
+from plumcrate.contract import Delivery, PageFault, PageFile, PageFiles
 from plumcrate.markup.page import PageStream
 
 from .clients import Client
@@ -25,6 +25,8 @@ from .errors import ClientError
 _QUIET = 30.0
 _REMEMBERED = 50_000
 _MOST_ASKED = 500
+#: So many different faults wait for being told.
+_MOST_FAULTS = 20
 #: What no longer holds of a page that was rewritten.
 _DROPPED = ("content-length", "content-md5", "digest", "content-digest", "repr-digest")
 
@@ -47,18 +49,47 @@ class SitePages:
         self._settings: tuple[float, Delivery] | None = None
         self._files: OrderedDict[str, tuple[float, PageFile | None]] = OrderedDict()
         self._quiet_until = 0.0
+        self._faults: OrderedDict[tuple[str, str], int] = OrderedDict()
         self._guard = threading.Lock()
 
     def stream(self, path: str, status: int, headers: Headers) -> PageStream | None:
         """What rewrites the page that an answer holds; None for answers that are left as they are. May wait
-        for the service."""
+        for the service. Whatever goes wrong, a page leaves as the site wrote it."""
+        try:
+            return self._stream(path, status, headers)
+        except Exception as error:
+            self.note(path, error)
+            return None
+
+    def note(self, path: str, error: Exception) -> None:
+        """A page that could not be rewritten; the service hears of it with the next question."""
+        what = (path[:2_000], f"{type(error).__name__}: {error}"[:300])
+        with self._guard:
+            self._faults[what] = self._faults.get(what, 0) + 1
+            while len(self._faults) > _MOST_FAULTS:
+                self._faults.popitem(last=False)
+
+    def _stream(self, path: str, status: int, headers: Headers) -> PageStream | None:
         if status != 200 or not _is_page(headers):
             return None
         settings = self._delivery()
         if settings is None or settings.address is None:
             return None
         kind = _value(headers, "content-type")
+        self._report(settings)
         return PageStream(urljoin(settings.address, quote(path)), settings, self._look_up, _charset(kind))
+
+    def _report(self, settings: Delivery) -> None:
+        """Tells the service of pages that failed, when there are any and it answers."""
+        with self._guard:
+            faults = [
+                PageFault(page=page, reason=reason, times=times)
+                for (page, reason), times in self._faults.items()
+            ]
+            self._faults.clear()
+        if faults:
+            request = PageFiles(paths=[], faults=faults)
+            self._ask(lambda: self._client.page_files(self._library, request))
 
     def _delivery(self) -> Delivery | None:
         known, now = self._settings, self._clock()
@@ -141,6 +172,8 @@ class AsgiPages:
             elif message["type"] == "http.response.body" and stream is not None:
                 more = message.get("more_body", False)
                 body = await asyncio.to_thread(_fed, stream, message.get("body", b""), more)
+                if stream.fault is not None and not more:
+                    self._pages.note(scope["path"], stream.fault)
                 await send({"type": "http.response.body", "body": body, "more_body": more})
             else:
                 await send(message)
@@ -159,21 +192,28 @@ class WsgiPages:
         written: list[bytes] = []
 
         def start(status: str, headers: Headers, *details: Any) -> Callable[[bytes], None]:
-            path = environ.get("PATH_INFO", "/").encode("latin-1").decode("utf-8", "replace")
-            stream = self._pages.stream(path, int(status[:3]), headers)
+            stream = self._pages.stream(_path(environ), int(status[:3]), headers)
             begun[:] = [stream]
             start_response(status, headers if stream is None else _of_page(headers), *details)
             return written.append
 
         answer = self._app(environ, start)
-        return _Answer(answer, begun, written)
+        return _Answer(answer, begun, written, self._pages, environ)
 
 
 class _Answer:
     """An application's answer, rewritten while it is read; closed as PEP 3333 asks."""
 
-    def __init__(self, answer: Iterable[bytes], begun: list[PageStream | None], written: list[bytes]) -> None:
+    def __init__(
+        self,
+        answer: Iterable[bytes],
+        begun: list[PageStream | None],
+        written: list[bytes],
+        pages: SitePages,
+        environ: dict[str, Any],
+    ) -> None:
         self._answer, self._begun, self._written = answer, begun, written
+        self._pages, self._environ = pages, environ
 
     def __iter__(self) -> Iterator[bytes]:
         for piece in self._answer:
@@ -181,6 +221,8 @@ class _Answer:
         rest = self._through(self._said())
         stream = self._begun[0] if self._begun else None
         yield rest + (stream.close() if stream is not None else b"")
+        if stream is not None and stream.fault is not None:
+            self._pages.note(_path(self._environ), stream.fault)
 
     def _said(self) -> bytes:
         said = b"".join(self._written)
@@ -195,6 +237,11 @@ class _Answer:
         close = getattr(self._answer, "close", None)
         if close is not None:
             close()
+
+
+def _path(environ: dict[str, Any]) -> str:
+    written: str = environ.get("PATH_INFO", "/")
+    return written.encode("latin-1", "replace").decode("utf-8", "replace")
 
 
 def _fed(stream: PageStream, body: bytes, more: bool) -> bytes:

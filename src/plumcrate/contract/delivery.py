@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from datetime import date
+from datetime import date, datetime
 from enum import StrEnum
 from typing import Annotated
 from urllib.parse import urlsplit
@@ -141,11 +141,30 @@ class PageFile(Answer):
     preview: str | None = None
 
 
+class PageFault(Message):
+    """A page that left as its author wrote it, because rewriting it failed."""
+
+    page: Annotated[str, StringConstraints(max_length=2_000)] = Field(description="Its address or path.")
+    reason: Annotated[str, StringConstraints(max_length=300)]
+    times: Whole = Field(1, ge=1, le=10**9)
+
+
+class PageFaults(Answer):
+    """Such pages since the service started: how many answers in all, and the newest of them."""
+
+    since: datetime
+    times: int
+    faults: list[PageFault]
+
+
 class PageFiles(Message):
     """Asks for files by their paths in the library."""
 
     paths: list[Annotated[str, StringConstraints(max_length=4_096)]] = Field(max_length=1_000)
     placeholder: Placeholder = Placeholder.NONE
+    faults: list[PageFault] = Field(
+        default_factory=list, max_length=20, description="What went wrong in the site since it last asked."
+    )
 
 
 class ServerKind(StrEnum):

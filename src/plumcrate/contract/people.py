@@ -185,6 +185,7 @@ class Invitation(Answer):
 class NewInvitation(Invitation):
     link: str = Field(description="Shown this once; who opens it, comes in.")
     mailed: Flag = Field(False, description="Whether a mail with the link was handed over for sending.")
+    mail_fault: str | None = Field(None, description="Why it was not mailed, though mail was set up.")
 
 
 class Token(Message):
@@ -199,7 +200,6 @@ class Offer(Answer):
     name: str
     service: Flag
     libraries: list[str] = Field(description="Their names.")
-    known: Flag = Field(description="An account is there: its password is asked for.")
     expires_at: datetime
 
 

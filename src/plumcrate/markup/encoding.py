@@ -16,8 +16,13 @@ import webencodings
 _MARKS = ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be"))
 #: Two bytes a sign, or with escape sequences: not to be read byte by byte.
 _WIDE = frozenset(("utf-16-le", "utf-16-be", "utf-16"))
-_SHIFTING = frozenset(("iso2022_jp", "hz", "utf-7", "iso2022_kr", "johab"))
+#: Left as they are: some hold ASCII signs that mean something else, the last two are no codecs of ours.
+_UNREAD = frozenset(("iso2022_jp", "hz", "utf-7", "iso2022_kr", "johab", "replacement", "x-user-defined"))
 _META = re.compile(rb"""<meta[^>]+charset\s*=\s*["']?\s*([A-Za-z0-9_.:-]+)""", re.IGNORECASE)
+#: Labels of the "replacement" encoding (Encoding standard, section 4.2), with which no page is shown.
+_REPLACED = frozenset(
+    ("replacement", "csiso2022kr", "hz-gb-2312", "iso-2022-cn", "iso-2022-cn-ext", "iso-2022-kr")
+)
 #: So many bytes are looked through for what a page says of itself.
 PRESCAN = 1_024
 
@@ -54,7 +59,7 @@ def encoding_of(start: bytes, declared: str | None = None) -> Encoding:
             return Encoding(name, name not in _WIDE)
     for label in (declared, _own_word(start)):
         known = _known(label)
-        if known in _SHIFTING:
+        if known in _UNREAD:
             raise CannotRead(f"pages in {label} are left as they are")
         if known is not None and not (known in _WIDE and label is not declared):
             return Encoding("utf-16-le" if known == "utf-16" else known, known not in _WIDE)
@@ -72,5 +77,10 @@ def _own_word(start: bytes) -> str | None:
 
 def _known(label: str | None) -> str | None:
     """The codec of a label (Encoding standard, section 4.2): Latin-1 is windows-1252 on the web."""
-    found = webencodings.lookup(label.strip(" \"'")) if label is not None else None
-    return None if found is None else codecs.lookup(found.codec_info.name).name
+    label = label.strip(" \"'") if label is not None else ""
+    if label.lower() in _REPLACED:
+        return "replacement"
+    found = webencodings.lookup(label)
+    if found is None or found.name in _UNREAD:
+        return None if found is None else found.name
+    return codecs.lookup(found.codec_info.name).name

@@ -14,6 +14,8 @@ from .rewriter import Lookup, Rewriter, Tally
 
 #: What is fed at a time where all is there at once.
 _PIECE = 1 << 20
+#: A tag that does not end within so many signs is given up: each piece that comes costs as much as is held.
+_LONGEST_HELD = 1_000_000
 
 
 def rewrite(
@@ -31,10 +33,15 @@ def rewrite(
 
 class PageStream:
     """Rewrites a page in pieces of bytes. It holds back what it has not made up its mind about: a tag, or a
-    ``<picture>``, that has not ended."""
+    ``<picture>``, that has not ended.
+
+    Whatever goes wrong, the page's own bytes come out: ``fault`` then holds what it was, and the rest of the
+    page passes as it is.
+    """
 
     def __init__(self, address: str, settings: Delivery, lookup: Lookup, charset: str | None = None) -> None:
         self.tally = Tally()
+        self.fault: Exception | None = None
         self._address, self._settings = address, settings
         self._lookup, self._charset = lookup, charset
         self._start = b""
@@ -51,41 +58,58 @@ class PageStream:
         yield self.close()
 
     def feed(self, piece: bytes) -> bytes:
-        """Raises whatever ``lookup`` raises; nothing was passed on of what this call was given."""
+        """A piece of the page; what can be passed on of it and of what was held back."""
         if self._as_it_is:
             return piece
+        try:
+            return self._fed(piece)
+        except Exception as error:
+            return self._give_up(error)
+
+    def close(self) -> bytes:
+        """The page has ended: the rest of it."""
+        if self._as_it_is:
+            return b""
+        try:
+            return self._closed()
+        except Exception as error:
+            return self._give_up(error)
+
+    def _give_up(self, error: Exception) -> bytes:
+        """The page's own bytes that were taken and not passed on yet."""
+        self.fault, self._as_it_is = error, True
+        if self._rewriter is None or self._encoding is None:
+            return self._start
+        return self._encoding.encode(self._rewriter.held) + self._decoder.getstate()[0]
+
+    def _fed(self, piece: bytes) -> bytes:
         if self._rewriter is None:
             self._start += piece
             if len(self._start) < PRESCAN:
                 return b""
-            piece = self._begin()
+            return self._begin()
         return self._through(piece)
 
-    def close(self) -> bytes:
-        if self._as_it_is:
-            return b""
-        rest = b""
-        if self._rewriter is None:
-            rest = self._through(self._begin())
+    def _closed(self) -> bytes:
+        rest = self._begin() if self._rewriter is None else b""
         if self._rewriter is None or self._encoding is None:
             return rest
         tail = self._decoder.getstate()[0]  # an odd byte at the end
         return rest + self._encoding.encode(self._rewriter.close()) + tail
 
     def _begin(self) -> bytes:
-        """Decides how the page is read; returns what was held for that."""
-        start, self._start = self._start, b""
+        """Decides how the page is read; what can be passed on of what was held for that."""
         try:
-            self._encoding = encoding_of(start, self._charset)
+            self._encoding = encoding_of(self._start, self._charset)
         except CannotRead:
             self._as_it_is = True
-            return start
+            return self._start
         settings = self._settings
         addresses = Addresses(self._address, settings.address or "", settings.base)
         self._decoder = self._encoding.decoder()
         self._rewriter = Rewriter(settings.markup, addresses, self._lookup, self._encoding.text_of)
         self._rewriter.tally = self.tally
-        return start
+        return self._through(self._start)
 
     def _through(self, piece: bytes) -> bytes:
         if self._rewriter is None or self._encoding is None:
@@ -96,4 +120,7 @@ class PageStream:
             # Not what it says it is: the rest goes through as it comes.
             self._as_it_is = True
             return self._encoding.encode(self._rewriter.close()) + self._decoder.getstate()[0] + piece
-        return self._encoding.encode(self._rewriter.feed(text))
+        passed = self._encoding.encode(self._rewriter.feed(text))
+        if len(self._rewriter.held) > _LONGEST_HELD:
+            passed += self._give_up(ValueError(f"a tag does not end within {_LONGEST_HELD:,} signs"))
+        return passed

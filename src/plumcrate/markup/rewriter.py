@@ -80,6 +80,11 @@ class Rewriter:
         self._seen = 0
         self._first_found = False
 
+    @property
+    def held(self) -> str:
+        """What was fed and not passed on yet, as the page has it."""
+        return self._held
+
     def feed(self, text: str) -> str:
         """A piece of the page; returns what can be passed on."""
         self._held += text

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
 _SPACE = "\t\n\f\r "
+_WIDTH = re.compile(r"0*([0-9]{1,9})w", re.ASCII)
 
 
 @dataclass(frozen=True, slots=True)
@@ -16,11 +18,9 @@ class Candidate:
 
     @property
     def width(self) -> int | None:
-        """Pixels, of a width descriptor."""
-        digits = self.descriptor.removesuffix("w")
-        return (
-            int(digits) if self.descriptor.endswith("w") and digits.isascii() and digits.isdigit() else None
-        )
+        """Pixels, of a width descriptor; None for anything else, and for more than any picture has."""
+        match = _WIDTH.fullmatch(self.descriptor)
+        return int(match[1]) if match else None
 
     def __str__(self) -> str:
         return f"{self.address} {self.descriptor}".strip()

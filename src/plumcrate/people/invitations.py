@@ -61,7 +61,8 @@ def set_up(session: Session) -> str | None:
 
 
 def offer(session: Session, token: str) -> contract.Offer:
-    """What a link offers. Raises :class:`Refusal` ``no-invitation``."""
+    """What a link offers; not whether its address has an account. Raises :class:`Refusal`
+    ``no-invitation``."""
     row = _open(session, token)
     names = (
         select(Library.name)
@@ -71,7 +72,6 @@ def offer(session: Session, token: str) -> contract.Offer:
     return contract.Offer(
         purpose=InvitationPurpose(row.purpose), email=row.email, name=row.name, service=row.service,
         libraries=list(session.scalars(names.order_by(Library.name))),
-        known=row.purpose == InvitationPurpose.INVITATION and _account(session, row.email) is not None,
         expires_at=row.expires_at,
     )  # fmt: skip
 

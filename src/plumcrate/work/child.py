@@ -2,8 +2,9 @@
 ``python -m plumcrate.work.child CONTROL``. See :mod:`.forkserver` for what is said on that socket.
 
 A child answers one request after the other. A request is a frame with a function's name and its
-arguments, and a descriptor of the picture's bytes; an answer is a frame of plain JSON and one frame for each
-run of bytes that it speaks of. The parent never unpickles what comes from here.
+arguments, and a descriptor of the picture's bytes, or of a page's and one for what becomes of it; an answer
+is a frame of plain JSON and one frame for each run of bytes that it speaks of. The parent never unpickles
+what comes from here.
 """
 
 from __future__ import annotations
@@ -18,7 +19,7 @@ import selectors
 import socket
 import sys
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from multiprocessing.connection import Connection
 from typing import Any
 
@@ -140,6 +141,46 @@ def _header(data: bytes) -> Answer:
     return {"format": identify(data).format}, []
 
 
+#: Of the pictures that a page names, so many are looked up.
+_MOST_PATHS = 20_000
+_PIECE = 1 << 18
+
+
+def _page_paths(data: bytes, address: str, charset: str | None, settings: str) -> Answer:
+    """The paths of the library's pictures that a page names."""
+    from plumcrate.contract import Delivery
+    from plumcrate.markup.page import PageStream
+
+    paths: dict[str, None] = {}
+
+    def gather(named: Sequence[str]) -> dict[str, Any]:
+        paths.update(dict.fromkeys(named[: _MOST_PATHS - len(paths)]))
+        return {}
+
+    stream = PageStream(address, Delivery.model_validate_json(settings), gather, charset)
+    for at in range(0, len(data), _PIECE):
+        stream.feed(data[at : at + _PIECE])
+    stream.close()
+    return {"paths": list(paths)}, []
+
+
+def _page(
+    data: bytes, into: int, address: str, charset: str | None, settings: str, files: list[str]
+) -> Answer:
+    """A page, rewritten into a file."""
+    from plumcrate.contract import Delivery, PageFile
+    from plumcrate.markup.page import PageStream
+
+    known = {file.path: file for file in map(PageFile.model_validate_json, files)}
+    stream = PageStream(address, Delivery.model_validate_json(settings), lambda _: known, charset)
+    with open(into, "wb", closefd=False) as file:
+        for at in range(0, len(data), _PIECE):
+            file.write(stream.feed(data[at : at + _PIECE]))
+        file.write(stream.close())
+    fault = stream.fault
+    return {"fault": None if fault is None else f"{type(fault).__name__}: {fault}"[:300]}, []
+
+
 FUNCTIONS: dict[str, Callable[..., Answer]] = {
     "treat": _treat,
     "measure": _measure,
@@ -151,6 +192,8 @@ FUNCTIONS: dict[str, Callable[..., Answer]] = {
     "mark": _mark,
     "letters": _letters,
     "sheet": _sheet,
+    "page_paths": _page_paths,
+    "page": _page,
 }
 
 
@@ -163,6 +206,7 @@ def _prepare() -> None:
     import plumcrate.imaging.seen
     import plumcrate.imaging.shaping.marking
     import plumcrate.imaging.shaping.view
+    import plumcrate.markup.page
     import plumcrate.work.wire
 
     Image.init()
@@ -179,12 +223,12 @@ def _save_no_kernels() -> None:
     setattr(caching.FunctionCache, "save_overload", no_saving)  # noqa: B010 - a method is replaced
 
 
-def _answer(connection: Connection, request: bytes, data: bytes) -> None:
+def _answer(connection: Connection, request: bytes, data: bytes, into: list[int]) -> None:
     from plumcrate.imaging import ImagingError
 
     name, arguments = pickle.loads(request)
     try:
-        head, blobs = FUNCTIONS[name](data, *arguments)
+        head, blobs = FUNCTIONS[name](data, *into, *arguments)
     except ImagingError as error:
         head, blobs = {"error": error.code, "kind": "imaging", "message": str(error)}, []
     except MemoryError:
@@ -243,13 +287,15 @@ def live(terms: Terms, link: int, watch: int) -> None:
     connection = Connection(os.dup(link))
     connection.send_bytes(json.dumps({"holds": holds}).encode())
     while True:
-        mark, descriptors, _, _ = socket.recv_fds(carrier, 1, 1)
+        mark, descriptors, _, _ = socket.recv_fds(carrier, 1, 2)
         if not mark:
             return
-        (descriptor,) = descriptors
+        given, *into = descriptors
         request = connection.recv_bytes()
-        data = _bytes_of(descriptor)
-        _answer(connection, request, data)
+        data = _bytes_of(given)
+        _answer(connection, request, data, into)
+        for descriptor in into:
+            os.close(descriptor)
         del data
 
 

@@ -36,6 +36,12 @@ from .locks import CONNECT_LOCK, RUNS_LOCK
 from .refusal import Refusal
 from .runs import upkeep_of
 
+#: What tells the folder of a site's own program from one of its media.
+_PROGRAMS = (
+    "index.php", "wp-config.php", "wp-load.php", "manage.py", "wsgi.py", "app.py", "config.php", "web.config",
+    "composer.json", "package.json", "Gemfile", "go.mod", ".env", ".git",
+)  # fmt: skip
+
 
 def connect(session: Session, request: LibraryRequest, state_dir: Path, by: str) -> Library:
     """A new library. Nothing in its folder is touched. Raises :class:`Refusal`."""
@@ -170,6 +176,13 @@ def _checked_root(session: Session, given: str, state_dir: Path) -> Path:
         raise Refusal("folder-missing", f"there is no folder {shown(given)} on the service's machine")
     if not os.access(root, os.R_OK | os.X_OK):
         raise Refusal("folder-unreadable", f"the service may not read {given}: check its owner and mode")
+    program = next((name for name in _PROGRAMS if (root / name).exists()), None)
+    if program is not None:
+        raise Refusal(
+            "site-root",
+            f"{given} holds {program}, so it is the site itself and not its pictures: connect the folder "
+            "below it that pictures are uploaded to, or several folders as several libraries",
+        )
     if not os.access(root, os.W_OK):
         raise Refusal("folder-read-only", f"the service may not write {given}: check its owner and mode")
     state = Path(os.path.realpath(state_dir))

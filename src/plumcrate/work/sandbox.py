@@ -17,10 +17,11 @@ import signal
 import socket
 import threading
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from multiprocessing.connection import Connection
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import IO, TYPE_CHECKING, Any
 
 from plumcrate.imaging.outcome import Measured, Seen
 from plumcrate.imaging.recipe import SAMPLE, Limits
@@ -30,14 +31,19 @@ from .pace import Pace, Urgency, pull
 from .wire import Nonsense, as_error, as_treatment
 
 if TYPE_CHECKING:
+    from plumcrate.contract import Delivery, PageFile
     from plumcrate.imaging import Recipe
     from plumcrate.imaging.outcome import Former, Treatment
+
+    from .rewriting import SitePage
 
 #: A child is replaced after so many pictures.
 _MOST_TASKS = 200
 #: By the clock a picture may take so many times its processor time, and so many seconds more.
 _PATIENCE, _BACKSTOP = 20.0, 600.0
 _MOST_HEAD, _MOST_BLOB = 4_000_000, 2_000_000_000
+#: Of processor, for a page.
+_SECONDS_PER_MB = 0.5
 _TICKS = os.sysconf("SC_CLK_TCK")
 
 
@@ -70,6 +76,7 @@ class _Child:
         self.connection = Connection(os.dup(ours.fileno()))
         self.tasks = 0
         self.holds: dict[str, bool] | None = None
+        self.stopped: Callable[[], bool] = lambda: False
         self._lever: int | None = None
 
     def hear_lever(self) -> None:
@@ -96,8 +103,8 @@ class _Child:
         with contextlib.suppress(OSError):
             resource.prlimit(self.process.pid, resource.RLIMIT_CPU, (limit, resource.RLIM_INFINITY))
 
-    def send(self, request: bytes, descriptor: int) -> None:
-        socket.send_fds(self.socket, [b"P"], [descriptor])
+    def send(self, request: bytes, descriptors: list[int]) -> None:
+        socket.send_fds(self.socket, [b"P"], descriptors)
         self.connection.send_bytes(request)
 
     def end(self) -> int | None:
@@ -222,6 +229,34 @@ class Sandbox:
         small, by the number of their file. Raises SandboxError."""
         return self._call(60, content.encode(), "sheet", pictures)[1][0]
 
+    def page_paths(
+        self, page: IO[bytes], site: SitePage, settings: Delivery, stopped: Callable[[], bool]
+    ) -> list[str]:
+        """The paths of the library's pictures that a page names. Raises SandboxError."""
+        head, _ = self._of_page("page_paths", page, None, stopped, site, settings.model_dump_json())
+        return [str(path) for path in head["paths"]]
+
+    def page(
+        self, page: IO[bytes], into: IO[bytes], site: SitePage, settings: Delivery,
+        files: list[PageFile], stopped: Callable[[], bool],
+    ) -> str | None:  # fmt: skip
+        """Writes a page with what its pictures lack into a file; what went wrong. Raises SandboxError."""
+        known = [file.model_dump_json() for file in files]
+        head, _ = self._of_page("page", page, into, stopped, site, settings.model_dump_json(), known)
+        return str(head["fault"]) if head["fault"] else None
+
+    def _of_page(
+        self, name: str, page: IO[bytes], into: IO[bytes] | None, stopped: Callable[[], bool],
+        site: SitePage, *more: Any,
+    ) -> tuple[dict[str, Any], list[bytes]]:  # fmt: skip
+        """By the page's file: a page is as long as its author likes."""
+        page.flush()
+        seconds = 10 + _SECONDS_PER_MB * os.fstat(page.fileno()).st_size / 1e6
+        descriptors = [page.fileno(), *([into.fileno()] if into is not None else [])]
+        return self._call(
+            seconds, b"", name, site.address, site.charset, *more, descriptors=descriptors, stopped=stopped
+        )
+
     def format_of(self, data: bytes) -> str:
         """The format of a file, by its header. Raises ImagingError or SandboxError."""
         head, _ = self._call(10, data, "header")
@@ -237,14 +272,23 @@ class Sandbox:
     # -- calls ---------------------------------------------------------------------------------
 
     def _call(
-        self, seconds: float, data: bytes, name: str, *arguments: Any
+        self,
+        seconds: float,
+        data: bytes,
+        name: str,
+        *arguments: Any,
+        descriptors: list[int] | None = None,
+        stopped: Callable[[], bool] = lambda: False,
     ) -> tuple[dict[str, Any], list[bytes]]:
+        """``descriptors``: of files in place of ``data``, the second one to be written; ``stopped``: whether
+        nobody wants the answer any more."""
         child = self._take()
         began = time.monotonic()
         with self._lock:
             self._busy.add(child)
         try:
-            head, blobs = self._ask(child, seconds, data, name, arguments)
+            child.stopped = stopped
+            head, blobs = self._ask(child, seconds, data, name, arguments, descriptors)
             child.tasks += 1
         except BaseException as error:
             self._forget(child)
@@ -312,7 +356,13 @@ class Sandbox:
             child.be(niceness)
 
     def _ask(
-        self, child: _Child, seconds: float, data: bytes, name: str, arguments: tuple[Any, ...]
+        self,
+        child: _Child,
+        seconds: float,
+        data: bytes,
+        name: str,
+        arguments: tuple[Any, ...],
+        descriptors: list[int] | None,
     ) -> tuple[dict[str, Any], list[bytes]]:
         deadline = time.monotonic() + seconds * _PATIENCE + self._backstop
         child.allow(seconds + (30 if child.holds is None else 0))
@@ -322,13 +372,14 @@ class Sandbox:
             child.be(self.pace.niceness if self._urgency is Urgency.BULK else self._urgency.session)
             child.holds = dict(json.loads(self._frame(child, deadline, _MOST_HEAD))["holds"])
             self.holds = child.holds
-        descriptor = os.memfd_create("picture", os.MFD_CLOEXEC)
-        try:
-            with open(descriptor, "wb", closefd=False) as file:
+        request = pickle.dumps((name, arguments))
+        if descriptors is not None:
+            child.send(request, descriptors)
+        else:
+            with open(os.memfd_create("picture", os.MFD_CLOEXEC), "wb") as file:
                 file.write(data)
-            child.send(pickle.dumps((name, arguments)), descriptor)
-        finally:
-            os.close(descriptor)
+                file.flush()
+                child.send(request, [file.fileno()])
         head = json.loads(self._frame(child, deadline, _MOST_HEAD))
         if not isinstance(head, dict) or not isinstance(head.get("blobs"), list):
             raise SandboxError("child-died", "its child process answered nonsense; it was left as it is")
@@ -342,6 +393,8 @@ class Sandbox:
         while not child.connection.poll(0.25):
             if self._closed:
                 raise EOFError
+            if child.stopped():
+                raise SandboxError("stopped", "nobody waited for it any more")
             if time.monotonic() > deadline:
                 raise SandboxError(
                     "machine-busy", "the machine gave it hardly any time for long; it was left as it is"

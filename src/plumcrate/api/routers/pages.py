@@ -3,31 +3,35 @@
 from __future__ import annotations
 
 import tempfile
+import threading
 from collections.abc import AsyncIterator
 from contextlib import ExitStack
 from email.message import Message
 from typing import IO, Annotated
 from urllib.parse import urljoin
 
+import anyio
+import anyio.to_thread
 from fastapi import Query, Request, Response
 from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
+from starlette.requests import ClientDisconnect
 
 from plumcrate import contract
 from plumcrate.api.needs import Looking
 from plumcrate.api.problems import ApiError
 from plumcrate.contract import Delivery
-from plumcrate.markup.page import PageStream
 from plumcrate.records.database import Database
 from plumcrate.work.pages import PageFacts
 from plumcrate.work.placeholders import Placeholders
+from plumcrate.work.rewriting import AskerLeft, Faults, PageRewriter, SitePage
 
-from .deps import PLAIN, Slug, TheDatabase, router_of, the_library
+from .deps import PLAIN, Session, Slug, TheDatabase, router_of, the_library
 
 router = router_of("pages")
 
-#: Up to so many bytes a page waits in memory, beyond on disk; so many are sent at a time.
-_IN_MEMORY, _PIECE = 4 << 20, 1 << 18
+#: So many bytes of a page are sent at a time.
+_PIECE = 1 << 18
 
 
 @router.post("/libraries/{slug}/page-files", summary="What pages need to know of files")
@@ -36,6 +40,8 @@ def page_files(
 ) -> list[contract.PageFile]:
     """By their paths; those that are not known are left out of the answer."""
     library_id, _ = _library(database, slug)
+    for fault in body.faults:
+        _faults(request).note(library_id, fault)
     facts = PageFacts(database, library_id, _placeholders(request), body.placeholder)
     return list(facts.of(body.paths).values())
 
@@ -59,21 +65,34 @@ async def page(
         str, Query(max_length=2000, pattern=PLAIN, description="Where the page is on the site.")
     ] = "/",
 ) -> Response:
-    """The request's body is the page, in any size; it is rewritten as it comes in. Everything but the
-    library's pictures stays as it is, byte for byte."""
+    """The request's body is the page. Everything but the library's pictures stays as it is, byte for byte; a
+    page that cannot be rewritten comes back as it is."""
     library_id, settings = await run_in_threadpool(_library, database, slug)
     if settings.address is None:
         raise ApiError("no-address", "say first where the site serves the library's folder: its address")
     kind = request.headers.get("content-type", "text/html")
     facts = PageFacts(database, library_id, _placeholders(request), settings.markup.placeholder)
     try:
-        stream = PageStream(urljoin(settings.address, address), settings, facts.of, _charset(kind))
+        site = SitePage(urljoin(settings.address, address), _charset(kind))
     except ValueError:
         raise ApiError("invalid-request", "the page's address makes no sense") from None
-    rewritten = await _rewritten(request, stream)
+    rewritten, fault = await _rewritten(request, site, settings, facts)
+    if fault is not None:
+        _faults(request).note(library_id, contract.PageFault(page=address, reason=fault[:300]))
     # Written by strangers and sent from our address: nothing in it may act in the console's name.
     headers = {"Content-Security-Policy": "default-src 'none'; sandbox"}
     return StreamingResponse(_pieces(rewritten), media_type=kind, headers=headers)
+
+
+@router.get("/libraries/{slug}/page-faults", summary="Pages that could not be rewritten")
+def page_faults(slug: Slug, who: Looking, session: Session, request: Request) -> contract.PageFaults:
+    """Here or by the middleware in the site; each left as its author wrote it."""
+    return _faults(request).of(the_library(session, slug).id)
+
+
+def _faults(request: Request) -> Faults:
+    faults: Faults = request.app.state.page_faults
+    return faults
 
 
 def _library(database: Database, slug: str) -> tuple[int, Delivery]:
@@ -93,21 +112,41 @@ def _charset(content_type: str) -> str | None:
     return message.get_content_charset()
 
 
-async def _rewritten(request: Request, stream: PageStream) -> IO[bytes]:
-    """Rewrites the request's body as it comes in; what comes out waits in memory while it is small, else on
-    disk."""
+async def _rewritten(
+    request: Request, site: SitePage, settings: Delivery, facts: PageFacts
+) -> tuple[IO[bytes], str | None]:
+    """The request's body as a page, rewritten by a child, and what went wrong. Both pages are in files."""
+    rewriter: PageRewriter = request.app.state.page_rewriter
     with ExitStack() as until_done:
-        spool = until_done.enter_context(tempfile.SpooledTemporaryFile(_IN_MEMORY))
-
-        def put(piece: bytes) -> None:
-            spool.write(stream.feed(piece))
-
+        page = until_done.enter_context(tempfile.TemporaryFile())
         async for piece in request.stream():
-            await run_in_threadpool(put, piece)
-        await run_in_threadpool(lambda: spool.write(stream.close()))
-        spool.seek(0)
+            await run_in_threadpool(page.write, piece)
+        page.seek(0)
+        into = until_done.enter_context(tempfile.TemporaryFile())
+        gone = threading.Event()
+
+        def rewrite() -> str | None:
+            return rewriter.rewrite(page, into, site, settings, facts.of, gone.is_set)
+
+        async with anyio.create_task_group() as watching:
+            watching.start_soon(_watch, request, gone)
+            threads: anyio.CapacityLimiter = request.app.state.page_threads
+            try:
+                fault = await anyio.to_thread.run_sync(rewrite, limiter=threads)
+            except AskerLeft:
+                raise ClientDisconnect from None
+            finally:
+                watching.cancel_scope.cancel()
         until_done.pop_all()
-        return spool
+        page.close()
+        return into, fault
+
+
+async def _watch(request: Request, gone: threading.Event) -> None:
+    """Says when whoever asked has left."""
+    while not await request.is_disconnected():
+        await anyio.sleep(0.25)
+    gone.set()
 
 
 async def _pieces(file: IO[bytes]) -> AsyncIterator[bytes]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from fastapi import Request, Response
 
 from plumcrate import contract
+from plumcrate.api.auth import refuse_foreign
 from plumcrate.api.needs import Administering, Serving
 from plumcrate.api.problems import ApiError
 from plumcrate.people import invitations, members
@@ -96,6 +97,7 @@ def join(
     seal: TheSeal,
 ) -> contract.Person:  # fmt: skip
     """Makes the account, or adds to the one that is there, and signs in. A link opens once."""
+    refuse_foreign(request)
     account = invitations.offer(session, body.token).email or "set-up"
     request.state.email = account
     person = guarded(request, seal, account, lambda: invitations.join(session, seal, body))
@@ -169,8 +171,14 @@ def _told(
     link = f"{_home(request, settings)}/join#{token}"
     view = invitations.view(session, row)
     mailing = Mailing(settings.mail_sender, tuple(settings.mail_command), settings.smtp)
-    mailed = mailing.possible and mailing.send(row.email, *_words(view, link))
-    return contract.NewInvitation(**view.model_dump(), link=link, mailed=mailed)
+    fault = None
+    if mailing.possible and settings.address is None:
+        # By the address that this request came to it could be made to lead anywhere.
+        fault = "set PLUMCRATE_ADDRESS to where people reach the service: links are mailed only then"
+    elif mailing.possible and not mailing.send(row.email, *_words(view, link)):
+        fault = "the mail could not be handed over; the service's log says why"
+    mailed = mailing.possible and fault is None
+    return contract.NewInvitation(**view.model_dump(), link=link, mailed=mailed, mail_fault=fault)
 
 
 def _home(request: Request, settings: Settings) -> str:

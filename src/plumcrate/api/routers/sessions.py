@@ -36,6 +36,7 @@ def sign_in(
     """Sets the session cookie. Where the account has a second factor, the first answer is ``second-factor``:
     send all of it again with the code. After ten failures an address has to wait five minutes; browsers that
     signed in to the account before are counted by themselves."""
+    auth.refuse_foreign(request)
     account = body.email.strip().lower()
     request.state.email = account
     person = guarded(

@@ -157,6 +157,8 @@ def _invite(options: argparse.Namespace) -> Outcome:
 
 def _link(made: NewInvitation) -> list[RenderableType]:
     sent = "It was mailed too." if made.mailed else "Hand it over yourself: it is shown this once."
+    if made.mail_fault is not None:
+        sent += f" It was not mailed: {made.mail_fault}."
     return [
         Text(made.link, style="bold"),
         Text(f"Opens once, until {_when(made.expires_at)}, for {made.email}. {sent}", style=QUIET),

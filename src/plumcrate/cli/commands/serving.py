@@ -24,6 +24,7 @@ from plumcrate.contract import (
     Counts,
     Delivery,
     LibraryChange,
+    PageFaults,
     Purges,
     Sent,
     ServerKind,
@@ -81,13 +82,16 @@ def _serving(options: argparse.Namespace) -> Outcome:
         else:
             library = service.change_library(options.library, LibraryChange(delivery=delivery))
         purges = service.purges(options.library)
+        faults = service.page_faults(options.library)
     rows = []
     for name, value in library.delivery.model_dump(mode="json").items():
         if isinstance(value, dict):
             rows += [(f"{name}.{inner}", shown(each)) for inner, each in value.items()]
         else:
             rows.append((name, shown(value)))
-    return Outcome(library.delivery, [table(("setting", "value"), rows), *_purge_lines(purges)])
+    return Outcome(
+        library.delivery, [table(("setting", "value"), rows), *_purge_lines(purges), *_fault_lines(faults)]
+    )
 
 
 def _purge_lines(purges: Purges) -> list[RenderableType]:
@@ -97,6 +101,14 @@ def _purge_lines(purges: Purges) -> list[RenderableType]:
     if purges.failing:
         return [Text(f"! {said} {purges.failing:,} are tried again: {purges.said}", style="yellow")]
     return [said]
+
+
+def _fault_lines(faults: PageFaults) -> list[RenderableType]:
+    if not faults.times:
+        return []
+    said = f"! {faults.times:,} pages could not be rewritten and left as their authors wrote them:"
+    rows = [(fault.page, fault.reason, f"{fault.times:,}") for fault in faults.faults]
+    return [Text(said, style="yellow"), table(("page", "why", "times"), rows)]
 
 
 def _rules(options: argparse.Namespace) -> Outcome:
