@@ -146,3 +146,12 @@ def test_lines_are_the_same_in_whatever_pieces_they_come(data: bytes, cuts: list
 )
 def test_programs_are_told_from_people(agent: str | None, bot: bool) -> None:
     assert is_bot(agent) is bot
+
+
+@pytest.mark.parametrize("size", ["9" * 5_000, "9" * 14, str(10**12 + 1), "1e400", "-5"])
+def test_a_size_that_no_picture_has_is_passed_over(size: str) -> None:
+    """Whoever writes such lines wants the count to end."""
+    assert hit_of(COMMON.replace(b"5120", size.encode())) is None
+    told = json.dumps(PICTURE | {"time": "2026-10-03", "size": 0}).replace('"size": 0', f'"size": {size}')
+    assert hit_of(told.encode()) is None
+    assert hit_of(told.replace(f'"size": {size}', f'"size": "{size}"').encode()) is None

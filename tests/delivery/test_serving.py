@@ -252,6 +252,23 @@ def test_a_new_file_is_served_before_anybody_looked_at_it(site: Site) -> None:
     assert [found.changed for found in site.lacking] == [True, True]
 
 
+def test_a_new_file_of_the_same_size_and_time_has_another_tag(site: Site) -> None:
+    place = site.walk.root / "new.jpg"
+    photograph(place, seed=8)
+    first, facts = site.ask("/l/new.jpg"), place.stat()
+    place.write_bytes(bytes(reversed(place.read_bytes())))
+    os.utime(place, ns=(facts.st_atime_ns, facts.st_mtime_ns))
+    again = site.ask("/l/new.jpg", if_none_match=first.headers["etag"])
+    assert (again.status_code, again.content) == (200, place.read_bytes())
+
+
+def test_a_file_of_a_far_year_is_served(site: Site) -> None:
+    place = site.walk.root / "far.jpg"
+    photograph(place)
+    os.utime(place, (253_402_300_900, 253_402_300_900))  # the year 10000
+    assert site.ask("/l/far.jpg").content == place.read_bytes()
+
+
 def test_what_could_run_scripts_is_shut_in(site: Site) -> None:
     (site.walk.root / "logo.svg").write_text(
         "<svg xmlns='http://www.w3.org/2000/svg'><script>1</script></svg>"

@@ -1,6 +1,8 @@
 """Our own GIF: LZW, composition, exact reductions, damage."""
 
 import io
+import resource
+import struct
 
 import numpy as np
 import pytest
@@ -8,8 +10,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image, ImageDraw, ImageSequence
 
+from plumcrate.imaging import ImagingError, Recipe, treat
 from plumcrate.imaging.gif import GifError, lzw, read_gif, recompress
+from plumcrate.imaging.gif.extents import extents
 from plumcrate.imaging.gif.recompress import same_animation
+from plumcrate.imaging.pixels import decode
+from plumcrate.imaging.preview import preview
+from plumcrate.imaging.recipe import Limits
+from plumcrate.imaging.sample import measure
 
 
 @given(
@@ -109,3 +117,43 @@ def test_mutated_files_are_read_or_refused(kind: str, edits: list[tuple[int, int
 
 
 SOURCES = {kind: gif(kind) for kind in ("moving", "clearing", "still")}
+
+
+def vast(left: int, top: int, across: int, down: int, frames: int = 1, screen: int = 10) -> bytes:
+    """A GIF of few bytes whose frames are said to be somewhere far away."""
+    frame = b"\x2c" + struct.pack("<HHHHB", left, top, across, down, 0) + b"\x02\x02\x4c\x01\x00"
+    return struct.pack("<6sHHBBB6s", b"GIF89a", screen, screen, 0x80, 0, 0, bytes(6)) + frame * frames + b";"
+
+
+@pytest.mark.parametrize(
+    "data",
+    [
+        vast(65_535, 65_535, 65_535, 65_535),  # one frame in a corner: 17 gigapixels
+        vast(65_535, 65_535, 1, 1),
+        vast(0, 0, 10, 10, frames=2_500_000),  # each of few pixels
+        vast(30_000, 9_000, 5, 5, frames=30),
+        vast(0, 0, 60_000, 60_000, screen=1),
+    ],
+)
+def test_frames_beyond_all_limits_are_refused_by_the_header(data: bytes) -> None:
+    """368 bytes once took 18 GB: decoders make the screen as large as its frames reach."""
+    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    for act in (
+        lambda: treat(data, Recipe()),
+        lambda: preview(data, 200, Limits()),
+        lambda: decode(data),
+        lambda: measure(data, Recipe(), Limits()),
+    ):
+        with pytest.raises(ImagingError):
+            act()
+    assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 300_000
+
+
+def test_a_frame_that_reaches_a_little_beyond_its_screen_is_still_read() -> None:
+    found = extents(vast(8, 8, 4, 4, frames=3))
+    assert (found.width, found.height, found.pixels) == (12, 12, 432)
+
+
+@given(st.binary(max_size=300))
+def test_extents_of_nonsense_end(tail: bytes) -> None:
+    assert extents(b"GIF89a" + tail).pixels >= 0

@@ -11,16 +11,20 @@ import psycopg
 import pytest
 from conftest import Service, hashes, photograph, running_service, wait_for
 from databases import Postgres
+from sqlalchemy import select
 
 from plumcrate.client import Client
 from plumcrate.contract import CheckRequest, LibraryRequest, RunKind, RunRequest
+from plumcrate.keeping.state import half_brought
 from plumcrate.operate import moving, saving, tools
 from plumcrate.operate.moving import move_records
 from plumcrate.operate.records import CannotStart
+from plumcrate.operate.running import start
 from plumcrate.operate.saving import bring_back, save
 from plumcrate.records.database import Database
 from plumcrate.records.private import PrivatePostgres, free_port
 from plumcrate.records.tables import WorkerRow
+from plumcrate.settings import Settings
 from plumcrate.work import feeding
 from plumcrate.work.feeding import hear_no_more, hear_worker, workers_alive
 
@@ -165,14 +169,26 @@ def test_what_is_cut_short_is_begun_again(
     assert (folder / "saved.json").read_text() == good, "the former state still counts"
     with postgres.bare() as url:
         target = Database(url)
-        for name, place in (("_copy", saving), ("restore", tools)):
+        for name, place in (("_copy", saving), ("restore", tools), ("migrate", target)):
             with monkeypatch.context() as patched:
                 patched.setattr(place, name, cut)
                 with pytest.raises(Cut):
                     bring_back(target, tmp_path / "elsewhere", folder, say)
+        with target.begin() as session:
+            assert session.scalars(select(WorkerRow.id)).all(), "the records are in, as they were saved"
+        # Meanwhile whoever was signed in is let in nowhere.
+        settings = Settings(database_url=url, state_dir=tmp_path / "elsewhere")
+        with pytest.raises(CannotStart, match="run plumcrate bring-back again"):
+            start(settings)
+        assert half_brought(tmp_path / "elsewhere") is not None
+        with pytest.raises(CannotStart, match="holds tables already"):
+            bring_back(target, tmp_path / "a third place", folder, say)
         brought = bring_back(target, tmp_path / "elsewhere", folder, say)
         assert brought.missing == []
         assert brought.backups > 0
+        assert half_brought(tmp_path / "elsewhere") is None
+        with target.begin() as session:
+            assert session.scalars(select(WorkerRow.id)).all() == []
         with pytest.raises(CannotStart, match="holds tables already"):
             bring_back(target, tmp_path / "third", folder, say)
         target.close()
@@ -201,6 +217,11 @@ def test_folders_that_would_not_do(
         with pytest.raises(CannotStart, match="not what saving wrote"):
             bring_back(target, tmp_path / "e", tmp_path / "odd", say)
         manifest = json.loads((tmp_path / "saved/saved.json").read_text())
+        for records in ("../../etc/passwd.dump", "/etc/passwd", "..", 7, "a/b.dump"):
+            (tmp_path / "odd/saved.json").write_text(json.dumps(manifest | {"records": records}))
+            with pytest.raises(CannotStart, match="not what saving wrote"):
+                bring_back(target, tmp_path / "e", tmp_path / "odd", say)
+        assert {path.stat().st_mode & 0o777 for path in (tmp_path / "saved").rglob("*.*")} == {0o600}
         (tmp_path / "odd/saved.json").write_text(json.dumps(manifest))
         with pytest.raises(CannotStart, match="is not there"):
             bring_back(target, tmp_path / "e", tmp_path / "odd", say)

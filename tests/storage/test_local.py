@@ -177,3 +177,27 @@ def test_the_mark_is_written_once_and_never_over_anothers(tree: LocalStore) -> N
     assert sorted(os.listdir(tree.root)) == [MARK_NAME, "a"]
     tree.remove_mark()
     assert os.listdir(tree.root) == ["a"]
+
+
+@pytest.mark.parametrize("year", [2446, 9999, 1902])
+def test_a_time_that_no_record_holds_is_bounded(tree: LocalStore, year: int) -> None:
+    """File systems know years that a record of 64 bits, and a date in a header, do not."""
+    seconds = (year - 1970) * 31_556_952
+    os.utime(tree.root / "a/one.jpg", (seconds, seconds))
+    (listing,) = [listing for folder, listing in tree.walk() if folder == "a"]
+    (entry,) = [entry for entry in listing.files if entry.path == "a/one.jpg"]
+    facts = tree.facts("a/one.jpg")
+    assert entry.mtime_ns == facts.mtime_ns
+    assert -(2**63) < facts.mtime_ns < 2**63
+    tree.set_mtime("a/two.jpg", facts.mtime_ns)
+    assert tree.facts("a/two.jpg").mtime_ns == facts.mtime_ns
+
+
+def test_other_bytes_of_the_same_size_and_time_are_told_apart(tree: LocalStore) -> None:
+    place = tree.root / "a/one.jpg"
+    before = tree.facts("a/one.jpg")
+    place.write_bytes(b"new")
+    os.utime(place, ns=(before.mtime_ns, before.mtime_ns))
+    after = tree.facts("a/one.jpg")
+    assert (after.size, after.mtime_ns) == (before.size, before.mtime_ns)
+    assert after.identity != before.identity

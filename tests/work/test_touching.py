@@ -180,6 +180,11 @@ def test_the_same_steps_for_several_and_never_a_place_in_one_picture(bench: Benc
         asked = TouchesFor.model_validate({"pictures": ids, "steps": [bad]})
         with bench.database.begin() as session, pytest.raises(Refusal, match="place in one picture"):
             add_touches(session, bench.library, asked, "Rill")
+    many = TouchesFor.model_validate({"pictures": ids, "steps": [{"kind": "grey"}] * 40})
+    with bench.database.begin() as session:
+        add_touches(session, bench.library, many, "Rill")
+        with pytest.raises(Refusal, match="at most 60"):
+            add_touches(session, bench.library, many, "Rill")
     asked = TouchesFor.model_validate({"pictures": [*ids, 4711], "steps": [{"kind": "grey"}]})
     with bench.database.begin() as session, pytest.raises(Refusal, match="not in the library"):
         add_touches(session, bench.library, asked, "Rill")

@@ -4085,7 +4085,7 @@ export interface components {
             width?: number;
             /**
              * Words
-             * @description Words, in place of a picture.
+             * @description Words in one line, in place of a picture.
              * @default
              */
             words?: string;
@@ -4146,7 +4146,7 @@ export interface components {
             width: number;
             /**
              * Words
-             * @description Words, in place of a picture.
+             * @description Words in one line, in place of a picture.
              * @default
              */
             words: string;

@@ -12,7 +12,8 @@ from urllib.parse import unquote_to_bytes, urlsplit
 
 #: From the time on, so that whatever stands before it (hosts, users, ports) is of no matter.
 _COMMON = re.compile(
-    rb'\[(\d\d/[A-Z][a-z]{2}/\d{4}):[^\]]{1,40}\] "GET ([^ "]+)(?: [^"]{0,20})?" (\d{3}) (\d+|-)'
+    rb'\[(\d\d/[A-Z][a-z]{2}/\d{4}):[^\]]{1,40}\] "GET ([^ "]+)(?: [^"]{0,20})?" (\d{3}) '
+    rb"(\d{1,13}|-)(?=[ \t\r\n]|\Z)"
     rb'(?: "[^"\\]*+(?:\\.[^"\\]*+)*+" "([^"\\]*+(?:\\.[^"\\]*+)*+)")?'
 )
 _MONTHS = {
@@ -21,6 +22,8 @@ _MONTHS = {
         (b"Jan", b"Feb", b"Mar", b"Apr", b"May", b"Jun", b"Jul", b"Aug", b"Sep", b"Oct", b"Nov", b"Dec"), 1
     )
 }
+#: An answer of more bytes is no picture; whoever wrote such a line wanted the sums to overflow.
+MOST_SENT = 10**12
 #: What loggers of JSON call things.
 _METHOD = ("method", "request_method", "verb")
 _ADDRESS = ("uri", "request_uri", "path", "url", "target")
@@ -52,7 +55,7 @@ def hit_of(line: bytes) -> Hit | None:
     if status not in (b"200", b"206") or size == b"-":
         return None
     found = _day(day)
-    if found is None:
+    if found is None or int(size) > MOST_SENT:
         return None
     told = agent.decode("latin-1") if agent is not None else None
     return Hit(found, path_of(address), int(size), status == b"206", told)
@@ -100,7 +103,7 @@ def _of_json(line: bytes) -> Hit | None:
         sent, code = int(size), int(status)
     except (TypeError, ValueError, OverflowError):
         return None
-    if code not in (200, 206) or sent < 0:
+    if code not in (200, 206) or not 0 <= sent <= MOST_SENT:
         return None
     agent = _first(fields, _AGENT)
     headers = fields.get("headers")

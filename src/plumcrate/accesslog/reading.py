@@ -24,6 +24,8 @@ _LONGEST = 65_536
 _LONGEST_PATH = 1_000
 #: A batch ends with so many different counts, so many bytes of paths, or so many bytes of log.
 _MOST_COUNTS, _MOST_PATHS, _MOST_BYTES = 10_000, 500_000, 256_000_000
+#: Or so many bytes that were sent, which a sum on record still holds.
+_MOST_SENT = 10**17
 
 Key = tuple[date, bytes, int | None, bool]
 
@@ -38,6 +40,7 @@ class Batch:
     end: int
     counts: dict[Key, list[int]] = field(default_factory=lambda: defaultdict(lambda: [0, 0]))
     paths: int = 0
+    sent: int = 0
     lines: int = 0
     foreign: int = 0
 
@@ -48,11 +51,13 @@ class Batch:
             self.paths += len(path)
         counted[0] += 1
         counted[1] += hit.bytes
+        self.sent += hit.bytes
 
     @property
     def full(self) -> bool:
         return (
             len(self.counts) >= _MOST_COUNTS
+            or self.sent >= _MOST_SENT
             or self.paths >= _MOST_PATHS
             or self.end - self.begin >= _MOST_BYTES
         )

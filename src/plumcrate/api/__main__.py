@@ -10,7 +10,7 @@ import structlog
 import uvicorn
 
 from plumcrate import logs
-from plumcrate.keeping.state import StateFolder
+from plumcrate.keeping.state import StateFolder, half_brought
 from plumcrate.people.invitations import set_up
 from plumcrate.records.database import Database
 from plumcrate.settings import Settings, WrongSettings, load
@@ -32,6 +32,8 @@ def main() -> None:
         sys.exit(f"plumcrate: {error}")
     if not settings.database_url:
         sys.exit("plumcrate: no database is named; plumcrate start keeps a private one")
+    if (half := half_brought(settings.state_dir)) is not None:
+        sys.exit(f"plumcrate: {half}")
     database = Database(settings.database_url)
     database.migrate()
     try:

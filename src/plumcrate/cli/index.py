@@ -105,13 +105,10 @@ INDEX: Index = {
                 "gannet-ledge --set new_files=at-once",
             ),
         ),
-        **_of(
-            "trial",
-            (
-                "trial",
-                "treat files here, without the service; the files themselves stay as they are",
-                "photo.jpg --level everyday --out tried",
-            ),
+        "trial": Command(
+            "plumcrate.operate.trial",
+            "treat files here, without the service; the files themselves stay as they are",
+            "photo.jpg --level everyday --out tried",
         ),
     },
     "Review: pictures, sizes, touch-ups, marks": {

@@ -135,8 +135,8 @@ class MarkSettings(Message):
     when: When = Field(default_factory=lambda: When(), description="Which pictures.")
     originals: bool = Field(True, description="The site's own files: originals and the renditions it makes.")
     sizes: list[SizeName] | None = Field(None, description="Which sizes; null for all.")
-    words: Annotated[str, StringConstraints(max_length=120)] = Field(
-        "", description="Words, in place of a picture."
+    words: Annotated[str, StringConstraints(max_length=120, pattern=r"^[^\x00-\x1f\x7f]*$")] = Field(
+        "", description="Words in one line, in place of a picture."
     )
     place: Literal[
         "top-left", "top", "top-right", "left", "centre", "right", "bottom-left", "bottom", "bottom-right"

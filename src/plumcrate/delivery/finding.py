@@ -230,8 +230,8 @@ def _with_copies(folder: Folder, library: Served, path: str, facts: Facts, known
 
 
 def _own(path: str, media_type: str, facts: Facts, sha256: bytes | None) -> Form:
-    """The file itself: by its hash where it is known, else by size and time, as they are now."""
-    tag = sha256.hex()[:32] if sha256 is not None else f"{facts.size:x}-{facts.mtime_ns:x}"
+    """The file itself: by its hash where it is known, else by what tells it from others as it is now."""
+    tag = sha256.hex()[:32] if sha256 is not None else f"{facts.size:x}-{facts.mtime_ns:x}-{facts.identity}"
     return Form(path, media_type, facts.size, facts.mtime_ns, f'"{tag}"', own=True)
 
 

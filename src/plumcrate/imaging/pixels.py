@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from PIL import Image, ImageFile
 
 from .errors import Damaged, ImagingError, LeftAlone, TooLarge
+from .gif.extents import Extents, extents
 from .identification import Facts, identify
 from .recipe import Limits
 
@@ -85,6 +86,8 @@ def _decoded(
             f"the picture is {facts.width:,} x {facts.height:,} pixels, "
             f"more than the limit of {limits.pixels / 1e6:.0f} megapixels"
         )
+    if facts.format == "gif":
+        _refuse_vast(extents(data), limits)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
@@ -98,6 +101,15 @@ def _decoded(
         reason = str(error).rstrip(".") or type(error).__name__
         raise Damaged(f"the {facts.format.upper()} does not decode to its end ({reason})") from None
     return image
+
+
+def _refuse_vast(found: Extents, limits: Limits) -> None:
+    """A frame may be drawn far beyond its screen, which decoders then make as large."""
+    if found.pixels > limits.pixels:
+        raise TooLarge(
+            f"its frames reach over {found.width:,} x {found.height:,} pixels, {found.pixels / 1e6:,.0f} "
+            f"megapixels in all, more than the limit of {limits.pixels / 1e6:.0f}"
+        )
 
 
 def to_pixels(image: Image.Image) -> Pixels:

@@ -18,6 +18,18 @@ from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.local import mark_of, write_mark
 
 _SAMPLE = 20
+#: In the state folder while it is brought back from where it was saved: which records.
+UNDER_WAY = "bring-back"
+
+
+def half_brought(state_dir: Path) -> str | None:
+    """What to say where a state was brought back only in part; None where it was not."""
+    if not (state_dir / UNDER_WAY).exists():
+        return None
+    return (
+        f"bringing back {state_dir} was cut short: run plumcrate bring-back again with the same folder; "
+        "nothing is served or treated before it has ended"
+    )
 
 
 class StateFolder:

@@ -6,6 +6,7 @@ from __future__ import annotations
 import argparse
 import getpass
 import secrets
+import signal
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -103,6 +104,8 @@ def _with_records(act: Callable[[Settings, Any], Any]) -> Any:
     from plumcrate.records.database import Database
 
     def done() -> Any:
+        # So that a server which was started for this is stopped also when somebody ends it.
+        signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))
         settings, server = begun(_loaded())
         database = Database(settings.database_url)
         try:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import time
+from pathlib import Path
 
 from plumcrate.records.private import PostgresError, PrivatePostgres
 from plumcrate.settings import Settings
@@ -37,11 +39,29 @@ def begun(settings: Settings) -> tuple[Settings, PrivatePostgres | None]:
     server = private_server(settings)
     try:
         settings.state_dir.mkdir(parents=True, exist_ok=True)
-        running = server.there and server.running()
+        running = server.there and server.running() and not _left_running(server)
         url = server.start()
+        if not running:
+            _starter(server).write_text(str(os.getpid()))
     except (PostgresError, OSError) as error:
         raise CannotStart(str(error)) from None
     return settings.model_copy(update={"database_url": url}), None if running else server
+
+
+def _starter(server: PrivatePostgres) -> Path:
+    """Holds the number of the process that started the server and will stop it."""
+    return server.home / "started-by"
+
+
+def _left_running(server: PrivatePostgres) -> bool:
+    """Whether the process that started the server was killed: then it is ours to stop."""
+    try:
+        os.kill(int(_starter(server).read_text()), 0)
+    except ProcessLookupError:
+        return True
+    except (OSError, ValueError):
+        return False
+    return False
 
 
 def found(settings: Settings) -> Settings:

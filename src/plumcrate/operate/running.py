@@ -12,12 +12,13 @@ from types import FrameType
 
 import structlog
 
+from plumcrate.keeping.state import half_brought
 from plumcrate.records.database import Database
 from plumcrate.records.private import PrivatePostgres
 from plumcrate.settings import PREFIX, Settings
 from plumcrate.work.kernels import place_kernels
 
-from .records import begun, found
+from .records import CannotStart, begun, found
 
 log = structlog.get_logger()
 
@@ -39,6 +40,8 @@ def _stop(*_: int | FrameType | None) -> None:
 def start(settings: Settings, only: str | None = None) -> int:
     """Starts and stays until it is told to stop; the exit code. Raises
     :class:`~plumcrate.operate.records.CannotStart`."""
+    if (half := half_brought(settings.state_dir)) is not None and only != "records":
+        raise CannotStart(half)
     signal.signal(signal.SIGTERM, _stop)
     place_kernels(settings.state_dir)
     server: PrivatePostgres | None = None

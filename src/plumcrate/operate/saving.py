@@ -15,17 +15,18 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import re
 import secrets
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
 
 from sqlalchemy import delete, inspect, select, text
 
 from plumcrate import __version__
 from plumcrate.keeping.backups import sync_folder
+from plumcrate.keeping.state import UNDER_WAY
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Backup, Installation, Library, Session, WorkerRow
 from plumcrate.storage.local import mark_of, write_mark
@@ -34,6 +35,7 @@ from . import tools
 from .records import CannotStart
 
 _MANIFEST, _RECORDS, _KEY = "saved.json", "records", "seal.key"
+_DUMP_NAME = re.compile(r"[0-9A-Za-z-]{1,80}\.dump", re.ASCII)
 #: So many dumps of the records are kept.
 _KEPT = 5
 _PIECE = 1 << 20
@@ -77,6 +79,7 @@ def save(database: Database, state_dir: Path, folder: Path, say: Say) -> Report:
     say("copying the records …")
     report.records = f"{datetime.now(UTC):%Y-%m-%dT%H%M%S}-{secrets.token_hex(3)}.dump"
     unfinished = folder / _RECORDS / f".{report.records}"
+    os.close(os.open(unfinished, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600))  # hashes of passwords
     tools.dump(database.url, unfinished)
     _sync(unfinished)
     unfinished.rename(folder / _RECORDS / report.records)
@@ -101,12 +104,13 @@ def bring_back(database: Database, state_dir: Path, folder: Path, say: Say) -> R
     manifest = _manifest(folder)
     if manifest is None:
         raise CannotStart(f"{folder} holds no saved state: there is no {_MANIFEST} in it")
-    dumped = folder / _RECORDS / str(manifest["records"])
-    if not dumped.is_file():
+    dumped = folder / _RECORDS / manifest["records"]
+    if dumped.is_symlink() or not dumped.is_file():
         raise CannotStart(f"{dumped} is not there, though {_MANIFEST} names it")
+    open_one = state_dir / UNDER_WAY
     with database.begin() as session:
         there = inspect(session.connection()).get_table_names()
-    if there:
+    if there and not _goes_on(database, open_one, manifest):
         raise CannotStart("the database holds tables already: bring back into an empty one")
     state_dir.mkdir(parents=True, exist_ok=True)
     borne = mark_of(state_dir)
@@ -119,9 +123,11 @@ def bring_back(database: Database, state_dir: Path, folder: Path, say: Say) -> R
         _copy(folder / _KEY, state_dir / _KEY)
         (state_dir / _KEY).chmod(0o600)
     if borne is None:
-        write_mark(state_dir, str(manifest["mark"]))
-    say("bringing back the records …")
-    tools.restore(database.url, dumped)
+        write_mark(state_dir, manifest["mark"])
+    if not there:
+        say("bringing back the records …")
+        _write(open_one, manifest["records"].encode())
+        tools.restore(database.url, dumped)
     database.migrate()
     with database.begin() as session:
         # Whoever was signed in signs in again, and no worker of then is alive.
@@ -137,7 +143,21 @@ def bring_back(database: Database, state_dir: Path, folder: Path, say: Say) -> R
             digits = sha256.hex()
             if not (state_dir / "backups" / slug / digits[:2] / digits).is_file():
                 report.missing.append(f"{slug}: {path or digits[:12]}")
+    open_one.unlink(missing_ok=True)
     return report
+
+
+def _goes_on(database: Database, open_one: Path, manifest: dict[str, str]) -> bool:
+    """Whether the tables that are there came from a bringing back of the same records that was cut short."""
+    try:
+        begun = open_one.read_text()
+    except OSError:
+        return False
+    if begun != manifest["records"]:
+        return False
+    with database.begin() as session:
+        marks = session.execute(text("SELECT state_mark FROM installation")).scalars().all()
+    return marks == [manifest["mark"]]
 
 
 def _mark(folder: Path) -> str | None:
@@ -147,16 +167,18 @@ def _mark(folder: Path) -> str | None:
         return None
 
 
-def _manifest(folder: Path) -> dict[str, Any] | None:
+def _manifest(folder: Path) -> dict[str, str] | None:
+    """What was saved; nothing in it is believed that could lead out of the folder."""
     try:
         found = json.loads((folder / _MANIFEST).read_text())
     except FileNotFoundError:
         return None
     except (OSError, ValueError) as error:
         raise CannotStart(f"{folder / _MANIFEST} cannot be read: {error}") from None
-    if not isinstance(found, dict) or not {"mark", "records"} <= found.keys():
+    fit = isinstance(found, dict) and all(isinstance(found.get(name), str) for name in ("mark", "records"))
+    if not fit or not _DUMP_NAME.fullmatch(found["records"]):
         raise CannotStart(f"{folder / _MANIFEST} is not what saving wrote")
-    return found
+    return {name: str(value) for name, value in found.items()}
 
 
 def _copy_store(source: Path, target: Path, report: Report) -> None:
@@ -214,7 +236,8 @@ def _copy(source: Path, target: Path, digits: str | None = None) -> int | None:
 
 def _write(place: Path, data: bytes) -> None:
     staged = place.with_name(f".{secrets.token_hex(8)}")
-    staged.write_bytes(data)
+    with open(os.open(staged, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
+        file.write(data)
     _sync(staged)
     staged.rename(place)
     sync_folder(place.parent)

@@ -30,6 +30,10 @@ _MARK_BYTES = 200
 _BELIEVED = 1.0
 
 
+#: Nanoseconds since 1970 that fit 64 bits.
+_LATEST_NS = 2**63 - 1
+
+
 class LocalStore(Store):
     """The files below ``root``. ``mark``: what the folder must bear, None while it bears none yet.
 
@@ -159,7 +163,7 @@ class LocalStore(Store):
     def facts(self, path: str) -> Facts:
         with self._parent(path) as (folder, name):
             status = _stat(folder, name, path)
-        return Facts(status.st_size, status.st_mtime_ns, status.st_nlink, status.st_uid)
+        return _facts(status)
 
     def open(self, path: str) -> BinaryIO:
         with self._parent(path) as (folder, name):
@@ -384,6 +388,18 @@ class LocalStore(Store):
             yield opened
 
 
+def _facts(status: os.stat_result) -> Facts:
+    identity = f"{status.st_ino:x}-{status.st_ctime_ns:x}"
+    return Facts(
+        status.st_size, _bounded(status.st_mtime_ns), status.st_nlink, status.st_uid, identity=identity
+    )
+
+
+def _bounded(time_ns: int) -> int:
+    """A time that records and headers can hold: from 1678 to 2262. File systems know others."""
+    return max(-_LATEST_NS, min(time_ns, _LATEST_NS))
+
+
 class _Folder:
     """An open folder, by its descriptor."""
 
@@ -392,7 +408,7 @@ class _Folder:
 
     def facts(self, name: str) -> Facts:
         status = _stat(self._descriptor, name, f"{self._path}/{name}")
-        return Facts(status.st_size, status.st_mtime_ns, status.st_nlink, status.st_uid)
+        return _facts(status)
 
     def open(self, name: str) -> BinaryIO:
         return cast(BinaryIO, io.FileIO(_opened(self._descriptor, name, f"{self._path}/{name}"), "rb"))
@@ -462,7 +478,7 @@ def _add(listing: Listing, folder: str, entry: os.DirEntry[str]) -> None:
             listing.folders.append(path)
         elif entry.is_file(follow_symlinks=False):
             facts = entry.stat(follow_symlinks=False)
-            listing.files.append(Entry(path, facts.st_size, facts.st_mtime_ns))
+            listing.files.append(Entry(path, facts.st_size, _bounded(facts.st_mtime_ns)))
     except StorageError as error:
         listing.skipped.append(Skipped(shown(path), str(error).removeprefix(f"{shown(path)} ")))
     except FileNotFoundError:

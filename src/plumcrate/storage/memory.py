@@ -128,7 +128,7 @@ class MemoryStore(Store):
     def facts(self, path: str) -> Facts:
         node = self._node(path)
         links = sum(other is node for other in self._seen.values())
-        return Facts(len(node.data), node.mtime_ns, links)
+        return Facts(len(node.data), node.mtime_ns, links, identity=f"{id(node):x}-{node.mtime_ns:x}")
 
     def open(self, path: str) -> BinaryIO:
         return io.BytesIO(self._node(path).data)

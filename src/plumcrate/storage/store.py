@@ -58,12 +58,14 @@ class Listing:
 
 @dataclass(frozen=True, slots=True)
 class Facts:
-    """Of a regular file: bytes, time of the last change, names it has, the owner's number or None."""
+    """Of a regular file: bytes, time of the last change, names it has, the owner's number or None.
+    ``identity``: another one for other bytes under the same name, also where size and time are the same."""
 
     size: int
     mtime_ns: int
     links: int = 1
     owner: int | None = None
+    identity: str = ""
 
 
 class Folder(Protocol):

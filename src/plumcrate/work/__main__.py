@@ -10,6 +10,7 @@ import structlog
 from sqlalchemy.exc import SQLAlchemyError
 
 from plumcrate import logs
+from plumcrate.keeping.state import half_brought
 from plumcrate.records.database import Database
 from plumcrate.settings import WrongSettings, load
 
@@ -47,6 +48,8 @@ if __name__ == "__main__":
         sys.exit(f"plumcrate: {error}")
     if not settings.database_url:
         sys.exit("plumcrate: no database is named; plumcrate start keeps a private one")
+    if (half := half_brought(settings.state_dir)) is not None:
+        sys.exit(f"plumcrate: {half}")
     started()
     wait_for_tables(settings.database_url)
     asyncio.run(Worker(settings).run())

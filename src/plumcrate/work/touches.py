@@ -8,6 +8,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import TouchedPicture, TouchedView, Touches, TouchesFor
+from plumcrate.contract.touches import MOST_STEPS
 from plumcrate.imaging.shapes import plain_touches, touched_size, touches_of
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
@@ -83,6 +84,13 @@ def add_touches(session: Session, library: Library, wanted: TouchesFor, by: str)
         raise Refusal("not-found", "some of these pictures are not in the library; nothing was changed")
     for picture in pictures:
         steps = [*(picture.touches or []), *(step.model_dump() for step in wanted.steps)]
+        if len(steps) > MOST_STEPS:
+            path = session.get_one(File, picture.original_id).path
+            raise Refusal(
+                "invalid-request",
+                f"{path} has {len(picture.touches or [])} touch-ups already; a picture has at most "
+                f"{MOST_STEPS}: nothing was changed",
+            )
         save_touches(session, picture, Touches.model_validate({"steps": steps}), by)
     return len(pictures)
 

@@ -1,4 +1,8 @@
-"""trial: treats files right here, without any service, and writes what came of it to a folder."""
+"""trial: treats files right here, without any service, and writes what came of it to a folder.
+
+Each file is decoded in a child of the sandbox, as in a library: what it may cost is bounded, and what it does
+to its child is one line of the answer.
+"""
 
 from __future__ import annotations
 
@@ -10,15 +14,15 @@ from typing import TYPE_CHECKING, Any
 from rich.console import RenderableType
 from rich.text import Text
 
+from plumcrate.cli.commands.common import Commands, Outcome, WrongCommand, table
+from plumcrate.cli.commands.libraries import COPIES_HELP, METADATA_HELP, formats, kinds
 from plumcrate.cli.look import points, slat
 from plumcrate.contract import CopyFormat, Level, MetadataKind
 from plumcrate.words import saved, size
 
-from .common import Commands, Outcome, WrongCommand, table
-from .libraries import COPIES_HELP, METADATA_HELP, formats, kinds
-
 if TYPE_CHECKING:
-    from plumcrate.imaging import Treatment
+    from plumcrate.imaging import Recipe, Treatment
+    from plumcrate.work.sandbox import Sandbox
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +69,11 @@ def _trial(options: argparse.Namespace) -> Outcome:
         raise WrongCommand(str(error)) from None
     except OSError as error:
         raise WrongCommand(f"{options.out} cannot be made: {error.strerror}") from None
-    results = [_treated(imaging, path, recipe, options.out) for path in options.files]
+    sandbox = _sandbox()
+    try:
+        results = [_treated(sandbox, path, recipe, options.out) for path in options.files]
+    finally:
+        sandbox.close()
     failed = any(result.treatment is None for result in results)
     return Outcome(
         {"files": [_as_data(result) for result in results]}, _lines(results, options.out), int(failed)
@@ -82,6 +90,28 @@ def _core() -> Any:
     return imaging
 
 
+def _sandbox() -> Sandbox:
+    """One child, with the limits that this machine's settings give a library's pictures."""
+    from plumcrate.imaging import Limits
+    from plumcrate.settings import WrongSettings, load
+    from plumcrate.work.kernels import place_kernels
+    from plumcrate.work.pace import Urgency
+    from plumcrate.work.sandbox import Sandbox
+
+    try:
+        settings = load()
+    except WrongSettings as error:
+        raise WrongCommand(str(error)) from None
+    place_kernels(settings.state_dir)
+    return Sandbox(
+        1,
+        settings.child_memory_mb,
+        settings.seconds_per_megapixel,
+        limits=Limits(settings.most_pixels),
+        urgency=Urgency.PERSON,
+    )
+
+
 def _size(text: str) -> tuple[int, int]:
     """Width and height of ``1600x1200``; 0 and 0 of nothing."""
     if not text:
@@ -92,15 +122,20 @@ def _size(text: str) -> tuple[int, int]:
     return int(width), int(height)
 
 
-def _treated(imaging: Any, path: Path, recipe: Any, out: Path) -> _Result:
+def _treated(sandbox: Sandbox, path: Path, recipe: Recipe, out: Path) -> _Result:
+    from plumcrate.imaging import ImagingError
+    from plumcrate.imaging.identification import identify
+    from plumcrate.work.sandbox import SandboxError
+
     if out.resolve() == path.resolve().parent:
         return _Result(path, None, "--out is the file's own folder; the result would take its place")
     try:
-        treatment = imaging.treat(path.read_bytes(), recipe)
+        data = path.read_bytes()
+        treatment = sandbox.treat(data, recipe, identify(data).pixels / 1e6)
         for output in treatment.chosen:
             name = path.name if output.role == "file" else f"{path.name}.{output.format}"
             (out / name).write_bytes(output.data)
-    except imaging.ImagingError as error:
+    except (ImagingError, SandboxError) as error:
         return _Result(path, None, str(error))
     except OSError as error:
         return _Result(path, None, error.strerror or str(error))
