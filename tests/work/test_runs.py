@@ -117,6 +117,16 @@ def test_counters_failures_and_another_try(filled: Database) -> None:
         view = run_view(session, session.get_one(Run, run_id))
         assert (view.state, view.failed, view.left, view.bytes_before) == (RunState.RUNNING, 0, 10, 20_000)
         assert view.megapixels_done == pytest.approx(20.0)
+        run = session.get_one(Run, run_id)
+        waiting = select(Item).where(Item.run_id == run_id, Item.state == ItemState.WAITING).limit(1)
+        item = session.scalars(waiting).one()
+        end_item(session, item, ItemState.FAILED, datetime.now(UTC))
+        change_state(session, run, "pause")
+        assert retry_failed(session, run) == 1
+        assert session.get_one(Run, run_id, populate_existing=True).state == RunState.PAUSED, (
+            "it stays asleep"
+        )
+        change_state(session, run, "resume")
     everything = start(filled)
     with filled.begin() as session:
         assert session.get_one(Run, everything).elsewhere == 10, "what an open run has left stays with it"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import shutil
 from pathlib import Path
 
 import numpy as np
@@ -17,12 +18,14 @@ from plumcrate.contract import (
     FileState,
     ItemState,
     Level,
+    ProofReport,
     RunKind,
     SizeSettings,
     Way,
 )
 from plumcrate.records.database import Database
-from plumcrate.records.tables import File, Item, Ledger, Picture
+from plumcrate.records.tables import File, Item, Ledger, Picture, Run
+from plumcrate.work.looking_after import prove_hand_back
 from plumcrate.work.refusal import Refusal
 from plumcrate.work.sizes import effect_of_change, remove_size, save_size
 from plumcrate.work.survey import survey
@@ -263,6 +266,55 @@ def test_the_library_handed_back_holds_none_of_them(ledge: Ledge) -> None:
     assert ledge.tree() == before
     with ledge.database.begin() as session:
         assert not session.scalars(select(Item).where(Item.state == ItemState.FAILED)).all()
+
+
+def handed_back(ledge: Ledge) -> ProofReport:
+    """The proof at the end of a hand-back."""
+    ledge.survey()
+    items = ledge.run(kind=RunKind.HAND_BACK, confirm="l")
+    assert [item.reason for item in items if item.state == ItemState.FAILED] == []
+    with ledge.database.begin() as session:
+        run = session.scalars(select(Run.id).order_by(Run.id.desc())).first()
+    assert run is not None
+    return prove_hand_back(ledge.database, run, ledge.keeper)
+
+
+@pytest.mark.parametrize("removed", ["no", "before it is seen", "after it was seen", "and run"])
+@pytest.mark.parametrize("alone", [True, False])
+def test_what_was_made_is_known_wherever_somebody_moved_it(ledge: Ledge, removed: str, alone: bool) -> None:
+    """A folder that was moved, or the file of a size alone; the size goes at another moment each time."""
+    photograph(ledge.root / "kept/c.jpg", 150, 100)
+    ledge.survey()
+    before = ledge.tree()
+    ledge.save("card", width=200, copies=["webp"], level="lean")
+    ledge.run()
+    if alone:
+        (ledge.root / "2025").mkdir()
+        (ledge.root / "2026/a-card-200.jpg").rename(ledge.root / "2025/b.jpg")
+        moved = before
+    else:
+        (ledge.root / "2026").rename(ledge.root / "2025")
+        moved = {path.replace("2026", "2025"): content for path, content in before.items()}
+    if removed == "after it was seen":
+        ledge.survey()
+    if removed != "no":
+        ledge.remove("card")
+    if removed == "and run":
+        ledge.run()
+    assert handed_back(ledge).verdict == "complete"
+    assert ledge.tree() == moved
+
+
+def test_a_copy_that_somebody_made_of_a_size_goes_with_it_and_one_of_a_copy_stays(ledge: Ledge) -> None:
+    before = ledge.tree()
+    ledge.save("card", width=200, copies=["webp"], level="lean")
+    ledge.run()
+    shutil.copy(ledge.root / "2026/a-card-200.jpg", ledge.root / "2026/again.jpg")
+    copy = next((ledge.root / "2026").glob("*.webp"))
+    shutil.copy(copy, ledge.root / "2026/elsewhere.webp")
+    proof = handed_back(ledge)
+    assert (proof.verdict, proof.copies_used_elsewhere) == ("complete", 1)
+    assert ledge.tree().keys() == before.keys() | {"2026/elsewhere.webp"}
 
 
 def test_the_focal_point_moves_only_what_is_cut_around_it(ledge: Ledge) -> None:

@@ -14,12 +14,15 @@ from PIL import Image
 from sqlalchemy import event, select
 from walk import Walk
 
-from plumcrate.contract import ItemState
+from plumcrate.contract import FileState, ItemState
 from plumcrate.imaging import Recipe, treat
 from plumcrate.imaging.outcome import Former
+from plumcrate.keeping.changes import Note
 from plumcrate.records.database import Database
-from plumcrate.records.tables import Item, Library
+from plumcrate.records.tables import Item, Library, Run
 from plumcrate.storage.local import LocalStore
+from plumcrate.work.runs import retry_failed
+from plumcrate.work.sandbox import SandboxError
 
 
 @pytest.fixture
@@ -145,3 +148,56 @@ def test_a_file_kept_as_it_is_gets_its_copies_all_the_same(walk: Walk) -> None:
     assert walk.box.asked[1][2] == Former(
         len((walk.root / "a.jpg").read_bytes()), walk.box.answers[0].main.step
     )
+
+
+def failing(walk: Walk, monkeypatch: pytest.MonkeyPatch) -> Item:
+    """The second stage of an upload fails for good; the item then."""
+    walk.arrive()
+    walk.turn()
+    with monkeypatch.context() as broken:
+
+        def out_of_memory(*_: object) -> None:
+            raise SandboxError("out-of-memory", "it needs more than a child may use; it was left as it is")
+
+        broken.setattr(walk.box, "treat", out_of_memory)
+        return walk.turn()
+
+
+def retried(walk: Walk) -> Item:
+    with walk.database.begin() as session:
+        run = session.get_one(Run, walk.item().run_id)
+        assert retry_failed(session, run) == 1
+    return walk.turn()
+
+
+def test_an_upload_whose_copies_failed_is_light_and_says_so_and_a_retry_makes_them(
+    walk: Walk, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    assert failing(walk, monkeypatch).state == ItemState.FAILED
+    light = (walk.root / "a.jpg").read_bytes()
+    file = walk.file()
+    assert (file.state, file.recipe) == (FileState.LIGHTER, None), "the next run makes what is lacking"
+    assert len(light) < len(walk.data)
+    done = retried(walk)
+    assert done.state == ItemState.DONE
+    file = walk.file()
+    assert (file.state, len(file.derived)) == (FileState.LIGHTER, 2)
+    assert file.score is not None
+    assert file.recipe is not None
+    assert (walk.root / "a.jpg").read_bytes() == light
+    assert {(one["role"], one["verdict"]) for one in done.outputs} == {
+        ("file", "chosen"), ("copy", "chosen"),
+    }  # fmt: skip
+    assert len(walk.box.asked) == 2, "the file itself was treated once"
+
+
+def test_an_upload_that_was_restored_before_its_retry_is_treated_whole(
+    walk: Walk, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    failing(walk, monkeypatch)
+    walk.keeper.restore(walk.file(), Note())
+    assert (walk.root / "a.jpg").read_bytes() == walk.data
+    assert retried(walk).state == ItemState.DONE
+    file = walk.file()
+    assert (file.state, len(file.derived)) == (FileState.LIGHTER, 2)
+    assert len((walk.root / "a.jpg").read_bytes()) == file.size_now < len(walk.data)

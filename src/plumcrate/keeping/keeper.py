@@ -327,6 +327,15 @@ class Keeper:
             if file.sha256 is not None and self.store.folder_id(file.path) is not None:
                 DropSized.begin(self, file.path, note, file=file, before=file.sha256).perform()
 
+    def purpose_of(self, content: bytes | None) -> str | None:
+        """What bytes were made for, see :class:`~plumcrate.records.tables.Result`; None for what is not
+        ours."""
+        with self.database.begin() as session:
+            found: str | None = session.scalar(
+                select(Result.purpose).where(Result.library_id == self.library_id, Result.sha256 == content)
+            )
+        return found
+
     def drop_all_derived(
         self, file: File, note: Note, *, keep: frozenset[tuple[str, str]] = frozenset()
     ) -> None:

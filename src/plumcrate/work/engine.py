@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -289,7 +289,7 @@ class Engine:
                     self._next_stage(item.id, light)
                     return
                 outcome = light
-            elif item.stage:
+            elif item.stage and _stands(file, item):
                 outcome = treat_file(keeper, self._pool(run), file, order, Stage.BESIDE, tuple(item.outputs))
             else:
                 outcome = treat_file(keeper, self._pool(run), file, order)
@@ -334,7 +334,7 @@ class Engine:
 
     def _restore(self, keeper: Keeper, run: Run, file: File) -> Outcome:
         note = Note(run_id=run.id)
-        if file.size is not None:
+        if file.size is not None or keeper.purpose_of(file.sha256) == "size":
             keeper.drop_sized(file, note)
             return Outcome(ItemState.DONE)
         try:
@@ -361,10 +361,15 @@ class Engine:
             if item.finished_at is not None:
                 return
             file = session.get_one(File, item.file_id)
+            if outcome.item is ItemState.FAILED and item.stage and _stands(file, item):
+                # The light form is there and stays; what is beside it is made by a retry, or the next run.
+                outcome = replace(outcome, file=FileState.LIGHTER if file.sha256 else None, settled=False)
             if outcome.file is not None:
                 _settle(file, outcome, key)
             item.code, item.reason, item.score = outcome.code, outcome.reason, outcome.score
-            item.outputs, item.not_before = list(outcome.outputs), None
+            item.not_before = None
+            if outcome.item is not ItemState.FAILED or not item.stage:
+                item.outputs = list(outcome.outputs)
             if outcome.item is not ItemState.FAILED:
                 item.bytes_before, item.bytes_after = file.size_before, file.size_now
                 item.bytes_lightest = min(
@@ -375,6 +380,12 @@ class Engine:
             end_item(session, item, outcome.item, datetime.now(UTC))
             refresh_pictures(session, [item.picture_id])
             notify(session, run=item.run_id, item=item.id)
+
+
+def _stands(file: File, item: Item) -> bool:
+    """Whether what the first stage made of a file still stands: nobody restored it since."""
+    light = any(one["role"] == "file" and one["verdict"] == "chosen" for one in item.outputs)
+    return bool(item.outputs) and (file.sha256 is not None or not light)
 
 
 def _show(file: File, outcome: Outcome) -> None:

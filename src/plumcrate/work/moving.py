@@ -28,6 +28,8 @@ _MOVED = Note(detail={"because": "the file was moved by somebody else"})
 #: A copy of ours that was found, as values of a file's row, and what is known of it.
 Stray = tuple[dict[str, Any], Result]
 #: What is kept of a treatment with its result, and stands in the file's record.
+#: What we made that has a file's record of its own, which goes where it goes.
+_WITH_A_ROW = ("file", "size")
 _MADE = ("level", "recipe", "score", "how")
 
 
@@ -55,9 +57,11 @@ class Mover:
                 self.note_original_seen(content)
                 if not (content and self._original_moved(values, content, findings, touched)):
                     left.append(values)
+            elif result.purpose in _WITH_A_ROW and self._moved(values, result.sha256, findings, touched):
+                continue
             elif result.purpose != "file":
                 later.append((values, result))
-            elif not self._moved(values, result.sha256, findings, touched):
+            else:
                 left.append(values | (self.claims(result.sha256) or {}))
         return left, later
 

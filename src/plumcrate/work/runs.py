@@ -29,7 +29,7 @@ from plumcrate.records.database import notify
 from plumcrate.records.queries.folders import below
 from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.queries.sums import refresh_pictures
-from plumcrate.records.tables import Derived, File, Item, Library, Picture, Run
+from plumcrate.records.tables import Derived, File, Item, Library, Picture, Result, Run
 
 from .decision import Variant, resolved, variant_of, variants
 from .locks import RUNS_LOCK
@@ -228,8 +228,16 @@ def _add_restores(session: Session, run: Run, where: ColumnElement[bool]) -> Non
     ours = or_(File.before_sha256.is_not(None), File.treated_at.is_not(None), copies)
     # What was made for a size has no original to go back to; when the library is handed back it goes.
     made = PRESENT if run.kind == RunKind.HAND_BACK else literal(False)
-    ours = case((File.size.is_not(None), made), else_=ours)
+    # The same of such a file under another name; a copy that somebody uses by itself stays.
+    stray = and_(File.state == FileState.LEFT_ALONE, _made_as("size", "copy", "conversion"))
+    ours = case((File.size.is_not(None), made), (stray, and_(made, _made_as("size"))), else_=ours)
     _add_items(session, run, and_(where, ours), literal(0))
+
+
+def _made_as(*purposes: str) -> ColumnElement[bool]:
+    """Whether a file's bytes were made by us for something else than its name."""
+    ours = Result.library_id == File.library_id, Result.sha256 == File.sha256
+    return exists(select(1).where(*ours, Result.purpose.in_(purposes)).correlate(File))
 
 
 def _add_items(session: Session, run: Run, where: ColumnElement[bool], number: ColumnElement[int]) -> None:
@@ -307,7 +315,7 @@ def retry_failed(session: Session, run: Run, item_ids: list[int] | None = None) 
         "UPDATE runs SET failed = failed - a.n, bytes_before = bytes_before - a.before, "
         "bytes_after = bytes_after - a.after, bytes_lightest = bytes_lightest - a.lightest, "
         "megapixels_done = megapixels_done - a.megapixels, "
-        "state = CASE WHEN a.n > 0 THEN 'running' ELSE state END, "
+        "state = CASE WHEN a.n > 0 AND state <> 'paused' THEN 'running' ELSE state END, "
         "finished_at = CASE WHEN a.n > 0 THEN NULL ELSE finished_at END "
         "FROM (SELECT count(*) AS n, coalesce(sum(bytes_before), 0) AS before, "
         "coalesce(sum(bytes_after), 0) AS after, coalesce(sum(bytes_lightest), 0) AS lightest, "

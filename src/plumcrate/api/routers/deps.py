@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Coroutine, Iterator
+from contextlib import AsyncExitStack
 from typing import Annotated, Any, TypeVar
 
 import anyio.from_thread
@@ -21,6 +22,9 @@ from plumcrate.records.tables import Base, Library
 from plumcrate.settings import Settings
 from plumcrate.work.queue import Queue
 
+#: Where FastAPI keeps what ends with an operation: its database session among it.
+_STACKS = ("fastapi_inner_astack", "fastapi_function_astack")
+
 
 class _Route(APIRoute):
     """An operation that is done once more when PostgreSQL undid it because it met another one."""
@@ -30,13 +34,26 @@ class _Route(APIRoute):
 
         async def handled(request: Request) -> Response:
             try:
-                return await handler(request)
+                return await _by_itself(handler, request)
             except Exception as error:
                 if not conflicted(error):
                     raise
-                return await handler(request)
+                return await _by_itself(handler, request)
 
         return handled
+
+
+async def _by_itself(
+    handler: Callable[[Request], Coroutine[Any, Any, Response]], request: Request
+) -> Response:
+    """One try, whose transaction ends with it: what was undone must not be open when the next one commits."""
+    former = {name: request.scope[name] for name in _STACKS}
+    try:
+        async with AsyncExitStack() as inner, AsyncExitStack() as function:
+            request.scope.update(zip(_STACKS, (inner, function), strict=True))
+            return await handler(request)
+    finally:
+        request.scope.update(former)
 
 
 def router_of(tag: str) -> APIRouter:
