@@ -147,10 +147,10 @@ def add_library(database: Database, root: Path, patterns: Sequence[str] = (), **
         return new_library(session, "l", "L", str(root), list(patterns), recipe, "tests").id
 
 
-def add_pictures(database: Database, count: int) -> None:
+def add_pictures(database: Database, count: int, start: int = 1) -> None:
     """New pictures of one megapixel in library 1, by record only."""
     with database.begin() as session:
-        for number in range(1, count + 1):
+        for number in range(start, start + count):
             path = f"p{number:02d}.jpg"
             session.add(Picture(library_id=1, path=path, folder="", name=path))
             session.flush()

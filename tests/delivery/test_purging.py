@@ -28,7 +28,9 @@ class Caches:
     def __init__(self, database: Database) -> None:
         self.asked: list[httpx.Request] = []
         self.answer: Callable[[httpx.Request], httpx.Response] = lambda _: httpx.Response(200)
-        self.purger = Purger(database, Outgoing(None, transport=httpx.MockTransport(self._taken)))
+        self.now = 0.0
+        out = Outgoing(None, transport=httpx.MockTransport(self._taken))
+        self.purger = Purger(database, out, clock=lambda: self.now)
 
     def _taken(self, request: httpx.Request) -> httpx.Response:
         self.asked.append(request)
@@ -162,13 +164,15 @@ def test_a_cache_that_refuses_is_told_again_and_it_is_said(
     assert str(status) in (state.said or "")
     caches.purger.turn()
     assert len(caches.asked) == 1, "it is left alone for a while"
-    hurry(database)
+    hurry(database, caches)
     caches.answer = lambda _: httpx.Response(200)
     caches.purger.turn()
     assert noted(database) == []
 
 
-def hurry(database: Database) -> None:
+def hurry(database: Database, caches: Caches) -> None:
+    """All that waits is due, and whoever was silent may be asked."""
+    caches.now += 1_000
     with database.begin() as session:
         session.execute(text("UPDATE purges SET due_at = now() - interval '1 second'"))
 
@@ -186,9 +190,63 @@ def test_a_silent_cache_is_asked_once_a_turn_and_pauses_grow(database: Database,
         with database.begin() as session:
             left = func.extract("epoch", func.max(Purge.due_at) - func.now())
             pauses.append(float(session.scalar(select(left)) or 0))
-        hurry(database)
+        hurry(database, caches)
     assert len(caches.asked) == 4
     assert all(1.8 < after / before < 2.2 for before, after in pairwise(pauses))
+
+
+DEAD = "http://dead:6081"
+
+
+def test_a_dead_cache_takes_nothing_from_a_healthy_one(database: Database, caches: Caches) -> None:
+    """The healthy cache hears of each address at once, and once; the dead one is asked once a pause."""
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        if request.url.host == "dead":
+            caches.now += 3  # its patience
+            raise httpx.ConnectTimeout("no answer", request=request)
+        return httpx.Response(200)
+
+    caches.answer = answer
+    setting(database, **SETTINGS | {"caches": {"purge": [DEAD, CACHE], "tag_header": "Surrogates"}})
+    add_pictures(database, 197, start=4)
+    touch_all(database)
+    for _ in range(3):
+        caches.purger.turn()
+        with database.begin() as session:
+            session.execute(text("UPDATE purges SET due_at = now() - interval '1 second'"))
+    healthy = [request for request in caches.asked if request.url.host == "cache"]
+    addresses = [request for request in healthy if "surrogates" not in request.headers]
+    assert len(addresses) == len(noted(database)) == 200
+    assert len({request.url.path for request in addresses}) == 200
+    assert sum(request.url.host == "dead" for request in caches.asked) <= 2
+    hurry(database, caches)
+    caches.answer = lambda _: httpx.Response(200)
+    caches.purger.turn()
+    assert noted(database) == []
+    assert sum(request.url.host == "cache" for request in caches.asked) == len(healthy) + 4, "its tags only"
+
+
+def touch_all(database: Database) -> None:
+    with database.begin() as session:
+        session.execute(update(File).values(mtime_ns=File.mtime_ns + 1))
+
+
+def test_a_slow_cache_is_told_for_a_while_and_goes_on_in_the_next_turn(
+    database: Database, caches: Caches
+) -> None:
+    def slow(_: httpx.Request) -> httpx.Response:
+        caches.now += 2.9
+        return httpx.Response(200)
+
+    caches.answer = slow
+    add_pictures(database, 27, start=4)
+    touch_all(database)
+    caches.purger.turn()
+    assert len(caches.asked) == 7, "twenty seconds' worth; what is held is held for longer"
+    for _ in range(4):
+        caches.purger.turn()
+    assert (len(caches.asked), noted(database)) == (30, [])
 
 
 def test_what_no_day_of_attempts_brought_to_a_cache_is_given_up(database: Database, caches: Caches) -> None:

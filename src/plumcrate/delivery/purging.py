@@ -7,7 +7,12 @@ later where a cache does not answer. What caches say of themselves is read by RF
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+import threading
+import time
+from collections import OrderedDict
+from collections.abc import Callable, Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
 from urllib.parse import quote, urlsplit
 
 import structlog
@@ -16,13 +21,17 @@ from plumcrate.contract import Delivery
 from plumcrate.outgoing import CannotReach, Outgoing, host_of
 from plumcrate.records.database import Database
 from plumcrate.records.queries.purges import Due, forget_all, hold, libraries_due, put_off, take_due, told
+from plumcrate.records.tables import Library
 
 log = structlog.get_logger()
 
 #: So many addresses are told of at a time, and so many tags in one request.
 _BATCH, _TAGS = 200, 50
-#: A cache that takes longer is told later; what is being told is nobody else's for so long.
-SECONDS, _HELD = 3.0, 120.0
+#: A cache that takes longer is told later. In one turn a cache is told for so long; what is being told is
+#: nobody else's for longer than that.
+SECONDS, _SHARE, _HELD = 3.0, 20.0, 120.0
+#: So many caches are told at once; so much of what they were told is remembered.
+_AT_ONCE, _REMEMBERED = 8, 50_000
 #: The pause before the second attempt doubles up to so many seconds. What a day of attempts did not bring
 #: to a cache, its own time limits have.
 _FIRST_PAUSE, _LONGEST_PAUSE, _MOST_ATTEMPTS = 2.0, 900.0, 100
@@ -32,49 +41,143 @@ class CacheSilent(Exception):
     """A cache did not do what it was asked; the text says which, and what it said."""
 
 
-class Purger:
-    """Tells the caches of every library, as far as ``out`` may reach them."""
+@dataclass(frozen=True, slots=True)
+class _Batch:
+    """What is to be told of one library."""
 
-    def __init__(self, database: Database, out: Outgoing) -> None:
-        self._database, self._out = database, out
+    slug: str
+    settings: Delivery
+    due: Sequence[Due]
+
+
+@dataclass(slots=True)
+class _Answered:
+    """What one cache was told of: rows by id; and why not of the others, None where only time was short."""
+
+    told: set[int] = field(default_factory=set)
+    said: str | None = None
+
+
+@dataclass(slots=True)
+class _Silence:
+    """A cache that did not answer is left alone until then; the pause doubles. ``said``: the reason."""
+
+    until: float
+    pause: float
+    said: str
+
+
+class Purger:
+    """Tells the caches of every library, as far as ``out`` may reach them.
+
+    Each cache is told by itself: one that is slow or silent takes no time of another's. ``clock`` in seconds.
+    """
+
+    def __init__(
+        self, database: Database, out: Outgoing, clock: Callable[[], float] = time.monotonic
+    ) -> None:
+        self._database, self._out, self._clock = database, out, clock
+        self._pool = ThreadPoolExecutor(_AT_ONCE, thread_name_prefix="purge")
+        self._silent: dict[str, _Silence] = {}
+        #: What a cache was told while another one of its library was not: (cache, row, count as read).
+        self._told: OrderedDict[tuple[str, int, int], None] = OrderedDict()
+        self._guard = threading.Lock()
 
     def turn(self) -> bool:
         """Tells of what is due now; whether there was any."""
         with self._database.begin() as session:
             libraries = libraries_due(session)
-        for library in libraries:
-            self._tell(library.id, library.slug, Delivery.model_validate(library.delivery))
+        batches = [batch for library in libraries if (batch := self._taken(library)) is not None]
+        asked = [
+            (
+                batch,
+                [
+                    (cache, self._pool.submit(self._tell, cache, batch))
+                    for cache in batch.settings.caches.purge
+                ],
+            )
+            for batch in batches
+        ]
+        for batch, answers in asked:
+            self._settle(batch, [answer.result() for _, answer in answers])
         return bool(libraries)
 
-    def _tell(self, library_id: int, slug: str, settings: Delivery) -> None:
-        if not settings.caches.purge:
-            with self._database.begin() as session:
-                forget_all(session, library_id)
-            return
-        with self._database.begin() as session:
-            due = take_due(session, library_id, _BATCH)
-            hold(session, due, _HELD)
-        if not due:
-            return
-        try:
-            for cache in settings.caches.purge:
-                self._tell_one(cache, slug, due, settings)
-        except CacheSilent as error:
-            self._later(due, str(error), slug)
-            return
-        with self._database.begin() as session:
-            told(session, due)
-        log.info("caches were told", library=slug, addresses=len(due))
+    def close(self) -> None:
+        self._pool.shutdown(wait=False, cancel_futures=True)
 
-    def _tell_one(self, cache: str, slug: str, due: Sequence[Due], settings: Delivery) -> None:
-        """Tells one cache. Raises :class:`CacheSilent`."""
-        for address in addresses_of((row.path for row in due), settings):
-            target = f"{cache.rstrip('/')}{urlsplit(address).path}"
-            self._ask(cache, target, {"Host": host_of(address)})
+    def _taken(self, library: Library) -> _Batch | None:
+        settings = Delivery.model_validate(library.delivery)
+        with self._database.begin() as session:
+            if not settings.caches.purge:
+                forget_all(session, library.id)
+                return None
+            due = take_due(session, library.id, _BATCH)
+            hold(session, due, _HELD)
+        return _Batch(library.slug, settings, due) if due else None
+
+    def _settle(self, batch: _Batch, answers: list[_Answered]) -> None:
+        done = [row for row in batch.due if all(row.id in answer.told for answer in answers)]
+        rest = [row for row in batch.due if row not in done]
+        said = next((answer.said for answer in answers if answer.said is not None), None)
+        with self._database.begin() as session:
+            if done:
+                told(session, done)
+            if rest and said is None:
+                hold(session, rest, 0)  # only time was short
+        if done:
+            log.info("caches were told", library=batch.slug, addresses=len(done))
+            with self._guard:
+                for cache in batch.settings.caches.purge:
+                    for row in done:
+                        self._told.pop((cache, row.id, row.asked), None)
+        if rest and said is not None:
+            self._later(rest, said, batch.slug)
+
+    # -- one cache ----------------------------------------------------------------------------
+
+    def _tell(self, cache: str, batch: _Batch) -> _Answered:
+        """Tells one cache, for a while at most."""
+        answered, ends = _Answered(), self._clock() + _SHARE
+        silence = self._silent.get(cache)
+        for row in batch.due:
+            if (cache, row.id, row.asked) in self._told:
+                answered.told.add(row.id)
+        if silence is not None and self._clock() < silence.until:
+            answered.said = silence.said
+            return answered
+        try:
+            for row in batch.due:
+                if row.id in answered.told:
+                    continue
+                if self._clock() > ends:
+                    break
+                for address in addresses_of([row.path], batch.settings):
+                    target = f"{cache.rstrip('/')}{urlsplit(address).path}"
+                    self._ask(cache, target, {"Host": host_of(address)})
+                self._note(cache, row, answered)
+            self._tell_tags(cache, batch, answered.told)
+        except CacheSilent as error:
+            pause = min(_LONGEST_PAUSE, 2 * silence.pause if silence is not None else _FIRST_PAUSE)
+            self._silent[cache] = _Silence(self._clock() + pause, pause, str(error))
+            answered.said = str(error)
+            return answered
+        self._silent.pop(cache, None)
+        return answered
+
+    def _note(self, cache: str, row: Due, answered: _Answered) -> None:
+        answered.told.add(row.id)
+        with self._guard:
+            self._told[cache, row.id, row.asked] = None
+            while len(self._told) > _REMEMBERED:
+                self._told.popitem(last=False)
+
+    def _tell_tags(self, cache: str, batch: _Batch, rows: set[int]) -> None:
+        settings = batch.settings
         header = settings.caches.tag_header
         if header is None:
             return
-        tags = sorted({tag_of(slug, row.picture_id) for row in due if row.picture_id})
+        pictures = {row.picture_id for row in batch.due if row.picture_id and row.id in rows}
+        tags = sorted(tag_of(batch.slug, number) for number in pictures)
         hosts = [host_of(each) for each in (settings.address, settings.base) if each is not None]
         for at in range(0, len(tags), _TAGS):
             for host in dict.fromkeys(hosts or [host_of(cache)]):

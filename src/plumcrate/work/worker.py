@@ -149,6 +149,7 @@ class Worker:
         for each in self.loops:
             each.close()
         self.sandboxes.close()
+        self.purger.close()
         for out in self._out:
             out.close()
         # A database that is away forgets the silent by itself.
