@@ -137,3 +137,15 @@ def test_the_console_and_its_safety(service: Service) -> None:
         assert "default-src 'self'" in page.headers["content-security-policy"]
         assert browser.get("/..%2f..%2fpyproject.toml").text == page.text
         assert browser.get("/api/v1/health").json()["database"] is True
+
+
+def test_a_watermark_of_a_few_megabytes_gets_as_far_as_its_own_check(service: Service, library: Path) -> None:
+    service.client.connect(LibraryRequest(name="Ledge", root=str(library)))
+    with httpx.Client(
+        base_url=f"{service.url}/api/v1/libraries/ledge/marks",
+        headers={"Authorization": f"Bearer {service.key}"},
+    ) as plain:
+        for size, status in ((4_900_000, 422), (5_500_000, 413), (7_000_000, 413)):
+            assert plain.put("/name", json={"originals": True}).status_code == 200
+            answer = plain.put("/name/picture", content=b"\x89PNG\r\n\x1a\n" + bytes(size))
+            assert answer.status_code == status, answer.text

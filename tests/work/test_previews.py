@@ -4,6 +4,7 @@ disk."""
 import asyncio
 import io
 import shutil
+import threading
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -221,3 +222,23 @@ def test_versions_of_a_picture_that_made_way(place: Place) -> None:
         assert stream.read(4) == b"\x89PNG"
     with pytest.raises(NoVersion, match="no version webp"):
         version_of(place.keeper, file, "webp")
+
+
+def test_no_more_wait_for_being_made_ahead_than_a_page_or_two_shows(place: Place) -> None:
+    """Five thousand that were asked for ahead would stand before what somebody looks at."""
+    let_on = threading.Event()
+
+    class Slow(Counting):
+        def preview(self, data: bytes, width: int) -> bytes:
+            let_on.wait(60)
+            return super().preview(data, width)
+
+    files = place.look()
+    previews = place.previews(Slow(), threads=1)
+    try:
+        previews.ahead([files["kite.jpg"].id] * 50)
+        previews.ahead(range(10**6, 10**6 + 5_000))
+        assert previews._pool._work_queue.qsize() <= 200
+    finally:
+        let_on.set()
+        previews.close()

@@ -36,8 +36,9 @@ _OPEN = re.compile(
 )
 _PAGE = re.compile(rf"POST {API}/libraries/[^/]+/page\Z")
 _LISTS = re.compile(rf"POST {API}/libraries/[^/]+/(traffic/log|page-files)\Z")
+_WATERMARK = re.compile(rf"PUT {API}/libraries/[^/]+/marks/[^/]+/picture\Z")
 _UPLOAD = re.compile(rf"PUT {API}/libraries/[^/]+/files/.+\Z", re.S)
-_MOST_BODY = 2_000_000
+_MOST_BODY, _MOST_WATERMARK = 2_000_000, 6_000_000
 _MOST_OPEN_BODY = 1_000_000
 _MOST_LIST, _MOST_PAGE = 20_000_000, 200_000_000
 #: A body that stops for so long, in seconds, is given up; so is one slower than this on the whole.
@@ -138,6 +139,8 @@ class Gate:
         scope.setdefault("state", {})["who"] = who
         if _PAGE.match(asked):
             return _MOST_PAGE
+        if _WATERMARK.match(asked):
+            return _MOST_WATERMARK
         if _LISTS.match(asked):
             return _MOST_LIST
         return self._settings.max_upload_mb * 1_000_000 if _UPLOAD.match(asked) else _MOST_BODY

@@ -17,6 +17,7 @@ from sqlalchemy.dialects.postgresql import insert
 
 from plumcrate.contract import FileState
 from plumcrate.records.database import Database
+from plumcrate.records.queries.tallies import total, totals
 from plumcrate.records.tables import Backup, Derived, File, Library, Result
 from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.local import LocalStore
@@ -375,11 +376,10 @@ class Keeper:
         """
         with self.database.begin() as session:
             ours = Backup.library_id == self.library_id, Backup.sha256 == sha256
-            if store_limit is not None and session.scalar(select(Backup.id).where(*ours)) is None:
-                held = select(func.coalesce(func.sum(Backup.size), 0)).where(
-                    Backup.library_id == self.library_id
-                )
-                if int(session.scalar(held) or 0) + len(data) > store_limit:
+            new = store_limit is not None and session.scalar(select(Backup.id).where(*ours)) is None
+            if new and store_limit is not None:
+                held = total(totals(session, self.library_id), "backup").bytes_now
+                if held + len(data) > store_limit:
                     raise StorageError(
                         "backups-full",
                         f"the backups have reached their limit of {store_limit / 1e9:.1f} GB: raise it, or "

@@ -48,6 +48,7 @@ from .looking_after import check_library, prove_hand_back, prune_backups
 from .previews import Previews
 from .queue import BULK, NEW_UPLOAD, SINGLE_REQUEST
 from .reporting import make_report
+from .room import ROOM_SECONDS, Room
 from .runs import MOST_ATTEMPTS, create_run, recipe_of, upkeep_of
 from .sandbox import Sandbox, SandboxError, Sandboxes
 from .shaping import shaped_recipe
@@ -91,20 +92,22 @@ class Engine:
         self.sandboxes = sandboxes
         self.state = StateFolder(database, settings.state_dir)
         self.stopping = False
+        self.room = Room(settings.state_dir)
 
     def keeper(self, library: Library) -> Keeper:
         """The keeper of a library's files."""
         return Keeper.of(self.database, library, self.state)
 
     def why_away(self, library: Library) -> str | None:
-        """Why nothing can be done in a library now, in plain words; None when its folders are there."""
+        """Why nothing can be done in a library now, in plain words; None when its folders are there and have
+        room."""
         try:
             keeper = self.keeper(library)
             with keeper.store.visit():
                 self.state.check()
         except StorageError as error:
             return str(error)
-        return None
+        return self.room.lacking(library)
 
     def recover_all(self, *, at_start: bool = False) -> None:
         """Settles every change that a dead process left open, where its picture is not locked.
@@ -249,7 +252,7 @@ class Engine:
             item = session.get_one(Item, item_id, with_for_update=True)
             if item.finished_at is None:
                 item.state, item.job_id = ItemState.WAITING, None
-                if seconds and code == "not-there":
+                if seconds and code in ("not-there", "disk-full"):
                     item.not_before = func.now() + timedelta(seconds=seconds)
                     item.attempts -= 1
                     item.code, item.reason = code, why
@@ -306,6 +309,10 @@ class Engine:
         except (SandboxError, StorageError) as error:
             if error.code == "stopped":
                 self._put_back(item.id)
+                return
+            if error.code == "disk-full":
+                self.room.ran_out(begun.library, file.size_now)
+                self._put_back(item.id, seconds=ROOM_SECONDS, code=error.code, why=str(error))
                 return
             waits = self.settings.retry_seconds
             if error.code in _TRANSIENT and item.tries < len(waits):

@@ -115,6 +115,9 @@ def take_in_now(database: Database, keeper: Keeper, library: Library, path: str,
     """Takes one file in that is known to be whole."""
     taken = Taken()
     _take(database, keeper, library, [path], mode, taken)
+    if taken.busy:  # a run is at the picture just now
+        with database.begin() as session:
+            tell(session, library, [path], mode)
     return taken
 
 

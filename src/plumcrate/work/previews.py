@@ -75,6 +75,7 @@ class Previews:
         self._most_bytes, self._room = most_bytes, room
         self._pool = ThreadPoolExecutor(threads, thread_name_prefix="preview")
         self._making: dict[Path, Future[bytes]] = {}
+        self._ahead: set[int] = set()  # that wait for their turn
         self._guard = threading.Lock()
         self._made = 0
 
@@ -151,11 +152,17 @@ class Previews:
     def ahead(self, file_ids: Iterable[int]) -> None:
         """Begins to make previews that will be asked for next. Returns at once."""
         for file_id in file_ids:
-            if len(self._making) >= _MOST_AHEAD:
-                return
+            with self._guard:
+                if len(self._ahead) >= _MOST_AHEAD:
+                    return
+                if file_id in self._ahead:
+                    continue
+                self._ahead.add(file_id)
             self._pool.submit(self._make_ahead, file_id)
 
     def _make_ahead(self, file_id: int) -> None:
+        with self._guard:
+            self._ahead.discard(file_id)
         try:
             source = self.source(file_id, USUAL_WIDTH)
             if source is not None and not source.place.exists():

@@ -7,6 +7,7 @@ longer is marked, and the run removes it. So a size that changed costs just the 
 from __future__ import annotations
 
 import math
+from array import array
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -86,17 +87,19 @@ def settle_sizes(session: Session, library: Library, where: ColumnElement[bool] 
     any_made = select(File.id).where(File.library_id == library.id, File.size.is_not(None)).limit(1)
     if not sizes and session.scalar(any_made) is None:
         return
-    plan = plan_sizes(session, library, sizes, where)
-    for start in range(0, len(plan.make), _ROWS):
-        _add_rows(session, plan.make[start : start + _ROWS])
-    for start in range(0, len(plan.change), _BATCH):
-        session.execute(update(File), plan.change[start : start + _BATCH])
-    for ids, unwanted in ((plan.drop + plan.forget, True), (plan.back, False)):
-        if ids:
-            values = {"unwanted": unwanted, "let_go": False}
-            session.execute(update(File).where(File.id == func.any(ids)).values(values))
+    pictures: set[int] = set()
+    for plan in plan_sizes(session, library, sizes, where):
+        for start in range(0, len(plan.make), _ROWS):
+            _add_rows(session, plan.make[start : start + _ROWS])
+        if plan.change:
+            session.execute(update(File), plan.change)
+        for ids, unwanted in ((plan.drop + plan.forget, True), (plan.back, False)):
+            if ids:
+                values = {"unwanted": unwanted, "let_go": False}
+                session.execute(update(File).where(File.id == func.any(ids)).values(values))
+        pictures |= plan.pictures
     _forget_unwanted(session, library.id)
-    refresh_pictures(session, sorted(plan.pictures))
+    refresh_pictures(session, sorted(pictures))
 
 
 def _add_rows(session: Session, rows: list[dict[str, Any]]) -> None:
@@ -126,33 +129,35 @@ def _forget_unwanted(session: Session, library_id: int) -> None:
 
 def effect_of_sizes(session: Session, library: Library, sizes: dict[str, SizeSettings]) -> SizeEffect:
     """What sizes would do to a library, with nothing done."""
-    plan = plan_sizes(session, library, sizes)
     ways = variants(settings_of(current_recipe(session, library.id)), library.surveyed_at)
     number = variant_of(ways)
     as_it_is = settled(ways, number, shapes_of(session, library.id, sizes))
-    standing = (
-        select(func.count())
-        .select_from(File)
-        .join(Picture, Picture.id == File.picture_id)
-        .where(File.id == func.any(plan.stay), ~left_alone(ways, number))
-    )
-    remake = session.scalar(standing.where(~as_it_is)) or 0
-    make = len(plan.make) + plan.absent
-    return SizeEffect(
-        make=make,
-        remake=remake,
-        remove=len(plan.drop),
-        stay=len(plan.stay) - remake,
-        too_small=plan.too_small,
-        of_the_site=plan.of_the_site,
-        let_go=plan.let_go,
-        taken=len(plan.taken),
-        taken_paths=plan.taken[:_NAMED],
-        bytes=_guessed_bytes(session, library.id, [row["width"] * row["height"] for row in plan.make]),
-    )
+    effect = SizeEffect(make=0, remake=0, remove=0, stay=0, too_small=0, of_the_site=0, taken=0)
+    pixels = array("Q")
+    # What is planned of one batch is not on record for the next.
+    for plan in plan_sizes(session, library, sizes, given=set()):
+        standing = (
+            select(func.count())
+            .select_from(File)
+            .join(Picture, Picture.id == File.picture_id)
+            .where(File.id == func.any(plan.stay), ~left_alone(ways, number))
+        )
+        remake = session.scalar(standing.where(~as_it_is)) or 0 if plan.stay else 0
+        effect.make += len(plan.make) + plan.absent
+        effect.remake += remake
+        effect.remove += len(plan.drop)
+        effect.stay += len(plan.stay) - remake
+        effect.too_small += plan.too_small
+        effect.of_the_site += plan.of_the_site
+        effect.let_go += plan.let_go
+        effect.taken += len(plan.taken)
+        effect.taken_paths += plan.taken[: _NAMED - len(effect.taken_paths)]
+        pixels.extend(row["width"] * row["height"] for row in plan.make)
+    effect.bytes = _guessed_bytes(session, library.id, pixels)
+    return effect
 
 
-def _guessed_bytes(session: Session, library_id: int, pixels: list[int]) -> int | None:
+def _guessed_bytes(session: Session, library_id: int, pixels: Sequence[int]) -> int | None:
     """What files of so many pixels weigh by those that were treated here; None when there are too few."""
     exponent, level, count = weights_here(session, library_id)
     if count < 5 or not pixels:
@@ -181,15 +186,18 @@ def weights_here(session: Session, library_id: int) -> tuple[float, float, int]:
 
 def plan_sizes(
     session: Session, library: Library, sizes: Mapping[str, SizeSettings],
-    where: ColumnElement[bool] | None = None,
-) -> Plan:  # fmt: skip
-    """What the rows of made files lack and have too much; nothing is written."""
+    where: ColumnElement[bool] | None = None, given: set[int] | None = None,
+) -> Iterator[Plan]:  # fmt: skip
+    """What the rows of made files lack and have too much, some pictures at a time; nothing is written.
+
+    ``given``: hashes of the paths that were given away so far, where the plans are not carried out; those of
+    one that is are on record by the next.
+    """
     slots = {name: slots_of(settings) for name, settings in sizes.items()}
-    plan = Plan()
-    spoken_for: set[str] = set()
     for pictures in _batches(session, library.id, sizes, where):
         ids = [picture.id for picture in pictures]
         made, others = _made_of(session, ids), _others_of(session, ids)
+        plan, spoken_for = Plan(), set() if given is None else given
         wanted = [
             (picture, name, slot)
             for picture in pictures
@@ -199,7 +207,7 @@ def plan_sizes(
         rows = _wanted_rows(library.id, wanted, sizes, others, plan)
         known = _known(session, library.id, [row["path"] for row in rows.values()])
         _compare(rows, made, known, spoken_for, plan)
-    return plan
+        yield plan
 
 
 def _wanted_rows(
@@ -250,11 +258,11 @@ def _compare(
     rows: dict[tuple[int, str, str], dict[str, Any]],
     made: Mapping[tuple[int, str, str], list[_Made]],
     known: Mapping[str, int | None],
-    spoken_for: set[str],
+    spoken_for: set[int],
     plan: Plan,
 ) -> None:
     """What there is against what is wanted. ``known``: paths that have a record, with its number;
-    ``spoken_for``: paths that were given away already."""
+    ``spoken_for``: hashes of paths that were given away already."""
     for key, row in rows.items():
         # Of a size that was changed before a run there may be rows under its former names.
         there = next((one for one in made.get(key, ()) if one.path == row["path"]), None)
@@ -262,7 +270,7 @@ def _compare(
             if one is not there:
                 _let_go(one, plan, key[0])
         if there is not None:
-            spoken_for.add(there.path)
+            spoken_for.add(hash(there.path))
             if there.let_go:
                 plan.let_go += 1
                 continue
@@ -274,10 +282,10 @@ def _compare(
                 plan.absent += 1
             else:
                 plan.stay.append(there.id)
-        elif row["path"] in known or row["path"] in spoken_for:
+        elif row["path"] in known or hash(row["path"]) in spoken_for:
             plan.taken.append(row["path"])
         else:
-            spoken_for.add(row["path"])
+            spoken_for.add(hash(row["path"]))
             plan.make.append(row)
             plan.pictures.add(key[0])
     for key, former in made.items():

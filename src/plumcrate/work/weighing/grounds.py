@@ -44,30 +44,30 @@ class Grounds:
                 )
             )
             expected = self._expected(session)
-        for picture in reading.pictures:
-            one = ours.get(picture.address)
-            if one is None or one.file.path not in facts:
-                continue
-            _, file = facts[one.file.path]
-            place = round(picture.box.width), round(picture.box.height)
-            cut = cut_for(session, one.file.picture_id, *place, MEDIA_TYPES) if all(place) else []
-            usable = {size.path: size for size in (file, *file.sizes, *cut)}
-            sizes = tuple(
-                Size(
-                    size.path,
-                    size.width,
-                    size.height,
-                    min([size.bytes, *(copy.bytes for copy in size.copies)]),
+            for picture in reading.pictures:
+                one = ours.get(picture.address)
+                if one is None or one.file.path not in facts:
+                    continue
+                _, file = facts[one.file.path]
+                place = round(picture.box.width), round(picture.box.height)
+                cut = cut_for(session, one.file.picture_id, *place, MEDIA_TYPES) if all(place) else []
+                usable = {size.path: size for size in (file, *file.sizes, *cut)}
+                sizes = tuple(
+                    Size(
+                        size.path,
+                        size.width,
+                        size.height,
+                        min([size.bytes, *(copy.bytes for copy in size.copies)]),
+                    )
+                    for size in usable.values()
                 )
-                for size in usable.values()
-            )
-            copy = file.copies[0] if file.copies else None
-            records[picture.number] = OnRecord(
-                one.file.path, one.file.picture_id, one.file.size_now,
-                untreated=one.file.state == FileState.NEW and one.file.treated_at is None,
-                lightest=(copy.media_type.rpartition("/")[2], copy.bytes) if copy is not None else None,
-                sizes=sizes, foreign=_foreign(one, hashes.get(picture.address), old),
-            )  # fmt: skip
+                copy = file.copies[0] if file.copies else None
+                records[picture.number] = OnRecord(
+                    one.file.path, one.file.picture_id, one.file.size_now,
+                    untreated=one.file.state == FileState.NEW and one.file.treated_at is None,
+                    lightest=(copy.media_type.rpartition("/")[2], copy.bytes) if copy is not None else None,
+                    sizes=sizes, foreign=_foreign(one, hashes.get(picture.address), old),
+                )  # fmt: skip
         return Ground(
             records,
             begun={row["asked"].partition("#")[0]: row["begun"] for row in reversed(measured["exchanges"])},
