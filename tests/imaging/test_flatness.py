@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from outputs import data_of
-from PIL import Image
+from PIL import Image, ImageDraw, ImageFilter
 
 from plumcrate.demo.painter.diagrams import LIGHT, diagram, every_diagram
 from plumcrate.imaging import Level, Recipe, treat
@@ -87,11 +87,11 @@ def test_what_is_drawn_keeps_its_flat_colours_and_its_smooth_ground(name: str) -
             own = original[packed == colour][0].astype(float)
             assert np.abs(here.mean(axis=0) - own).max() <= 2, f"{own} became {here.mean(axis=0)}"
             assert (np.abs(here - own).max(axis=1) > 12).mean() < 0.1
-    assert Judge(before).flatness(after).within(Flatness(1.0, 0.05, 1.2, 0.9, 1.4))
+    assert Judge(before).flatness(after).within(Flatness(1.0, 0.05, 1.2, 0.9, 1.4, 2.5))
     for copy in treatment.of("copy"):
         written = data_of(copy)
         if written is not None:
-            assert Judge(before).flatness(decode(written)).within(Flatness(2.2, 0.12, 1.6, 2.0, 2.1))
+            assert Judge(before).flatness(decode(written)).within(Flatness(2.2, 0.12, 1.6, 2.0, 2.1, 2.8))
 
 
 def test_flat_jpegs_are_held_to_it_too() -> None:
@@ -100,7 +100,7 @@ def test_flat_jpegs_are_held_to_it_too() -> None:
     data = data_of(treat(out.getvalue(), Recipe(Level.LEAN, copies=frozenset())).main)
     assert data is not None
     flatness = Judge(decode(out.getvalue())).flatness(decode(data))
-    assert flatness.within(Flatness(2.0, 0.25, 2.2, 2.5, 2.7))
+    assert flatness.within(Flatness(2.0, 0.25, 2.2, 2.5, 2.7, 4.0))
 
 
 @given(
@@ -140,3 +140,61 @@ def test_a_photograph_without_even_ground_is_not_looked_at() -> None:
     ground = Ground(noise)
     assert ground.plain
     assert ground.judge(255 - noise) == Flatness()
+
+
+def cards(seed: int, lightness: int = 1) -> Image.Image:
+    """Cards with soft shadows on a dark page, as interfaces of today have them."""
+    rng = np.random.default_rng(seed)
+    top, bottom = rng.integers(4, 50, (2, 3)) * lightness
+    rows = np.linspace(0, 1, 300)[:, None, None]
+    page = np.broadcast_to(np.rint(top * (1 - rows) + bottom * rows), (300, 480, 3)).astype(np.uint8)
+    image = Image.fromarray(page)
+    for _ in range(3):
+        x, y = int(rng.integers(10, 300)), int(rng.integers(10, 180))
+        shadow = Image.new("L", image.size)
+        ImageDraw.Draw(shadow).rounded_rectangle((x, y + 6, x + 150, y + 106), 10, fill=190)
+        shadow = shadow.filter(ImageFilter.GaussianBlur(int(rng.integers(8, 22))))
+        image = Image.composite(Image.new("RGB", image.size), image, shadow)
+        colour = tuple(int(part) for part in rng.integers(20, 90, 3) * lightness)
+        pen = ImageDraw.Draw(image)
+        pen.rounded_rectangle((x, y, x + 150, y + 100), 10, fill=colour)
+        pen.rectangle(
+            (x + 10, y + 10, x + 40, y + 16), fill=tuple(int(part) for part in rng.integers(80, 255, 3))
+        )
+        for line in range(3):
+            pen.line((x + 10, y + 32 + line * 14, x + 120, y + 32 + line * 14), fill=colour[::-1], width=4)
+    return image
+
+
+def test_a_blot_in_the_dark_is_told_and_one_in_the_light_is_not() -> None:
+    for lightness, told in ((1, True), (4, False)):
+        before = np.asarray(cards(1, lightness)).copy()
+        before[100:196, 100:196] = (30 * lightness, 30 * lightness, 34 * lightness)
+        after = before.copy()
+        after[120:152, 120:152] = np.clip(after[120:152, 120:152].astype(int) + np.array((5, -3, -4)), 0, 255)
+        tint = Ground(before).judge(after).tint
+        assert (tint > 3.5) == told, tint
+
+
+@pytest.mark.parametrize("seed", range(5))
+@pytest.mark.parametrize("level", [Level.GALLERY, Level.EVERYDAY])
+def test_dark_pages_get_no_blots(seed: int, level: Level) -> None:
+    image = cards(seed)
+    ground = Ground(np.asarray(image))
+    limit = {Level.GALLERY: 2.6, Level.EVERYDAY: 2.8}[level]
+    treatment = treat(as_png(image), Recipe(level=level))
+    for output in treatment.chosen:
+        assert ground.judge(decode(output.data).rgb).tint <= limit, output.format
+
+
+def test_of_flat_art_a_lossless_copy_goes_before_one_that_is_hardly_lighter() -> None:
+    image = Image.new("RGB", (200, 120), (28, 52, 88))
+    ImageDraw.Draw(image).ellipse((60, 20, 140, 100), fill=(240, 196, 60))
+    outputs = {(one.role, one.format): one for one in treat(as_png(image), Recipe()).outputs}
+    webp, avif = outputs["copy", "webp"], outputs["copy", "avif"]
+    assert (webp.score, webp.how) == (100.0, "lossless")
+    assert getattr(avif, "verdict", "") == "lossless-is-near"
+    noise = np.random.default_rng(4).integers(0, 256, (120, 200, 3), dtype=np.uint8)
+    busy = as_png(Image.fromarray(noise).filter(ImageFilter.GaussianBlur(2)))
+    outputs = {(one.role, one.format): one for one in treat(busy, Recipe()).outputs}
+    assert outputs["copy", "webp"].score < 100, "of no photograph"

@@ -11,7 +11,9 @@ from .identification import Facts
 AnyOutput = TypeVar("AnyOutput", bound="Output")
 #: What an output is for: the file itself, a copy beside it, or a file of another format in its place.
 Role = Literal["file", "copy", "conversion"]
-Verdict = Literal["not-smaller", "too-little-gain", "out-of-reach", "not-possible", "not-for-its-twin"]
+Verdict = Literal[
+    "not-smaller", "too-little-gain", "out-of-reach", "not-possible", "not-for-its-twin", "lossless-is-near"
+]
 
 #: What became of an output, in plain words, for people.
 CHOSEN = "smaller, and as good as promised"
@@ -21,6 +23,7 @@ VERDICTS: dict[Verdict, str] = {
     "out-of-reach": "cannot reach the promised quality in this format",
     "not-possible": "cannot be made from this picture at this level",
     "not-for-its-twin": "was of no use for the same picture elsewhere in the library",
+    "lossless-is-near": "a lossless copy is nearly as light, and shows every pixel as it is",
 }
 
 

@@ -9,7 +9,10 @@ there what anybody sees: a bar in its neighbour's colour, a shadow in steps. So
 * where the source is smooth, the error must not jump. Its mean is compared on either side of a place, over
   eight pixels across and nine along, in CIE L*a*b*: bands jump there, dithering and slow drift do not;
 * where the source is calm on both sides of an edge of the blocks that codecs cut a picture into, no block may
-  have a shade of its own: the error's mean over four pixels before the edge and four behind is compared.
+  have a shade of its own: the error's mean over four pixels before the edge and four behind is compared;
+* where the source is dark and quiet, no place may be tinted: codecs that halve chroma and spare its bits
+  there leave green and brown blots, which a dark page shows. The error's mean over blocks of eight pixels is
+  looked at in a* and b*.
 """
 
 from __future__ import annotations
@@ -45,6 +48,9 @@ _SAMPLED = 1_000_000
 #: this on the mean, in L*, a* or b*; the part of calm edges that may show more than what is told, and how
 #: many calm edges there must be.
 _BLOCK, _CALM, _SEAMS, _FEWEST_SEAMS = 16, 0.8, 0.01, 60
+#: Blocks of so many pixels are dark below such a mean L*, and quiet where neighbours differ by less than this
+#: in L*, a* and b*; the part of them that may be tinted further than what is told, and the fewest that count.
+_TINTED, _DARK, _QUIET, _TINTS, _FEWEST_DARK = 8, 40.0, 2.5, 0.001, 60
 #: Rows that are looked at together, and the rows around a place that its jump is reckoned from.
 _STRIP, _AROUND = 512, 4
 _BINS, _BIN = 400, 0.05
@@ -57,7 +63,8 @@ class Flatness:
     """How drawn parts fare, or may. ``moved``: the worst flat colour's CIEDE2000; ``strayed``: the largest
     part of one colour's pixels that is far from it, 0 to 1; ``jump``: what all but the worst places stay
     below on smooth ground; ``grain``: the mean error there; both in L*a*b* with a* and b* halved. ``seam``:
-    what all but the worst edges between calm blocks stay below, in L*a*b*.
+    what all but the worst edges between calm blocks stay below, in L*a*b*. ``tint``: what all but the worst
+    dark quiet blocks stay below, in a*b*.
     """
 
     moved: float = 0.0
@@ -65,6 +72,7 @@ class Flatness:
     jump: float = 0.0
     grain: float = 0.0
     seam: float = 0.0
+    tint: float = 0.0
 
     def within(self, limit: Flatness) -> bool:
         """Whether nothing goes further than a limit."""
@@ -74,6 +82,7 @@ class Flatness:
             and self.jump <= limit.jump
             and self.grain <= limit.grain
             and self.seam <= limit.seam
+            and self.tint <= limit.tint
         )
 
 
@@ -89,21 +98,25 @@ class Ground:
         self.colours: U8 = colours.view(np.uint8).reshape(-1, 4)[:, :3]
         self._smooth = np.zeros(rgb.shape[:2], np.bool_)
         self._calm = np.zeros((rgb.shape[0] // _BLOCK, rgb.shape[1] // _BLOCK), np.bool_)
+        self._dark = np.zeros((rgb.shape[0] // _TINTED, rgb.shape[1] // _TINTED), np.bool_)
         for top, bottom, first, last in _strips(rgb.shape[0]):
             lab = _lab(self._rgb[first:last])
             smooth = np.zeros(lab.shape[1:], np.bool_)
             _find_smooth(lab[0], smooth)
             self._smooth[top:bottom] = smooth[top - first : bottom - first]
             _find_calm(lab, top - first, self._calm[top // _BLOCK : bottom // _BLOCK])
+            _find_dark(lab, top - first, self._dark[top // _TINTED : bottom // _TINTED])
         smooth_places = int((self._smooth & (self._labels == NO_LABEL)).sum())
         calm_edges = (self._calm[1:] & self._calm[:-1]).sum() + (self._calm[:, 1:] & self._calm[:, :-1]).sum()
         self._looks_at_seams = int(calm_edges) >= _FEWEST_SEAMS
+        self._looks_at_tints = int(self._dark.sum()) >= _FEWEST_DARK
         self._looks_at_bands = smooth_places >= max(_FEWEST_SMOOTH, _LEAST_SMOOTH * self._smooth.size)
 
     @property
     def plain(self) -> bool:
-        """Whether there is nothing to look at: no flat colour, no smooth and no calm place."""
-        return not len(self.colours) and not self._looks_at_bands and not self._looks_at_seams
+        """Whether there is nothing to look at: no flat colour, no smooth, no calm and no dark place."""
+        looks = self._looks_at_bands or self._looks_at_seams or self._looks_at_tints
+        return not len(self.colours) and not looks
 
     def judge(self, rgb: U8) -> Flatness:
         """A candidate of the same shape."""
@@ -111,17 +124,21 @@ class Ground:
             return Flatness()
         count = len(self.colours)
         sums, strayed = np.zeros((count, 4)), np.zeros(count)
-        histogram, seams, grain = np.zeros(_BINS, np.int64), np.zeros(_BINS, np.int64), np.zeros(2)
+        histogram, seams, tints = (np.zeros(_BINS, np.int64) for _ in range(3))
+        grain = np.zeros(2)
         own = _lab(np.ascontiguousarray(self.colours).reshape(1, -1, 3))[:, 0].T
         for top, bottom, first, last in _strips(rgb.shape[0]):
             theirs = _lab(np.ascontiguousarray(rgb[first:last]))
             if count:
                 inside = slice(top - first, bottom - first)
                 _gather(theirs[:, inside], self._labels[top:bottom], own, sums, strayed)
-            if self._looks_at_bands or self._looks_at_seams:
+            if self._looks_at_bands or self._looks_at_seams or self._looks_at_tints:
                 theirs -= _lab(self._rgb[first:last])
             if self._looks_at_seams:
                 _find_seams(theirs, top - first, self._calm, top // _BLOCK, bottom // _BLOCK, seams)
+            if self._looks_at_tints:
+                dark = self._dark[top // _TINTED : bottom // _TINTED]
+                _find_tints(theirs[1:], top - first, dark, tints)
             if self._looks_at_bands:
                 theirs *= _SEEN[:, None, None]
                 rows = slice(first, last)
@@ -146,6 +163,7 @@ class Ground:
             _percentile(histogram, 1 - _JUMPS),
             float(grain[0] / max(grain[1], 1)),
             _percentile(seams, 1 - _SEAMS),
+            _percentile(tints, 1 - _TINTS),
         )
 
 
@@ -275,6 +293,47 @@ def _find_calm(lab: F32, top: int, calm: NDArray[np.bool_]) -> None:
                         most = max(most, abs(here - lab[c, y, left]), abs(here - lab[c, above, x]))
                     total += most
             calm[row, column] = total < _CALM * _BLOCK * _BLOCK / 2
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _find_dark(lab: F32, top: int, dark: NDArray[np.bool_]) -> None:
+    """Marks dark blocks in which neighbouring pixels hardly differ; the first begins at row ``top``."""
+    for row in range(dark.shape[0]):
+        first = top + row * _TINTED
+        for column in range(dark.shape[1]):
+            light = np.float32(0)
+            quiet = True
+            for y in range(first, first + _TINTED):
+                above = max(y - 1, first)
+                for x in range(column * _TINTED, (column + 1) * _TINTED):
+                    left = max(x - 1, column * _TINTED)
+                    light += lab[0, y, x]
+                    for c in range(3):
+                        here = lab[c, y, x]
+                        if abs(here - lab[c, y, left]) > _QUIET or abs(here - lab[c, above, x]) > _QUIET:
+                            quiet = False
+                if not quiet:
+                    break
+            dark[row, column] = quiet and light < _DARK * _TINTED * _TINTED
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _find_tints(error: F32, top: int, dark: NDArray[np.bool_], histogram: NDArray[np.int64]) -> None:
+    """Counts, for each dark block, how far its colour is off on the mean; ``error`` is of a* and b*, and the
+    first block row begins at row ``top``."""
+    for row in range(dark.shape[0]):
+        first = top + row * _TINTED
+        for column in range(dark.shape[1]):
+            if not dark[row, column]:
+                continue
+            off = 0.0
+            for c in range(2):
+                total = np.float32(0)
+                for y in range(first, first + _TINTED):
+                    for x in range(column * _TINTED, (column + 1) * _TINTED):
+                        total += error[c, y, x]
+                off += (total / (_TINTED * _TINTED)) ** 2
+            histogram[min(_BINS - 1, int(math.sqrt(off) / _BIN))] += 1
 
 
 @njit(cache=True, nogil=True, error_model="numpy")

@@ -7,6 +7,7 @@ from functools import partial
 from .. import codecs
 from ..aim import Landing
 from ..avif import LIMIT as AVIF_LIMIT
+from ..avif import Content
 from ..avif import encode as encode_avif
 from ..avif import prepared as prepared_for_avif
 from ..outcome import Chosen, Output, Refused, exact, impossible, lightest, refused, with_all
@@ -23,6 +24,8 @@ _REAL_GAIN = 0.1
 _STRAIN = 1 / 3
 #: From this target on half chroma costs more than it saves in AVIF.
 _FULL_CHROMA_FROM = 85.0
+#: A lossless copy of flat art is as good as one that is lighter by such a part, or by so many bytes.
+_NEAR_PART, _NEAR_BYTES = 1.25, 2_000
 #: An AVIF encode is dear: so many steps of quality, of some 6 % of bytes each, are not chased down.
 _AVIF_NEAR = 2.3
 
@@ -31,7 +34,10 @@ def webp_copy(case: Case, limit: int) -> Output:
     """``limit``: bytes that a copy must stay below to be of use."""
     if max(case.upright_pixels.size) > WEBP_LIMIT:
         return impossible("webp")
-    return _within(webp(case, case.copy_extras, limit), limit)
+    output = _within(webp(case, case.copy_extras, limit), limit)
+    if isinstance(output, Chosen) and output.score == 100.0 and case.content is Content.FLAT:
+        case.exact_copy = output.size
+    return output
 
 
 def webp(case: Case, extras: codecs.Extras, limit: int) -> Output:
@@ -45,6 +51,8 @@ def webp(case: Case, extras: codecs.Extras, limit: int) -> Output:
         cap = min([limit, *(candidate.size for candidate in candidates)])
         candidates.append(_lossy_webp(case, extras, cap))
     reached = [candidate for candidate in candidates if isinstance(candidate, Chosen)]
+    if len(reached) == 2 and case.content is Content.FLAT and reached[0].size <= _near(reached[1].size):
+        return with_all(reached[0], reached)
     return lightest(reached) if reached else candidates[-1] if candidates else impossible("webp")
 
 
@@ -70,7 +78,12 @@ def avif_copy(case: Case, limit: int) -> Output:
     """``limit``: bytes that a copy must stay below to be of use."""
     if case.recipe.target is None or max(case.upright_pixels.size) > AVIF_LIMIT:
         return impossible("avif")
-    return _within(avif(case, case.copy_extras, limit), limit)
+    if case.exact_copy is not None and case.exact_copy <= _near(0):
+        return Refused(format="avif", verdict="lossless-is-near")
+    output = _within(avif(case, case.copy_extras, limit), limit)
+    if case.exact_copy is not None and isinstance(output, Chosen) and case.exact_copy <= _near(output.size):
+        return refused(output, "lossless-is-near")
+    return output
 
 
 def avif(case: Case, extras: codecs.Extras, limit: int) -> Output:
@@ -103,6 +116,12 @@ def _aimed_avif(case: Case, extras: codecs.Extras, subsampling: str, limit: int)
         lambda step: encode_avif(image, step, extras, effort, subsampling, case.content),
         f"avif {subsampling}", cap=limit, upright=True, near=_AVIF_NEAR,
     )  # fmt: skip
+
+
+def _near(size: int) -> float:
+    """Up to so many bytes a lossless copy of flat art goes before a lossy one of a size: what is drawn shows
+    every loss, for a few bytes."""
+    return max(_NEAR_PART * size, size + _NEAR_BYTES)
 
 
 def _within(output: Output, limit: int) -> Output:

@@ -35,14 +35,14 @@ _WORST_COLOUR, _MEAN_COLOUR = 10.0, 1.5
 #: What flat colours and smooth ground may suffer from a palette: without error diffusion, whose steps are
 #: bands, and with it, where a jump of the error is its grain.
 _PLAIN: dict[Level, Flatness] = {
-    Level.GALLERY: Flatness(1.0, 0.05, 0.5, 0.6, 1.0),
-    Level.EVERYDAY: Flatness(1.0, 0.05, 0.7, 0.9, 1.4),
-    Level.LEAN: Flatness(1.0, 0.05, 1.0, 1.2, 2.0),
+    Level.GALLERY: Flatness(1.0, 0.05, 0.5, 0.6, 1.0, 2.0),
+    Level.EVERYDAY: Flatness(1.0, 0.05, 0.7, 0.9, 1.4, 2.5),
+    Level.LEAN: Flatness(1.0, 0.05, 1.0, 1.2, 2.0, 4.0),
 }
 _GRAINED: dict[Level, Flatness] = {
-    Level.GALLERY: Flatness(1.0, 0.05, 0.8, 0.6, 1.0),
-    Level.EVERYDAY: Flatness(1.0, 0.05, 1.2, 0.9, 1.4),
-    Level.LEAN: Flatness(1.0, 0.05, 1.8, 1.4, 2.0),
+    Level.GALLERY: Flatness(1.0, 0.05, 0.8, 0.6, 1.0, 2.0),
+    Level.EVERYDAY: Flatness(1.0, 0.05, 1.2, 0.9, 1.4, 2.5),
+    Level.LEAN: Flatness(1.0, 0.05, 1.8, 1.4, 2.0, 4.0),
 }
 #: Pixels on which palettes are tried before the whole is mapped: none larger than this is tried whole.
 _LARGEST = 40_000_000
