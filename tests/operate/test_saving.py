@@ -26,7 +26,7 @@ from plumcrate.records.private import PrivatePostgres, free_port
 from plumcrate.records.tables import WorkerRow
 from plumcrate.settings import Settings
 from plumcrate.work import feeding
-from plumcrate.work.feeding import hear_no_more, hear_worker, workers_alive
+from plumcrate.work.feeding import Heartbeat, hear_no_more, workers_alive
 
 COUNT = 10
 
@@ -277,8 +277,9 @@ def test_a_worker_killed_just_now_is_waited_for_and_one_that_lives_is_told(
     server = PrivatePostgres(tmp_path / "records", fast=True, elsewhere=True)
     source = Database(server.start())
     source.migrate()
-    with source.begin() as session:
-        hear_worker(session, worker("ledge:1"))
+    heartbeat = Heartbeat(source.url)
+    heartbeat.beat(worker("ledge:1"))
+    heartbeat.close()
     source.close()
     server.stop()
     try:
@@ -294,9 +295,11 @@ def test_a_worker_killed_just_now_is_waited_for_and_one_that_lives_is_told(
 
 
 def test_a_worker_that_ends_is_not_waited_for(database: Database) -> None:
+    heartbeat = Heartbeat(database.url)
+    for name in ("ledge:1", "ledge:2"):
+        heartbeat.beat(worker(name))
+    heartbeat.close()
     with database.begin() as session:
-        for name in ("ledge:1", "ledge:2"):
-            hear_worker(session, worker(name))
         assert workers_alive(session) == 2
         hear_no_more(session, "ledge:1")
         assert workers_alive(session) == 1

@@ -34,7 +34,7 @@ def test_work_begins_again_while_what_was_in_hand_goes_on(tmp_path: Path) -> Non
             Queue(url).add(session, TREAT_PICTURE, [{"run_id": 1, "picture_id": picture}], 0)
 
     async def go() -> list[int]:
-        lane = Lane(url, DEFAULT, 2, {TREAT_PICTURE: treat}, heartbeat=0.5, silent_after=600)
+        lane = Lane(url, DEFAULT, 2, {TREAT_PICTURE: treat}, silent_after=600)
         keeping = asyncio.create_task(lane.keep())
         rescue = asyncio.create_task(Rescue(url, 600).keep(0.5))
         try:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from plumcrate.starting import started  # isort: skip - first, see there
 
+import asyncio
 import sys
 
 import structlog
@@ -42,7 +43,7 @@ def main() -> None:
         log.error("the state folder is not there; nothing is changed until it is", reason=str(error))
     say_who_comes_first(database, settings)
     database.close()
-    uvicorn.run(
+    config = uvicorn.Config(
         create_app(settings),
         host=settings.host,
         port=settings.port,
@@ -56,6 +57,15 @@ def main() -> None:
         timeout_keep_alive=15,
         backlog=512,
     )
+    _Server(config).run()
+
+
+class _Server(uvicorn.Server):
+    """uvicorn's, which looks whether it is to stop, and what time it is, twice a second and not ten times."""
+
+    async def main_loop(self) -> None:
+        while not await self.on_tick(0):
+            await asyncio.sleep(0.5)
 
 
 def say_who_comes_first(database: Database, settings: Settings) -> None:

@@ -16,6 +16,7 @@ from sse_starlette import ServerSentEvent
 from plumcrate.contract import Ability
 from plumcrate.people.who import Who
 from plumcrate.records.database import CHANNEL, Database
+from plumcrate.records.listening import PatientConnection
 from plumcrate.records.queries.jobs import job_view
 from plumcrate.records.queries.runs import item_view, run_view
 from plumcrate.records.tables import Item, Job, Library, Run
@@ -48,6 +49,7 @@ class Hub:
         self._database, self._served = database, served
         self._streams: set[_Stream] = set()
         self._changed: set[tuple[str, int]] = set()
+        self._any = asyncio.Event()
         self._tasks: list[asyncio.Task[None]] = []
 
     def start(self) -> None:
@@ -61,7 +63,7 @@ class Hub:
     async def _listen(self) -> None:
         while True:
             try:
-                connection = await psycopg.AsyncConnection.connect(self._database.url, autocommit=True)
+                connection = await PatientConnection.connect(self._database.url, autocommit=True)
                 async with connection:
                     await connection.execute(f"LISTEN {CHANNEL}")
                     self._served(None)  # what was told meanwhile was not heard
@@ -83,10 +85,13 @@ class Hub:
             return
         if len(self._changed) < _MOST_CHANGED:
             self._changed |= changed
+        self._any.set()
 
     async def _tell(self) -> None:
         while True:
+            await self._any.wait()
             await asyncio.sleep(_GATHER)
+            self._any.clear()
             changed, self._changed = self._changed, set()
             if not self._streams or not changed:
                 continue

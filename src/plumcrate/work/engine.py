@@ -8,7 +8,7 @@ from typing import Any
 
 import structlog
 from pydantic import BaseModel
-from sqlalchemy import func, literal, or_, select
+from sqlalchemy import func, literal, or_, select, union
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import (
@@ -109,13 +109,16 @@ class Engine:
             return str(error)
         return self.room.lacking(library)
 
-    def recover_all(self, *, at_start: bool = False) -> None:
-        """Settles every change that a dead process left open, where its picture is not locked.
+    def recover_all(self, *, at_start: bool = False) -> bool:
+        """Settles every change that a dead process left open, where its picture is not locked; whether any is
+        open.
 
         While others work, only those that have been open for a while, or whose time has come.
         """
+        pruned = select(Backup.library_id).where(Backup.pruned_at.is_not(None))
+        unsettled = union(select(Journal.library_id), pruned)
         with self.database.begin() as session:
-            libraries = list(session.scalars(select(Library)))
+            libraries = list(session.scalars(select(Library).where(Library.id.in_(unsettled))))
         for library in libraries:
             try:
                 self._recover(library, at_start=at_start)
@@ -125,6 +128,7 @@ class Engine:
                 if lost_connection(error):
                     raise
                 log.exception("recovery failed", library=library.slug)  # a library's fault is its own
+        return bool(libraries)
 
     def _recover(self, library: Library, *, at_start: bool) -> None:
         keeper = self.keeper(library)

@@ -6,15 +6,16 @@ libraries get their fair share, and hours and shares of the machine are kept.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
+import psycopg
 import structlog
-from sqlalchemy import ColumnElement, delete, func, or_, select, text, true, update
-from sqlalchemy.dialects.postgresql import insert
+from psycopg.types.json import Jsonb
+from sqlalchemy import ColumnElement, delete, func, or_, select, true, update
 from sqlalchemy.orm import Session
 
 from plumcrate.contract import (
@@ -254,16 +255,41 @@ def _queue_up(session: Session, queue: Queue, run: Run, chosen: dict[int, int]) 
         )
 
 
-def hear_worker(session: Session, row: WorkerRow) -> None:
-    """Notes that a worker is alive and forgets the silent."""
-    values = {
-        column.key: getattr(row, column.key)
-        for column in WorkerRow.__table__.columns
-        if column.key != "heard_at"
-    } | {"heard_at": func.now()}
-    alive = insert(WorkerRow).values(values)
-    session.execute(alive.on_conflict_do_update(index_elements=["id"], set_=values))
-    session.execute(text("DELETE FROM workers WHERE heard_at < now() - interval '1 minute'"))
+#: One statement, as it comes every other second.
+_ALIVE = (
+    "WITH beating AS (UPDATE procrastinate_workers SET last_heartbeat = now() WHERE id = ANY(%(lanes)s)), "
+    "silent AS (DELETE FROM workers WHERE heard_at < now() - interval '1 minute' AND id <> %(id)s) "
+    "INSERT INTO workers (id, host, pid, children, version, most_pixels, most_bytes, loops, heard_at) "
+    "VALUES (%(id)s, %(host)s, %(pid)s, %(children)s, %(version)s, %(most_pixels)s, %(most_bytes)s, "
+    "%(loops)s, now()) "
+    "ON CONFLICT (id) DO UPDATE SET loops = excluded.loops, heard_at = excluded.heard_at"
+)
+
+
+class Heartbeat:
+    """A worker's signs of life, on a connection of its own: they cost one round trip each."""
+
+    def __init__(self, url: str) -> None:
+        self._url = url
+        self._connection: psycopg.Connection | None = None
+
+    def beat(self, row: WorkerRow, lanes: Sequence[int] = ()) -> None:
+        """Notes that a worker and its lanes are alive, and forgets the silent. Raises psycopg.Error."""
+        told = ("id", "host", "pid", "children", "version", "most_pixels", "most_bytes")
+        values = {name: getattr(row, name) for name in told}
+        values |= {"loops": Jsonb(row.loops or {}), "lanes": list(lanes)}
+        if self._connection is None:
+            self._connection = psycopg.connect(self._url, autocommit=True)
+        try:
+            self._connection.execute(_ALIVE, values, prepare=True)
+        except psycopg.Error:
+            self.close()
+            raise
+
+    def close(self) -> None:
+        connection, self._connection = self._connection, None
+        if connection is not None:
+            connection.close()
 
 
 def hear_no_more(session: Session, name: str) -> None:

@@ -13,14 +13,18 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 import procrastinate
+import procrastinate.worker
 import structlog
 
 from plumcrate.records.database import lost_connection
+from plumcrate.records.listening import PatientConnection
 
 log = structlog.get_logger()
 
 #: Seconds until it is tried again whether the database answers.
 _PAUSE = 1.0
+#: Seconds between what is not to be.
+_NEVER = 1e9
 #: When a lane is stopped, its jobs in hand have so many seconds.
 _GRACE = 20
 
@@ -41,7 +45,7 @@ class _Watched(procrastinate.PsycopgConnector):
     """Tells when a statement failed; the worker that sent it is about to end."""
 
     def __init__(self, url: str) -> None:
-        super().__init__(conninfo=url)
+        super().__init__(conninfo=url, connection_class=PatientConnection)
         self.failed = asyncio.Event()
 
     async def _telling(self, sent: Any) -> Any:
@@ -66,8 +70,8 @@ class _Watched(procrastinate.PsycopgConnector):
 class Lane:
     """Takes jobs of one queue, ``concurrency`` at a time. ``tasks`` are what it can do, by name.
 
-    ``heartbeat``: seconds between signs of life; a worker without one for ``silent_after`` seconds counts as
-    dead."""
+    A lane whose worker, see :attr:`number`, gave no sign of life for ``silent_after`` seconds counts as dead.
+    Giving the sign is the caller's, for all its lanes together."""
 
     def __init__(
         self,
@@ -76,7 +80,6 @@ class Lane:
         concurrency: int,
         tasks: Mapping[str, Callable[..., None]],
         *,
-        heartbeat: float,
         silent_after: float,
         polling: float = 0.5,
     ) -> None:
@@ -87,13 +90,20 @@ class Lane:
             "concurrency": concurrency,
             # A job is notified of; now and then a notice is missed.
             "fetch_job_polling_interval": polling,
-            "update_heartbeat_interval": heartbeat,
+            "update_heartbeat_interval": _NEVER,
+            "abort_job_polling_interval": _NEVER,  # jobs are ended by their runs, not in the queue
             "stalled_worker_timeout": silent_after,
             "delete_jobs": "always",
             "install_signal_handlers": False,
             "shutdown_graceful_timeout": _GRACE,
         }
+        self._worker: procrastinate.worker.Worker | None = None
         self._ending: set[asyncio.Task[None]] = set()
+
+    @property
+    def number(self) -> int | None:
+        """The worker's, as the queue's tables have it; None while there is none."""
+        return self._worker.worker_id if self._worker is not None else None
 
     async def keep(self) -> None:
         """Until cancelled. Raises what is neither ours nor the database's."""
@@ -129,7 +139,8 @@ class Lane:
         for name, task in self._tasks.items():
             app.task(name=name)(task)
         async with app.open_async():
-            await app.run_worker_async(**self._options)
+            self._worker = procrastinate.worker.Worker(app, **self._options)
+            await self._worker.run()  # type: ignore[no-untyped-call]
 
 
 class Rescue:
@@ -142,7 +153,7 @@ class Rescue:
         """Until cancelled."""
         while True:
             with contextlib.suppress(procrastinate.exceptions.ConnectorException):
-                app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=self._url))
+                app = procrastinate.App(connector=_Watched(self._url))
                 async with app.open_async():
                     while True:
                         await self._look(app)

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import time
 from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
@@ -16,6 +17,7 @@ import psycopg
 import structlog
 
 from plumcrate.records.database import CHANNEL
+from plumcrate.records.listening import PatientConnection
 
 log = structlog.get_logger()
 
@@ -52,11 +54,16 @@ class Loop:
         """Until cancelled."""
         while True:
             self._woken.clear()
+            began = time.monotonic()
             await self.turn()
-            await asyncio.sleep(min(self._every, self.pause))
             with contextlib.suppress(TimeoutError):
-                async with asyncio.timeout(max(0.0, self.pause - self._every)):
-                    await self._woken.wait()
+                async with asyncio.timeout(self.pause):
+                    if self.pause > self._every:
+                        await self._woken.wait()
+                        # However often it is told, no sooner than it may.
+                        await asyncio.sleep(began + self._every - time.monotonic())
+                    else:
+                        await asyncio.sleep(self.pause)
 
     async def turn(self) -> None:
         """One round."""
@@ -102,7 +109,7 @@ async def listen(url: str, loops: Iterable[Loop]) -> None:
     """Wakes loops whenever the database notifies, and when it is back; until cancelled."""
     while True:
         with contextlib.suppress(psycopg.Error):
-            async with await psycopg.AsyncConnection.connect(url, autocommit=True) as connection:
+            async with await PatientConnection.connect(url, autocommit=True) as connection:
                 await connection.execute(f"LISTEN {CHANNEL}")
                 for loop in loops:  # what was told meanwhile was not heard
                     loop.wake()

@@ -344,16 +344,18 @@ class Sandbox:
             self._busy.discard(child)
             self._ended_used += used
 
-    def keep_pace(self) -> None:
-        """Sets how nice the children are, by what they got of late. To be called every second or so."""
+    def keep_pace(self) -> bool:
+        """Sets how nice the children are, by what they got of late; whether any is at work. To be called
+        every second or so."""
         with self._lock:
             alive, busy = list(self._alive), len(self._busy)
             used = self._ended_used
         if self._urgency is not Urgency.BULK:
-            return
+            return False
         niceness = self.pace.look(used + sum(child.processor_seconds() for child in alive), busy)
         for child in alive:
             child.be(niceness)
+        return busy > 0
 
     def _ask(
         self,

@@ -31,7 +31,7 @@ from plumcrate.storage.errors import StorageError
 
 from . import telling
 from .engine import Engine
-from .feeding import SILENT_AFTER, children_of_all, feed, hear_no_more, hear_worker
+from .feeding import SILENT_AFTER, Heartbeat, children_of_all, feed, hear_no_more
 from .intake import take_in_settled
 from .lanes import Lane, Rescue, database_is_away
 from .locks import FEEDER_LOCK, INTAKE_LOCK
@@ -48,17 +48,18 @@ log = structlog.get_logger()
 _FEED_EVERY = 0.5
 _RESCUE_EVERY = 5.0
 _THOROUGH_EVERY = 2.0
-#: Seconds until loops look that found nothing to do, and were not told of anything.
-_IDLE = 8.0
+#: Seconds until loops look that found nothing to do, and were not told of anything; the feeder's look costs
+#: the most, and schedules are by the minute.
+_IDLE, _IDLE_FEEDING = 8.0, 20.0
 #: A sign of life, of the worker and of each lane; it counts as dead without one for :data:`SILENT_AFTER`.
 _HEARTBEAT = 2.0
-_WATCH_EVERY = 5.0
+_WATCH_EVERY = 10.0
 _RETAIN_EVERY = 60.0
 _PURGE_EVERY = 0.5
 _TELL_EVERY = 1.0
 _RECOVER_EVERY = 10.0
 _PACE_EVERY = 1.0
-_POLLING = 1.5
+_POLLING = 8.0
 
 
 class Worker:
@@ -83,6 +84,7 @@ class Worker:
         self.teller = Teller(self.database, Seal(settings.state_dir), self._out[1])
         self.retention = Retention(self.database, self.engine.state, settings)
         self.name = f"{socket.gethostname()}:{os.getpid()}:{secrets.token_hex(4)}"
+        self.heartbeat = Heartbeat(settings.database_url)
         self._away: dict[int, str] = {}
         self._looked_away = 0.0
         self._stopping = asyncio.Event()
@@ -97,7 +99,6 @@ class Worker:
                 queue,
                 concurrency,
                 tasks,
-                heartbeat=_HEARTBEAT,
                 silent_after=SILENT_AFTER,
                 polling=_POLLING,
             )
@@ -107,11 +108,11 @@ class Worker:
             Loop(name, work, every, database_is_away, idle)
             for name, work, every, idle in (
                 ("hearing of workers", self._hear, _HEARTBEAT, None),
-                ("feeding", self._feed, _FEED_EVERY, _IDLE),
-                ("taking in", self._take_in, _FEED_EVERY, _IDLE),
-                ("settling what was left open", self.engine.recover_all, _RECOVER_EVERY, None),
+                ("feeding", self._feed, _FEED_EVERY, _IDLE_FEEDING),
+                ("taking in", self._take_in, _FEED_EVERY, _IDLE_FEEDING),
+                ("settling what was left open", self.engine.recover_all, _RECOVER_EVERY, _IDLE_FEEDING),
                 ("looking after what grew old", self._retain, _RETAIN_EVERY, None),
-                ("keeping pace", self.sandboxes.bulk.keep_pace, _PACE_EVERY, None),
+                ("keeping pace", self.sandboxes.bulk.keep_pace, _PACE_EVERY, _IDLE),
                 ("telling caches", self.purger.turn, _PURGE_EVERY, _IDLE),
                 ("telling webhooks", self.teller.turn, _TELL_EVERY, _IDLE),
             )
@@ -152,6 +153,7 @@ class Worker:
         self.purger.close()
         for out in self._out:
             out.close()
+        self.heartbeat.close()
         # A database that is away forgets the silent by itself.
         with contextlib.suppress(DBAPIError), self.database.begin() as session:
             hear_no_more(session, self.name)
@@ -194,8 +196,8 @@ class Worker:
             most_pixels=self.settings.most_pixels, most_bytes=self.settings.most_bytes,
             loops={each.name: each.report() for each in self.loops},
         )  # fmt: skip
-        with self.database.begin() as session:
-            hear_worker(session, row)
+        lanes = [number for lane in self.lanes if (number := lane.number) is not None]
+        self.heartbeat.beat(row, lanes)
 
     def _feed(self) -> bool:
         """Whether there are runs to be fed."""

@@ -250,6 +250,7 @@ class Backup(Base):
     __table_args__ = (
         UniqueConstraint("library_id", "sha256"),
         Index("ix_backups_size", "library_id", "size"),
+        Index("ix_backups_pruned", "library_id", postgresql_where=text("pruned_at IS NOT NULL")),
     )
 
 
