@@ -12,9 +12,9 @@ from plumcrate.records.database import Database
 from plumcrate.records.queries.runs import end_item, run_view
 from plumcrate.records.queries.savings import savings
 from plumcrate.records.queries.sums import refresh_pictures
-from plumcrate.records.tables import Derived, File, Item, Library, Picture, Run
+from plumcrate.records.tables import Derived, File, Item, Library, Picture, Run, WorkerRow
 from plumcrate.work.feeding import feed
-from plumcrate.work.queue import Queue
+from plumcrate.work.queue import SINGLE_REQUEST, Queue
 from plumcrate.work.refusal import Refusal
 from plumcrate.work.runs import change_state, create_run, retry_failed
 
@@ -177,3 +177,22 @@ def test_sums_count_files_and_pictures_apart(filled: Database) -> None:
         assert {slat.name: slat.files for slat in found.by_role} == {"original": 30, "rendition": 59}
         assert sum(slat.files for slat in found.by_folder) == 89
         assert [slat.files for slat in found.by_month] == [1]
+
+
+def test_a_bulk_run_says_by_what_it_is_held_back(filled: Database) -> None:
+    run_id = start(filled)
+    said = "other programs of this machine: it gets 0.2 of 2 processors"
+    with filled.begin() as session:
+        session.add(
+            WorkerRow(
+                id="ledge:1", host="ledge", pid=1, children=2, version="0", most_pixels=1, most_bytes=1, loops={},
+                held_back=said,
+            )
+        )  # fmt: skip
+        run = session.get_one(Run, run_id)
+        assert run_view(session, run).held_back is None, "nothing is in hand"
+        session.scalars(select(Item).limit(1)).one().state = ItemState.WORKING
+        session.flush()
+        assert run_view(session, run).held_back == said
+        run.priority = SINGLE_REQUEST
+        assert run_view(session, run).held_back is None, "what a person waits for is not"

@@ -82,8 +82,14 @@ def test_a_share_is_of_the_last_seconds_and_of_busy_children(monkeypatch: pytest
         keeping.look(0.01 * second, 2)
     assert keeping.share == pytest.approx(0.005)
     assert keeping.niceness == 0
+    assert "it gets 0.0 of" in (keeping.held_back or "")
     keeping.look(0.2, 0)
     assert keeping.share is None, "nobody is held back who does nothing"
+    assert keeping.held_back is None
+    for second in range(20, 40):
+        clock[0] = float(second)
+        keeping.look(float(second), 1)
+    assert keeping.held_back is None, "a child that has a processor to itself"
 
 
 def test_waiting_is_no_work_and_what_meets_the_backstop_is_tried_again(sandbox: Sandbox) -> None:

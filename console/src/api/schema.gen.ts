@@ -5874,6 +5874,11 @@ export interface components {
             files: number;
             /** Finished At */
             finished_at: string | null;
+            /**
+             * Held Back
+             * @description By what it is made slower just now, in plain words.
+             */
+            held_back: string | null;
             /** Id */
             id: number;
             /**

@@ -74,6 +74,7 @@ function Progress({ run }: { run: Run }) {
           {run.waits_for && `Waiting for ${run.waits_for}`}
           {run.state === "running" && !run.waits_for && run.megapixels_per_second != null &&
             `${rate(run.megapixels_per_second)} megapixels a second, about ${duration(run.seconds_left)} left`}
+          {run.state === "running" && run.held_back && <span className="block text-clay">Held back by {run.held_back}</span>}
         </span>
       </div>
       {run.proof && <Proof proof={run.proof} />}

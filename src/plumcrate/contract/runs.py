@@ -89,6 +89,7 @@ class Run(Answer):
     copies: list[CopyFormat]
     scope: Scope
     waits_for: str | None = Field(None, description="Why it does not go on just now.")
+    held_back: str | None = Field(None, description="By what it is made slower just now, in plain words.")
     files: int
     done: int
     passed: int

@@ -259,10 +259,12 @@ def _queue_up(session: Session, queue: Queue, run: Run, chosen: dict[int, int]) 
 _ALIVE = (
     "WITH beating AS (UPDATE procrastinate_workers SET last_heartbeat = now() WHERE id = ANY(%(lanes)s)), "
     "silent AS (DELETE FROM workers WHERE heard_at < now() - interval '1 minute' AND id <> %(id)s) "
-    "INSERT INTO workers (id, host, pid, children, version, most_pixels, most_bytes, loops, heard_at) "
+    "INSERT INTO workers (id, host, pid, children, version, most_pixels, most_bytes, loops, held_back, "
+    "heard_at) "
     "VALUES (%(id)s, %(host)s, %(pid)s, %(children)s, %(version)s, %(most_pixels)s, %(most_bytes)s, "
-    "%(loops)s, now()) "
-    "ON CONFLICT (id) DO UPDATE SET loops = excluded.loops, heard_at = excluded.heard_at"
+    "%(loops)s, %(held_back)s, now()) "
+    "ON CONFLICT (id) DO UPDATE SET loops = excluded.loops, held_back = excluded.held_back, "
+    "heard_at = excluded.heard_at"
 )
 
 
@@ -275,7 +277,7 @@ class Heartbeat:
 
     def beat(self, row: WorkerRow, lanes: Sequence[int] = ()) -> None:
         """Notes that a worker and its lanes are alive, and forgets the silent. Raises psycopg.Error."""
-        told = ("id", "host", "pid", "children", "version", "most_pixels", "most_bytes")
+        told = ("id", "host", "pid", "children", "version", "most_pixels", "most_bytes", "held_back")
         values = {name: getattr(row, name) for name in told}
         values |= {"loops": Jsonb(row.loops or {}), "lanes": list(lanes)}
         if self._connection is None:

@@ -18,6 +18,8 @@ from enum import Enum
 
 #: Sessions are at most so nice (sched(7)).
 _NICEST = 19
+#: Who gets less than such a part of what the processors would give is held back.
+_ENOUGH = 0.6
 #: The share is that of the last so many seconds.
 _WINDOW = 5.0
 
@@ -62,6 +64,7 @@ class Pace:
         self.niceness = Urgency.BULK.session
         #: Processors that each busy child had of late; None when none was busy.
         self.share: float | None = None
+        self._busy = 0
         self._seen: list[tuple[float, float, int]] = []
 
     def look(self, used: float, busy: int) -> int:
@@ -79,9 +82,19 @@ class Pace:
         if now - began < _WINDOW / 2:
             return self.niceness
         share = max(0.0, used - before) / (now - began)
-        self.share = share / busy
+        self.share, self._busy = share / busy, busy
         self.niceness = next_niceness(self.niceness, share, busy, self.floor)
         return self.niceness
+
+    @property
+    def held_back(self) -> str | None:
+        """By what bulk work is held back, in plain words; None when it gets about what it asks for."""
+        processors = os.cpu_count() or 1
+        fair = min(1.0, processors / self._busy) if self._busy else 1.0
+        if self.share is None or self.share > _ENOUGH * fair:
+            return None
+        got = self.share * self._busy
+        return f"other programs of this machine: it gets {got:.1f} of {processors} processors"
 
 
 def pull(lever: int, niceness: int) -> None:

@@ -195,6 +195,7 @@ class Worker:
             children=self.settings.children, version=__version__,
             most_pixels=self.settings.most_pixels, most_bytes=self.settings.most_bytes,
             loops={each.name: each.report() for each in self.loops},
+            held_back=self.sandboxes.bulk.pace.held_back,
         )  # fmt: skip
         lanes = [number for lane in self.lanes if (number := lane.number) is not None]
         self.heartbeat.beat(row, lanes)

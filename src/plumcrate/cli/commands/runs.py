@@ -186,10 +186,11 @@ def _rate(run: Run) -> str:
         return f"Waiting for {run.waits_for}."
     if run.megapixels_per_second is None or run.state in _ENDED:
         return ""
+    held = f" Held back by {run.held_back}." if run.held_back else ""
     digits = 1 if run.megapixels_per_second >= 0.95 else 2
     return (
         f"{run.megapixels_per_second:.{digits}f} megapixels a second, about "
-        f"{duration(run.seconds_left)} left."
+        f"{duration(run.seconds_left)} left.{held}"
     )
 
 

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from sqlalchemy import ColumnElement, func, select, text
 from sqlalchemy.orm import Session
 
 from plumcrate import contract
 from plumcrate.contract import ItemState, RunState
-from plumcrate.records.tables import Item, Library, Run
+from plumcrate.records.tables import Item, Library, Run, WorkerRow
 
 #: The rate is taken over this much of the latest work, in seconds.
 _WINDOW = 60.0
+#: A worker that was heard from so lately lives.
+_LATELY = timedelta(seconds=10)
 
 
 def latest_runs(
@@ -35,6 +37,13 @@ def run_view(session: Session, run: Run) -> contract.Run:
             )
         )
         rate = _rate(session, run.id)
+    held_back = None
+    if in_hand and run.priority <= 0:
+        held_back = session.scalar(
+            select(WorkerRow.held_back)
+            .where(WorkerRow.held_back.is_not(None), WorkerRow.heard_at > func.now() - _LATELY)
+            .limit(1)
+        )
     left = run.megapixels - run.megapixels_done
     settings = contract.RecipeSettings.model_validate(run.settings) if run.settings else None
     return contract.Run(
@@ -47,6 +56,7 @@ def run_view(session: Session, run: Run) -> contract.Run:
         level=settings.level if settings else None,
         copies=settings.copies if settings else [],
         waits_for=run.waits_for if run.state == RunState.RUNNING else None,
+        held_back=held_back,
         proof=run.proof,
         scope=contract.Scope.model_validate(run.scope),
         files=run.files,

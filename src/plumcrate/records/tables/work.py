@@ -166,4 +166,5 @@ class WorkerRow(Base):
     most_pixels: Mapped[int] = mapped_column(default=0)
     most_bytes: Mapped[int] = mapped_column(default=0)
     loops: Mapped[dict[str, Any]] = mapped_column(default=dict)  # how its loops fare, by name
+    held_back: Mapped[str | None]  # by what its bulk work is, in plain words
     heard_at: Mapped[datetime] = now()
