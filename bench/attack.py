@@ -14,24 +14,29 @@ import httpx
 from rich.console import Console
 from rich.table import Table
 
+from plumcrate.contract import Delivery, LibraryChange, LibraryRequest, Markup
+
 from .corpus import as_uploaded, photo, wallpapers
 from .stand import Stand, stand
 
+_NESTED = b"<svg><desc>" * 7_000 + b"</q>" * 19_000
+_ODD = b'<img src="/media/p000.jpg" srcset="/media/p000.jpg ' + b"9" * 4_301 + b'w">' + b"<p>" * 20_000
 _BODIES, _SLOW, _UPLOADS, _PREVIEWS = 50, 1000, 100, 100
 
 
-class _Health:
-    """Asks for the health, again and again, as a monitor does; keeps the slowest answer."""
+class _Other:
+    """Asks for something, again and again, as a monitor or another client does; keeps how long it took."""
 
-    def __init__(self, bench: Stand) -> None:
-        self._address = f"http://127.0.0.1:{bench.port}/api/v1/health"
+    def __init__(self, bench: Stand, path: str = "/health") -> None:
+        self._address = f"http://127.0.0.1:{bench.port}/api/v1{path}"
+        self._headers = {"Authorization": bench.client._http.headers["Authorization"]}
         self._stop = threading.Event()
         self.seconds: list[float] = []
         self._thread = threading.Thread(target=self._ask, daemon=True)
         self._thread.start()
 
     def _ask(self) -> None:
-        with httpx.Client(timeout=60) as client:
+        with httpx.Client(timeout=60, headers=self._headers) as client:
             while not self._stop.is_set():
                 began = time.perf_counter()
                 with suppress(httpx.HTTPError):
@@ -50,7 +55,13 @@ class _Health:
 
 
 def main() -> None:
-    table = Table("what", "health meanwhile", "service's peak", "outcome", title="Under attack, two cores")
+    table = Table(
+        "what",
+        "health, or another client, meanwhile",
+        "service's peak",
+        "outcome",
+        title="Under attack, two cores",
+    )
     with stand(workers=1, children=1) as bench:
         root = bench.home / "library"
         root.mkdir()
@@ -63,15 +74,78 @@ def main() -> None:
         _row(table, bench, f"at rest ({at_rest:.0f} MB)", _rest)
         _row(table, bench, f"{_BODIES} bodies of 1 GB without a key", lambda: _bodies(bench))
         _row(table, bench, f"{_SLOW:,} slow connections", lambda: _slow(bench))
+        other = bench.home / "other"
+        other.mkdir()
+        (other / "a.jpg").write_bytes(pictures[0])
+        bench.client.connect(LibraryRequest(name="Other", root=str(other), slug="other"))
+        asked = "/libraries/other/pictures"
+        stars = Markup(no_pages=["**a" * 60 + "**b"])
+        bench.client.change_library(
+            "l", LibraryChange(delivery=Delivery(address="https://ledge.example/media", markup=stars))
+        )
+        rows: list[tuple[str, Callable[[], str]]] = [
+            ("a pattern of 60 stars, 44 pages", lambda: _pages(bench, b"<p>", "/" + "a" * 1_500, 44)),
+            ("44 pages of nested drawings", lambda: _pages(bench, _NESTED, "/", 44)),
+            ("4 pages of 40 MB", lambda: _pages(bench, b"<img src=a.jpg>" * 2_700_000, "/", 4)),
+            ("44 pages with odd sizes", lambda: _pages(bench, _ODD, "/", 44)),
+            ("asking for inner addresses", lambda: _inner(bench)),
+            ("200 guesses of a password", lambda: _guesses(bench)),
+        ]
+        _pages(bench, b"<p>", "/", 2)  # until their children are there
+        for what, deed in rows:
+            _row(table, bench, f"{what} (another client)", deed, asked)
         _row(table, bench, f"{_PREVIEWS} previews at once", lambda: _previews(bench))
         _row(table, bench, f"{_UPLOADS} uploads that wait", lambda: _uploads(bench, pictures))
     Console(width=120).print(table)
 
 
-def _row(table: Table, bench: Stand, what: str, deed: Callable[[], str]) -> None:
-    health = _Health(bench)
+def _row(table: Table, bench: Stand, what: str, deed: Callable[[], str], path: str = "/health") -> None:
+    other = _Other(bench, path)
     outcome = deed()
-    table.add_row(what, health.end(), f"{bench.peak('service'):.0f} MB", outcome)
+    table.add_row(what, other.end(), f"{bench.peak('service'):.0f} MB", outcome)
+
+
+def _pages(bench: Stand, page: bytes, address: str, times: int) -> str:
+    """One client's pages, many at once."""
+    client = _client(bench)
+    target = f"http://127.0.0.1:{bench.port}/api/v1/libraries/l/page"
+
+    def one(_: int) -> bool:
+        answer = client.post(
+            target, params={"address": address}, content=page, headers={"Content-Type": "text/html"}
+        )
+        return answer.status_code == 200 and len(answer.content) >= len(page)
+
+    began = time.perf_counter()
+    with ThreadPoolExecutor(times) as pool:
+        whole = sum(pool.map(one, range(times)))
+    return f"{whole} of {times} came back whole in {time.perf_counter() - began:.1f} s"
+
+
+def _inner(bench: Stand) -> str:
+    """A client asks for addresses that are not the public's."""
+    client = _client(bench)
+    said: list[int] = []
+    for host in ("127.0.0.1:9", "169.254.169.254", "10.0.0.1", "[fe80::1]", "192.0.0.8", "168.63.129.16"):
+        settings = {"delivery": {"address": f"http://{host}/media"}}
+        root = f"http://127.0.0.1:{bench.port}/api/v1/libraries/l"
+        client.patch(root, json=settings).raise_for_status()
+        said.append(client.post(f"{root}/asking", json={"path": "p000.jpg"}).status_code)
+    client.patch(root, json={"delivery": {"address": "https://ledge.example/media"}}).raise_for_status()
+    return f"answers {sorted(set(said))}, nothing was connected to"
+
+
+def _guesses(bench: Stand) -> str:
+    client = httpx.Client(timeout=60)
+    target = f"http://127.0.0.1:{bench.port}/api/v1/session"
+
+    def one(number: int) -> int:
+        body = {"email": "keeper@ledge.example", "password": f"guess {number}"}
+        return client.post(target, json=body).status_code
+
+    with ThreadPoolExecutor(16) as pool:
+        codes = list(pool.map(one, range(200)))
+    return f"{codes.count(401)} tried, {codes.count(429)} turned away"
 
 
 def _rest() -> str:

@@ -48,7 +48,7 @@ class Settings(BaseSettings):
         description="Pictures treated at a time by one worker process.",
     )
     bulk_floor: float = Field(
-        0.1,
+        0.25,
         gt=0,
         le=64,
         description="Processors that bulk work gets at least, however busy the machine is with other work.",

@@ -185,8 +185,8 @@ def test_a_bulk_run_says_by_what_it_is_held_back(filled: Database) -> None:
     with filled.begin() as session:
         session.add(
             WorkerRow(
-                id="ledge:1", host="ledge", pid=1, children=2, version="0", most_pixels=1, most_bytes=1, loops={},
-                held_back=said,
+                id="ledge:1", host="ledge", pid=1, children=2, version="0", most_pixels=1, most_bytes=1,
+                loops={}, held_back=said,
             )
         )  # fmt: skip
         run = session.get_one(Run, run_id)
