@@ -3,6 +3,7 @@ administrators."""
 
 import json
 import os
+import signal
 import subprocess
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -13,7 +14,11 @@ from conftest import Service, photograph, running_service
 from databases import Postgres
 from forks import forker
 
+from plumcrate.cli.main import main
 from plumcrate.contract import Ability, LibraryKeyRequest, LibraryRequest
+from plumcrate.operate.index import INDEX
+from plumcrate.people.who import by_key
+from plumcrate.records.database import Database
 
 Run = Callable[..., subprocess.CompletedProcess[str]]
 
@@ -108,3 +113,20 @@ def test_what_was_done_is_told_and_written_down(service: Service, tmp_path: Path
     run(service, "audit", "--csv", str(file))
     assert file.read_text().startswith('"at","who","kind"')
     assert len(file.read_text().splitlines()) > 5
+
+
+def test_the_first_key_is_made_without_a_browser(
+    database_url: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.setenv("PLUMCRATE_DATABASE_URL", database_url)
+    monkeypatch.setenv("PLUMCRATE_STATE_DIR", str(tmp_path / "state"))
+    words = ["administrator", "first@ledge.example", "--print", "--key", "the command line", "--json"]
+    monkeypatch.setattr(signal, "signal", lambda *_: None)  # the tests' own stays
+    assert main(words, INDEX) == 0
+    made = json.loads(capsys.readouterr().out)
+    database = Database(database_url)
+    with database.begin() as session:
+        who = by_key(session, made["key"], "127.0.0.1")
+        assert who is not None
+        assert who.service
+    database.close()

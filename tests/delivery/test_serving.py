@@ -179,6 +179,20 @@ def test_a_missing_or_foreign_copy_is_not_served_and_told(site: Site) -> None:
     assert site.ask("/l/a.jpg").content == site.bytes_of("a.jpg")
 
 
+def test_a_copy_that_was_taken_back_is_answered_with_its_file(site: Site) -> None:
+    """A page that is kept somewhere names copies long after a picture was put back."""
+    original = site.walk.data
+    site.walk.keeper.restore(site.walk.file(), Note())
+    site.settle()
+    for copy in ("a.jpg.avif", "a.jpg.webp"):
+        for accept in (MODERN, OLD):
+            answer = site.ask(f"/l/{copy}", accept)
+            assert (answer.status_code, answer.content) == (200, original)
+            assert answer.headers["content-type"] == "image/jpeg"
+    assert site.ask("/l/none.jpg.avif").status_code == 404
+    assert site.ask("/l/avif").status_code == 404
+
+
 def test_what_vanishes_in_between_is_not_found(site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
     asked = site.finder.find
 

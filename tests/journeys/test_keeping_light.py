@@ -227,7 +227,7 @@ def test_forecast_then_run_then_hand_back(kept: Service, root: Path) -> None:
     request = RunRequest(library="ledge", kind=RunKind.HAND_BACK, confirm="ledge", overwrite=True)
     second = client.wait_for_run(client.start_run(request).id)
     assert second.proof is not None
-    assert (second.proof["verdict"], second.proof["originals_identical"]) == ("complete", 1)
+    assert (second.proof["verdict"], second.proof["originals_identical"]) == ("complete", 3)
     assert hashes(root) == before, "every original byte for byte, and nothing of ours left"
     with pytest.raises(ProblemError) as caught:
         client.prune("ledge", PruneRequest(confirm="no"))

@@ -196,3 +196,15 @@ def test_a_bulk_run_says_by_what_it_is_held_back(filled: Database) -> None:
         assert run_view(session, run).held_back == said
         run.priority = SINGLE_REQUEST
         assert run_view(session, run).held_back is None, "what a person waits for is not"
+
+
+def test_a_hand_back_stops_other_runs_and_waits_for_what_is_in_hand(filled: Database) -> None:
+    treating = start(filled)
+    with filled.begin() as session:
+        item = session.scalars(select(Item).where(Item.run_id == treating).order_by(Item.id).limit(1)).one()
+        item.state = ItemState.WORKING
+        in_hand = item.file_id
+    back = start(filled, kind=RunKind.HAND_BACK, confirm="l")
+    with filled.begin() as session:
+        assert session.get_one(Run, treating).state == RunState.STOPPED
+        assert session.scalars(select(Item.file_id).where(Item.run_id == back)).all() == [in_hand]

@@ -9,6 +9,7 @@ from types import SimpleNamespace
 import pytest
 from conftest import add_library, photograph, surveyed
 from sqlalchemy import select
+from walk import Walk
 
 from plumcrate.contract import FileRole, FileState, JobState
 from plumcrate.keeping.changes import Note
@@ -16,7 +17,7 @@ from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
-from plumcrate.records.tables import File, Library, Picture
+from plumcrate.records.tables import File, Item, Library, Picture
 from plumcrate.storage.grouping import USUAL_PATTERNS
 from plumcrate.storage.local import LocalStore
 from plumcrate.storage.store import Entry
@@ -154,3 +155,27 @@ def test_a_folder_that_was_away_comes_back_treated(
     )
     kept.restore(back, Note())
     assert kept.store.read(file.path) == original
+
+
+def test_a_survey_sends_off_just_what_arrived_and_at_first_nothing(
+    database: Database, tmp_path: Path
+) -> None:
+    """What a first look finds was there before us, and waits for a schedule or a person."""
+    walk = Walk(database, tmp_path)
+    for name in ("old/a.jpg", "old/b.jpg"):
+        photograph(walk.root / name)
+    follow = SimpleNamespace(tell=lambda _: None)
+
+    def look() -> list[str]:
+        with database.begin() as session:
+            session.get_one(Library, 1).upkeep = {"new_files": "at-once"}
+            library = session.get_one(Library, 1)
+        walk.engine._survey(library, follow)  # type: ignore[arg-type]
+        with database.begin() as session:
+            return sorted(session.scalars(select(Item.path)))
+
+    assert look() == []
+    assert look() == []
+    photograph(walk.root / "new/c.jpg")
+    photograph(walk.root / "old/b.jpg", seed=9)
+    assert look() == ["new/c.jpg", "old/b.jpg"], "a.jpg was never asked for"

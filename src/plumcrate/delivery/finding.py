@@ -120,6 +120,12 @@ class Finder:
                 with store.visit():
                     pass  # what is not there in the right place is not there
                 known = self._known(library.id, path, anew=True).known
+                base = _file_of_copy(path)
+                if known is None and base is not None:
+                    # A page may go on naming a copy for as long as it is kept somewhere.
+                    with self.find(slug, base) as instead:
+                        yield instead
+                    return
                 yield _moved(known)
                 return
             remembered = self._known(library.id, path)
@@ -171,6 +177,12 @@ class Finder:
             while len(self._files) > _MOST:
                 self._files.popitem(last=False)
         return remembered
+
+
+def _file_of_copy(path: str) -> str | None:
+    """The path of the file that a copy would stand beside; None where a path is no copy's."""
+    base, _, ending = path.rpartition(".")
+    return base if ending.lower() in COPIES and _ending(base) in _ENDINGS and "." in base else None
 
 
 def _moved(known: Known | None) -> Moved | None:

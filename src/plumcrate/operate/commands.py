@@ -41,6 +41,11 @@ def add_commands(commands: Commands) -> None:
         dest="printed",
         help="make a password and print it once; else it is asked for",
     )
+    administrator.add_argument(
+        "--key",
+        metavar="NAME",
+        help="also make a key that administers the service, and print it once: for the command line",
+    )
     administrator.set_defaults(command=_administrator)
 
     check = commands.add("check-machine")
@@ -126,19 +131,28 @@ def _tables(_: argparse.Namespace) -> Outcome:
 def _administrator(options: argparse.Namespace) -> Outcome:
     password = secrets.token_urlsafe(12) if options.printed else _asked()
 
-    def act(_: Settings, database: Any) -> bool:
+    def act(_: Settings, database: Any) -> tuple[bool, str | None]:
+        from plumcrate.contract import KeyRequest
         from plumcrate.people.administrators import make_administrator
+        from plumcrate.people.keys import new_key
 
         database.migrate()
         with database.begin() as session:
-            return make_administrator(session, options.email, options.name, password)
+            new = make_administrator(session, options.email, options.name, password)
+            if options.key is None:
+                return new, None
+            return new, new_key(session, KeyRequest(name=options.key, service=True), options.email)[1]
 
-    new = _with_records(act)
+    new, key = _with_records(act)
     said = "made" if new else "reset: signed out everywhere, without a second factor"
     lines = [f"The account {options.email} was {said}."]
     if options.printed:
         lines.append(f"Password, shown this once: {password}")
-    value = {"email": options.email, "new": new, "password": password if options.printed else None}
+    if key is not None:
+        lines.append(f"Key, shown this once: {key}")
+    value = {
+        "email": options.email, "new": new, "password": password if options.printed else None, "key": key,
+    }  # fmt: skip
     return Outcome(value, lines)
 
 

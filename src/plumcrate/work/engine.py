@@ -64,6 +64,8 @@ _TRANSIENT = frozenset(
 ) | {"change-open"}
 #: A library or the state folder that is away is waited for, in so many seconds, however often.
 _AWAY_SECONDS = 15.0
+#: So many pictures are in the scope of one run.
+_MOST_IN_SCOPE = 100_000
 #: A change that has been open for so long, in seconds, was left by a process that died, or cannot be settled.
 _LEFT_OPEN = 30
 #: Failures that pass when somebody does something: the next run tries such a file again.
@@ -175,14 +177,28 @@ class Engine:
         with self.database.advisory_lock(LIBRARY_LOCK, library.id) as free:
             if not free:
                 raise StorageError("busy", f"{library.name} is being looked through already")
-            report = survey(self.database, self.keeper(library), library, follow.tell)
+            arrived: dict[int, None] = {}
+
+            def note(paths: list[str]) -> None:
+                with self.database.begin() as session:
+                    ours = File.library_id == library.id, File.path.in_(paths)
+                    arrived.update(dict.fromkeys(session.scalars(select(File.picture_id).where(*ours))))
+
+            # What a first look finds was there before us: it waits for a schedule, or a person.
+            hears = note if library.surveyed_at is not None else lambda _: None
+            report = survey(self.database, self.keeper(library), library, follow.tell, hears)
         with self.database.begin() as session:
             current = session.get_one(Library, library.id)
-            by_itself = upkeep_of(current).new_files is not NewFiles.BY_HAND and not current.at_rest
-            if current.surveyed_at and by_itself and (report.files_new or report.files_changed):
-                request = RunRequest(library=current.slug, scope=Scope(untreated=True))
-                create_run(session, current, request, RunOrigin.ARRIVAL, BULK)
+            if arrived and upkeep_of(current).new_files is not NewFiles.BY_HAND and not current.at_rest:
+                self._treat_arrivals(session, current, list(arrived))
         return report
+
+    def _treat_arrivals(self, session: Session, library: Library, pictures: list[int]) -> None:
+        """Just what is new or changed, in the background."""
+        for start in range(0, len(pictures), _MOST_IN_SCOPE):
+            scope = Scope(pictures=pictures[start : start + _MOST_IN_SCOPE], untreated=True)
+            request = RunRequest(library=library.slug, scope=scope)
+            create_run(session, library, request, RunOrigin.ARRIVAL, BULK)
 
     def _prove(self, library: Library, follow: Follow) -> BaseModel:
         request = ProofRequest.model_validate(follow.request)

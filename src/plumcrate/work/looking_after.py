@@ -76,7 +76,7 @@ def _compare(database: Database, run_id: int, keeper: Keeper) -> ProofReport:
         rows = session.execute(
             select(File.id, File.path, File.before_sha256).where(ours, File.state != FileState.GONE)
         ).all()
-        originals = _originals(session, run_id)
+        originals, before = _originals(session, keeper.library_id, run_id)
         copies = session.scalar(select(func.count()).where(Derived.library_id == keeper.library_id)) or 0
         changes = session.scalar(select(func.count()).where(Journal.library_id == keeper.library_id)) or 0
         used = session.scalar(
@@ -96,6 +96,8 @@ def _compare(database: Database, run_id: int, keeper: Keeper) -> ProofReport:
                 identical += 1
             else:
                 differing += 1
+        elif row.id in before and _hash_of(keeper, row.path) == before[row.id]:
+            identical += 1  # else somebody has put another picture there since
     strays = sweep(keeper)
     whole = not (differing or treated or copies or strays or changes)
     return ProofReport(
@@ -119,14 +121,19 @@ def _hash_of(keeper: Keeper, path: str) -> bytes | None:
         return None
 
 
-def _originals(session: Session, run_id: int) -> dict[int, bytes]:
-    """The hash of the original that the run put back, for each of its files."""
+def _originals(session: Session, library_id: int, run_id: int) -> tuple[dict[int, bytes], dict[int, bytes]]:
+    """The hash of the original by file: of those that the run put back, and of those put back before."""
     rows = session.execute(
-        select(Ledger.file_id, Ledger.after_sha256)
-        .where(Ledger.run_id == run_id, Ledger.action.in_(["restore", "put-back"]))
+        select(Ledger.file_id, Ledger.after_sha256, Ledger.run_id)
+        .where(Ledger.library_id == library_id, Ledger.action.in_(["restore", "put-back"]))
         .order_by(Ledger.id)
     )
-    return {row.file_id: row.after_sha256 for row in rows if row.after_sha256}
+    now: dict[int, bytes] = {}
+    before: dict[int, bytes] = {}
+    for file_id, sha256, run in rows:
+        if sha256 and file_id is not None:
+            (now if run == run_id else before)[file_id] = sha256
+    return now, before
 
 
 class Retention:

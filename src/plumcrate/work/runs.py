@@ -95,6 +95,8 @@ def create_run(
     session.execute(select(func.pg_advisory_xact_lock(RUNS_LOCK, library.id & 0x7FFFFFFF)))
     session.add(run)
     session.flush()
+    if request.kind is RunKind.HAND_BACK:
+        _stop_others(session, run)
     where = _where(library, request.scope)
     if by_itself:
         # What a person put back stays until a person says otherwise.
@@ -125,6 +127,13 @@ def create_run(
     session.flush()
     session.refresh(run)
     return run
+
+
+def _stop_others(session: Session, run: Run) -> None:
+    """What is handed back is not treated meanwhile; files in hand are finished first, and then put back."""
+    others = select(Run).where(Run.library_id == run.library_id, Run.state.in_(OPEN), Run.id != run.id)
+    for other in session.scalars(others).all():
+        change_state(session, other, "stop")
 
 
 def _joined(*columns: Any) -> Any:
@@ -230,8 +239,15 @@ def _add_restores(session: Session, run: Run, where: ColumnElement[bool]) -> Non
     made = PRESENT if run.kind == RunKind.HAND_BACK else literal(False)
     # The same of such a file under another name; a copy that somebody uses by itself stays.
     stray = and_(File.state == FileState.LEFT_ALONE, _made_as("size", "copy", "conversion"))
+    if run.kind == RunKind.HAND_BACK:
+        ours = or_(ours, _in_hand())
     ours = case((File.size.is_not(None), made), (stray, and_(made, _made_as("size"))), else_=ours)
     _add_items(session, run, and_(where, ours), literal(0))
+
+
+def _in_hand() -> ColumnElement[bool]:
+    """Whether a file is being treated at this moment: by the time its turn comes, it is."""
+    return exists(select(1).where(Item.file_id == File.id, Item.state == ItemState.WORKING).correlate(File))
 
 
 def _made_as(*purposes: str) -> ColumnElement[bool]:

@@ -63,12 +63,17 @@ class _Batch:
 
 
 def survey(
-    database: Database, keeper: Keeper, library: Library, tell: Callable[[SurveyReport], None]
+    database: Database,
+    keeper: Keeper,
+    library: Library,
+    tell: Callable[[SurveyReport], None],
+    arrived: Callable[[list[str]], None] = lambda _: None,
 ) -> SurveyReport:
-    """Looks through a library; ``tell`` hears how far it is. Raises StorageError."""
+    """Looks through a library; ``tell`` hears how far it is, ``arrived`` the paths of new and changed files.
+    Raises StorageError."""
     with keeper.store.visit():
         _refuse_another(database, library, keeper)
-        return _Surveyor(database, library, keeper, tell).carry_out()
+        return _Surveyor(database, library, keeper, tell, arrived).carry_out()
 
 
 def _refuse_another(database: Database, library: Library, keeper: Keeper) -> None:
@@ -106,11 +111,16 @@ def _stands(keeper: Keeper, path: str) -> bool:
 
 class _Surveyor:
     def __init__(
-        self, database: Database, library: Library, keeper: Keeper, tell: Callable[[SurveyReport], None]
+        self,
+        database: Database,
+        library: Library,
+        keeper: Keeper,
+        tell: Callable[[SurveyReport], None],
+        arrived: Callable[[list[str]], None],
     ) -> None:
         self.database, self.library_id, self.keeper = database, library.id, keeper
         self.reconciler = Reconciler(database, keeper, library)
-        self.tell = tell
+        self.tell, self.arrived = tell, arrived
         self.tally = Tally()
         self.visited: set[str] = set()
         self.unlisted: list[str] = []
@@ -148,7 +158,10 @@ class _Surveyor:
     def _compare(self, batch: _Batch) -> None:
         """Brings the records of a few folders up to date."""
         sightings = {entry.path: entry for entry in batch.entries}
-        self.tally.add(self.reconciler.look(sightings, batch.folders))
+        findings = self.reconciler.look(sightings, batch.folders)
+        self.tally.add(findings)
+        if findings.anew:
+            self.arrived(findings.anew)
         self.tally.seen += len(batch.entries)
         self._tell_progress()
 
