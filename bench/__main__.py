@@ -21,6 +21,7 @@ NAMES = {
     "plots": "rate against score of every encoder, into docs/imaging",
     "scale": "a library of 200,000 files: surveys, run creation, queries, memory",
     "faults": "kills, unmounts, renames, writers in place, full disks, a dead database: nothing lost or torn",
+    "mixed": "all kinds of work at once with worker and PostgreSQL killed, then handed back: every original",
     "schedules": "random schedules of changes and mishaps in a small world in memory: nothing lost",
     "attack": "the service under bodies of a gigabyte, slow connections, waiting uploads and previews",
     "walls": "what shutting the decoders in costs a bulk run",
