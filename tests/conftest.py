@@ -225,6 +225,7 @@ class Service:
                 "PLUMCRATE_STATE_DIR": str(self.state),
                 "PLUMCRATE_PORT": str(self.port),
                 "PLUMCRATE_CHILDREN": "2",
+                "PLUMCRATE_IDLE_SECONDS": "1",
                 "PLUMCRATE_MAX_MEGAPIXELS": "60",
                 "PLUMCRATE_RETRY_SECONDS": "[0.5, 0.5, 0.5, 2, 4, 8]",
             }

@@ -47,6 +47,12 @@ class Settings(BaseSettings):
         le=64,
         description="Pictures treated at a time by one worker process.",
     )
+    idle_seconds: float = Field(
+        20.0,
+        ge=1,
+        le=300,
+        description="So long a worker sleeps at most that has nothing to do and is told of nothing.",
+    )
     bulk_floor: float = Field(
         0.25,
         gt=0,

@@ -48,9 +48,9 @@ log = structlog.get_logger()
 _FEED_EVERY = 0.5
 _RESCUE_EVERY = 5.0
 _THOROUGH_EVERY = 2.0
-#: Seconds until loops look that found nothing to do, and were not told of anything; the feeder's look costs
-#: the most, and schedules are by the minute.
-_IDLE, _IDLE_FEEDING = 8.0, 20.0
+#: Seconds until caches and webhooks are looked at again, whose pauses nobody is told of; those of all else
+#: that found nothing to do are a setting.
+_IDLE = 8.0
 #: A sign of life, of the worker and of each lane; it counts as dead without one for :data:`SILENT_AFTER`.
 _HEARTBEAT = 2.0
 _WATCH_EVERY = 10.0
@@ -104,17 +104,18 @@ class Worker:
             )
             for queue, concurrency in ((DEFAULT, settings.children + 1), (ASKED, 2), (EXPRESS, 1))
         ]
+        asleep = settings.idle_seconds
         self.loops = [
             Loop(name, work, every, database_is_away, idle)
             for name, work, every, idle in (
                 ("hearing of workers", self._hear, _HEARTBEAT, None),
-                ("feeding", self._feed, _FEED_EVERY, _IDLE_FEEDING),
-                ("taking in", self._take_in, _FEED_EVERY, _IDLE_FEEDING),
-                ("settling what was left open", self.engine.recover_all, _RECOVER_EVERY, _IDLE_FEEDING),
+                ("feeding", self._feed, _FEED_EVERY, asleep),
+                ("taking in", self._take_in, _FEED_EVERY, asleep),
+                ("settling what was left open", self.engine.recover_all, _RECOVER_EVERY, asleep),
                 ("looking after what grew old", self._retain, _RETAIN_EVERY, None),
                 ("keeping pace", self.sandboxes.bulk.keep_pace, _PACE_EVERY, _IDLE),
-                ("telling caches", self.purger.turn, _PURGE_EVERY, _IDLE),
-                ("telling webhooks", self.teller.turn, _TELL_EVERY, _IDLE),
+                ("telling caches", self.purger.turn, _PURGE_EVERY, min(_IDLE, asleep)),
+                ("telling webhooks", self.teller.turn, _TELL_EVERY, min(_IDLE, asleep)),
             )
         ]
 
