@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import asyncio
 import sys
 import tempfile
-from collections.abc import Iterator
+from collections.abc import AsyncIterator, Iterator
 from pathlib import Path
+from types import SimpleNamespace
 
+import anyio
 import pytest
+from sqlalchemy.exc import OperationalError
 
+from plumcrate.api.routers.pages import _rewritten
 from plumcrate.contract import Delivery, PageFault
 from plumcrate.work.forkserver import ForkServer
 from plumcrate.work.rewriting import AskerLeft, Faults, PageRewriter, SitePage
@@ -60,3 +65,26 @@ def test_equal_faults_are_counted_together_and_old_ones_make_way() -> None:
     assert (told.faults[0].page, told.faults[0].times, len(told.faults)) == ("/30", 5, 50)
     assert "/9" not in {fault.page for fault in told.faults}
     assert faults.of(2).times == 0
+
+
+def test_what_the_database_says_is_answered_as_it_is() -> None:
+    """A lost connection is told as one, not as a fault of ours."""
+
+    class Rewriter:
+        def rewrite(self, *_: object) -> None:
+            raise OperationalError("SELECT 1", {}, Exception("gone"))
+
+    class Asked:
+        app = SimpleNamespace(
+            state=SimpleNamespace(page_rewriter=Rewriter(), page_threads=anyio.CapacityLimiter(1))
+        )
+
+        async def stream(self) -> AsyncIterator[bytes]:
+            yield b"<p>"
+
+        async def is_disconnected(self) -> bool:
+            return False
+
+    facts = SimpleNamespace(of=lambda _: {})
+    with pytest.raises(OperationalError):
+        asyncio.run(_rewritten(Asked(), SITE, SETTINGS, facts))  # type: ignore[arg-type]

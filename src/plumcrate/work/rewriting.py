@@ -8,6 +8,7 @@ ours. Whatever goes wrong, what comes out are the page's own bytes.
 from __future__ import annotations
 
 import os
+import threading
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -77,18 +78,21 @@ class Faults:
         self._since = datetime.now(UTC)
         self._of: dict[int, dict[tuple[str, str], PageFault]] = {}
         self._total: dict[int, int] = {}
+        self._guard = threading.Lock()
 
     def note(self, library_id: int, fault: PageFault) -> None:
         """One page, once or several times; equal ones are counted together."""
-        known = self._of.setdefault(library_id, {})
-        before = known.pop((fault.page, fault.reason), None)
-        times = fault.times + (before.times if before is not None else 0)
-        known[fault.page, fault.reason] = fault.model_copy(update={"times": times})
-        self._total[library_id] = self._total.get(library_id, 0) + fault.times
-        while len(known) > _REMEMBERED:
-            known.pop(next(iter(known)))
+        with self._guard:
+            known = self._of.setdefault(library_id, {})
+            before = known.pop((fault.page, fault.reason), None)
+            times = fault.times + (before.times if before is not None else 0)
+            known[fault.page, fault.reason] = fault.model_copy(update={"times": times})
+            self._total[library_id] = self._total.get(library_id, 0) + fault.times
+            while len(known) > _REMEMBERED:
+                known.pop(next(iter(known)))
 
     def of(self, library_id: int) -> PageFaults:
         """The newest first."""
-        known = list(self._of.get(library_id, {}).values())
-        return PageFaults(since=self._since, times=self._total.get(library_id, 0), faults=known[::-1])
+        with self._guard:
+            known = list(self._of.get(library_id, {}).values())
+            return PageFaults(since=self._since, times=self._total.get(library_id, 0), faults=known[::-1])

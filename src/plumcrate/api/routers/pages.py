@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import tempfile
 import threading
 from collections.abc import AsyncIterator
@@ -128,15 +129,14 @@ async def _rewritten(
         def rewrite() -> str | None:
             return rewriter.rewrite(page, into, site, settings, facts.of, gone.is_set)
 
-        async with anyio.create_task_group() as watching:
-            watching.start_soon(_watch, request, gone)
-            threads: anyio.CapacityLimiter = request.app.state.page_threads
-            try:
-                fault = await anyio.to_thread.run_sync(rewrite, limiter=threads)
-            except AskerLeft:
-                raise ClientDisconnect from None
-            finally:
-                watching.cancel_scope.cancel()
+        watching = asyncio.create_task(_watch(request, gone))
+        threads: anyio.CapacityLimiter = request.app.state.page_threads
+        try:
+            fault = await anyio.to_thread.run_sync(rewrite, limiter=threads)
+        except AskerLeft:
+            raise ClientDisconnect from None
+        finally:
+            watching.cancel()
         until_done.pop_all()
         page.close()
         return into, fault
