@@ -214,7 +214,7 @@ def test_what_is_not_known_is_asked_for_whatever_the_clock_says(now: float) -> N
 def test_a_page_that_cannot_be_rewritten_passes_and_the_service_hears_of_it(
     gateway: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    def failing(*_: object) -> None:
+    def failing(*_: object, **__: object) -> None:
         raise ZeroDivisionError("nobody thought of this")
 
     service = Service()
@@ -229,3 +229,27 @@ def test_a_page_that_cannot_be_rewritten_passes_and_the_service_hears_of_it(
     reason = "ZeroDivisionError: nobody thought of this"
     assert sum(fault["times"] for fault in service.faults) == 3
     assert {(fault["page"], fault["reason"]) for fault in service.faults} == {("/visit", reason)}
+
+
+@GATEWAYS
+@pytest.mark.parametrize(
+    ("policy", "wrapped"),
+    [
+        ("", True),
+        ("default-src 'self'; style-src 'self' 'unsafe-inline'", True),
+        ("img-src 'self'", True),
+        ("default-src 'self'", False),
+        ("style-src 'self'; style-src-attr 'unsafe-inline'", True),
+        ("style-src 'unsafe-inline' 'nonce-abc'", False),
+        ("style-src 'unsafe-inline', default-src 'none'", False),
+        ("STYLE-SRC 'none'", False),
+        (";;;", True),
+    ],
+)
+def test_where_a_policy_forbids_styles_no_element_takes_a_place_of_its_own(
+    gateway: str, policy: str, wrapped: bool
+) -> None:
+    _, body = Site(Service().pages, content_security_policy=policy).ask(gateway)
+    assert (b"<picture" in body) == wrapped
+    assert (b"style=" in body) == wrapped
+    assert b'width="300" height="200"' in body, "all else is said"

@@ -77,7 +77,8 @@ class SitePages:
             return None
         kind = _value(headers, "content-type")
         self._report(settings)
-        return PageStream(urljoin(settings.address, quote(path)), settings, self._look_up, _charset(kind))
+        address = urljoin(settings.address, quote(path))
+        return PageStream(address, settings, self._look_up, _charset(kind), styled=_may_style(headers))
 
     def _report(self, settings: Delivery) -> None:
         """Tells the service of pages that failed, when there are any and it answers."""
@@ -263,6 +264,24 @@ def _charset(kind: str) -> str | None:
     message = Message()
     message["content-type"] = kind or "text/html"
     return message.get_content_charset()
+
+
+def _may_style(headers: Headers) -> bool:
+    """Whether the page's policies let style attributes be (Content Security Policy Level 3, 6.7.3)."""
+    policies = ",".join(value for name, value in headers if name.lower() == "content-security-policy").lower()
+    return all(map(_lets_styles_be, policies.split(",")))
+
+
+def _lets_styles_be(policy: str) -> bool:
+    directives: dict[str, list[str]] = {}
+    for directive in policy.split(";"):
+        name, *sources = directive.split() or [""]
+        directives.setdefault(name, sources)
+    wanted = ("style-src-attr", "style-src", "default-src")
+    sources = next((directives[name] for name in wanted if name in directives), ["'unsafe-inline'"])
+    # A nonce or a hash of other styles takes 'unsafe-inline' its force.
+    exact = any(source.startswith(("'nonce-", "'sha")) for source in sources)
+    return "'unsafe-inline'" in sources and not exact
 
 
 def _of_page(headers: Headers) -> Headers:

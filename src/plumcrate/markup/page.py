@@ -36,14 +36,22 @@ class PageStream:
     ``<picture>``, that has not ended.
 
     Whatever goes wrong, the page's own bytes come out: ``fault`` then holds what it was, and the rest of the
-    page passes as it is.
+    page passes as it is. ``styled``: whether the page's policy lets style attributes be.
     """
 
-    def __init__(self, address: str, settings: Delivery, lookup: Lookup, charset: str | None = None) -> None:
+    def __init__(
+        self,
+        address: str,
+        settings: Delivery,
+        lookup: Lookup,
+        charset: str | None = None,
+        *,
+        styled: bool = True,
+    ) -> None:
         self.tally = Tally()
         self.fault: Exception | None = None
         self._address, self._settings = address, settings
-        self._lookup, self._charset = lookup, charset
+        self._lookup, self._charset, self._may_style = lookup, charset, styled
         self._start = b""
         self._encoding: Encoding | None = None
         self._rewriter: Rewriter | None = None
@@ -107,7 +115,9 @@ class PageStream:
         settings = self._settings
         addresses = Addresses(self._address, settings.address or "", settings.base)
         self._decoder = self._encoding.decoder()
-        self._rewriter = Rewriter(settings.markup, addresses, self._lookup, self._encoding.text_of)
+        self._rewriter = Rewriter(
+            settings.markup, addresses, self._lookup, self._encoding.text_of, styled=self._may_style
+        )
         self._rewriter.tally = self.tally
         return self._through(self._start)
 

@@ -62,14 +62,24 @@ class _Background:
 
 
 class Rewriter:
-    """``addresses`` tells what lies in the library; ``text`` how a piece of the page is to be read."""
+    """``addresses`` tells what lies in the library; ``text`` how a piece of the page is to be read.
+
+    ``styled``: whether the page may hold style attributes; without them no element is put around a picture,
+    since it would take a place of its own, and no placeholder is painted.
+    """
 
     def __init__(
-        self, rules: Markup, addresses: Addresses, lookup: Lookup, text: Callable[[str], str] = str
+        self,
+        rules: Markup,
+        addresses: Addresses,
+        lookup: Lookup,
+        text: Callable[[str], str] = str,
+        *,
+        styled: bool = True,
     ) -> None:
         self.tally = Tally()
         self._rules, self._addresses, self._lookup = rules, addresses, lookup
-        self._text = text
+        self._text, self._may_style = text, styled
         self._tokenizer = Tokenizer()
         self._held, self._from = "", 0  # what was not passed on, and where it begins
         self._units: list[_Group | _Background] = []  # in the page's order
@@ -229,7 +239,7 @@ class Rewriter:
         has = spot.tag.attributes
         shown = self._said(has["sizes"]) if "sizes" in has else writer.sizes(spot, lazy=lazy)
         if group.opened is None:
-            found = writer.sources(spot, sizes=shown)
+            found = writer.sources(spot, sizes=shown) if self._may_style else []
             # The element itself takes no place, so that grids and rows stay as they are.
             opening = '<picture style="display:contents">'
             return [(spot.tag.start, opening + "".join(found))] if found else []
@@ -255,7 +265,7 @@ class Rewriter:
 
     def _painted(self, tag: Tag, declaration: str | None, attributes: list[str]) -> list[tuple[int, str]]:
         """A placeholder: into the style there is, or as one of its own."""
-        if declaration is None:
+        if declaration is None or not self._may_style:
             return []
         style = tag.attributes.get("style")
         if style is None:
