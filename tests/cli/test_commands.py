@@ -13,7 +13,7 @@ import pytest
 from plumcrate import imaging
 from plumcrate.cli import main as entry
 from plumcrate.cli.commands import care, keeping, libraries, pictures, recipes, runs
-from plumcrate.cli.commands.common import Outcome, as_data
+from plumcrate.cli.commands.common import Outcome, as_data, change_settings, shown
 from plumcrate.cli.index import INDEX
 from plumcrate.cli.main import main
 from plumcrate.client import Client
@@ -452,3 +452,10 @@ def test_a_trial_writes_what_was_chosen_and_leaves_the_files(say: Say, tmp_path:
     assert "cannot be made" in say(
         "trial", str(tmp_path / "kite.jpg"), "--out", str(tmp_path / "kite.jpg" / "x"), code=2
     )
+
+
+@pytest.mark.parametrize("value", [True, False, None, [], ["22:00-06:00"], [1, 2], 3, "at-once", 0.5])
+def test_what_is_shown_of_a_setting_can_be_written(value: object) -> None:
+    former: dict[str, object] = {"name": value if isinstance(value, list) else None}
+    change_settings(former, [f"name={shown(value)}"])
+    assert former["name"] == value

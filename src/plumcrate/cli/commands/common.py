@@ -107,11 +107,24 @@ def change_settings(values: dict[str, Any], changes: Sequence[str]) -> None:
             place = place[part]
         if last not in place:
             raise ValueError(f"there is no setting {name}")
-        try:
-            place[last] = json.loads(text)
-        except json.JSONDecodeError:
-            listed = isinstance(place[last], list)
-            place[last] = [_item(part) for part in text.split(",") if part] if listed else text
+        place[last] = _value(place[last], text)
+
+
+def _value(former: object, text: str) -> object:
+    """A setting's value from what people write: JSON, or just what :func:`shown` says of one."""
+    if isinstance(former, list):
+        if text == "none":
+            return []
+    elif text in _WRITTEN:
+        return _WRITTEN[text]
+    try:
+        return json.loads(text)
+    except json.JSONDecodeError:
+        return [_item(part) for part in text.split(",") if part] if isinstance(former, list) else text
+
+
+#: Values as :func:`shown` writes them.
+_WRITTEN: dict[str, bool | None] = {"yes": True, "no": False, "–": None}
 
 
 def _item(text: str) -> object:
