@@ -201,3 +201,11 @@ def test_an_upload_that_was_restored_before_its_retry_is_treated_whole(
     file = walk.file()
     assert (file.state, len(file.derived)) == (FileState.LIGHTER, 2)
     assert len((walk.root / "a.jpg").read_bytes()) == file.size_now < len(walk.data)
+
+
+def test_a_picture_that_the_site_deleted_in_a_run_has_not_failed(walk: Walk) -> None:
+    walk.arrive()
+    (walk.root / "a.jpg").unlink()
+    item = walk.turn()
+    assert (item.state, item.code) == (ItemState.PASSED, "gone")
+    assert walk.box.asked == []

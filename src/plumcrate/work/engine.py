@@ -338,6 +338,12 @@ class Engine:
             if error.code in _TRANSIENT and item.tries < len(waits):
                 self._put_back(item.id, seconds=waits[item.tries], code=error.code, why=str(error))
                 return
+            if error.code == "gone" and order is not None:
+                # The site deleted it meanwhile: nothing failed, and the next look records it.
+                self._end(
+                    item.id, Outcome(ItemState.PASSED, None, error.code, str(error), settled=False), key
+                )
+                return
             state = FileState.FAILED if order else None
             settled = error.code not in _PASSING
             outcome = Outcome(ItemState.FAILED, state, error.code, str(error), settled=settled)
