@@ -130,7 +130,7 @@ def vast(left: int, top: int, across: int, down: int, frames: int = 1, screen: i
     [
         vast(65_535, 65_535, 65_535, 65_535),  # one frame in a corner: 17 gigapixels
         vast(65_535, 65_535, 1, 1),
-        vast(0, 0, 10, 10, frames=2_500_000),  # each of few pixels
+        vast(0, 0, 100, 100, frames=30_000, screen=100),  # each of few pixels
         vast(30_000, 9_000, 5, 5, frames=30),
         vast(0, 0, 60_000, 60_000, screen=1),
     ],
