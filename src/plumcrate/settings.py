@@ -54,7 +54,7 @@ class Settings(BaseSettings):
         description="So long a worker sleeps at most that has nothing to do and is told of nothing.",
     )
     bulk_floor: float = Field(
-        0.25,
+        0.16,
         gt=0,
         le=64,
         description="Processors that bulk work gets at least, however busy the machine is with other work.",
