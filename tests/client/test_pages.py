@@ -223,12 +223,15 @@ def test_a_page_that_cannot_be_rewritten_passes_and_the_service_hears_of_it(
         broken.setattr("plumcrate.markup.rewriter.Writer", failing)
         for _ in range(2):
             assert Site(service.pages).ask(gateway)[1] == PAGE
+        odd = "/odd%01%1B%5B31m" if gateway == "asgi" else "/odd\x01\x1b[31m"
+        assert Site(service.pages).ask(gateway, odd)[1] == PAGE
         broken.setattr("plumcrate.client.pages.PageStream", failing)
         assert Site(service.pages).ask(gateway)[1] == PAGE
     assert b"<source" in Site(service.pages).ask(gateway)[1]
     reason = "ZeroDivisionError: nobody thought of this"
-    assert sum(fault["times"] for fault in service.faults) == 3
-    assert {(fault["page"], fault["reason"]) for fault in service.faults} == {("/visit", reason)}
+    assert sum(fault["times"] for fault in service.faults) == 4
+    pages = {"/visit", "/odd\ufffd\ufffd[31m"}
+    assert {(fault["page"], fault["reason"]) for fault in service.faults} == {(one, reason) for one in pages}
 
 
 @GATEWAYS

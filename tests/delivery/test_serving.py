@@ -191,6 +191,7 @@ def test_a_copy_that_was_taken_back_is_answered_with_its_file(site: Site) -> Non
             assert answer.headers["content-type"] == "image/jpeg"
     assert site.ask("/l/none.jpg.avif").status_code == 404
     assert site.ask("/l/avif").status_code == 404
+    assert site.ask("/l/a.jpg" + ".avif" * 600).status_code == 404, "nobody is led from name to name"
 
 
 def test_what_vanishes_in_between_is_not_found(site: Site, monkeypatch: pytest.MonkeyPatch) -> None:

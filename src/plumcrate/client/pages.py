@@ -63,7 +63,7 @@ class SitePages:
 
     def note(self, path: str, error: Exception) -> None:
         """A page that could not be rewritten; the service hears of it with the next question."""
-        what = (path[:2_000], f"{type(error).__name__}: {error}"[:300])
+        what = (_shown(path)[:2_000], _shown(f"{type(error).__name__}: {error}")[:300])
         with self._guard:
             self._faults[what] = self._faults.get(what, 0) + 1
             while len(self._faults) > _MOST_FAULTS:
@@ -238,6 +238,11 @@ class _Answer:
         close = getattr(self._answer, "close", None)
         if close is not None:
             close()
+
+
+def _shown(text: str) -> str:
+    """Text that the service takes, whatever a visitor asked for."""
+    return "".join(sign if sign.isprintable() else "\ufffd" for sign in text)
 
 
 def _path(environ: dict[str, Any]) -> str:

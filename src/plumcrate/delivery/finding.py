@@ -182,7 +182,12 @@ class Finder:
 def _file_of_copy(path: str) -> str | None:
     """The path of the file that a copy would stand beside; None where a path is no copy's."""
     base, _, ending = path.rpartition(".")
-    return base if ending.lower() in COPIES and _ending(base) in _ENDINGS and "." in base else None
+    if ending.lower() not in COPIES or "." not in base:
+        return None
+    # Copies are of lighter formats than their file: nobody is led along a.avif.avif.avif from name to name.
+    own = _ENDINGS.get(_ending(base))
+    heavier = own is not None and own not in COPIES[COPIES.index(ending.lower()) :]
+    return base if heavier else None
 
 
 def _moved(known: Known | None) -> Moved | None:
