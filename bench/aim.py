@@ -36,9 +36,18 @@ def main() -> None:
         ("held-out photographs", held_out()),
     ):
         table = Table(
-            "level", "file", "of them", "chosen", "encodes", "units", "goal", "points off", "largest miss",
-            "bytes saved", title=title,
-        )  # fmt: skip
+            "level",
+            "file",
+            "of them",
+            "chosen",
+            "encodes",
+            "units",
+            "goal",
+            "points off",
+            "largest miss",
+            "bytes saved",
+            title=title,
+        )
         for level, goal in _GOALS.items():
             sources = [as_uploaded(photo(path, 1200)) for path in paths]
             began = time.process_time()
@@ -55,12 +64,17 @@ def main() -> None:
                 saved = 1 - sum(one.size for _, one in chosen) / max(1, sum(size for size, _ in chosen))
                 units = sum(spent) / sum(map(_unit, sources, treatments)) if name == "avif" else None
                 table.add_row(
-                    level, name, str(len(outputs)), str(len(chosen)),
+                    level,
+                    name,
+                    str(len(outputs)),
+                    str(len(chosen)),
                     f"{mean(one.encodes for _, one in outputs):.2f}",
-                    f"{units:.2f}" if units else "", f"{goal}" if units else "",
+                    f"{units:.2f}" if units else "",
+                    f"{goal}" if units else "",
                     f"{mean(abs(value) for value in off):.2f}" if off else "",
-                    f"{min(off):.2f}" if off else "", f"{saved:.0%}" if chosen else "",
-                )  # fmt: skip
+                    f"{min(off):.2f}" if off else "",
+                    f"{saved:.0%}" if chosen else "",
+                )
             megapixels = sum(t.facts.pixels for t in treatments) / 1e6
             table.add_row(level, "all three", *[""] * 7, f"{megapixels / seconds:.2f} MP per CPU-second")
         console.print(table)

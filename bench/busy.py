@@ -45,9 +45,16 @@ while True: urllib.request.urlopen(f"http://127.0.0.1:{sys.argv[1]}/").read()
 
 def main() -> None:
     table = Table(
-        "machine", "bulk", "to idle", "site median", "site p95", "to without us", "a person waits", "to idle",
+        "machine",
+        "bulk",
+        "to idle",
+        "site median",
+        "site p95",
+        "to without us",
+        "a person waits",
+        "to idle",
         title="On a busy machine of two cores; goals: bulk 0.1, site's p95 1.15, a person 2.5",
-    )  # fmt: skip
+    )
     port = free_port()
     with stand() as bench, _started(_SITE, str(port)):
         _fill(bench)
@@ -64,10 +71,15 @@ def main() -> None:
                 rate, seen, waited = _watched(bench, port)
             idle_rate, idle_wait = idle_rate or rate, idle_wait or waited
             table.add_row(
-                name, f"{rate:.2f} MP/s", f"{rate / idle_rate:.2f}", f"{seen[0]:.1f} ms", f"{seen[1]:.1f} ms",
-                f"{seen[0] / without[0]:.2f}, {seen[1] / without[1]:.2f}", f"{waited:.1f} s",
+                name,
+                f"{rate:.2f} MP/s",
+                f"{rate / idle_rate:.2f}",
+                f"{seen[0]:.1f} ms",
+                f"{seen[1]:.1f} ms",
+                f"{seen[0] / without[0]:.2f}, {seen[1] / without[1]:.2f}",
+                f"{waited:.1f} s",
                 f"{waited / idle_wait:.1f}",
-            )  # fmt: skip
+            )
     Console(width=130).print(table)
 
 

@@ -42,8 +42,16 @@ Sizes = dict[float, float]
 
 
 def main() -> None:
-    table = Table("codec", "effort", "target", "photographs", "size against the baseline", "goal",
-                  "CPU against it", title=f"Copies at an equal score, photographs at {_SIDE} px")  # fmt: skip
+    table = Table(
+        "codec",
+        "effort",
+        "target",
+        "photographs",
+        "size against the baseline",
+        "goal",
+        "CPU against it",
+        title=f"Copies at an equal score, photographs at {_SIDE} px",
+    )
     for what, efforts, measured in (
         ("WebP", (Effort.QUICK, Effort.NORMAL, Effort.THOROUGH), _webp),
         ("AVIF, to Pillow's defaults", (Effort.NORMAL,), partial(_avif, {})),
@@ -55,9 +63,15 @@ def main() -> None:
             for target in _LEVELS:
                 ratios = [ratios[target] for ratios, _ in found if target in ratios]
                 goal = _GOALS.get((what, effort), {}).get(target)
-                table.add_row(what, effort, f"{target:.0f}", str(len(ratios)), f"{np.mean(ratios) - 1:+.1%}",
-                              f"{goal:+.1f}%" if goal else "",
-                              f"{sum(c[0] for _, c in found) / sum(c[1] for _, c in found):.2f}")  # fmt: skip
+                table.add_row(
+                    what,
+                    effort,
+                    f"{target:.0f}",
+                    str(len(ratios)),
+                    f"{np.mean(ratios) - 1:+.1%}",
+                    f"{goal:+.1f}%" if goal else "",
+                    f"{sum(c[0] for _, c in found) / sum(c[1] for _, c in found):.2f}",
+                )
     Console(width=130).print(table)
 
 

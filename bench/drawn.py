@@ -39,17 +39,28 @@ def main() -> None:
             for kind in ("png", "webp", "avif"):
                 rows.append((str(level), kind, [row for row in treated if row[0] == kind]))
     table = Table(
-        "level", "format", "of them", "bytes", f"moved (PNG: at most {_MOST_MOVED})", "strayed",
-        "jump", "worst place", title=f"{len(drawn)} drawn pictures, {_WIDTH} pixels wide",
-    )  # fmt: skip
+        "level",
+        "format",
+        "of them",
+        "bytes",
+        f"moved (PNG: at most {_MOST_MOVED})",
+        "strayed",
+        "jump",
+        "worst place",
+        title=f"{len(drawn)} drawn pictures, {_WIDTH} pixels wide",
+    )
     for name, kind, found in rows:
         worst = [place for *_, place in found if place is not None]
         table.add_row(
-            name, kind, str(len(found)), f"{sum(row[1] for row in found):,}",
+            name,
+            kind,
+            str(len(found)),
+            f"{sum(row[1] for row in found):,}",
             f"{max((row[2].moved for row in found), default=0):.2f}",
             f"{max((row[2].strayed for row in found), default=0):.0%}",
-            f"{max((row[2].jump for row in found), default=0):.2f}", f"{min(worst):.1f}" if worst else "",
-        )  # fmt: skip
+            f"{max((row[2].jump for row in found), default=0):.2f}",
+            f"{min(worst):.1f}" if worst else "",
+        )
     Console(width=130).print(table)
 
 

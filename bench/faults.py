@@ -25,6 +25,7 @@ from rich.table import Table
 from sqlalchemy import func, select, text, true
 
 from plumcrate.contract import FileState, RecipeSettings
+from plumcrate.intake.reconciling import Reconciler
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
 from plumcrate.keeping.changes import Note
@@ -40,7 +41,6 @@ from plumcrate.records.tables import Derived, File, Journal, Library, Picture
 from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.local import LocalStore
 from plumcrate.storage.names import MARK_NAME
-from plumcrate.work.reconciling import Reconciler
 
 _FILES = 8
 _ACTIONS = ("replace", "copy", "convert", "restore", "prune", "hand back")
@@ -69,10 +69,15 @@ class Place:
                 session.flush()
                 session.add(
                     File(
-                        library_id=library.id, picture_id=picture.id, path=f"{number}.jpg",
-                        size_before=len(data), size_now=len(data), mtime_ns=1, mtime_ns_before=1,
+                        library_id=library.id,
+                        picture_id=picture.id,
+                        path=f"{number}.jpg",
+                        size_before=len(data),
+                        size_now=len(data),
+                        mtime_ns=1,
+                        mtime_ns_before=1,
                     )
-                )  # fmt: skip
+                )
         #: The latest version that somebody else wrote, by path; it must stand or be in the store.
         self.precious = {path.name: path.read_bytes() for path in self.root.iterdir()}
 

@@ -28,7 +28,7 @@ from plumcrate.imaging.jpeg import JpegError, recompress
 from plumcrate.imaging.jpeg.decode import decode
 from plumcrate.imaging.jpeg.recompress import shown
 from plumcrate.imaging.png.picture import same_pixels
-from plumcrate.work.sandbox import Sandbox, SandboxError
+from plumcrate.sandbox.children import Sandbox, SandboxError
 
 from .corpus import photo, wallpapers
 
@@ -128,10 +128,12 @@ def _sources() -> list[bytes]:
         image = photo(path, 120)
         image.info.clear()
         for mode, options in (
-            ("RGB", {"quality": 80}), ("RGB", {"quality": 90, "progressive": True}), ("L", {"quality": 70}),
+            ("RGB", {"quality": 80}),
+            ("RGB", {"quality": 90, "progressive": True}),
+            ("L", {"quality": 70}),
             ("CMYK", {"quality": 85}),
             ("RGB", {"quality": 60, "subsampling": "4:4:4", "restart_marker_blocks": 3}),
-        ):  # fmt: skip
+        ):
             out = io.BytesIO()
             image.convert(mode).save(out, "JPEG", **options)
             made.append(out.getvalue())

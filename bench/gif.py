@@ -22,8 +22,17 @@ _FRAMES = 16
 
 
 def main() -> None:
-    table = Table("animation", "as written", "Pillow optimized", "exact", "saved", "WebP copy", "AVIF copy",
-                  "MP per CPU-second", title="GIF")  # fmt: skip
+    table = Table(
+        "animation",
+        "as written",
+        "Pillow optimized",
+        "exact",
+        "saved",
+        "WebP copy",
+        "AVIF copy",
+        "MP per CPU-second",
+        title="GIF",
+    )
     for name, frames in _animations().items():
         plain, optimized = (_saved(frames, optimize=optimize) for optimize in (False, True))
         began = time.process_time()
@@ -36,10 +45,15 @@ def main() -> None:
         }
         megapixels = frames[0].width * frames[0].height * len(frames) / 1e6
         table.add_row(
-            name, f"{len(plain):,}", f"{len(optimized):,}", f"{len(smaller):,}",
-            f"{1 - len(smaller) / len(plain):.1%}", f"{copies.get('webp', 0):,}",
-            f"{copies.get('avif', 0):,}", f"{megapixels / seconds:.1f}",
-        )  # fmt: skip
+            name,
+            f"{len(plain):,}",
+            f"{len(optimized):,}",
+            f"{len(smaller):,}",
+            f"{1 - len(smaller) / len(plain):.1%}",
+            f"{copies.get('webp', 0):,}",
+            f"{copies.get('avif', 0):,}",
+            f"{megapixels / seconds:.1f}",
+        )
     Console(width=120).print(table)
 
 
@@ -58,8 +72,12 @@ def _animations() -> dict[str, list[Image.Image]]:
         moving.append(canvas)
     rng = np.random.default_rng(0)
     noise = [Image.fromarray(rng.integers(0, 256, (100, 160, 3), dtype=np.uint8)) for _ in range(_FRAMES)]
-    return {"drawings, one after another": marks[:_FRAMES], "one drawing moving": moving,
-            "photographs, standing": shows, "noise": noise}  # fmt: skip
+    return {
+        "drawings, one after another": marks[:_FRAMES],
+        "one drawing moving": moving,
+        "photographs, standing": shows,
+        "noise": noise,
+    }
 
 
 def _saved(frames: list[Image.Image], *, optimize: bool) -> bytes:

@@ -49,8 +49,11 @@ def main() -> None:
         for name, seconds in spent.items():
             table.add_row(f"in a run: {name}", f"{seconds:.1f} s", "")
         table.add_row("in a run: children", f"{children:.1f} s", "")
-        table.add_row("in a run: worker and PostgreSQL to children",
-                      f"{(spent['worker'] + spent['PostgreSQL']) / children:.1%}", "4 %")  # fmt: skip
+        table.add_row(
+            "in a run: worker and PostgreSQL to children",
+            f"{(spent['worker'] + spent['PostgreSQL']) / children:.1%}",
+            "4 %",
+        )
     Console(width=100).print(table)
 
 

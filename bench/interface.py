@@ -33,15 +33,31 @@ def main() -> None:
         ):
             done = subprocess.run(
                 [
-                    str(Path(sys.executable).with_name("schemathesis")), "run", "--checks", "all",
+                    str(Path(sys.executable).with_name("schemathesis")),
+                    "run",
+                    "--checks",
+                    "all",
                     # That a time ever comes, or a rule says one thing only, no description can say.
-                    "--exclude-checks", "positive_data_acceptance", "--max-examples", count,
-                    "--phases", "examples,coverage,fuzzing", "--no-color", "--suppress-health-check", "all",
-                    "--exclude-path", "/api/v1/events", "--continue-on-failure", *headers,
+                    "--exclude-checks",
+                    "positive_data_acceptance",
+                    "--max-examples",
+                    count,
+                    "--phases",
+                    "examples,coverage,fuzzing",
+                    "--no-color",
+                    "--suppress-health-check",
+                    "all",
+                    "--exclude-path",
+                    "/api/v1/events",
+                    "--continue-on-failure",
+                    *headers,
                     f"http://127.0.0.1:{bench.port}/api/v1/openapi.json",
                 ],
-                cwd=bench.home, capture_output=True, text=True, check=False,
-            )  # fmt: skip
+                cwd=bench.home,
+                capture_output=True,
+                text=True,
+                check=False,
+            )
             lines = done.stdout.splitlines()
             said = [line.strip() for line in lines if "generated" in line or line.strip().startswith("❌ ST")]
             table.add_row(who, "; ".join(said) or lines[-1])

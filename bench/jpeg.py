@@ -44,8 +44,17 @@ def main() -> None:
 
 
 def _exact(paths: list[Path]) -> Table:
-    table = Table("input", "files", "before", "after", "saved", "larger", "other pixels", "MP per CPU-second",
-                  title="Exact: same coefficients, all metadata kept")  # fmt: skip
+    table = Table(
+        "input",
+        "files",
+        "before",
+        "after",
+        "saved",
+        "larger",
+        "other pixels",
+        "MP per CPU-second",
+        title="Exact: same coefficients, all metadata kept",
+    )
     sets: dict[str, list[bytes]] = {"as shipped": [path.read_bytes() for path in paths]}
     for side in (800, 1600):
         for quality in (75, 85, 92):
@@ -120,12 +129,19 @@ def _lossy(title: str, paths: list[Path]) -> Table:
             if found:
                 ratios = np.array([one.size for one in found])
                 table.add_row(
-                    str(side), f"{target:.0f}", str(len(paths)), str(len(found)), f"{ratios.mean() - 1:+.1%}",
-                    f"{ratios.max() - 1:+.1%}", "", f"{np.mean([one.colour for one in found]) - 1:+.1%}",
-                    f"{np.nanmedian([one.seam for one in found]):.2f}", f"{_SEAM_GOAL}",
+                    str(side),
+                    f"{target:.0f}",
+                    str(len(paths)),
+                    str(len(found)),
+                    f"{ratios.mean() - 1:+.1%}",
+                    f"{ratios.max() - 1:+.1%}",
+                    "",
+                    f"{np.mean([one.colour for one in found]) - 1:+.1%}",
+                    f"{np.nanmedian([one.seam for one in found]):.2f}",
+                    f"{_SEAM_GOAL}",
                     f"{np.mean([one.encodes for one in found]):.2f}",
                     f"{sum(one.megapixels for one in found) / sum(one.seconds for one in found):.1f}",
-                )  # fmt: skip
+                )
         mean = np.mean([one.size for one in every]) - 1
         table.add_row(str(side), "all", "", str(len(every)), f"{mean:+.1%}", "", f"{_GOAL:+.0%}")
     return table

@@ -59,7 +59,7 @@ def _two_workers(table: Table) -> None:
         _warm(bench)
         one = _timed_run(bench)
         _restored(bench)
-        bench.start("worker 1", "plumcrate.work", children=1)
+        bench.start("worker 1", "plumcrate.worker", children=1)
         while bench.client.health().workers < 2:
             time.sleep(0.2)
         _warm(bench)
@@ -170,7 +170,7 @@ def _kills(table: Table) -> None:
                 time.sleep(chance.uniform(1.5, 5.0))
                 bench.stop("worker 0")
                 kills += 1
-                bench.start("worker 0", "plumcrate.work")
+                bench.start("worker 0", "plumcrate.worker")
             time.sleep(0.2)
         same = _hashes(root) == undisturbed
         ended = bench.client.run(run.id)

@@ -38,8 +38,12 @@ _WINDOW /= _WINDOW.sum()
 
 
 def main() -> None:
-    table = Table("photographs", "target", *(f"at an equal {name}" for name in MEASURES),
-                  title=f"Bytes of our JPEG against Pillow's, {_SIDE} px")  # fmt: skip
+    table = Table(
+        "photographs",
+        "target",
+        *(f"at an equal {name}" for name in MEASURES),
+        title=f"Bytes of our JPEG against Pillow's, {_SIDE} px",
+    )
     for title, paths in (("fitted on", tuned()), ("held out", held_out())):
         with ProcessPoolExecutor(2) as pool:
             rows = list(pool.map(_compared, paths))
@@ -85,9 +89,11 @@ def _figures(rgb: U8, reference: Reference, data: bytes) -> F64:
     """The logarithm of a file's bytes, and each measure as an error on a scale on which curves are even."""
     shown = decoded(data)
     errors = (
-        101 - reference.score(shown), ms_ssim_error(rgb, shown), gradient_error(rgb, shown),
+        101 - reference.score(shown),
+        ms_ssim_error(rgb, shown),
+        gradient_error(rgb, shown),
         colour_shift(patches(rgb), patches(shown)).mean,
-    )  # fmt: skip
+    )
     return np.log([len(data), *errors])
 
 

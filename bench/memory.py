@@ -25,8 +25,13 @@ def main() -> None:
         for side in _SIDES:
             with context.Pool(1) as pool:
                 rest, peak, megapixels = pool.apply(_peak, (kind, side))
-            table.add_row(kind, f"{megapixels:.1f}", f"{peak:.0f} MB", f"{rest:.0f} MB",
-                          f"{(peak - rest) / megapixels:.0f} MB")  # fmt: skip
+            table.add_row(
+                kind,
+                f"{megapixels:.1f}",
+                f"{peak:.0f} MB",
+                f"{rest:.0f} MB",
+                f"{(peak - rest) / megapixels:.0f} MB",
+            )
     Console().print(table)
 
 

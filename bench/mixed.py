@@ -33,9 +33,15 @@ _PICTURES, _FOLDERS, _SIDE = 120, 6, 160
 #: Seconds between kills of the worker, and of PostgreSQL, and for how long that is away.
 _WORKER, _DATABASE, _AWAY = 15.0, 75.0, 2.0
 _GOALS = {
-    "replace": 2_000, "restore": 500, "touched-up": 500, "size": 2_000, "drop-size": 2_000, "moved": 300,
-    "worker killed": 100, "PostgreSQL killed": 30,
-}  # fmt: skip
+    "replace": 2_000,
+    "restore": 500,
+    "touched-up": 500,
+    "size": 2_000,
+    "drop-size": 2_000,
+    "moved": 300,
+    "worker killed": 100,
+    "PostgreSQL killed": 30,
+}
 
 
 def main() -> None:
@@ -154,7 +160,7 @@ class Mixed:
 
     def _kill_worker(self) -> None:
         self._bench.stop("worker 0")
-        self._bench.start("worker 0", "plumcrate.work")
+        self._bench.start("worker 0", "plumcrate.worker")
         self.done["worker killed"] += 1
 
     def _kill_database(self) -> None:

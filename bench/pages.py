@@ -23,9 +23,17 @@ from plumcrate.markup.tokenizer import Tokenizer
 
 _HOME = Path(os.environ.get("PLUMCRATE_CORPUS", ".state/corpus"))
 _PACKAGES = (
-    "python3-doc", "python3.11-doc", "postgresql-doc-15", "debian-reference-en", "gnuplot-doc",
-    "inkscape-tutorials", "octave-doc", "python-matplotlib-doc", "gimp-help-en", "apache2-doc",
-)  # fmt: skip
+    "python3-doc",
+    "python3.11-doc",
+    "postgresql-doc-15",
+    "debian-reference-en",
+    "gnuplot-doc",
+    "inkscape-tutorials",
+    "octave-doc",
+    "python-matplotlib-doc",
+    "gimp-help-en",
+    "apache2-doc",
+)
 _FILES = 500
 _HTML = "{http://www.w3.org/1999/xhtml}"
 _SETTINGS = Delivery(address="https://doc.example/", markup=Markup(placeholder=Placeholder.PREVIEW))

@@ -24,15 +24,15 @@ from plumcrate.contract import (
     RecipeSettings,
     RunRequest,
     SizeSettings,
-)  # fmt: skip
+)
+from plumcrate.deciding.decision import variants
+from plumcrate.deciding.planning import settings_of
+from plumcrate.deciding.shaping import shapes_of
 from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import current_recipe, new_library
 from plumcrate.records.tables import File, Library, Picture
-from plumcrate.work.decision import variants
-from plumcrate.work.planning import settings_of
-from plumcrate.work.runs import create_run
-from plumcrate.work.shaping import shapes_of
-from plumcrate.work.sizes import effect_of_change, remove_size, save_size
+from plumcrate.renditions.sizes import effect_of_change, remove_size, save_size
+from plumcrate.runs.runs import create_run
 
 from .load import _hashes
 from .stand import stand
@@ -59,16 +59,39 @@ def _sizes(table: Table, database: Database) -> None:
     with database.begin() as session:
         library = new_library(session, "p", "P", "/nowhere/p", [], RecipeSettings(), "bench").id
         names = [f"f{number % 40}/p{number}.jpg" for number in range(_PICTURES)]
-        session.execute(insert(Picture), [
-            {"library_id": library, "path": name, "folder": name.partition("/")[0], "name": name, "files": 1}
-            for name in names
-        ])  # fmt: skip
+        session.execute(
+            insert(Picture),
+            [
+                {
+                    "library_id": library,
+                    "path": name,
+                    "folder": name.partition("/")[0],
+                    "name": name,
+                    "files": 1,
+                }
+                for name in names
+            ],
+        )
         ids = dict(session.execute(select(Picture.path, Picture.id)).all())
-        session.execute(insert(File), [
-            {"library_id": library, "picture_id": ids[name], "path": name, "folder": name.partition("/")[0],
-             "format": "jpeg", "width": 1600, "height": 1200, "size_before": 400_000, "size_now": 400_000,
-             "mtime_ns": 1, "mtime_ns_before": 1} for name in names
-        ])  # fmt: skip
+        session.execute(
+            insert(File),
+            [
+                {
+                    "library_id": library,
+                    "picture_id": ids[name],
+                    "path": name,
+                    "folder": name.partition("/")[0],
+                    "format": "jpeg",
+                    "width": 1600,
+                    "height": 1200,
+                    "size_before": 400_000,
+                    "size_now": 400_000,
+                    "mtime_ns": 1,
+                    "mtime_ns_before": 1,
+                }
+                for name in names
+            ],
+        )
         session.execute(
             text("UPDATE pictures p SET original_id = f.id FROM files f WHERE f.picture_id = p.id")
         )
@@ -127,10 +150,12 @@ def _as_if_made(database: Database, library: int) -> None:
             .where(File.library_id == library)
         ).all()
         session.execute(
-            text("UPDATE files SET recipe = CAST(:recipe AS jsonb), state = 'lighter', treated_at = now(), "
-                 "level = 'everyday', sha256 = '\\x00' WHERE id = :id"),
+            text(
+                "UPDATE files SET recipe = CAST(:recipe AS jsonb), state = 'lighter', treated_at = now(), "
+                "level = 'everyday', sha256 = '\\x00' WHERE id = :id"
+            ),
             [{"id": number, "recipe": _json((base or {}) | added)} for number, added in rows],
-        )  # fmt: skip
+        )
 
 
 def _json(values: object) -> str:

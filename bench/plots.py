@@ -69,9 +69,14 @@ def _draw_costs() -> None:
         label = str(row.effort) if row.effort else ("plain, usual", "plain, promise kept")[at]
         said = f"{label}\nworst {min(row.scores):.0f}"
         axis.annotate(
-            said, (row.seconds / usual, 0), xycoords=("data", "axes fraction"),
-            xytext=(0, 6 + 26 * (at % 2)), textcoords="offset points", ha="center", fontsize=8,
-        )  # fmt: skip
+            said,
+            (row.seconds / usual, 0),
+            xycoords=("data", "axes fraction"),
+            xytext=(0, 6 + 26 * (at % 2)),
+            textcoords="offset points",
+            ha="center",
+            fontsize=8,
+        )
         axis.axvline(row.seconds / usual, color="#cccccc", linewidth=0.8, zorder=0)
     axis.set_xscale("log", base=2)
     axis.set_xticks([1, 2, 4, 8], ["1", "2", "4", "8"])

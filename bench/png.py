@@ -45,8 +45,19 @@ def main() -> None:
     console = Console(width=130)
     groups = {"drawings": drawings(200), "wallpapers": wallpapers("png", every=True)}
     with ProcessPoolExecutor(2) as pool:
-        exact = Table("pictures", "effort", "files", "before", "Pillow", "after", "saved", "larger",
-                      "other pixels", "MP per CPU-second", title="PNG, exact")  # fmt: skip
+        exact = Table(
+            "pictures",
+            "effort",
+            "files",
+            "before",
+            "Pillow",
+            "after",
+            "saved",
+            "larger",
+            "other pixels",
+            "MP per CPU-second",
+            title="PNG, exact",
+        )
         for effort in (Effort.QUICK, Effort.NORMAL):
             every: list[_Result] = []
             for name, paths in groups.items():
@@ -54,39 +65,68 @@ def main() -> None:
             _row(exact, "all", effort, every)
         console.print(exact)
         small = [path for path in drawings(200) if _pixels(path) <= _THOROUGH_UP_TO][:60]
-        thorough = Table("files", "library's best level", "normal", "thorough", "against the best level",
-                         "MP per CPU-second", title="PNG, thorough effort, small drawings")  # fmt: skip
+        thorough = Table(
+            "files",
+            "library's best level",
+            "normal",
+            "thorough",
+            "against the best level",
+            "MP per CPU-second",
+            title="PNG, thorough effort, small drawings",
+        )
         found = list(pool.map(_thorough, small))
         best, normal, deep, megapixels, seconds = (sum(column) for column in zip(*found, strict=True))
         thorough.add_row(
-            str(len(small)), f"{best / 1e6:.3f} MB", f"{normal / 1e6:.3f} MB", f"{deep / 1e6:.3f} MB",
-            f"{deep / best - 1:+.1%}", f"{megapixels / seconds:.3f}",
-        )  # fmt: skip
+            str(len(small)),
+            f"{best / 1e6:.3f} MB",
+            f"{normal / 1e6:.3f} MB",
+            f"{deep / 1e6:.3f} MB",
+            f"{deep / best - 1:+.1%}",
+            f"{megapixels / seconds:.3f}",
+        )
         console.print(thorough)
         lossy = Table(
-            "pictures", "level", "files", "exact", "at the level", "saved", "least score", "mean score",
+            "pictures",
+            "level",
+            "files",
+            "exact",
+            "at the level",
+            "saved",
+            "least score",
+            "mean score",
             title="PNG, lossy: a palette at the level's score",
-        )  # fmt: skip
+        )
         for level in (Level.GALLERY, Level.EVERYDAY):
             results = list(pool.map(partial(_lossy, level), small))
             before, after = sum(r.before for r in results), sum(r.after for r in results)
             scores = [r.score for r in results]
             lossy.add_row(
-                "drawings", str(level), str(len(results)), f"{before / 1e6:.3f} MB",
-                f"{after / 1e6:.3f} MB", f"{1 - after / before:.1%}", f"{min(scores):.1f}",
+                "drawings",
+                str(level),
+                str(len(results)),
+                f"{before / 1e6:.3f} MB",
+                f"{after / 1e6:.3f} MB",
+                f"{1 - after / before:.1%}",
+                f"{min(scores):.1f}",
                 f"{np.mean(scores):.1f}",
-            )  # fmt: skip
+            )
         console.print(lossy)
 
 
 def _row(table: Table, name: str, effort: Effort, results: list[_Result]) -> list[_Result]:
     total: Callable[[str], float] = lambda field: sum(getattr(result, field) for result in results)  # noqa: E731
     table.add_row(
-        name, str(effort), str(len(results)), f"{total('before') / 1e6:.2f} MB",
-        f"{total('pillow') / total('before') - 1:+.1%}", f"{total('after') / 1e6:.2f} MB",
-        f"{1 - total('after') / total('before'):.1%}", str(sum(r.after > r.before for r in results)),
-        str(sum(not r.same for r in results)), f"{total('megapixels') / total('seconds'):.2f}",
-    )  # fmt: skip
+        name,
+        str(effort),
+        str(len(results)),
+        f"{total('before') / 1e6:.2f} MB",
+        f"{total('pillow') / total('before') - 1:+.1%}",
+        f"{total('after') / 1e6:.2f} MB",
+        f"{1 - total('after') / total('before'):.1%}",
+        str(sum(r.after > r.before for r in results)),
+        str(sum(not r.same for r in results)),
+        f"{total('megapixels') / total('seconds'):.2f}",
+    )
     return results
 
 

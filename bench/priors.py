@@ -56,8 +56,16 @@ def main() -> None:
     with ProcessPoolExecutor(2) as pool:
         samples = list(pool.map(_sample, jobs))
     models: dict[str, dict[str, list[float]]] = {}
-    table = Table("model", "target", "samples", "spread", "off, left out", "slope", "off, left out",
-                  title="Prior quality, in the knob's steps, and slope: root mean square")  # fmt: skip
+    table = Table(
+        "model",
+        "target",
+        "samples",
+        "spread",
+        "off, left out",
+        "slope",
+        "off, left out",
+        title="Prior quality, in the knob's steps, and slope: root mean square",
+    )
     for encoder in _STEPS:
         for after in (False, True) if encoder != "jpeg" else (False,):
             for target in _LEVELS:
@@ -69,9 +77,15 @@ def main() -> None:
                     weights = _ridge(inputs, fitted)
                     models.setdefault(what, {})[f"{target:.0f}"] = [float(f"{w:.5g}") for w in weights]
                     off.append(_left_out(names, inputs, fitted))
-                table.add_row(name, f"{target:.0f}", str(len(outputs)), f"{outputs[:, 0].std():.1f}",
-                              f"{off[0]:.2f}", f"{np.exp(outputs[:, 1].mean()):.3f}",
-                              f"{off[1]:.0%}")  # fmt: skip
+                table.add_row(
+                    name,
+                    f"{target:.0f}",
+                    str(len(outputs)),
+                    f"{outputs[:, 0].std():.1f}",
+                    f"{off[0]:.2f}",
+                    f"{np.exp(outputs[:, 1].mean()):.3f}",
+                    f"{off[1]:.0%}",
+                )
     _HOME.write_text(json.dumps(models, indent=1) + "\n", encoding="utf-8")
     Console().print(table)
 

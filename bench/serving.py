@@ -110,23 +110,36 @@ def _record(bench: Stand, root: Path) -> None:
             facts = (root / _name(number)).stat()
             rows.append(
                 {
-                    "library_id": 1, "picture_id": number + 1, "path": _name(number), "format": "jpeg",
-                    "width": 640, "height": 480, "size_before": 2 * _OWN, "size_now": facts.st_size,
-                    "mtime_ns": facts.st_mtime_ns, "mtime_ns_before": 1, "sha256": number.to_bytes(32),
+                    "library_id": 1,
+                    "picture_id": number + 1,
+                    "path": _name(number),
+                    "format": "jpeg",
+                    "width": 640,
+                    "height": 480,
+                    "size_before": 2 * _OWN,
+                    "size_now": facts.st_size,
+                    "mtime_ns": facts.st_mtime_ns,
+                    "mtime_ns_before": 1,
+                    "sha256": number.to_bytes(32),
                     "state": "lighter",
                 }
-            )  # fmt: skip
+            )
         session.execute(insert(File), rows)
         session.execute(
             insert(Derived),
             [
                 {
-                    "library_id": 1, "file_id": number + 1, "purpose": "copy", "format": "avif",
-                    "size": _COPY, "path": f"{_name(number)}.avif", "sha256": (number + _FILES).to_bytes(32),
+                    "library_id": 1,
+                    "file_id": number + 1,
+                    "purpose": "copy",
+                    "format": "avif",
+                    "size": _COPY,
+                    "path": f"{_name(number)}.avif",
+                    "sha256": (number + _FILES).to_bytes(32),
                 }
                 for number in range(_FILES)
             ],
-        )  # fmt: skip
+        )
 
 
 def _measure(table: Table, bench: Stand, root: Path) -> None:
@@ -156,9 +169,11 @@ def _measure(table: Table, bench: Stand, root: Path) -> None:
         table.add_row(said, f"{best[name].rate:,.0f}", f"{best[name].median_ms:.1f} ms", "")
     for name, said, goal in (("static", "against static files", "1.0"), ("nginx", "against nginx", "0.3")):
         table.add_row(
-            said, f"{best['ours'].rate / best[name].rate:.2f}",
-            f"{best[name].median_ms / best['ours'].median_ms:.2f}", goal,
-        )  # fmt: skip
+            said,
+            f"{best['ours'].rate / best[name].rate:.2f}",
+            f"{best[name].median_ms / best['ours'].median_ms:.2f}",
+            goal,
+        )
     grown = _memory(service) - before
     table.add_row("memory of the service, grown by", f"{grown:+.0f} MB of {before:.0f}", "", "flat")
 
@@ -194,8 +209,9 @@ def _nginx(root: Path) -> tuple[subprocess.Popen[bytes], int]:
     as_nobody = {"user": "nobody", "group": "nogroup", "extra_groups": []} if os.geteuid() == 0 else {}
     process = subprocess.Popen(
         ["/usr/sbin/nginx", "-e", f"{home}/error.log", "-p", str(home), "-c", f"{home}/nginx.conf"],
-        stderr=subprocess.DEVNULL, **as_nobody,  # type: ignore[call-overload]
-    )  # fmt: skip
+        stderr=subprocess.DEVNULL,
+        **as_nobody,  # type: ignore[call-overload]
+    )
     _wait(port)
     return process, port
 
@@ -216,8 +232,10 @@ def _wrk(address: str, root: Path) -> Figures:
     script.write_text(_LUA.format(files=_FILES, path=path, accept=_ACCEPT))
     said = subprocess.run(
         ["wrk", "-t1", f"-c{_CONNECTIONS}", f"-d{_SECONDS}s", "--latency", "-s", str(script), origin],
-        capture_output=True, text=True, check=True,
-    ).stdout  # fmt: skip
+        capture_output=True,
+        text=True,
+        check=True,
+    ).stdout
     assert "Non-2xx" not in said, said
     rate = float(re.search(r"Requests/sec:\s+([\d.]+)", said)[1])  # type: ignore[index]
     number, unit = re.search(r"50%\s+([\d.]+)(us|ms|s)", said).groups()  # type: ignore[union-attr]

@@ -58,8 +58,9 @@ def _quality(table: Table) -> None:
                 speeds.append(other / mine)
             table.add_row(
                 f"{name}, {scale:g} times smaller: round trip against Pillow's Lanczos",
-                f"{statistics.mean(gains):+.2f} points, from {min(gains):+.2f}", "not less",
-            )  # fmt: skip
+                f"{statistics.mean(gains):+.2f} points, from {min(gains):+.2f}",
+                "not less",
+            )
             table.add_row("  speed against Pillow's", f"{statistics.median(speeds):.2f} times", "1.0 times")
 
 
@@ -106,12 +107,14 @@ def _cuts(table: Table) -> None:
             count += 1
     table.add_row(
         f"{count} cuts of {len(list(labelled()))} labelled pictures: subject inside",
-        f"{ours / count:.0%} around what matters, {middle / count:.0%} in the middle", "more than the middle",
-    )  # fmt: skip
+        f"{ours / count:.0%} around what matters, {middle / count:.0%} in the middle",
+        "more than the middle",
+    )
     table.add_row(
         "  part of the subject that is kept, mean",
-        f"{statistics.mean(kept_ours):.0%}, {statistics.mean(kept_middle):.0%}", "",
-    )  # fmt: skip
+        f"{statistics.mean(kept_ours):.0%}, {statistics.mean(kept_middle):.0%}",
+        "",
+    )
 
 
 def _part_inside(subject: tuple[int, int, int, int], cut: tuple[int, int, int, int]) -> float:

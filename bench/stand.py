@@ -87,7 +87,7 @@ def stand(*, workers: int = 1, children: int = 2) -> Iterator[Stand]:
         try:
             found.start("service", "plumcrate.api")
             for number in range(workers):
-                found.start(f"worker {number}", "plumcrate.work", children=children)
+                found.start(f"worker {number}", "plumcrate.worker", children=children)
             deadline = time.monotonic() + 60
             while time.monotonic() < deadline:
                 with suppress(ClientError):

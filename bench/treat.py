@@ -49,16 +49,32 @@ class Row(NamedTuple):
 
 
 def main() -> None:
-    table = Table("what", "JPEG", "WebP", "AVIF", "lightest of each", "mean score", "worst score", "CPU",
-                  "of the usual script", "goal", title=f"Photographs at {_SIDE} px, everyday")  # fmt: skip
+    table = Table(
+        "what",
+        "JPEG",
+        "WebP",
+        "AVIF",
+        "lightest of each",
+        "mean score",
+        "worst score",
+        "CPU",
+        "of the usual script",
+        "goal",
+        title=f"Photographs at {_SIDE} px, everyday",
+    )
     rows = measured()
     for row in rows:
         goal = _GOALS.get(row.effort) if row.effort else None
         table.add_row(
-            row.name, *(f"{size / 1e6:.2f} MB" for size in row.sizes), f"{row.lightest / 1e6:.2f} MB",
-            f"{np.mean(row.scores):.1f}", f"{min(row.scores):.1f}", f"{row.seconds:.0f} s",
-            f"{row.seconds / rows[0].seconds:.2f}", f"{goal}" if goal else "",
-        )  # fmt: skip
+            row.name,
+            *(f"{size / 1e6:.2f} MB" for size in row.sizes),
+            f"{row.lightest / 1e6:.2f} MB",
+            f"{np.mean(row.scores):.1f}",
+            f"{min(row.scores):.1f}",
+            f"{row.seconds:.0f} s",
+            f"{row.seconds / rows[0].seconds:.2f}",
+            f"{goal}" if goal else "",
+        )
     Console(width=150).print(table)
 
 
@@ -69,8 +85,12 @@ def measured() -> list[Row]:
     with ProcessPoolExecutor(2) as pool:
         promising = {kind: _lowest(kind, paths, pool) for kind in _OPTIONS}
         for effort, plain in (
-            (None, _USUAL), (None, promising), (Effort.QUICK, {}), (Effort.NORMAL, {}), (Effort.THOROUGH, {}),
-        ):  # fmt: skip
+            (None, _USUAL),
+            (None, promising),
+            (Effort.QUICK, {}),
+            (Effort.NORMAL, {}),
+            (Effort.THOROUGH, {}),
+        ):
             found = list(pool.map(_measured, [(path, effort, plain) for path in paths]))
             rows.append(
                 Row(

@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.table import Table
 
 from plumcrate.imaging import Recipe
-from plumcrate.work.sandbox import Sandbox
+from plumcrate.sandbox.children import Sandbox
 
 from .corpus import as_uploaded, photo, wallpapers
 

@@ -80,10 +80,18 @@ def _paint(folder: Path) -> None:
 def _order(address: str, device: Device) -> dict[str, Any]:
     line, processor = USUAL[device]
     return {
-        "do": "visit", "address": address, "device": str(device), "line": str(line),
-        "slower": PROCESSORS[processor], "cookies": [], "headers": [], "foretell": False, "rewrite": False,
-        "look": False, "seconds": 120,
-    }  # fmt: skip
+        "do": "visit",
+        "address": address,
+        "device": str(device),
+        "line": str(line),
+        "slower": PROCESSORS[processor],
+        "cookies": [],
+        "headers": [],
+        "foretell": False,
+        "rewrite": False,
+        "look": False,
+        "seconds": 120,
+    }
 
 
 def _read(
@@ -97,9 +105,14 @@ def _read(
 
 def _repeats(address: str) -> Table:
     table = Table(
-        "device", "what", "median", "least", "most", "goal",
+        "device",
+        "what",
+        "median",
+        "least",
+        "most",
+        "goal",
         title=f"one page, {_REPEATS} weighings of {_PASSES} passes: how far they are from their median",
-    )  # fmt: skip
+    )
     for device in Device:
         with weigher(Walls(["127.0.0.1"])) as process:
             found = [_read(process, address, device, _PASSES)[0] for _ in range(_REPEATS)]
@@ -171,4 +184,4 @@ def _say(console: Console, reading: Reading, finding: PageFinding, *, pictures: 
                     f"{one.box.left:.0f},{one.box.top:.0f} {one.box.width:.0f}x{one.box.height:.0f} "
                     f"{'lazy ' if one.lazy else ''}{'stated ' if one.stated else ''}{one.bytes:,}",
                     markup=False,
-                )  # fmt: skip
+                )

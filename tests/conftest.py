@@ -24,6 +24,8 @@ from PIL import Image
 from plumcrate.client import Client, ClientError
 from plumcrate.contract import JobKind, KeyRequest, RecipeSettings, SurveyReport
 from plumcrate.demo.world import build
+from plumcrate.intake.survey import survey
+from plumcrate.jobs.long_work import carry_out
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.people.invitations import new_person
 from plumcrate.people.keys import new_key
@@ -32,8 +34,6 @@ from plumcrate.records.private import PrivatePostgres, free_port
 from plumcrate.records.queries.libraries import new_library
 from plumcrate.records.tables import File, Job, Picture
 from plumcrate.storage.names import MARK_NAME
-from plumcrate.work.jobs import carry_out
-from plumcrate.work.survey import survey
 
 # A browser is waited for as long as a busy machine may need.
 with contextlib.suppress(ImportError):
@@ -156,10 +156,18 @@ def add_pictures(database: Database, count: int, start: int = 1) -> None:
             session.flush()
             session.add(
                 File(
-                    library_id=1, picture_id=number, path=path, format="jpeg", width=1000, height=1000,
-                    size_before=1, size_now=1, mtime_ns=1, mtime_ns_before=1,
+                    library_id=1,
+                    picture_id=number,
+                    path=path,
+                    format="jpeg",
+                    width=1000,
+                    height=1000,
+                    size_before=1,
+                    size_now=1,
+                    mtime_ns=1,
+                    mtime_ns_before=1,
                 )
-            )  # fmt: skip
+            )
 
 
 def surveyed(database: Database, keeper: Keeper) -> SimpleNamespace:
@@ -241,7 +249,7 @@ class Service:
         wait_for(self._answers)
 
     def start_worker(self, name: str = "worker") -> None:
-        self.start(name, "plumcrate.work")
+        self.start(name, "plumcrate.worker")
 
     def kill(self, name: str, number: int = signal.SIGKILL) -> None:
         """Ends one process as a power cut would: no warning, no clean-up."""

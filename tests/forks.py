@@ -210,7 +210,7 @@ def _become(request: Mapping[str, object], descriptors: Sequence[int]) -> None:
 
 def _kept() -> set[int]:
     """The sandbox's fork server is shared by all: its children are as alike as what forks them."""
-    from plumcrate.work.forkserver import shared
+    from plumcrate.sandbox.forkserver import shared
 
     return {shared().start()}
 
@@ -251,7 +251,7 @@ def main() -> None:
     import plumcrate.cli.commands
     import plumcrate.demo.site
     import plumcrate.operate.commands
-    import plumcrate.work.worker
+    import plumcrate.worker.process
 
     for module in Path(plumcrate.cli.commands.__file__).parent.glob("[a-z]*.py"):
         __import__(f"plumcrate.cli.commands.{module.stem}")

@@ -34,9 +34,9 @@ print(json.dumps(sorted({name.partition(".")[0] for name in sys.modules})))
     ("module", "more"),
     [
         ("plumcrate.api.__main__", ()),
-        ("plumcrate.work.worker", ("fastapi",)),
+        ("plumcrate.worker.process", ("fastapi",)),
         ("plumcrate.client", ("sqlalchemy", "fastapi")),
-        ("plumcrate.work.forkserver", ("pydantic", "sqlalchemy")),
+        ("plumcrate.sandbox.forkserver", ("pydantic", "sqlalchemy")),
     ],
 )
 def test_parents_are_light(module: str, more: tuple[str, ...]) -> None:

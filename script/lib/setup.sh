@@ -171,7 +171,7 @@ set_up_kernels() {
   if fresh kernels "$wanted"; then return; fi
   kept="$KERNELS/$wanted.tar"
   if [ -f "$kept" ] && tar -xpf "$kept" -C src/plumcrate 2>/dev/null; then done_for kernels "$wanted"; return; fi
-  "$PYTHON" -m plumcrate.work.kernels >"$STATE/kernels.log" 2>&1 || fail "the kernels did not compile; see .state/kernels.log"
+  "$PYTHON" -m plumcrate.sandbox.kernels >"$STATE/kernels.log" 2>&1 || fail "the kernels did not compile; see .state/kernels.log"
   done_for kernels "$wanted"
   # Without it nothing is lost but time.
   { mkdir -p "$KERNELS" && find "$KERNELS" -name '*.tar' -mtime +30 -delete \

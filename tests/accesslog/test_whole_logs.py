@@ -49,16 +49,20 @@ def place(tmp_path: Path) -> Path:
         + line("/other/a.jpg")
         + line("/media/")
         + b"something else entirely\n"
-        + b"x" * 1_000_000 + b"\n"
-    )  # fmt: skip
+        + b"x" * 1_000_000
+        + b"\n"
+    )
     return found
 
 
 def test_what_was_sent_is_counted_by_day_path_and_size(place: Path) -> None:
     (batch,) = counted(place)
     assert requests([batch]) == {
-        ("a.jpg", 100, False): 3, ("a.jpg", 60, False): 1, ("b c.png", 7, True): 1, ("a.jpg", None, False): 2,
-    }  # fmt: skip
+        ("a.jpg", 100, False): 3,
+        ("a.jpg", 60, False): 1,
+        ("b c.png", 7, True): 1,
+        ("a.jpg", None, False): 2,
+    }
     assert batch.counts[date(2026, 10, 3), b"a.jpg", None, False] == [2, 70]
     assert (batch.begin, batch.end) == (0, place.stat().st_size)
     assert (batch.lines, batch.foreign) == (11, 1)

@@ -101,12 +101,28 @@ def status(answer: bytes) -> int:
 
 
 NAMES = {
-    "shell.php%00.jpg": 400, "a%0d%0ab.jpg": 400, "a%1b[2J.jpg": 400, "%ff.jpg": 400, "a.jpg%00": 400,
-    "shell.php": 422, ".hidden.jpg": 422, "a/.plumcrate-0123.jpg": 422, ".plumcrate.id": 422,
-    "%2e%2e/outside.jpg": 422, "a/%2e%2e/%2e%2e/outside.jpg": 422, "%2fetc/passwd.jpg": 422, "a%5cb.jpg": 422,
-    "x" * 256 + ".jpg": 422, "%f0%9f%98%80/" * 660 + "a.jpg": 400, "a%20/b.jpg": 422, "cafe%cc%81.jpg": 422,
-    "a%2fb.php": 422, "page.html": 422, "a.svg": 422, "double.jpg.exe": 422,
-}  # fmt: skip
+    "shell.php%00.jpg": 400,
+    "a%0d%0ab.jpg": 400,
+    "a%1b[2J.jpg": 400,
+    "%ff.jpg": 400,
+    "a.jpg%00": 400,
+    "shell.php": 422,
+    ".hidden.jpg": 422,
+    "a/.plumcrate-0123.jpg": 422,
+    ".plumcrate.id": 422,
+    "%2e%2e/outside.jpg": 422,
+    "a/%2e%2e/%2e%2e/outside.jpg": 422,
+    "%2fetc/passwd.jpg": 422,
+    "a%5cb.jpg": 422,
+    "x" * 256 + ".jpg": 422,
+    "%f0%9f%98%80/" * 660 + "a.jpg": 400,
+    "a%20/b.jpg": 422,
+    "cafe%cc%81.jpg": 422,
+    "a%2fb.php": 422,
+    "page.html": 422,
+    "a.svg": 422,
+    "double.jpg.exe": 422,
+}
 
 
 @pytest.mark.parametrize("name", NAMES)
@@ -120,12 +136,22 @@ def test_names_of_uploads(attacked: Service, name: str) -> None:
 @pytest.mark.parametrize(
     ("name", "data"),
     [
-        ("a.png", b"\xff\xd8\xff\xe0" + b"x" * 100), ("evil.svg", SVG), ("page.jpg", b"<html><script>"),
-        ("huge.avif", b"\x7f\xff\xff\xff" + b"ftypavif" * 200_000), ("empty.jpg", b""),
-        ("sides.png", b"\x89PNG\r\n\x1a\n\0\0\0\rIHDR" + b"\xff" * 8 + b"\x08\x02\0\0\0" + b"\0" * 4
-         + b"\0\0\0\0IDAT" + b"\0" * 4),
+        ("a.png", b"\xff\xd8\xff\xe0" + b"x" * 100),
+        ("evil.svg", SVG),
+        ("page.jpg", b"<html><script>"),
+        ("huge.avif", b"\x7f\xff\xff\xff" + b"ftypavif" * 200_000),
+        ("empty.jpg", b""),
+        (
+            "sides.png",
+            b"\x89PNG\r\n\x1a\n\0\0\0\rIHDR"
+            + b"\xff" * 8
+            + b"\x08\x02\0\0\0"
+            + b"\0" * 4
+            + b"\0\0\0\0IDAT"
+            + b"\0" * 4,
+        ),
     ],
-)  # fmt: skip
+)
 def test_contents_of_uploads(attacked: Service, name: str, data: bytes) -> None:
     with pytest.raises(ProblemError) as caught:
         attacked.client.upload("ledge", name, data)
@@ -142,17 +168,24 @@ def test_an_upload_that_is_cut_off_leaves_nothing(attacked: Service) -> None:
 
 
 UNSIGNED = [
-    ("GET", "/%00", None), ("GET", "/" + "x" * 300, None), ("GET", "/" + "%ff" * 10, None),
-    ("GET", "/api/v1/libraries/%00", None), ("POST", "/api/v1/hooks/%00", b"{}"),
-    ("POST", "/api/v1/hooks/" + "y" * 300, b"{}"), ("POST", "/api/v1/session", b""),
-    ("POST", "/api/v1/session", b"\xff\xfe"), ("POST", "/api/v1/session", b"[" * 100_000),
+    ("GET", "/%00", None),
+    ("GET", "/" + "x" * 300, None),
+    ("GET", "/" + "%ff" * 10, None),
+    ("GET", "/api/v1/libraries/%00", None),
+    ("POST", "/api/v1/hooks/%00", b"{}"),
+    ("POST", "/api/v1/hooks/" + "y" * 300, b"{}"),
+    ("POST", "/api/v1/session", b""),
+    ("POST", "/api/v1/session", b"\xff\xfe"),
+    ("POST", "/api/v1/session", b"[" * 100_000),
     ("POST", "/api/v1/session", b'{"email": "a\\u0000b", "password": "hunter2"}'),
     ("POST", "/api/v1/session", b'{"email": "\\ud800", "password": "hunter2"}'),
     ("POST", "/api/v1/session", b'{"email": "x", "password": "hunter2\\u0000"}'),
     ("POST", "/api/v1/session", b'{"email": 9e999, "password": {}}'),
-    ("PATCH", "/api/v1/session", b"{}"), ("DELETE", "/api/v1/nothing", None),
-    ("GET", "/api/v1/openapi.json?" + "q=1&" * 5_000, None), ("OPTIONS", "/api/v1/libraries", None),
-]  # fmt: skip
+    ("PATCH", "/api/v1/session", b"{}"),
+    ("DELETE", "/api/v1/nothing", None),
+    ("GET", "/api/v1/openapi.json?" + "q=1&" * 5_000, None),
+    ("OPTIONS", "/api/v1/libraries", None),
+]
 
 
 @pytest.mark.parametrize("number", range(len(UNSIGNED)))
@@ -169,11 +202,14 @@ def test_bytes_of_strangers_get_an_answer_of_the_4xx(attacked: Service, number: 
 
 def test_odd_headers(attacked: Service) -> None:
     for headers in (
-        b"Cookie: plumcrate_session=\xff\xfe", b"Authorization: Bearer \xff", b"Authorization: Bearer",
+        b"Cookie: plumcrate_session=\xff\xfe",
+        b"Authorization: Bearer \xff",
+        b"Authorization: Bearer",
         b"webhook-signature: v1,\xe4\xf6\r\nwebhook-id: 1\r\nwebhook-timestamp: 1",
         b"Cookie: " + b"a=b; " * 2000,
-        b"Origin: \xff", b"Accept: " + b"x," * 20_000,
-    ):  # fmt: skip
+        b"Origin: \xff",
+        b"Accept: " + b"x," * 20_000,
+    ):
         for line in (b"GET /api/v1/keys", b"POST /api/v1/hooks/ledge"):
             request = line + b" HTTP/1.1\r\nHost: x\r\nConnection: close\r\nContent-Length: 2\r\n" + headers
             assert 400 <= status(raw(attacked, request + b"\r\n\r\n{}")) < 500, headers[:30]
@@ -182,9 +218,12 @@ def test_odd_headers(attacked: Service) -> None:
 def test_nobody_reads_a_body_before_somebody_signed_in(attacked: Service) -> None:
     """Each says that a gigabyte comes; the answer is there before the first byte of it."""
     for method, path in (
-        ("POST", "/api/v1/libraries"), ("PUT", "/api/v1/libraries/ledge/files/a2.jpg"),
-        ("POST", "/api/v1/session"), ("POST", "/api/v1/hooks/ledge"), ("POST", "/api/v1/runs"),
-    ):  # fmt: skip
+        ("POST", "/api/v1/libraries"),
+        ("PUT", "/api/v1/libraries/ledge/files/a2.jpg"),
+        ("POST", "/api/v1/session"),
+        ("POST", "/api/v1/hooks/ledge"),
+        ("POST", "/api/v1/runs"),
+    ):
         head = f"{method} {path} HTTP/1.1\r\nHost: x\r\nContent-Length: 1000000000\r\n\r\n"
         answer = raw(attacked, head.encode(), 5)
         assert status(answer) in (401, 413), path
@@ -222,10 +261,12 @@ def test_numbers_that_no_record_has(attacked: Service, number: str) -> None:
 def test_text_that_is_none(attacked: Service, text: str) -> None:
     with httpx.Client(base_url=f"{attacked.url}/api/v1", headers=key(attacked)) as plain:
         for path, body in (
-            ("/libraries", {"name": text, "root": "/tmp"}), ("/libraries", {"name": "x", "root": f"/{text}"}),
-            ("/keys", {"name": text}), ("/runs", {"library": text}),
+            ("/libraries", {"name": text, "root": "/tmp"}),
+            ("/libraries", {"name": "x", "root": f"/{text}"}),
+            ("/keys", {"name": text}),
+            ("/runs", {"library": text}),
             ("/runs", {"library": "ledge", "scope": {"folder": text}}),
-        ):  # fmt: skip
+        ):
             content = json.dumps(body).encode()
             answer = plain.post(path, content=content, headers={"Content-Type": "application/json"})
             assert (answer.status_code, code_of(answer)) == (422, "invalid-request"), path
@@ -253,7 +294,7 @@ def test_guessing_at_once_is_no_more_than_guessing_one_after_another(attacked: S
 
 def test_an_account_is_guarded_also_from_many_addresses() -> None:
     from plumcrate.people.attempts import Attempts
-    from plumcrate.work.refusal import Refusal
+    from plumcrate.refusal import Refusal
 
     attempts = Attempts(most=10, most_an_account=30)
     for number in range(30):
@@ -294,9 +335,10 @@ def test_hooks_tell_nobody_which_libraries_there_are(attacked: Service) -> None:
             base64.b64decode(secret.removeprefix("whsec_")), f"1.{stamp}.".encode() + body, "sha256"
         )
         headers = {
-            "webhook-id": "1", "webhook-timestamp": stamp,
+            "webhook-id": "1",
+            "webhook-timestamp": stamp,
             "webhook-signature": "v1," + base64.b64encode(mac).decode(),
-        }  # fmt: skip
+        }
         answer = httpx.post(f"{attacked.url}/api/v1/hooks/{slug}", content=body, headers=headers)
         return answer.status_code, answer.text
 

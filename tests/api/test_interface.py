@@ -39,14 +39,33 @@ def test_nothing_undocumented_and_no_5xx(subject: Service, tmp_path: Path, signe
     headers = ["--header", f"Authorization: Bearer {subject.key}"] if signed_in else []
     done = subprocess.run(
         [
-            str(Path(sys.executable).with_name("schemathesis")), "run", "--checks", "all", "--seed", "1",
+            str(Path(sys.executable).with_name("schemathesis")),
+            "run",
+            "--checks",
+            "all",
+            "--seed",
+            "1",
             # That a time ever comes, or a rule says one thing only, no description of a string can say.
-            "--exclude-checks", "positive_data_acceptance",
-            "--phases", "examples,coverage,fuzzing", "--max-examples", str(EXAMPLES), "--no-color",
-            "--suppress-health-check", "all", "--exclude-path", "/api/v1/events", "--continue-on-failure",
-            *headers, f"{subject.url}/api/v1/openapi.json",
+            "--exclude-checks",
+            "positive_data_acceptance",
+            "--phases",
+            "examples,coverage,fuzzing",
+            "--max-examples",
+            str(EXAMPLES),
+            "--no-color",
+            "--suppress-health-check",
+            "all",
+            "--exclude-path",
+            "/api/v1/events",
+            "--continue-on-failure",
+            *headers,
+            f"{subject.url}/api/v1/openapi.json",
         ],
-        cwd=tmp_path, capture_output=True, text=True, timeout=900, check=False,
-    )  # fmt: skip
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        timeout=900,
+        check=False,
+    )
     assert done.returncode == 0, done.stdout.partition("= WARNINGS =")[0][-20_000:]
     assert subject.client.health().database

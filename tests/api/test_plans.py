@@ -107,9 +107,10 @@ def test_what_was_treated_counts_and_only_who_administers_the_service_sets_how_m
         assert caught.value.code == "not-allowed"
     for amount in (0, -1, 2_000_000_000):
         answer = httpx.put(
-            f"{planned.url}/api/v1/libraries/ledge/allowance", json={"amount": amount},
+            f"{planned.url}/api/v1/libraries/ledge/allowance",
+            json={"amount": amount},
             headers={"Authorization": f"Bearer {planned.key}"},
-        )  # fmt: skip
+        )
         assert answer.status_code == 422
 
 
@@ -132,8 +133,12 @@ def test_a_run_waits_and_goes_on_when_there_is_more(planned: Service, listener: 
     told = [Signer(secret).verify(body, headers) for body, headers in listener.heard]
     assert [one["type"] for one in told] == [EventType.ALLOWANCE_NEARLY_USED, EventType.ALLOWANCE_USED]
     assert told[1]["data"] == {
-        "library": "ledge", "month": this_month(), "unit": "files", "amount": 2, "used": 2,
-    }  # fmt: skip
+        "library": "ledge",
+        "month": this_month(),
+        "unit": "files",
+        "amount": 2,
+        "used": 2,
+    }
     client.set_allowance("ledge", AllowanceSettings(unit=AllowanceUnit.FILES, amount=100))
     wait_for(lambda: client.run(run.id).state is RunState.FINISHED)
     assert client.allowance("ledge").used == PICTURES
@@ -259,9 +264,10 @@ def test_a_webhook_is_tried_and_says_how_it_fared(planned: Service, listener: Si
     assert client.webhook("ledge").has_secret
     for address in ("ftp://x.example/", "https://", "javascript:alert(1)", "https://x.example:99999/"):
         answer = httpx.put(
-            f"{planned.url}/api/v1/libraries/ledge/webhook", json={"address": address},
+            f"{planned.url}/api/v1/libraries/ledge/webhook",
+            json={"address": address},
             headers={"Authorization": f"Bearer {planned.key}"},
-        )  # fmt: skip
+        )
         assert answer.status_code == 422, address
     client.set_webhook("ledge", WebhookSettings(address=None))
     with pytest.raises(ProblemError) as caught:

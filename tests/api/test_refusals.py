@@ -11,10 +11,10 @@ from pydantic import ValidationError
 from plumcrate.api.problems import PROBLEMS
 from plumcrate.client import Client, ProblemError, UnreachableError
 from plumcrate.contract import KeyRequest, LibraryRequest, RunRequest, Scope
+from plumcrate.intake import connecting
 from plumcrate.records.database import Database
+from plumcrate.refusal import Refusal
 from plumcrate.settings import Settings
-from plumcrate.work import connecting
-from plumcrate.work.refusal import Refusal
 
 
 def refused(code: str, call: object, *arguments: object) -> str:

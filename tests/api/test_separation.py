@@ -79,16 +79,26 @@ def run_of(kind: str, one: bool) -> Body:
 
 
 ENTRIES: dict[str, Entry] = {
-    "GET /session": Entry(OPEN), "POST /session": Entry(OPEN), "DELETE /session": Entry(OPEN),
-    "GET /me/sessions": Entry(MYSELF), "DELETE /me/sessions": Entry(MYSELF),
-    "DELETE /me/sessions/{session_id}": Entry(MYSELF), "PUT /me/password": Entry(MYSELF),
-    "POST /me/second-factor": Entry(MYSELF), "PUT /me/second-factor": Entry(MYSELF),
-    "POST /me/recovery-codes": Entry(MYSELF), "POST /me/second-factor/end": Entry(MYSELF),
-    "GET /people": Entry(SERVICE), "PATCH /people/{person_id}": Entry(SERVICE),
-    "DELETE /people/{person_id}": Entry(SERVICE), "POST /people/{person_id}/new-password": Entry(SERVICE),
-    "GET /invitations": Entry(SERVICE), "POST /invitations": Entry(SERVICE),
+    "GET /session": Entry(OPEN),
+    "POST /session": Entry(OPEN),
+    "DELETE /session": Entry(OPEN),
+    "GET /me/sessions": Entry(MYSELF),
+    "DELETE /me/sessions": Entry(MYSELF),
+    "DELETE /me/sessions/{session_id}": Entry(MYSELF),
+    "PUT /me/password": Entry(MYSELF),
+    "POST /me/second-factor": Entry(MYSELF),
+    "PUT /me/second-factor": Entry(MYSELF),
+    "POST /me/recovery-codes": Entry(MYSELF),
+    "POST /me/second-factor/end": Entry(MYSELF),
+    "GET /people": Entry(SERVICE),
+    "PATCH /people/{person_id}": Entry(SERVICE),
+    "DELETE /people/{person_id}": Entry(SERVICE),
+    "POST /people/{person_id}/new-password": Entry(SERVICE),
+    "GET /invitations": Entry(SERVICE),
+    "POST /invitations": Entry(SERVICE),
     "DELETE /invitations/{invitation_id}": Entry(SERVICE),
-    "POST /joining/offer": Entry(OPEN), "POST /joining": Entry(OPEN),
+    "POST /joining/offer": Entry(OPEN),
+    "POST /joining": Entry(OPEN),
     "GET /libraries/{slug}/people": Entry(ADMINISTER),
     "PUT /libraries/{slug}/people/{person_id}": Entry(ADMINISTER, lambda _: {"role": "look"}),
     "DELETE /libraries/{slug}/people/{person_id}": Entry(ADMINISTER),
@@ -97,39 +107,58 @@ ENTRIES: dict[str, Entry] = {
         ADMINISTER, lambda _: {"email": "x@y.example", "role": "look"}
     ),
     "DELETE /libraries/{slug}/invitations/{invitation_id}": Entry(ADMINISTER),
-    "GET /keys": Entry(SERVICE), "POST /keys": Entry(SERVICE), "DELETE /keys/{key_id}": Entry(SERVICE),
+    "GET /keys": Entry(SERVICE),
+    "POST /keys": Entry(SERVICE),
+    "DELETE /keys/{key_id}": Entry(SERVICE),
     "POST /keys/{key_id}/rotation": Entry(SERVICE),
     "GET /libraries/{slug}/keys": Entry(ADMINISTER),
     "POST /libraries/{slug}/keys": Entry(ADMINISTER, lambda _: {"name": "more"}),
     "DELETE /libraries/{slug}/keys/{key_id}": Entry(ADMINISTER),
     "POST /libraries/{slug}/keys/{key_id}/rotation": Entry(ADMINISTER, lambda _: {"overlap_hours": 1}),
-    "GET /audit": Entry(SERVICE), "GET /audit/export": Entry(SERVICE),
-    "GET /libraries/{slug}/audit": Entry(ADMINISTER), "GET /libraries/{slug}/audit/export": Entry(ADMINISTER),
+    "GET /audit": Entry(SERVICE),
+    "GET /audit/export": Entry(SERVICE),
+    "GET /libraries/{slug}/audit": Entry(ADMINISTER),
+    "GET /libraries/{slug}/audit/export": Entry(ADMINISTER),
     "GET /settings": Entry(SERVICE),
-    "GET /health": Entry(OPEN), "GET /machine": Entry(ADMINISTER),
-    "GET /libraries": Entry(LOOK), "POST /libraries": Entry(SERVICE), "GET /libraries/{slug}": Entry(LOOK),
-    "PATCH /libraries/{slug}": Entry(ADMINISTER, lambda _: {}), "DELETE /libraries/{slug}": Entry(SERVICE),
-    "GET /libraries/{slug}/savings": Entry(LOOK), "GET /libraries/{slug}/recipe": Entry(LOOK),
+    "GET /health": Entry(OPEN),
+    "GET /machine": Entry(ADMINISTER),
+    "GET /libraries": Entry(LOOK),
+    "POST /libraries": Entry(SERVICE),
+    "GET /libraries/{slug}": Entry(LOOK),
+    "PATCH /libraries/{slug}": Entry(ADMINISTER, lambda _: {}),
+    "DELETE /libraries/{slug}": Entry(SERVICE),
+    "GET /libraries/{slug}/savings": Entry(LOOK),
+    "GET /libraries/{slug}/recipe": Entry(LOOK),
     "PUT /libraries/{slug}/recipe": Entry(ADMINISTER, lambda _: {}),
     "GET /libraries/{slug}/recipes": Entry(LOOK),
-    "POST /libraries/{slug}/recipe/effect": Entry(LOOK, lambda _: {}), "GET /formats": Entry(LOOK),
+    "POST /libraries/{slug}/recipe/effect": Entry(LOOK, lambda _: {}),
+    "GET /formats": Entry(LOOK),
     "GET /libraries/{slug}/pictures": Entry(LOOK, query=lambda _: {"search": "otter"}),
-    "GET /libraries/{slug}/folders": Entry(LOOK), "GET /pictures/{picture_id}": Entry(LOOK),
+    "GET /libraries/{slug}/folders": Entry(LOOK),
+    "GET /pictures/{picture_id}": Entry(LOOK),
     "PUT /pictures/{picture_id}/own": Entry(MEND, lambda _: {"own": "leave"}),
-    "GET /pictures/{picture_id}/plan": Entry(LOOK), "GET /files/{file_id}/content": Entry(LOOK),
-    "GET /files/{file_id}/preview": Entry(LOOK), "POST /runs": Entry(MEND, run_of("restore", one=True)),
-    "GET /runs": Entry(LOOK, query=lambda place: {"library": place.slug}), "GET /runs/{run_id}": Entry(LOOK),
-    "GET /runs/{run_id}/items": Entry(LOOK), "POST /runs/{run_id}/retry": Entry(TREAT),
-    "POST /runs/{run_id}/{action}": Entry(TREAT), "GET /events": Entry(LOOK),
+    "GET /pictures/{picture_id}/plan": Entry(LOOK),
+    "GET /files/{file_id}/content": Entry(LOOK),
+    "GET /files/{file_id}/preview": Entry(LOOK),
+    "POST /runs": Entry(MEND, run_of("restore", one=True)),
+    "GET /runs": Entry(LOOK, query=lambda place: {"library": place.slug}),
+    "GET /runs/{run_id}": Entry(LOOK),
+    "GET /runs/{run_id}/items": Entry(LOOK),
+    "POST /runs/{run_id}/retry": Entry(TREAT),
+    "POST /runs/{run_id}/{action}": Entry(TREAT),
+    "GET /events": Entry(LOOK),
     "POST /libraries/{slug}/surveys": Entry(TREAT),
     "POST /libraries/{slug}/checks": Entry(TREAT, lambda _: {}),
     "POST /libraries/{slug}/forecasts": Entry(TREAT, lambda _: {"seconds": 1}),
     "POST /libraries/{slug}/prunings": Entry(ADMINISTER, lambda _: {}),
     "GET /libraries/{slug}/jobs": Entry(LOOK),
-    "GET /jobs/{job_id}": Entry(LOOK), "POST /jobs/{job_id}/stop": Entry(TREAT),
-    "POST /libraries/{slug}/hook-secret": Entry(ADMINISTER), "POST /hooks/{slug}": Entry(OPEN),
+    "GET /jobs/{job_id}": Entry(LOOK),
+    "POST /jobs/{job_id}/stop": Entry(TREAT),
+    "POST /libraries/{slug}/hook-secret": Entry(ADMINISTER),
+    "POST /hooks/{slug}": Entry(OPEN),
     "PUT /libraries/{slug}/files/{path}": Entry(UPLOAD, lambda _: b"no picture", query=lambda _: {"wait": 0}),
-    "GET /libraries/{slug}/backups": Entry(LOOK), "GET /libraries/{slug}/orphans": Entry(LOOK),
+    "GET /libraries/{slug}/backups": Entry(LOOK),
+    "GET /libraries/{slug}/orphans": Entry(LOOK),
     "GET /libraries/{slug}/orphans/{backup_id}/content": Entry(LOOK),
     "POST /libraries/{slug}/orphans/{backup_id}/restore": Entry(TREAT, lambda _: {}),
     "POST /libraries/{slug}/recognise": Entry(ADMINISTER, lambda _: {"confirm": "no"}),
@@ -138,7 +167,8 @@ ENTRIES: dict[str, Entry] = {
     "POST /libraries/{slug}/page": Entry(LOOK, lambda _: b"<p>"),
     "GET /libraries/{slug}/server-rules/{server}": Entry(LOOK),
     "POST /libraries/{slug}/asking": Entry(TREAT, lambda _: {"path": "a.jpg"}),
-    "GET /libraries/{slug}/purges": Entry(LOOK), "GET /libraries/{slug}/traffic": Entry(LOOK),
+    "GET /libraries/{slug}/purges": Entry(LOOK),
+    "GET /libraries/{slug}/traffic": Entry(LOOK),
     "GET /libraries/{slug}/traffic/log": Entry(LOOK, query=lambda _: {"log": "0" * 16}),
     "POST /libraries/{slug}/traffic/log": Entry(TREAT, lambda _: {}),
     "POST /libraries/{slug}/weighings": Entry(TREAT, lambda _: {"addresses": []}),
@@ -146,17 +176,22 @@ ENTRIES: dict[str, Entry] = {
     "PUT /libraries/{slug}/site-pages": Entry(
         TREAT, lambda _: {}, query=lambda _: {"address": "https://ledge.example/"}
     ),
-    "GET /site-pages/{page_id}": Entry(LOOK), "DELETE /site-pages/{page_id}": Entry(TREAT),
-    "GET /site-pages/{page_id}/weighings": Entry(LOOK), "GET /site-pages/{page_id}/history": Entry(LOOK),
-    "GET /weighings/{weighing_id}": Entry(LOOK), "GET /libraries/{slug}/shots/{shot_id}": Entry(LOOK),
+    "GET /site-pages/{page_id}": Entry(LOOK),
+    "DELETE /site-pages/{page_id}": Entry(TREAT),
+    "GET /site-pages/{page_id}/weighings": Entry(LOOK),
+    "GET /site-pages/{page_id}/history": Entry(LOOK),
+    "GET /weighings/{weighing_id}": Entry(LOOK),
+    "GET /libraries/{slug}/shots/{shot_id}": Entry(LOOK),
     "POST /weighings/{weighing_id}/run": Entry(TREAT, lambda _: {}),
     "POST /weighings/{weighing_id}/needs": Entry(TREAT, lambda _: {"device": "phone", "number": 1}),
-    "GET /libraries/{slug}/allowance": Entry(LOOK), "PUT /libraries/{slug}/allowance": Entry(SERVICE),
+    "GET /libraries/{slug}/allowance": Entry(LOOK),
+    "PUT /libraries/{slug}/allowance": Entry(SERVICE),
     "GET /libraries/{slug}/webhook": Entry(ADMINISTER),
     "PUT /libraries/{slug}/webhook": Entry(ADMINISTER, lambda _: {"address": "https://ledge.example/"}),
     "POST /libraries/{slug}/webhook/secret": Entry(ADMINISTER),
     "POST /libraries/{slug}/webhook/trial": Entry(ADMINISTER),
-    "GET /libraries/{slug}/report": Entry(LOOK), "GET /libraries/{slug}/report/{form}": Entry(LOOK),
+    "GET /libraries/{slug}/report": Entry(LOOK),
+    "GET /libraries/{slug}/report/{form}": Entry(LOOK),
     "GET /libraries/{slug}/report-settings": Entry(LOOK),
     "PUT /libraries/{slug}/report-settings": Entry(ADMINISTER, lambda _: {"client": "Ledge"}),
     "GET /libraries/{slug}/reports": Entry(LOOK),
@@ -183,8 +218,9 @@ ENTRIES: dict[str, Entry] = {
     "DELETE /libraries/{slug}/marks/{name}": Entry(ADMINISTER),
     "PUT /libraries/{slug}/marks/{name}/picture": Entry(ADMINISTER, lambda _: b"no picture"),
     "GET /libraries/{slug}/marks/{name}/picture": Entry(LOOK),
-    "GET /libraries/{slug}/needs": Entry(LOOK), "DELETE /libraries/{slug}/needs/{need_id}": Entry(TREAT),
-}  # fmt: skip
+    "GET /libraries/{slug}/needs": Entry(LOOK),
+    "DELETE /libraries/{slug}/needs/{need_id}": Entry(TREAT),
+}
 
 
 def operations() -> list[str]:
@@ -219,15 +255,40 @@ def shown_there() -> Reading:
     """A page that shows a picture of the other library."""
     spread = Spread(median=1, low=1, high=1)
     picture = PagePicture(
-        number=1, address="https://cdn.example/1", how="img", format="jpeg", bytes=1, natural_width=1,
-        natural_height=1, needed_width=1, needed_height=1, box=Box(left=0, top=0, width=1, height=1),
-        first_view=True, lazy=False, stated=True, library="other-firm", path="hidden-otter.jpg", file_id=2,
-        picture_id=2, form="file", untreated=True,
-    )  # fmt: skip
+        number=1,
+        address="https://cdn.example/1",
+        how="img",
+        format="jpeg",
+        bytes=1,
+        natural_width=1,
+        natural_height=1,
+        needed_width=1,
+        needed_height=1,
+        box=Box(left=0, top=0, width=1, height=1),
+        first_view=True,
+        lazy=False,
+        stated=True,
+        library="other-firm",
+        path="hidden-otter.jpg",
+        file_id=2,
+        picture_id=2,
+        form="file",
+        untreated=True,
+    )
     return Reading(
-        device=Device.PHONE, line=Line.MOBILE, processor=Processor.SLOW, passes=1, landed="https://x.example/",
-        bytes=spread, first_bytes=spread, requests=spread, pictures=[picture], kinds=[], width=1, height=1,
-    )  # fmt: skip
+        device=Device.PHONE,
+        line=Line.MOBILE,
+        processor=Processor.SLOW,
+        passes=1,
+        landed="https://x.example/",
+        bytes=spread,
+        first_bytes=spread,
+        requests=spread,
+        pictures=[picture],
+        kinds=[],
+        width=1,
+        height=1,
+    )
 
 
 def things_of(url: str, place: Place) -> dict[str, int]:
@@ -245,34 +306,48 @@ def things_of(url: str, place: Place) -> dict[str, int]:
             "INSERT INTO runs (library_id, kind, origin, state, scope, variants, force, overwrite, priority,"
             " files, done, passed, failed, already, left_out, elsewhere, bytes_before, bytes_after,"
             " bytes_lightest, megapixels, megapixels_done) VALUES (%s, 'restore', 'person', 'paused', '{}',"
-            " '[]', false, false, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0)", number,
-        )  # fmt: skip
+            " '[]', false, false, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0)",
+            number,
+        )
         session.execute("UPDATE runs SET state = 'finished' WHERE library_id = %s AND id < %s", [number, run])
         job = made(
             "INSERT INTO jobs (library_id, kind, state, request, report, by)"
-            " VALUES (%s, 'weighing', 'waiting', '{}', '{}', %s)", number, mark,
-        )  # fmt: skip
+            " VALUES (%s, 'weighing', 'waiting', '{}', '{}', %s)",
+            number,
+            mark,
+        )
         page = made(
             "INSERT INTO site_pages (library_id, address) VALUES (%s, %s)",
-            number, f"https://{mark}.example/{run}",
-        )  # fmt: skip
+            number,
+            f"https://{mark}.example/{run}",
+        )
         weighing = made(
             "INSERT INTO weighings (library_id, page_id, kind, origin, by, report)"
-            " VALUES (%s, %s, 'real', 'person', %s, %s)", number, page, mark,
+            " VALUES (%s, %s, 'real', 'person', %s, %s)",
+            number,
+            page,
+            mark,
             json.dumps({"readings": [shown_there().model_dump(mode="json")]}),
-        )  # fmt: skip
+        )
         shot = made(
             "INSERT INTO shots (weighing_id, device, part, width, height, scale, data)"
-            " VALUES (%s, 'phone', 'first', 1, 1, 1, 'x')", weighing,
-        )  # fmt: skip
+            " VALUES (%s, 'phone', 'first', 1, 1, 1, 'x')",
+            weighing,
+        )
         need = made(
             "INSERT INTO needed_sizes (library_id, picture_id, width, height, page)"
-            " VALUES (%s, %s, %s, 5, %s)", number, place.numbers["picture_id"], run, mark,
-        )  # fmt: skip
+            " VALUES (%s, %s, %s, 5, %s)",
+            number,
+            place.numbers["picture_id"],
+            run,
+            mark,
+        )
         backup = made(
             "INSERT INTO backups (library_id, sha256, size, path, born_day) VALUES (%s, %s, 1, %s, 0)",
-            number, run.to_bytes(32), f"{mark}.jpg",
-        )  # fmt: skip
+            number,
+            run.to_bytes(32),
+            f"{mark}.jpg",
+        )
         person = made(
             "INSERT INTO people (email, name, password_hash) VALUES (%s, %s, '')",
             f"{run}@{mark}.example",
@@ -282,13 +357,17 @@ def things_of(url: str, place: Place) -> dict[str, int]:
         invitation = made(
             "INSERT INTO invitations (token_sha256, purpose, email, name, by, expires_at)"
             " VALUES (%s, 'invitation', %s, '', %s, now() + interval '1 day')",
-            run.to_bytes(32), f"{mark}@x.example", mark,
-        )  # fmt: skip
+            run.to_bytes(32),
+            f"{mark}@x.example",
+            mark,
+        )
         session.execute("INSERT INTO invitation_grants VALUES (%s, %s, 'look')", [invitation, number])
         key = made(
             "INSERT INTO keys (name, abilities, secret_sha256, all_libraries)"
-            " VALUES (%s, '[\"look\"]', %s, false)", mark, b"k" + run.to_bytes(31),
-        )  # fmt: skip
+            " VALUES (%s, '[\"look\"]', %s, false)",
+            mark,
+            b"k" + run.to_bytes(31),
+        )
         session.execute("INSERT INTO key_grants VALUES (%s, %s)", [key, number])
         if place.slug == "other-firm":
             session.execute(
@@ -297,16 +376,26 @@ def things_of(url: str, place: Place) -> dict[str, int]:
             )
         session.execute(
             "INSERT INTO kept_reports (library_id, month, pdf, csv) VALUES (%s, '2026-06', %s, %s)"
-            " ON CONFLICT DO NOTHING", [number, mark.encode(), mark.encode()],
-        )  # fmt: skip
+            " ON CONFLICT DO NOTHING",
+            [number, mark.encode(), mark.encode()],
+        )
         session.execute(
             "INSERT INTO outgoing_messages (library_id, mark, type, data, said)"
-            " VALUES (%s, %s, 'webhook.trial', '{}', %s)", [number, f"{mark}-{run}", mark],
-        )  # fmt: skip
+            " VALUES (%s, %s, 'webhook.trial', '{}', %s)",
+            [number, f"{mark}-{run}", mark],
+        )
     return {
-        "run_id": run, "job_id": job, "page_id": page, "weighing_id": weighing, "shot_id": shot,
-        "need_id": need, "backup_id": backup, "person_id": person, "invitation_id": invitation, "key_id": key,
-    }  # fmt: skip
+        "run_id": run,
+        "job_id": job,
+        "page_id": page,
+        "weighing_id": weighing,
+        "shot_id": shot,
+        "need_id": need,
+        "backup_id": backup,
+        "person_id": person,
+        "invitation_id": invitation,
+        "key_id": key,
+    }
 
 
 def signed_in(service: Service, email: str, role: Role | None) -> httpx.Client:
@@ -371,12 +460,23 @@ def world(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
             "nowhere",
             dict.fromkeys(
                 (
-                    "run_id", "job_id", "page_id", "weighing_id", "shot_id", "need_id", "backup_id",
-                    "person_id", "invitation_id", "key_id", "picture_id", "file_id", "session_id",
+                    "run_id",
+                    "job_id",
+                    "page_id",
+                    "weighing_id",
+                    "shot_id",
+                    "need_id",
+                    "backup_id",
+                    "person_id",
+                    "invitation_id",
+                    "key_id",
+                    "picture_id",
+                    "file_id",
+                    "session_id",
                 ),
                 ABSENT,
             ),
-        )  # fmt: skip
+        )
         yield World(running, places[0], places[1], absent, callers, abilities)
         for caller in callers.values():
             caller.close()
@@ -483,8 +583,10 @@ def test_a_run_takes_no_picture_of_another_library(world: World) -> None:
     caller = world.callers["person treat"]
     scopes = (
         {"pictures": [world.other.numbers["picture_id"]]},
-        {"run": world.fresh(world.other).numbers["run_id"]}, {"run": ABSENT}, {"pictures": [ABSENT]},
-    )  # fmt: skip
+        {"run": world.fresh(world.other).numbers["run_id"]},
+        {"run": ABSENT},
+        {"pictures": [ABSENT]},
+    )
     for scope in scopes:
         answer = caller.post("/runs", json={"library": "ledge", "kind": "restore", "scope": scope})
         assert answer.status_code == 201, answer.text
@@ -496,11 +598,13 @@ def test_what_is_needed_goes_by_what_the_run_does(world: World) -> None:
     bodies: dict[str, tuple[dict[str, Any], Ability]] = {
         "put one back": ({"kind": "restore", "scope": {"pictures": [picture]}}, MEND),
         "put one back over somebody's change": (
-            {"kind": "restore", "scope": {"pictures": [picture]}, "overwrite": True}, TREAT,
+            {"kind": "restore", "scope": {"pictures": [picture]}, "overwrite": True},
+            TREAT,
         ),
-        "put all back": ({"kind": "restore"}, TREAT), "treat": ({"kind": "treat"}, TREAT),
+        "put all back": ({"kind": "restore"}, TREAT),
+        "treat": ({"kind": "treat"}, TREAT),
         "hand back": ({"kind": "hand-back", "confirm": "no"}, ADMINISTER),
-    }  # fmt: skip
+    }
     for what, (body, needed) in bodies.items():
         for name, caller in world.callers.items():
             answer = caller.post("/runs", json={"library": "ledge", **body})

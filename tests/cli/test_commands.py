@@ -1,4 +1,3 @@
-# ruff: noqa: E501
 """Commands against a service that is made up: what they send, what they say, as JSON and in words, and how
 they end."""
 
@@ -20,34 +19,108 @@ from plumcrate.client import Client
 
 NOW = "2026-06-01T12:00:00Z"
 LIBRARY = {
-    "slug": "ledge", "name": "Ledge", "root": "/srv/ledge", "recipe_version": 2, "level": "everyday",
-    "copy_formats": ["webp", "avif"], "patterns": [], "upkeep": {}, "created_at": NOW, "pictures": 12,
-    "files": 34, "files_new": 2, "bytes_before": 10_000_000, "bytes_now": 5_000_000,
-    "bytes_lightest": 4_000_000, "warnings": ["Backups are off."],
-}  # fmt: skip
-RUN = {
-    "id": 7, "library": "ledge", "kind": "treat", "origin": "person", "state": "finished", "level": "lean",
-    "copies": ["webp"], "scope": {}, "files": 3, "done": 2, "passed": 0, "failed": 1, "left": 0, "already": 4,
-    "left_out": 5, "elsewhere": 6, "bytes_before": 1000, "bytes_after": 400, "bytes_lightest": 300,
+    "slug": "ledge",
+    "name": "Ledge",
+    "root": "/srv/ledge",
+    "recipe_version": 2,
+    "level": "everyday",
+    "copy_formats": ["webp", "avif"],
+    "patterns": [],
+    "upkeep": {},
     "created_at": NOW,
-}  # fmt: skip
+    "pictures": 12,
+    "files": 34,
+    "files_new": 2,
+    "bytes_before": 10_000_000,
+    "bytes_now": 5_000_000,
+    "bytes_lightest": 4_000_000,
+    "warnings": ["Backups are off."],
+}
+RUN = {
+    "id": 7,
+    "library": "ledge",
+    "kind": "treat",
+    "origin": "person",
+    "state": "finished",
+    "level": "lean",
+    "copies": ["webp"],
+    "scope": {},
+    "files": 3,
+    "done": 2,
+    "passed": 0,
+    "failed": 1,
+    "left": 0,
+    "already": 4,
+    "left_out": 5,
+    "elsewhere": 6,
+    "bytes_before": 1000,
+    "bytes_after": 400,
+    "bytes_lightest": 300,
+    "created_at": NOW,
+}
 ITEM = {"id": 1, "run_id": 7, "picture_id": 1, "path": "a.jpg", "state": "failed", "reason": "it hung"}
 SPOT = {"score": 71.2, "left": 0.25, "top": 0.5, "columns": 2, "lost": "000a1d05"}
 PICTURE = {
-    "id": 3, "library": "ledge", "path": "2025/kite.jpg", "name": "kite.jpg", "folder": "2025", "format": "jpeg",
-    "width": 640, "height": 480, "state": "lighter", "files": 1, "bytes_before": 1000, "bytes_now": 500,
-    "bytes_lightest": 400, "score": 80.1, "worst": 71.2, "original_id": 9,
-}  # fmt: skip
+    "id": 3,
+    "library": "ledge",
+    "path": "2025/kite.jpg",
+    "name": "kite.jpg",
+    "folder": "2025",
+    "format": "jpeg",
+    "width": 640,
+    "height": 480,
+    "state": "lighter",
+    "files": 1,
+    "bytes_before": 1000,
+    "bytes_now": 500,
+    "bytes_lightest": 400,
+    "score": 80.1,
+    "worst": 71.2,
+    "original_id": 9,
+}
 DETAIL = PICTURE | {
     "all_files": [
-        {"id": 9, "path": "2025/kite.jpg", "role": "original", "state": "lighter", "width": 640, "height": 480,
-         "size_before": 1000, "size_now": 500, "score": 80.1, "spot": SPOT, "how": "step 80, 4:2:0",
-         "derived": [{"purpose": "copy", "format": "avif", "width": 640, "height": 480, "stands_in": True,
-                      "path": "2025/kite.jpg.avif", "size": 400, "score": 80.4, "spot": None, "how": "q"}]},
+        {
+            "id": 9,
+            "path": "2025/kite.jpg",
+            "role": "original",
+            "state": "lighter",
+            "width": 640,
+            "height": 480,
+            "size_before": 1000,
+            "size_now": 500,
+            "score": 80.1,
+            "spot": SPOT,
+            "how": "step 80, 4:2:0",
+            "derived": [
+                {
+                    "purpose": "copy",
+                    "format": "avif",
+                    "width": 640,
+                    "height": 480,
+                    "stands_in": True,
+                    "path": "2025/kite.jpg.avif",
+                    "size": 400,
+                    "score": 80.4,
+                    "spot": None,
+                    "how": "q",
+                }
+            ],
+        },
     ],
-    "history": [{"id": 1, "at": NOW, "action": "replace", "path": "2025/kite.jpg", "bytes_before": 1000,
-                 "bytes_after": 500, "score": 80.1, "run_id": 7}],
-}  # fmt: skip
+    "history": [
+        {
+            "id": 1,
+            "at": NOW,
+            "action": "replace",
+            "path": "2025/kite.jpg",
+            "bytes_before": 1000,
+            "bytes_after": 500,
+            "score": 80.1,
+            "run_id": 7,
+        }
+    ],
+}
 
 
 def job(kind: str, state: str = "finished", **report: Any) -> dict[str, Any]:
@@ -56,15 +129,20 @@ def job(kind: str, state: str = "finished", **report: Any) -> dict[str, Any]:
 
 
 OUTLOOK = {
-    "files": 3, "bytes_before": 1000, "sampled_files": 2, "sampled_bytes": 600, "seconds": 4.0,
+    "files": 3,
+    "bytes_before": 1000,
+    "sampled_files": 2,
+    "sampled_bytes": 600,
+    "seconds": 4.0,
     "bytes_after": {"low": 400, "expected": 450, "high": 500},
-    "bytes_lightest": {"low": 300, "expected": 350, "high": 400}, "run_seconds": 200.4,
+    "bytes_lightest": {"low": 300, "expected": 350, "high": 400},
+    "run_seconds": 200.4,
     "efforts": [
         {"effort": "quick", "run_seconds": 120, "bytes_after": 460, "bytes_lightest": 360},
         {"effort": "normal", "run_seconds": 200.4, "bytes_after": 450, "bytes_lightest": 350},
         {"effort": "thorough", "run_seconds": 5400, "bytes_after": 440, "bytes_lightest": 340},
     ],
-}  # fmt: skip
+}
 ANSWERS: dict[tuple[str, str], Any] = {
     ("GET", "/libraries"): [LIBRARY],
     ("POST", "/libraries"): LIBRARY,
@@ -83,45 +161,87 @@ ANSWERS: dict[tuple[str, str], Any] = {
     ("GET", "/pictures/3"): DETAIL,
     ("PUT", "/pictures/3/own"): DETAIL | {"own": "leave"},
     ("GET", "/pictures/3/plan"): [
-        {"path": "a.jpg", "rule": None, "verdict": "treat", "because": "the recipe decides", "level": "lean",
-         "copies": ["avif"]}
+        {
+            "path": "a.jpg",
+            "rule": None,
+            "verdict": "treat",
+            "because": "the recipe decides",
+            "level": "lean",
+            "copies": ["avif"],
+        }
     ],
     ("GET", "/libraries/ledge/backups"): {
-        "backups": 9, "bytes": 900, "needed": 5, "bytes_needed": 500, "orphaned": 3, "bytes_orphaned": 300,
-        "oldest_at": None, "folder": "/var/b", "bytes_free": 10_000,
+        "backups": 9,
+        "bytes": 900,
+        "needed": 5,
+        "bytes_needed": 500,
+        "orphaned": 3,
+        "bytes_orphaned": 300,
+        "oldest_at": None,
+        "folder": "/var/b",
+        "bytes_free": 10_000,
     },
     ("GET", "/libraries/ledge/orphans"): {
-        "rows": [{"id": 8, "path": "lost\x1b[2J.jpg", "size": 100, "created_at": NOW}], "total": 1,
+        "rows": [{"id": 8, "path": "lost\x1b[2J.jpg", "size": 100, "created_at": NOW}],
+        "total": 1,
     },
-    ("POST", "/libraries/ledge/orphans/8/restore"): {"id": 8, "path": "lost.jpg", "size": 100, "created_at": NOW},
+    ("POST", "/libraries/ledge/orphans/8/restore"): {
+        "id": 8,
+        "path": "lost.jpg",
+        "size": 100,
+        "created_at": NOW,
+    },
     ("POST", "/libraries/ledge/recognise"): {"marked": True, "closed": 2, "gone": 1},
     ("GET", "/libraries/ledge/jobs"): [
         job("proof", run_id=6, originals_identical=99, verdict="incomplete"),
         job("proof", run_id=7, originals_identical=4, verdict="complete"),
     ],
     ("GET", "/libraries/ledge/savings"): {
-        "library": "ledge", "pictures": 1, "copies": 2, "bytes_copies": 50, "bytes_backups": 100,
-        **{name: {"name": name, "files": 1, "bytes_before": 10, "bytes_now": 5, "bytes_lightest": 4}
-           for name in ("total", "treated")},
-        **{name: [{"name": "", "files": 1, "bytes_before": 10, "bytes_now": 5, "bytes_lightest": 4}]
-           for name in ("by_format", "by_role", "by_folder", "by_month")},
+        "library": "ledge",
+        "pictures": 1,
+        "copies": 2,
+        "bytes_copies": 50,
+        "bytes_backups": 100,
+        **{
+            name: {"name": name, "files": 1, "bytes_before": 10, "bytes_now": 5, "bytes_lightest": 4}
+            for name in ("total", "treated")
+        },
+        **{
+            name: [{"name": "", "files": 1, "bytes_before": 10, "bytes_now": 5, "bytes_lightest": 4}]
+            for name in ("by_format", "by_role", "by_folder", "by_month")
+        },
     },
-    ("GET", "/machine"): {"verdict": "broken", "lines": [
-        {"what": "database", "verdict": "broken", "detail": "away", "todo": "start it"},
-        {"what": "WebP", "verdict": "fine", "detail": "1.5"},
-    ]},
+    ("GET", "/machine"): {
+        "verdict": "broken",
+        "lines": [
+            {"what": "database", "verdict": "broken", "detail": "away", "todo": "start it"},
+            {"what": "WebP", "verdict": "fine", "detail": "1.5"},
+        ],
+    },
     ("GET", "/libraries/ledge/recipe"): {
-        "library": "ledge", "version": 2, "by": "keeper", "created_at": NOW,
-        "settings": {"level": "lean", "rules": [
-            {"name": "logos", "when": {"folder": "logos"}, "how": {"level": "exact", "copies": []}},
-            {"name": "press", "when": {"name": "*.png"}, "leave": True},
-        ]},
+        "library": "ledge",
+        "version": 2,
+        "by": "keeper",
+        "created_at": NOW,
+        "settings": {
+            "level": "lean",
+            "rules": [
+                {"name": "logos", "when": {"folder": "logos"}, "how": {"level": "exact", "copies": []}},
+                {"name": "press", "when": {"name": "*.png"}, "leave": True},
+            ],
+        },
     },
     ("POST", "/libraries/ledge/recipe/effect"): {
-        "files": 9, "new": 1, "again": 2, "settled": 3, "left_out": 2, "without_backup": 1, "by_rule": {"logos": 4},
+        "files": 9,
+        "new": 1,
+        "again": 2,
+        "settled": 3,
+        "left_out": 2,
+        "without_backup": 1,
+        "by_rule": {"logos": 4},
     },
     ("POST", "/libraries/ledge/hook-secret"): {"url": "http://x/hooks/ledge", "secret": "whsec_x"},
-}  # fmt: skip
+}
 
 
 class Service:
@@ -182,25 +302,34 @@ def say(capsys: pytest.CaptureFixture[str]) -> Say:
     ("words", "parts"),
     [
         (("libraries",), ("ledge", "34", "10.0 MB", "−50 %")),
-        (("connect", "/srv/ledge"), ("Connected /srv/ledge", "stays: rights", "Next: plumcrate survey ledge")),
+        (
+            ("connect", "/srv/ledge"),
+            ("Connected /srv/ledge", "stays: rights", "Next: plumcrate survey ledge"),
+        ),
         (("runs",), ("treat lean", "finished", "−60 %")),
         (("list", "ledge", "--sort", "worst"), ("2025/kite.jpg", "80.1", "71.2", "1 of 1 pictures")),
         (("show", "ledge", "3"), ("640 x 480", "71 at 25%, 50%", "avif copy", "step 80", "run 7")),
         (("plan", "ledge", "3"), ("the recipe decides", "avif")),
         (("own", "ledge", "3", "leave"), ("is left alone for ever",)),
-        (("backups", "ledge"), ("9 backups", "5 of them", "3 (300 B) lost", "1 (100 B) are not needed", "10.0 kB free")),
+        (
+            ("backups", "ledge"),
+            ("9 backups", "5 of them", "3 (300 B) lost", "1 (100 B) are not needed", "10.0 kB free"),
+        ),
         (("orphans", "ledge"), ("lost\\x1b[2J.jpg", "1 of 1")),
         (("rescue", "ledge", "8"), ("lost.jpg is in the library again",)),
         (("recognise", "ledge", "--confirm", "ledge"), ("marked again", "2 changes", "1 files")),
         (("savings", "ledge"), ("1 pictures", "2 copies", "top folder")),
         (("recipe", "ledge"), ("version 2, saved by keeper", "logos", "copies none", "leave alone")),
-        (("recipe", "ledge", "--set", "level=gallery"), ("2 made again", "1 were changed before", "4 files", "add --save")),
+        (
+            ("recipe", "ledge", "--set", "level=gallery"),
+            ("2 made again", "1 were changed before", "4 files", "add --save"),
+        ),
         (("upkeep", "ledge"), ("new_files", "! Backups are off.")),
         (("hook-secret", "ledge"), ("http://x/hooks/ledge", "whsec_x", "shown this once")),
         (("pause", "7"), ("Run 7 is paused; 2 files left",)),
         (("run", "ledge", "--no-wait"), ("Run 7 has started", "plumcrate watch 7")),
     ],
-)  # fmt: skip
+)
 def test_what_commands_say(
     service: Service, say: Say, words: tuple[str, ...], parts: tuple[str, ...]
 ) -> None:
@@ -212,11 +341,21 @@ def test_what_commands_say(
 @pytest.mark.parametrize(
     "words",
     [
-        ("libraries",), ("connect", "/srv/ledge"), ("runs",), ("list", "ledge"), ("show", "ledge", "3"),
-        ("plan", "ledge", "3"), ("backups", "ledge"), ("orphans", "ledge"), ("savings", "ledge"),
-        ("recipe", "ledge"), ("upkeep", "ledge"), ("hook-secret", "ledge"), ("run", "ledge", "--no-wait"),
+        ("libraries",),
+        ("connect", "/srv/ledge"),
+        ("runs",),
+        ("list", "ledge"),
+        ("show", "ledge", "3"),
+        ("plan", "ledge", "3"),
+        ("backups", "ledge"),
+        ("orphans", "ledge"),
+        ("savings", "ledge"),
+        ("recipe", "ledge"),
+        ("upkeep", "ledge"),
+        ("hook-secret", "ledge"),
+        ("run", "ledge", "--no-wait"),
     ],
-)  # fmt: skip
+)
 def test_every_command_prints_one_json_document_when_asked(
     service: Service, say: Say, words: tuple[str, ...]
 ) -> None:
@@ -300,8 +439,14 @@ def test_a_picture_that_is_not_there_ends_the_command(service: Service, say: Say
 
 def test_a_run_is_followed_to_its_end_and_its_failures_are_listed(service: Service, say: Say) -> None:
     said = say("run", "ledge", code=1)
-    for part in ("Run 7 has finished: 2 files done", "4 already treated", "5 are left alone", "6 are left to another",
-                 "✗ a.jpg: it hung", "plumcrate retry 7"):  # fmt: skip
+    for part in (
+        "Run 7 has finished: 2 files done",
+        "4 already treated",
+        "5 are left alone",
+        "6 are left to another",
+        "✗ a.jpg: it hung",
+        "plumcrate retry 7",
+    ):
         assert part in said
     assert json.loads(say("watch", "--json", code=1))["id"] == 7
     service.answers["GET", "/runs"] = []
@@ -311,21 +456,63 @@ def test_a_run_is_followed_to_its_end_and_its_failures_are_listed(service: Servi
 @pytest.mark.parametrize(
     ("words", "end", "parts", "code"),
     [
-        (("survey", "ledge"), job("survey", pictures=2, files_seen=5, notes=["a.svg: left"]), ("2 pictures in 5 files", "a.svg: left"), 0),
+        (
+            ("survey", "ledge"),
+            job("survey", pictures=2, files_seen=5, notes=["a.svg: left"]),
+            ("2 pictures in 5 files", "a.svg: left"),
+            0,
+        ),
         (("survey", "ledge"), job("survey", "failed", reason="not mounted"), ("has failed: not mounted",), 1),
-        (("verify", "ledge"), job("check", files=3, copies=2, backups=3), ("Read 3 treated files", "all as recorded"), 0),
-        (("verify", "ledge"), job("check", files=3, differences=2, mended=1, findings=[
-            {"what": "x", "path": "a.jpg", "detail": "it is gone", "mended": True}]),
-         ("2 differences, 1 mended", "✓ a.jpg", "plumcrate verify ledge --mend"), 1),
+        (
+            ("verify", "ledge"),
+            job("check", files=3, copies=2, backups=3),
+            ("Read 3 treated files", "all as recorded"),
+            0,
+        ),
+        (
+            ("verify", "ledge"),
+            job(
+                "check",
+                files=3,
+                differences=2,
+                mended=1,
+                findings=[{"what": "x", "path": "a.jpg", "detail": "it is gone", "mended": True}],
+            ),
+            ("2 differences, 1 mended", "✓ a.jpg", "plumcrate verify ledge --mend"),
+            1,
+        ),
         (("verify", "ledge"), job("check", "stopped"), ("The check has stopped",), 1),
-        (("forecast", "ledge"), job("forecast", outlook=OUTLOOK), ("3 files of 1.00 kB", "450 B", "−55 %", "300 B and 400 B",
-         "would take about 3 min 20 s here", "quick", "2 min 00 s", "360 B", "1 h 30 min"), 0),
+        (
+            ("forecast", "ledge"),
+            job("forecast", outlook=OUTLOOK),
+            (
+                "3 files of 1.00 kB",
+                "450 B",
+                "−55 %",
+                "300 B and 400 B",
+                "would take about 3 min 20 s here",
+                "quick",
+                "2 min 00 s",
+                "360 B",
+                "1 h 30 min",
+            ),
+            0,
+        ),
         (("forecast", "ledge"), job("forecast", "failed", reason="away"), ("has failed: away",), 1),
-        (("prune", "ledge", "--confirm", "ledge"), job("pruning", backups=4, bytes=400, needed=1, left=2),
-         ("Deleted 4 backups, 400 B", "1 of them were the only original", "2 stay"), 0),
-        (("prune", "ledge", "--confirm", "ledge"), job("pruning", "failed", reason="the store is away"), ("the store is away",), 1),
+        (
+            ("prune", "ledge", "--confirm", "ledge"),
+            job("pruning", backups=4, bytes=400, needed=1, left=2),
+            ("Deleted 4 backups, 400 B", "1 of them were the only original", "2 stay"),
+            0,
+        ),
+        (
+            ("prune", "ledge", "--confirm", "ledge"),
+            job("pruning", "failed", reason="the store is away"),
+            ("the store is away",),
+            1,
+        ),
     ],
-)  # fmt: skip
+)
 def test_jobs_are_followed_to_their_end(
     service: Service, say: Say, words: tuple[str, ...], end: dict[str, Any], parts: tuple[str, ...], code: int
 ) -> None:
@@ -423,9 +610,15 @@ def test_an_upload_says_how_far_it_is(service: Service, say: Say, tmp_path: Path
     file.write_bytes(b"x")
     for state, part, code in (("light", "copies follow", 0), ("failed", "could not be treated: no", 1)):
         service.answers["PUT", "/libraries/ledge/files/2025/kite.jpg"] = {
-            "path": "2025/kite.jpg", "picture_id": 1, "file_id": 1, "run_id": 1, "state": state, "reason": "no",
-            "size_before": 10, "size_now": 5,
-        }  # fmt: skip
+            "path": "2025/kite.jpg",
+            "picture_id": 1,
+            "file_id": 1,
+            "run_id": 1,
+            "state": state,
+            "reason": "no",
+            "size_before": 10,
+            "size_now": 5,
+        }
         assert part in say("upload", "ledge", str(file), "--as", "2025/kite.jpg", code=code)
     assert "No such file" in say("upload", "ledge", str(tmp_path / "none.jpg"), code=2)
 
@@ -437,9 +630,16 @@ def test_a_trial_writes_what_was_chosen_and_leaves_the_files(say: Say, tmp_path:
     (tmp_path / "odd.jpg").write_bytes(b"not a picture")
     out = tmp_path / "out"
     said = say(
-        "trial", str(tmp_path / "kite.jpg"), str(tmp_path / "odd.jpg"), "--out", str(out), "--copies", "webp",
-        "--json", code=1,
-    )  # fmt: skip
+        "trial",
+        str(tmp_path / "kite.jpg"),
+        str(tmp_path / "odd.jpg"),
+        "--out",
+        str(out),
+        "--copies",
+        "webp",
+        "--json",
+        code=1,
+    )
     kite, odd = json.loads(said)["files"]
     assert "reason" in odd
     roles = {output["role"]: output for output in kite["outputs"]}

@@ -16,11 +16,22 @@ from plumcrate.words import saved, size
 
 def test_figures_have_three_significant_digits_and_say_what_they_are() -> None:
     assert [size(count) for count in (0, 999, 1000, 9_996, 99_960, 999_500, 3_250_000, None)] == [
-        "0 B", "999 B", "1.00 kB", "10.0 kB", "100 kB", "1.00 MB", "3.25 MB", "–",
-    ]  # fmt: skip
+        "0 B",
+        "999 B",
+        "1.00 kB",
+        "10.0 kB",
+        "100 kB",
+        "1.00 MB",
+        "3.25 MB",
+        "–",
+    ]
     assert [saved(*pair) for pair in ((1000, 660), (1000, 995), (1000, 1200), (1000, 1000), (0, 0))] == [
-        "−34 %", "−0.5 %", "+20 %", "0 %", "–",
-    ]  # fmt: skip
+        "−34 %",
+        "−0.5 %",
+        "+20 %",
+        "0 %",
+        "–",
+    ]
     assert [duration(seconds) for seconds in (5, 65, 3700, None)] == ["5 s", "1 min 05 s", "1 h 01 min", "–"]
     assert (points(79.96), points(None)) == ("80.0", "–")
 

@@ -1,4 +1,3 @@
-# ruff: noqa: E501
 """weigh, weights, page-settings and treat-page against a service that is made up."""
 
 from __future__ import annotations
@@ -27,41 +26,101 @@ def spread(median: float) -> dict[str, float]:
 
 
 PICTURE = {
-    "number": 1, "address": "https://ledge.example/media/kite\x1b[2J.jpg", "how": "img", "format": "jpeg", "bytes": 500_000,
-    "natural_width": 2000, "natural_height": 1000, "needed_width": 800, "needed_height": 400,
-    "box": {"left": 0, "top": 0, "width": 800, "height": 400}, "first_view": True, "lazy": False, "stated": True,
-    "largest_paint": True, "library": "ledge", "path": "2025/kite.jpg", "seen": {"score": 88.4, "worst": 70, "left": 0.5, "top": 0.5},
-}  # fmt: skip
+    "number": 1,
+    "address": "https://ledge.example/media/kite\x1b[2J.jpg",
+    "how": "img",
+    "format": "jpeg",
+    "bytes": 500_000,
+    "natural_width": 2000,
+    "natural_height": 1000,
+    "needed_width": 800,
+    "needed_height": 400,
+    "box": {"left": 0, "top": 0, "width": 800, "height": 400},
+    "first_view": True,
+    "lazy": False,
+    "stated": True,
+    "largest_paint": True,
+    "library": "ledge",
+    "path": "2025/kite.jpg",
+    "seen": {"score": 88.4, "worst": 70, "left": 0.5, "top": 0.5},
+}
 
 
 def reading(pictures: int, **more: Any) -> dict[str, Any]:
     values = {
-        "device": "phone", "line": "mobile", "processor": "slow", "passes": 3, "landed": "https://ledge.example/",
-        "bytes": spread(pictures + 40_000), "first_bytes": spread(pictures), "requests": spread(12), "ttfb": spread(0.1),
-        "fcp": spread(0.4), "lcp": spread(2.4), "cls": spread(0.02), "load": spread(3.0), "largest_paint": "h1: “Ledge”",
-        "kinds": [{"name": "pictures", "requests": 4, "bytes": pictures}, {"name": "page", "requests": 1, "bytes": 40_000}],
-        "pictures": [PICTURE], "width": 412, "height": 3000, "notes": ["it opens dialogs: they were dismissed"],
-    }  # fmt: skip
+        "device": "phone",
+        "line": "mobile",
+        "processor": "slow",
+        "passes": 3,
+        "landed": "https://ledge.example/",
+        "bytes": spread(pictures + 40_000),
+        "first_bytes": spread(pictures),
+        "requests": spread(12),
+        "ttfb": spread(0.1),
+        "fcp": spread(0.4),
+        "lcp": spread(2.4),
+        "cls": spread(0.02),
+        "load": spread(3.0),
+        "largest_paint": "h1: “Ledge”",
+        "kinds": [
+            {"name": "pictures", "requests": 4, "bytes": pictures},
+            {"name": "page", "requests": 1, "bytes": 40_000},
+        ],
+        "pictures": [PICTURE],
+        "width": 412,
+        "height": 3000,
+        "notes": ["it opens dialogs: they were dismissed"],
+    }
     return values | more
 
 
 def one(number: int, **more: Any) -> dict[str, Any]:
     return {
-        "id": number, "library": "ledge", "page_id": 4, "address": "https://ledge.example/", "kind": "real",
-        "origin": "person", "at": NOW, "readings": [reading(1_000_000)],
-    } | more  # fmt: skip
+        "id": number,
+        "library": "ledge",
+        "page_id": 4,
+        "address": "https://ledge.example/",
+        "kind": "real",
+        "origin": "person",
+        "at": NOW,
+        "readings": [reading(1_000_000)],
+    } | more
 
 
 FINDING = {
-    "code": "too-large", "device": "phone", "pictures": [1, 2], "text": "it has 6.2 times the pixels", "action": "Make a size.",
-    "bytes": 300_000, "seconds": 0.5,
-}  # fmt: skip
+    "code": "too-large",
+    "device": "phone",
+    "pictures": [1, 2],
+    "text": "it has 6.2 times the pixels",
+    "action": "Make a size.",
+    "bytes": 300_000,
+    "seconds": 0.5,
+}
 PAGE = {
-    "id": 4, "library": "ledge", "address": "https://ledge.example/", "weighings": 3, "has_secrets": True,
-    "budget": {"bytes": 400_000}, "schedule": "5 4 * * *",
-    **{name: [{"weighing_id": 1, "at": NOW, "kind": "real", "device": "phone", "bytes": size, "pictures": size, "requests": 3, "lcp": lcp, "cls": 0}]
-       for name, size, lcp in (("first", 1_000_000, 2.4), ("latest", 300_000, None))},
-}  # fmt: skip
+    "id": 4,
+    "library": "ledge",
+    "address": "https://ledge.example/",
+    "weighings": 3,
+    "has_secrets": True,
+    "budget": {"bytes": 400_000},
+    "schedule": "5 4 * * *",
+    **{
+        name: [
+            {
+                "weighing_id": 1,
+                "at": NOW,
+                "kind": "real",
+                "device": "phone",
+                "bytes": size,
+                "pictures": size,
+                "requests": 3,
+                "lcp": lcp,
+                "cls": 0,
+            }
+        ]
+        for name, size, lcp in (("first", 1_000_000, 2.4), ("latest", 300_000, None))
+    },
+}
 
 
 @pytest.fixture
@@ -99,25 +158,59 @@ def said(service: Service, capsys: pytest.CaptureFixture[str]) -> Callable[..., 
 def test_what_a_page_weighs_and_would_weigh_is_told_in_words(said: Callable[..., str]) -> None:
     text = said("weigh", "ledge", "/", "--what-if", "lean", "--pictures")
     for words in (
-        "the first 2 of 9 pages are weighed", "as it is  (1)", "what if: at lean  (2)", "phone, mobile line, slow processor",
-        "1.04 MB in 12 requests; 1.00 MB of it before anybody scrolls", "290 kB in 12 requests, instead of 1.04 MB (−72 %)",
-        "largest paint 2.40 s (2.16 to 2.64)", "jumps by 0.020; medians of 3", "largest paint: h1: “Ledge”",
-        "−300 kB and 0.5 s", "pictures 1, 2: it has 6.2 times the pixels", "Make a size.", "2000×1000", "800×400", "88.4",
+        "the first 2 of 9 pages are weighed",
+        "as it is  (1)",
+        "what if: at lean  (2)",
+        "phone, mobile line, slow processor",
+        "1.04 MB in 12 requests; 1.00 MB of it before anybody scrolls",
+        "290 kB in 12 requests, instead of 1.04 MB (−72 %)",
+        "largest paint 2.40 s (2.16 to 2.64)",
+        "jumps by 0.020; medians of 3",
+        "largest paint: h1: “Ledge”",
+        "−300 kB and 0.5 s",
+        "pictures 1, 2: it has 6.2 times the pixels",
+        "Make a size.",
+        "2000×1000",
+        "800×400",
+        "88.4",
         "it opens dialogs",
-    ):  # fmt: skip
+    ):
         assert words in text, words
     assert "\x1b[2J" not in text
 
 
 def test_what_is_asked_is_sent(said: Callable[..., str], service: Service) -> None:
     said(
-        "weigh", "ledge", "/", "/visit", "--device", "phone", "--line", "weak", "--processor", "middling", "--passes", "5",
-        "--what-if", "recipe", "--what-if", "gallery", "--fit", "--own-markup", "--budget", "bytes=400kB,lcp=2500ms", "--no-wait",
-    )  # fmt: skip
+        "weigh",
+        "ledge",
+        "/",
+        "/visit",
+        "--device",
+        "phone",
+        "--line",
+        "weak",
+        "--processor",
+        "middling",
+        "--passes",
+        "5",
+        "--what-if",
+        "recipe",
+        "--what-if",
+        "gallery",
+        "--fit",
+        "--own-markup",
+        "--budget",
+        "bytes=400kB,lcp=2500ms",
+        "--no-wait",
+    )
     body = service.last_body
     assert (body["addresses"], body["devices"], body["line"], body["processor"], body["passes"]) == (
-        ["/", "/visit"], ["phone"], "weak", "middling", 5,
-    )  # fmt: skip
+        ["/", "/visit"],
+        ["phone"],
+        "weak",
+        "middling",
+        5,
+    )
     assert [(each["level"], each["fit"], each["markup"]) for each in body["what_if"]] == [
         (None, True, False),
         ("gallery", True, False),
@@ -185,8 +278,9 @@ def test_settings_keep_what_is_not_named(
         "none",
     )
     assert service.last_body["secrets"] == {
-        "cookies": [{"name": "a", "value": "1"}, {"name": "b", "value": "x=y"}], "headers": [{"name": "X-Key", "value": "k"}],
-    }  # fmt: skip
+        "cookies": [{"name": "a", "value": "1"}, {"name": "b", "value": "x=y"}],
+        "headers": [{"name": "X-Key", "value": "k"}],
+    }
     assert (service.last_body["budget"], service.last_body["schedule"]) == (None, None)
     monkeypatch.setattr("sys.stdin", io.StringIO("Authorization: Basic x"))
     said("page-settings", "ledge", page, "--sign-in", "-")
@@ -210,11 +304,17 @@ def test_treating_a_page_names_its_run(said: Callable[..., str], service: Servic
 @pytest.mark.parametrize(
     ("text", "name", "value"),
     [
-        ("bytes=400kB", "bytes", 400_000), ("bytes=1.5 MB", "bytes", 1_500_000), ("pictures=12", "pictures", 12),
-        ("lcp=2.5s", "lcp", 2.5), ("load=900ms", "load", 0.9), ("fcp=1", "fcp", 1.0), ("requests=40", "requests", 40),
-        ("cls=0.1", "cls", 0.1), (" bytes = 3 kb ", "bytes", 3_000),
+        ("bytes=400kB", "bytes", 400_000),
+        ("bytes=1.5 MB", "bytes", 1_500_000),
+        ("pictures=12", "pictures", 12),
+        ("lcp=2.5s", "lcp", 2.5),
+        ("load=900ms", "load", 0.9),
+        ("fcp=1", "fcp", 1.0),
+        ("requests=40", "requests", 40),
+        ("cls=0.1", "cls", 0.1),
+        (" bytes = 3 kb ", "bytes", 3_000),
     ],
-)  # fmt: skip
+)
 def test_a_budget_is_read_with_its_units(text: str, name: str, value: float) -> None:
     assert getattr(budget_of(text), name) == value
 

@@ -15,14 +15,33 @@ from plumcrate.client.methods import Method, Methods
 from plumcrate.contract import CheckRequest, JobKind, JobState, NewFiles, RunRequest
 
 RUN = {
-    "id": 7, "library": "l", "kind": "treat", "origin": "person", "state": "running", "level": "lean",
-    "copies": [], "scope": {}, "files": 3, "done": 1, "passed": 0, "failed": 0, "left": 2, "bytes_before": 1,
-    "bytes_after": 1, "bytes_lightest": 1, "created_at": "2026-01-01T00:00:00Z", "something_new": {"x": 1},
-}  # fmt: skip
-JOB = {
-    "id": 4, "library": "l", "kind": "check", "state": "running", "check": {"files": 2, "later": 0},
+    "id": 7,
+    "library": "l",
+    "kind": "treat",
+    "origin": "person",
+    "state": "running",
+    "level": "lean",
+    "copies": [],
+    "scope": {},
+    "files": 3,
+    "done": 1,
+    "passed": 0,
+    "failed": 0,
+    "left": 2,
+    "bytes_before": 1,
+    "bytes_after": 1,
+    "bytes_lightest": 1,
     "created_at": "2026-01-01T00:00:00Z",
-}  # fmt: skip
+    "something_new": {"x": 1},
+}
+JOB = {
+    "id": 4,
+    "library": "l",
+    "kind": "check",
+    "state": "running",
+    "check": {"files": 2, "later": 0},
+    "created_at": "2026-01-01T00:00:00Z",
+}
 Answer = Callable[[httpx.Request], httpx.Response]
 
 
@@ -37,9 +56,10 @@ def events(*told: tuple[str, dict[str, Any]]) -> httpx.Response:
 
 def test_every_call_is_a_method_of_both_clients() -> None:
     known = {
-        name for name, found in vars(calls).items()
+        name
+        for name, found in vars(calls).items()
         if inspect.isfunction(found) and found.__module__ == calls.__name__ and not name.startswith("_")
-    }  # fmt: skip
+    }
     methods = {name for name, found in vars(Methods).items() if isinstance(found, Method)}
     assert methods == known
     for kind in (Client, AsyncClient):
@@ -71,9 +91,17 @@ def test_names_of_uploads_are_quoted_and_waited_for_long_enough() -> None:
     def answer(request: httpx.Request) -> httpx.Response:
         assert request.extensions["timeout"]["read"] > 50
         return httpx.Response(
-            201, json={"path": "p", "picture_id": 1, "file_id": 1, "run_id": None, "state": "done",
-                       "size_before": 1, "size_now": 1},
-        )  # fmt: skip
+            201,
+            json={
+                "path": "p",
+                "picture_id": 1,
+                "file_id": 1,
+                "run_id": None,
+                "state": "done",
+                "size_before": 1,
+                "size_now": 1,
+            },
+        )
 
     with client(answer) as service:
         assert service.upload("l", "p.jpg", b"x", wait=50).state == "done"
@@ -125,10 +153,21 @@ def test_pages_are_followed_to_their_end() -> None:
 
 def picture(number: int) -> dict[str, Any]:
     return {
-        "id": number, "library": "l", "path": "p", "name": "p", "folder": "", "format": "jpeg", "width": 1,
-        "height": 1, "state": "new", "files": 1, "bytes_before": 1, "bytes_now": 1, "bytes_lightest": 1,
+        "id": number,
+        "library": "l",
+        "path": "p",
+        "name": "p",
+        "folder": "",
+        "format": "jpeg",
+        "width": 1,
+        "height": 1,
+        "state": "new",
+        "files": 1,
+        "bytes_before": 1,
+        "bytes_now": 1,
+        "bytes_lightest": 1,
         "original_id": 1,
-    }  # fmt: skip
+    }
 
 
 class Told:
@@ -180,9 +219,11 @@ def test_the_asynchronous_client_does_the_same(monkeypatch: pytest.MonkeyPatch) 
 
     async def go() -> None:
         service = Told(
-            httpx.ReadError("cut off"), events(("run", RUN | {"state": "stopped"})),
-            events(("job", JOB | {"state": "failed", "reason": "away"})), runs=[RUN, RUN, JOB],
-        )  # fmt: skip
+            httpx.ReadError("cut off"),
+            events(("run", RUN | {"state": "stopped"})),
+            events(("job", JOB | {"state": "failed", "reason": "away"})),
+            runs=[RUN, RUN, JOB],
+        )
         transport = httpx.MockTransport(service)
         async with AsyncClient("http://service", "key", transport=transport) as client:
             assert (await client.wait_for_run(7)).state == "stopped"

@@ -16,15 +16,29 @@ from plumcrate.contract import Delivery
 
 PAGE = b'<!doctype html><img src="/media/kite.jpg"><img src="/media/other.jpg">'
 FILE = {
-    "path": "kite.jpg", "media_type": "image/jpeg", "bytes": 900, "width": 300, "height": 200,
+    "path": "kite.jpg",
+    "media_type": "image/jpeg",
+    "bytes": 900,
+    "width": 300,
+    "height": 200,
     "transparent": False,
-    "copies": [{"path": "kite.jpg.avif", "media_type": "image/avif", "bytes": 300}], "sizes": [],
-    "colour": None, "preview": None, "later": 1,
-}  # fmt: skip
+    "copies": [{"path": "kite.jpg.avif", "media_type": "image/avif", "bytes": 300}],
+    "sizes": [],
+    "colour": None,
+    "preview": None,
+    "later": 1,
+}
 LIBRARY = {
-    "slug": "l", "name": "L", "root": "/l", "recipe_version": 1, "level": "everyday", "copy_formats": [],
-    "patterns": [], "upkeep": {}, "created_at": "2026-01-01T00:00:00Z",
-}  # fmt: skip
+    "slug": "l",
+    "name": "L",
+    "root": "/l",
+    "recipe_version": 1,
+    "level": "everyday",
+    "copy_formats": [],
+    "patterns": [],
+    "upkeep": {},
+    "created_at": "2026-01-01T00:00:00Z",
+}
 
 
 class Service:

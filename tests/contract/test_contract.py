@@ -15,15 +15,40 @@ from plumcrate.imaging.kinds import Kind
 from plumcrate.imaging.outcome import Role
 
 REQUESTS = [
-    contract.LibraryRequest, contract.LibraryChange, contract.RunRequest, contract.RecipeSettings,
-    contract.CheckRequest, contract.ForecastRequest, contract.PruneRequest, contract.OwnRequest,
-    contract.KeyRequest, contract.SignIn, contract.PutBackRequest, contract.RecogniseRequest, contract.Upkeep,
-]  # fmt: skip
+    contract.LibraryRequest,
+    contract.LibraryChange,
+    contract.RunRequest,
+    contract.RecipeSettings,
+    contract.CheckRequest,
+    contract.ForecastRequest,
+    contract.PruneRequest,
+    contract.OwnRequest,
+    contract.KeyRequest,
+    contract.SignIn,
+    contract.PutBackRequest,
+    contract.RecogniseRequest,
+    contract.Upkeep,
+]
 ANSWERS = [
-    contract.Library, contract.Run, contract.Item, contract.Job, contract.Picture, contract.File,
-    contract.Derived, contract.Spot, contract.Savings, contract.Recipe, contract.Plan, contract.Effect,
-    contract.Machine, contract.Backups, contract.Orphan, contract.Uploaded, contract.Health, contract.Format,
-]  # fmt: skip
+    contract.Library,
+    contract.Run,
+    contract.Item,
+    contract.Job,
+    contract.Picture,
+    contract.File,
+    contract.Derived,
+    contract.Spot,
+    contract.Savings,
+    contract.Recipe,
+    contract.Plan,
+    contract.Effect,
+    contract.Machine,
+    contract.Backups,
+    contract.Orphan,
+    contract.Uploaded,
+    contract.Health,
+    contract.Format,
+]
 
 
 @pytest.mark.parametrize("model", REQUESTS, ids=lambda model: model.__name__)
@@ -71,8 +96,10 @@ def test_the_words_are_those_of_the_core() -> None:
     assert list(contract.CopyFormat) == list(COPIES)
     assert set(contract.FixedQuality.model_fields) == set(KNOBS)
     for theirs, ours in (
-        (Level, contract.Level), (Effort, contract.Effort), (Kind, contract.MetadataKind),
-    ):  # fmt: skip
+        (Level, contract.Level),
+        (Effort, contract.Effort),
+        (Kind, contract.MetadataKind),
+    ):
         assert [str(word) for word in theirs] == [str(word) for word in ours]
     purposes = get_args(contract.Derived.model_fields["purpose"].annotation)
     assert set(purposes) | {"file"} == set(get_args(Role))

@@ -14,12 +14,16 @@ from plumcrate.outgoing import Outgoing
 
 SETTINGS = Delivery(address="https://ledge.example/media", base="https://cdn.example/m")
 FILE = PageFile(
-    path="kite.jpg", media_type="image/jpeg", bytes=900, width=300, height=200,
+    path="kite.jpg",
+    media_type="image/jpeg",
+    bytes=900,
+    width=300,
+    height=200,
     copies=[
         PageCopy(path="kite.jpg.avif", media_type="image/avif", bytes=300),
         PageCopy(path="kite.jpg.webp", media_type="image/webp", bytes=500),
     ],
-)  # fmt: skip
+)
 Answer = Callable[[httpx.Request], httpx.Response]
 
 

@@ -13,8 +13,11 @@ NOW = Validators('"abc"', 784_111_777, 1000)
 DATE = "Sun, 06 Nov 1994 08:49:37 GMT"
 BEFORE, AFTER = "Sun, 06 Nov 1994 08:49:36 GMT", "Sun, 06 Nov 1994 08:49:38 GMT"
 OK, NOT_MODIFIED, FAILED, UNSATISFIABLE = (
-    Verdict(200, 0, 999), Verdict(304), Verdict(412), Verdict(416),
-)  # fmt: skip
+    Verdict(200, 0, 999),
+    Verdict(304),
+    Verdict(412),
+    Verdict(416),
+)
 
 
 def part(first: int, last: int) -> Verdict:

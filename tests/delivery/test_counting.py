@@ -12,10 +12,10 @@ from sqlalchemy import func, select, update
 from plumcrate.contract import Count, Counts
 from plumcrate.delivery import counting
 from plumcrate.delivery.counting import SentCounter
+from plumcrate.delivery.traffic import NotItsTurn, count_log
 from plumcrate.records.database import Database
 from plumcrate.records.queries.traffic import traffic
 from plumcrate.records.tables import Derived, File, SentBytes
-from plumcrate.work.traffic import NotItsTurn, count_log
 
 PERSON = "Mozilla/5.0 Firefox/140.0"
 
@@ -109,10 +109,17 @@ def of(path: str, size: int | None, requests: int = 1, total: int | None = None,
 
 def test_a_log_is_matched_with_what_the_files_weigh(database: Database, library: int) -> None:
     counted(
-        database, 0, 500,
-        of("p01.jpg", 200, 5), of("p01.jpg", 600, 2), of("p01.jpg", 777), of("p01.jpg.avif", 200),
-        of("p01.jpg", None, 2, 300), of("p02.jpg", 600, 3, bot=True), of("no-such.jpg", 50, 9),
-    )  # fmt: skip
+        database,
+        0,
+        500,
+        of("p01.jpg", 200, 5),
+        of("p01.jpg", 600, 2),
+        of("p01.jpg", 777),
+        of("p01.jpg.avif", 200),
+        of("p01.jpg", None, 2, 300),
+        of("p02.jpg", 600, 3, bot=True),
+        of("no-such.jpg", 50, 9),
+    )
     day = date(2026, 10, 3)
     assert rows(database) == {
         (day, 1, "avif", False): (6, 1_200, 6_000),

@@ -81,9 +81,26 @@ def test_the_order_of_the_forms_does_not_matter() -> None:
 
 
 PARTS = st.sampled_from(
-    ["image/avif", "image/webp", "image/*", "*/*", "text/html", "avif", ",", ";", "q=0", ";q=0.5", ";q=1",
-     ";q=x", " ", "=", "image/jpeg", "\u00e9", "\x00"]
-)  # fmt: skip
+    [
+        "image/avif",
+        "image/webp",
+        "image/*",
+        "*/*",
+        "text/html",
+        "avif",
+        ",",
+        ";",
+        "q=0",
+        ";q=0.5",
+        ";q=1",
+        ";q=x",
+        " ",
+        "=",
+        "image/jpeg",
+        "\u00e9",
+        "\x00",
+    ]
+)
 
 
 @given(st.lists(PARTS, max_size=20).map("".join))

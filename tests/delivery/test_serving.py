@@ -24,10 +24,10 @@ from walk import Walk
 from plumcrate.contract import ItemState
 from plumcrate.delivery.finding import Finder, Found
 from plumcrate.delivery.serving import PictureServer
+from plumcrate.intake.remaking import Remaking, make_copies_again
 from plumcrate.keeping.changes import Note
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Derived, File, Item, Library, Run
-from plumcrate.work.remaking import Remaking, make_copies_again
 
 MODERN, SOME, OLD = "image/avif,image/webp,image/*,*/*;q=0.8", "image/webp,*/*", "image/png,*/*;q=0.5"
 
@@ -82,11 +82,13 @@ def opened(database: Database, **settings: object) -> None:
 @pytest.mark.parametrize(
     ("accept", "name", "media_type"),
     [
-        (MODERN, "a.jpg.avif", "image/avif"), (SOME, "a.jpg.webp", "image/webp"),
-        (OLD, "a.jpg", "image/jpeg"), (None, "a.jpg", "image/jpeg"),
+        (MODERN, "a.jpg.avif", "image/avif"),
+        (SOME, "a.jpg.webp", "image/webp"),
+        (OLD, "a.jpg", "image/jpeg"),
+        (None, "a.jpg", "image/jpeg"),
         ("image/avif;q=0,image/webp", "a.jpg.webp", "image/webp"),
     ],
-)  # fmt: skip
+)
 def test_each_browser_gets_the_lightest_it_can_show(
     site: Site, accept: str | None, name: str, media_type: str
 ) -> None:
@@ -211,13 +213,31 @@ def test_what_vanishes_in_between_is_not_found(site: Site, monkeypatch: pytest.M
 @pytest.mark.parametrize(
     "path",
     [
-        "/l/", "/l", "/", "/l/nothing.jpg", "/other/a.jpg", "/l/a.jpg/", "/l//a.jpg", "/l/a.txt",
-        "/l/.plumcrate.id", "/l/.plumcrate-0.jpg", "/l/.hidden/a.jpg", "/l/below/.a.jpg",
-        "/l/%2e%2e/secret.jpg", "/l/..%2fsecret.jpg", "/l/a.jpg%00.png", "/l/%2Fetc%2Fpasswd.jpg",
-        "/l/a%5c.jpg", "/l/link.jpg", "/l/folder.jpg", "/l/pipe.jpg", "/l/linked/secret.jpg",
-        "/l/" + "x" * 300 + ".jpg", "/l/" + "a/" * 1500 + "a.jpg",
+        "/l/",
+        "/l",
+        "/",
+        "/l/nothing.jpg",
+        "/other/a.jpg",
+        "/l/a.jpg/",
+        "/l//a.jpg",
+        "/l/a.txt",
+        "/l/.plumcrate.id",
+        "/l/.plumcrate-0.jpg",
+        "/l/.hidden/a.jpg",
+        "/l/below/.a.jpg",
+        "/l/%2e%2e/secret.jpg",
+        "/l/..%2fsecret.jpg",
+        "/l/a.jpg%00.png",
+        "/l/%2Fetc%2Fpasswd.jpg",
+        "/l/a%5c.jpg",
+        "/l/link.jpg",
+        "/l/folder.jpg",
+        "/l/pipe.jpg",
+        "/l/linked/secret.jpg",
+        "/l/" + "x" * 300 + ".jpg",
+        "/l/" + "a/" * 1500 + "a.jpg",
     ],
-)  # fmt: skip
+)
 def test_nothing_leads_out_and_nothing_hidden_is_shown(site: Site, path: str) -> None:
     root = site.walk.root
     secret = root.parent / "outside"
@@ -316,10 +336,15 @@ def test_a_file_that_made_way_leads_to_its_conversion(site: Site) -> None:
         file.state = "removed"
         session.add(
             Derived(
-                library_id=1, file_id=file.id, purpose="conversion", format="png", path="a b.png", size=3,
+                library_id=1,
+                file_id=file.id,
+                purpose="conversion",
+                format="png",
+                path="a b.png",
+                size=3,
                 sha256=b"x" * 32,
             )
-        )  # fmt: skip
+        )
     (site.walk.root / "a.jpg").unlink()
     answer = site.ask("/l/a.jpg?x=1")
     assert (answer.status_code, answer.headers["location"]) == (302, "/l/a%20b.png?x=1")

@@ -187,5 +187,7 @@ def test_a_silent_origin_is_told() -> None:
 
 def test_directives_are_read_whatever_their_case_and_quotes() -> None:
     assert directives([("Cache-Control", 'Max-Age="5", PUBLIC'), ("cache-control", "no-cache")]) == {
-        "max-age": "5", "public": "", "no-cache": "",
-    }  # fmt: skip
+        "max-age": "5",
+        "public": "",
+        "no-cache": "",
+    }

@@ -64,10 +64,13 @@ def test_a_colour_and_a_clone() -> None:
 
 
 @given(
-    st.integers(1, 50), st.integers(1, 50), st.floats(0.001, 0.25),
+    st.integers(1, 50),
+    st.integers(1, 50),
+    st.floats(0.001, 0.25),
     st.lists(st.tuples(st.floats(0, 1), st.floats(0, 1)), min_size=1, max_size=4),
-    st.sampled_from(["colour", "clone", "surroundings"]), st.floats(-1, 1),
-)  # fmt: skip
+    st.sampled_from(["colour", "clone", "surroundings"]),
+    st.floats(-1, 1),
+)
 def test_any_stroke_anywhere_and_the_same_each_time(
     width: int, height: int, radius: float, points: list[tuple[float, float]], way: str, offset: float
 ) -> None:
@@ -120,9 +123,13 @@ def test_how_opaque_a_mark_is() -> None:
 
 
 @given(
-    st.integers(1, 120), st.integers(1, 120), st.sampled_from(sorted(PLACES)), st.floats(0.01, 1),
-    st.floats(0, 0.4), st.booleans(),
-)  # fmt: skip
+    st.integers(1, 120),
+    st.integers(1, 120),
+    st.sampled_from(sorted(PLACES)),
+    st.floats(0.01, 1),
+    st.floats(0, 0.4),
+    st.booleans(),
+)
 def test_a_mark_on_any_picture_keeps_its_size(
     width: int, height: int, place: str, part: float, margin: float, transparent: bool
 ) -> None:

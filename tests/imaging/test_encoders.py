@@ -125,8 +125,9 @@ def test_wider_ones_are_refused_in_both_formats_and_the_file_is_treated_all_the_
     painting(16_385, 24).save(out, "PNG")
     treatment = treat(out.getvalue(), Recipe(Level.LEAN, effort=Effort.QUICK))
     assert {(one.format, getattr(one, "verdict", None)) for one in treatment.of("copy")} == {
-        ("webp", "not-possible"), ("avif", "not-possible"),
-    }  # fmt: skip
+        ("webp", "not-possible"),
+        ("avif", "not-possible"),
+    }
     assert treatment.size_after < len(out.getvalue())
 
 

@@ -10,8 +10,8 @@ from plumcrate.contract import CopyFormat
 from plumcrate.imaging import Level, Recipe, identify, treat
 from plumcrate.imaging.formats import COPIES, FORMATS, KNOBS
 from plumcrate.imaging.recipe import FixedQuality
+from plumcrate.intake.headers import is_picture
 from plumcrate.keeping.derived import Beside
-from plumcrate.work.reading import is_picture
 
 
 def test_copies_are_those_that_requests_may_name() -> None:

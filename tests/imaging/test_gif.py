@@ -57,9 +57,16 @@ def gif(kind: str, **options: object) -> bytes:
         more = {"disposal": 2} if kind == "clearing" else {}
         durations = [40 + 20 * number for number in range(len(frames))]
         frames[0].save(
-            out, "GIF", save_all=True, append_images=frames[1:], duration=durations, loop=3, optimize=False,
-            **more, **options,
-        )  # fmt: skip
+            out,
+            "GIF",
+            save_all=True,
+            append_images=frames[1:],
+            duration=durations,
+            loop=3,
+            optimize=False,
+            **more,
+            **options,
+        )
     return out.getvalue()
 
 

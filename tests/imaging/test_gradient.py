@@ -52,9 +52,12 @@ def test_it_foretells_what_a_step_does_to_the_score(seed: int) -> None:
 
 
 _EVERYWHERE = {
-    "inside": np.s_[20:40, 20:40], "top": np.s_[:6], "bottom": np.s_[-6:],
-    "left": np.s_[:, :6], "right": np.s_[:, -6:],
-}  # fmt: skip
+    "inside": np.s_[20:40, 20:40],
+    "top": np.s_[:6],
+    "bottom": np.s_[-6:],
+    "left": np.s_[:, :6],
+    "right": np.s_[:, -6:],
+}
 
 
 @pytest.mark.parametrize("statistic", range(6))
@@ -80,7 +83,7 @@ def test_of_a_plane_it_is_the_finite_difference(
         sums = np.empty((1, 1, 6))
         kernels.compare_plane(
             a, mean, variance, candidate.astype(np.float32), kernels.TAPS, plane.step, edges, sums
-        )  # fmt: skip
+        )
         return float(ssimulacra2._weighed(sums.sum(axis=(0, 1)) / mean.size, plane.weights))
 
     gradient = np.zeros_like(a)

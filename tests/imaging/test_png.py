@@ -169,7 +169,7 @@ def test_animations_keep_frames_timing_and_loops() -> None:
         (lambda d: written(samples(3, 8, 37, 23), Header(37, 23, 8, 3)), "no proper palette"),
         (lambda d: written(samples(2, 8, 37, 23), Header(37, 23, 8, 2), Chunk(b"WHAT", b"")), "critical"),
     ],
-)  # fmt: skip
+)
 def test_damage_is_named(damage: object, words: str) -> None:
     with pytest.raises(PngError, match=words):
         read_png(damage(example(2, 8)), 10**6)  # type: ignore[operator]
@@ -238,9 +238,7 @@ def test_a_block_is_priced_to_the_bit(seed: int, size: int, kinds: int) -> None:
     symbols = np.where(random.random(size) < 0.3, matches, literals).astype(np.int32)
     out = np.zeros(16 * size + 1000, np.uint8)
     tables = (symbol.LENGTH_SYMBOL, symbol.LENGTH_EXTRA, symbol.LENGTH_BASE, symbol.FAR_EXTRA)
-    written = blocks.write_block(
-        symbols, 0, size, True, *tables, symbol.FAR_BASE, blocks.ORDER, out, 0
-    )  # fmt: skip
+    written = blocks.write_block(symbols, 0, size, True, *tables, symbol.FAR_BASE, blocks.ORDER, out, 0)
     fixed = out[0] >> 1 & 3 == 1
     assert written <= deflate._block_bits(symbols) if fixed else written == deflate._block_bits(symbols)
 

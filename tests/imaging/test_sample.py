@@ -59,9 +59,12 @@ def test_the_middle_of_a_png_is_its_pixels(large: Image.Image) -> None:
 def test_small_pictures_other_formats_and_nonsense_are_taken_whole(large: Image.Image) -> None:
     small = large.resize((1600, 1200))
     for data in (
-        saved(small, "JPEG"), saved(small, "PNG"), saved(large, "WEBP", quality=50), b"",
+        saved(small, "JPEG"),
+        saved(small, "PNG"),
+        saved(large, "WEBP", quality=50),
+        b"",
         saved(large, "JPEG")[:3000],
-    ):  # fmt: skip
+    ):
         assert middle(data) == data
 
 
@@ -95,9 +98,11 @@ def test_a_part_that_cannot_be_treated_says_why() -> None:
 
 
 @given(
-    width=st.integers(1, 900), height=st.integers(1, 900), wanted=st.sampled_from([48, 160, 320]),
+    width=st.integers(1, 900),
+    height=st.integers(1, 900),
+    wanted=st.sampled_from([48, 160, 320]),
     kind=st.sampled_from(["JPEG", "PNG", "GIF", "WEBP"]),
-)  # fmt: skip
+)
 def test_a_preview_is_never_wider_than_wanted_and_keeps_its_shape(
     width: int, height: int, wanted: int, kind: str
 ) -> None:
@@ -116,8 +121,11 @@ def test_a_preview_is_upright(orientation: int) -> None:
     data = saved(image, "JPEG", exif=_turned(orientation))
     shown = np.asarray(opened(preview(data, 160, Limits())).convert("L")).astype(int)
     dark = {
-        1: shown[:10].mean(), 3: shown[-10:].mean(), 6: shown[:, -10:].mean(), 8: shown[:, :10].mean(),
-    }  # fmt: skip
+        1: shown[:10].mean(),
+        3: shown[-10:].mean(),
+        6: shown[:, -10:].mean(),
+        8: shown[:, :10].mean(),
+    }
     assert min(dark, key=dark.__getitem__) == orientation
     assert (shown.shape[0] > shown.shape[1]) == (orientation in (6, 8))
 

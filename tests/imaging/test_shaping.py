@@ -55,12 +55,15 @@ touches = st.lists(
         st.builds(Sharpen, st.floats(0, 5), st.floats(0.3, 5), st.integers(0, 255)),
         st.just(Grey()),
         st.builds(
-            Cover, st.lists(st.tuples(parts, parts), min_size=1, max_size=3).map(tuple),
-            st.floats(0.001, 0.25), parts, st.sampled_from(["colour", "clone", "surroundings"]),
+            Cover,
+            st.lists(st.tuples(parts, parts), min_size=1, max_size=3).map(tuple),
+            st.floats(0.001, 0.25),
+            parts,
+            st.sampled_from(["colour", "clone", "surroundings"]),
         ),
     ),
     max_size=5,
-)  # fmt: skip
+)
 
 
 def noise(width: int, height: int, seed: int = 0, *, alpha: bool = False) -> Pixels:
@@ -99,8 +102,13 @@ def test_sizes_are_foretold_without_pixels(width: int, height: int, steps: list[
     assert touched(noise(width, height), steps).size == touched_size(width, height, steps)
 
 
-@given(st.integers(1, 5000), st.integers(1, 5000), st.integers(0, 3000), st.integers(1, 3000),
-       st.sampled_from(["fit", "fill", "stretch"]))  # fmt: skip
+@given(
+    st.integers(1, 5000),
+    st.integers(1, 5000),
+    st.integers(0, 3000),
+    st.integers(1, 3000),
+    st.sampled_from(["fit", "fill", "stretch"]),
+)
 def test_nothing_is_ever_made_larger(width: int, height: int, wide: int, tall: int, way: str) -> None:
     found = sized(width, height, Size(wide, tall, way))  # type: ignore[arg-type]
     if found is None:

@@ -251,9 +251,13 @@ def test_limits_are_limits() -> None:
 
 def test_a_recipe_survives_the_records() -> None:
     recipe = Recipe(
-        Level.GALLERY, copies=frozenset({"avif"}), effort=Effort.QUICK, metadata=frozenset({Kind.RIGHTS}),
-        largest=(800, 0), sharpening=Sharpening(0.5),
-    )  # fmt: skip
+        Level.GALLERY,
+        copies=frozenset({"avif"}),
+        effort=Effort.QUICK,
+        metadata=frozenset({Kind.RIGHTS}),
+        largest=(800, 0),
+        sharpening=Sharpening(0.5),
+    )
     assert Recipe.from_dict(recipe.as_dict()) == recipe
     with pytest.raises(ValueError, match="softest"):
         Recipe.from_dict({"level": "softest"})

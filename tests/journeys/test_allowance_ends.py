@@ -108,7 +108,8 @@ def test_kills_around_the_end_of_an_allowance(service: Service, tmp_path: Path) 
     wait_for(lambda: client.run(run.id).state is RunState.FINISHED)
     assert client.run(run.id).failed == 0
     assert set.union(*(set(count) for count in states(service, run).values())) <= {
-        ItemState.DONE, ItemState.PASSED,
-    }  # fmt: skip
+        ItemState.DONE,
+        ItemState.PASSED,
+    }
     total = ask(service, "SELECT count(*), count(DISTINCT file_id) FROM allowance_uses WHERE counted")
     assert total == [(PICTURES * 3, PICTURES * 3)], "each file once, and none is left open"

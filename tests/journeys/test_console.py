@@ -13,9 +13,14 @@ from plumcrate.contract import LibraryRequest
 from plumcrate.demo.painter.drawings import DRAWINGS
 
 CHROMIUM = [
-    "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync", "--no-first-run",
-]  # fmt: skip
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-dev-shm-usage",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--no-first-run",
+]
 
 
 @pytest.fixture(scope="module")

@@ -431,9 +431,19 @@ def test_weighing_from_the_command_line(ledge: Weighed, plumcrate: Callable[...,
 def test_page_settings_from_the_command_line(ledge: Weighed, plumcrate: Callable[..., str]) -> None:
     page = f"{ledge.site}/journal"
     said = plumcrate(
-        "page-settings", "ledge", page, "--budget", "pictures=300kB,requests=20", "--schedule", "5 4 * * *",
-        "--after-runs", "no", "--sign-in", "-", given="Cookie: a=1; b=2\nAuthorization: Basic eDp5\n",
-    )  # fmt: skip
+        "page-settings",
+        "ledge",
+        page,
+        "--budget",
+        "pictures=300kB,requests=20",
+        "--schedule",
+        "5 4 * * *",
+        "--after-runs",
+        "no",
+        "--sign-in",
+        "-",
+        given="Cookie: a=1; b=2\nAuthorization: Basic eDp5\n",
+    )
     assert "budget: pictures 300 kB, requests 20" in said
     assert "by the schedule 5 4 * * *" in said
     assert "signs in: yes, sealed" in said

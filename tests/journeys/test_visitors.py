@@ -241,9 +241,12 @@ def test_chromium_shows_avif_and_falls_back_where_it_is_refused(ledge: Ledge) ->
             (ACCEPT["old"], "image/jpeg"),
         ):  # type: ignore[index]
             tab = browser.new_page()
-            tab.route("**/media/**", lambda route, _, accept=accept: route.continue_(
-                headers=route.request.headers | ({"accept": accept} if accept else {})
-            ))  # fmt: skip
+            tab.route(
+                "**/media/**",
+                lambda route, _, accept=accept: route.continue_(
+                    headers=route.request.headers | ({"accept": accept} if accept else {})
+                ),
+            )
             address = f"{ledge.service.url}/media/ledge/{quote(HEADLAND)}"
             tab.goto(f"{ledge.site}/upload")
             with tab.expect_response("**/media/**") as got:

@@ -283,10 +283,20 @@ def test_the_command_line(service: Service, library: Path, tmp_path: Path) -> No
     assert "take its place" in plumcrate("trial", photo, "--out", str(Path(photo).parent), code=1)
     small = json.loads(
         plumcrate(
-            "trial", photo, "--out", str(out), "--within", "200x200", "--effort", "quick",
-            "--metadata", "nothing", "--offer", "--json",
+            "trial",
+            photo,
+            "--out",
+            str(out),
+            "--within",
+            "200x200",
+            "--effort",
+            "quick",
+            "--metadata",
+            "nothing",
+            "--offer",
+            "--json",
         )
-    )["files"][0]["outputs"][0]  # fmt: skip
+    )["files"][0]["outputs"][0]
     assert small["verdict"] == "chosen"
     assert small["size"] in [tried["size"] for tried in small["tried"]]
     facts = identify((out / Path(photo).name).read_bytes())

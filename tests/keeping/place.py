@@ -54,10 +54,16 @@ class Place:
             session.flush()
             session.add(
                 File(
-                    library_id=1, picture_id=1, path=path, folder=folder, size_before=len(OLD),
-                    size_now=len(OLD), mtime_ns=10**18, mtime_ns_before=10**18,
+                    library_id=1,
+                    picture_id=1,
+                    path=path,
+                    folder=folder,
+                    size_before=len(OLD),
+                    size_now=len(OLD),
+                    mtime_ns=10**18,
+                    mtime_ns_before=10**18,
                 )
-            )  # fmt: skip
+            )
         self.keeper = Keeper(database, 1, LocalStore(self.root), BackupStore(self.store))
 
     def fresh_keeper(self, **options: bool) -> Keeper:

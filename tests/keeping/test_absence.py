@@ -9,6 +9,7 @@ from place import COPY, NEW, OLD, Place, sha
 from sqlalchemy import true
 
 from plumcrate.contract import FileState, JobState
+from plumcrate.jobs.maintenance import prove_hand_back
 from plumcrate.keeping import steps
 from plumcrate.keeping.changes import Note
 from plumcrate.keeping.derived import Beside
@@ -20,11 +21,10 @@ from plumcrate.keeping.steps import Step
 from plumcrate.keeping.verify import verify
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Library
+from plumcrate.sandbox.children import Sandbox, Sandboxes
 from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.names import MARK_NAME
-from plumcrate.work.engine import Engine
-from plumcrate.work.looking_after import prove_hand_back
-from plumcrate.work.sandbox import Sandbox, Sandboxes
+from plumcrate.worker.engine import Engine
 
 
 @pytest.fixture

@@ -9,6 +9,7 @@ from place import COPY, NEW, OLD, Place, sha
 from sqlalchemy import select, text, true, update
 
 from plumcrate.contract import FileState, RunKind, RunOrigin, RunRequest, Scope
+from plumcrate.intake.arrivals import Taken, take_in_settled, tell
 from plumcrate.keeping.changes import Note
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.orphans import orphans
@@ -18,11 +19,10 @@ from plumcrate.keeping.steps import Step
 from plumcrate.keeping.verify import verify
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Arrival, File, Item, Ledger, Library, Picture
+from plumcrate.runs.runs import create_run
+from plumcrate.runs.treating import source_of
 from plumcrate.storage.errors import StorageError
 from plumcrate.storage.names import MARK_NAME
-from plumcrate.work.intake import Taken, take_in_settled, tell
-from plumcrate.work.runs import create_run
-from plumcrate.work.treating import source_of
 
 MADE = {"level": "everyday", "recipe": {"level": "everyday"}, "how": "x", "score": 80.0}
 
@@ -201,7 +201,7 @@ def test_a_deleted_folder_keeps_no_hand_back_incomplete(place: Place) -> None:
         request = RunRequest(library="l", kind=RunKind.HAND_BACK, confirm="l")
         run = create_run(session, library, request)
         assert run.files == 0
-    from plumcrate.work.looking_after import prove_hand_back
+    from plumcrate.jobs.maintenance import prove_hand_back
 
     prove_hand_back(place.database, run.id, place.fresh_keeper())
     with place.database.begin() as session:

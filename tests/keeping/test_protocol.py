@@ -93,9 +93,15 @@ def test_somebody_changed_a_treated_file_so_restore_leaves_it(place: Place) -> N
 
 #: What the calls of fsync are for, in order, when a first file is replaced.
 SYNCS = (
-    "mark", "mark's name", "backup store", "backup folder", "backup file", "backup name", "staged file",
+    "mark",
+    "mark's name",
+    "backup store",
+    "backup folder",
+    "backup file",
+    "backup name",
+    "staged file",
     "library folder",
-)  # fmt: skip
+)
 
 
 @pytest.mark.parametrize("moment", SYNCS)

@@ -29,12 +29,23 @@ class Sized(Place):
         with database.begin() as session:
             session.add(
                 File(
-                    library_id=1, picture_id=1, path="sizes/a-card.jpg", folder="sizes",
-                    role=FileRole.RENDITION, state=FileState.GONE, format="jpeg", width=10, height=10,
-                    size_before=0, size_now=0,
-                    mtime_ns=0, mtime_ns_before=0, size="card", slot="1x",
+                    library_id=1,
+                    picture_id=1,
+                    path="sizes/a-card.jpg",
+                    folder="sizes",
+                    role=FileRole.RENDITION,
+                    state=FileState.GONE,
+                    format="jpeg",
+                    width=10,
+                    height=10,
+                    size_before=0,
+                    size_now=0,
+                    mtime_ns=0,
+                    mtime_ns_before=0,
+                    size="card",
+                    slot="1x",
                 )
-            )  # fmt: skip
+            )
 
     @property
     def made(self) -> File:

@@ -7,6 +7,7 @@ import pytest
 from place import COPY, NEW, OLD, Place, sha
 from sqlalchemy import select, text, true, update
 
+from plumcrate.jobs.maintenance import Retention
 from plumcrate.keeping import steps
 from plumcrate.keeping.changes import InUse, Note, Overtaken
 from plumcrate.keeping.changes import base as base_module
@@ -21,7 +22,6 @@ from plumcrate.records.tables import Backup, Journal, Library
 from plumcrate.settings import Settings
 from plumcrate.storage.errors import StorageError
 from plumcrate.storage.names import STAGED_PREFIX
-from plumcrate.work.looking_after import Retention
 
 
 @pytest.fixture
@@ -127,10 +127,16 @@ def test_a_change_that_cannot_be_settled_keeps_no_other_from_it(place: Place) ->
         stuck = session.scalars(select(Journal)).one()
         session.add(
             Journal(
-                library_id=1, file_id=1, action="replace", path="a.jpg", staged=f"{STAGED_PREFIX}taken",
-                before_sha256=sha(b"x"), after_sha256=sha(b"y"), detail={"folder": "another"},
+                library_id=1,
+                file_id=1,
+                action="replace",
+                path="a.jpg",
+                staged=f"{STAGED_PREFIX}taken",
+                before_sha256=sha(b"x"),
+                after_sha256=sha(b"y"),
+                detail={"folder": "another"},
             )
-        )  # fmt: skip
+        )
         stuck_id = stuck.id
     (place.root / f"{STAGED_PREFIX}taken").mkdir()
     outcome = recover(place.fresh_keeper())

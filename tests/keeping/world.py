@@ -19,6 +19,7 @@ from pathlib import Path
 from sqlalchemy import delete, func, select, true
 
 from plumcrate.contract import FileState, RecipeSettings
+from plumcrate.intake.reconciling import Reconciler
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
 from plumcrate.keeping.changes import Note
@@ -34,7 +35,6 @@ from plumcrate.records.tables import Backup, Derived, File, Journal, Library
 from plumcrate.storage.errors import StorageError
 from plumcrate.storage.memory import MemoryStore, Node
 from plumcrate.storage.names import MARK_NAME
-from plumcrate.work.reconciling import Reconciler
 
 FILES = ("a/one.png", "a/two.png", "b/three.png", "four.png")
 _KILL_WITHIN = 40
@@ -309,9 +309,20 @@ class World:
         "recover",
     )
     THEIRS = (
-        "overwrite", "upload", "delete", "move", "move_folder", "duplicate", "link", "open_for_writing",
-        "write_in_place", "unmount", "mount", "mount", "damage",
-    )  # fmt: skip
+        "overwrite",
+        "upload",
+        "delete",
+        "move",
+        "move_folder",
+        "duplicate",
+        "link",
+        "open_for_writing",
+        "write_in_place",
+        "unmount",
+        "mount",
+        "mount",
+        "damage",
+    )
 
     def go(self, deeds: int) -> None:
         """One schedule; raises AssertionError with all that was done when something is lost."""

@@ -38,8 +38,11 @@ def test_the_proxy_s_configuration_is_one(tmp_path: Path) -> None:
     )
     done = subprocess.run(
         ["/usr/sbin/nginx", "-t", "-p", str(tmp_path), "-c", str(tmp_path / "nginx.conf")],
-        capture_output=True, text=True, timeout=30, check=False,
-    )  # fmt: skip
+        capture_output=True,
+        text=True,
+        timeout=30,
+        check=False,
+    )
     assert done.returncode == 0, done.stderr
     assert "proxy_buffering off" in plain, "event streams are not held back"
 
@@ -55,9 +58,12 @@ def test_the_units_are_understood(tmp_path: Path, name: str) -> None:
     plain = re.sub(r"ExecStart=\S+", "ExecStart=/bin/true", unit)
     place.write_text(re.sub(r"^(User|Group)=plumcrate$", r"\1=daemon", plain, flags=re.M))
     done = subprocess.run(
-        ["systemd-analyze", "verify", "--man=no", str(place)], capture_output=True, text=True, timeout=60,
+        ["systemd-analyze", "verify", "--man=no", str(place)],
+        capture_output=True,
+        text=True,
+        timeout=60,
         check=False,
-    )  # fmt: skip
+    )
     ours = [line for line in done.stderr.splitlines() if place.name in line]
     assert not ours, done.stderr
 

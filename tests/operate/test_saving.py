@@ -23,10 +23,11 @@ from plumcrate.operate.running import start
 from plumcrate.operate.saving import bring_back, save
 from plumcrate.records.database import Database
 from plumcrate.records.private import PrivatePostgres, free_port
+from plumcrate.records.queries.workers import workers_alive
 from plumcrate.records.tables import WorkerRow
 from plumcrate.settings import Settings
-from plumcrate.work import feeding
-from plumcrate.work.feeding import Heartbeat, hear_no_more, workers_alive
+from plumcrate.worker import feeding
+from plumcrate.worker.heartbeat import Heartbeat, hear_no_more
 
 COUNT = 10
 
@@ -308,4 +309,4 @@ def test_a_worker_that_ends_is_not_waited_for(database: Database) -> None:
 def worker(name: str) -> WorkerRow:
     return WorkerRow(
         id=name, host="ledge", pid=1, children=1, version="0", most_pixels=1, most_bytes=1, loops={}
-    )  # fmt: skip
+    )

@@ -36,10 +36,13 @@ def test_where_each_comes_from(place: Path, monkeypatch: pytest.MonkeyPatch) -> 
 @pytest.mark.parametrize(
     ("text", "word"),
     [
-        ("prot = 1", "no setting prot"), ("port = ", "cannot be read"), ('port = "many"', "port"),
-        ("children = 0", "children"), ('address = "ftp://x"', "address"),
+        ("prot = 1", "no setting prot"),
+        ("port = ", "cannot be read"),
+        ('port = "many"', "port"),
+        ("children = 0", "children"),
+        ('address = "ftp://x"', "address"),
     ],
-)  # fmt: skip
+)
 def test_mistakes_are_named(place: Path, text: str, word: str) -> None:
     place.write_text(text)
     with pytest.raises(WrongSettings, match=word):
@@ -84,7 +87,7 @@ def test_what_cannot_be_done_is_said_in_one_line(place: Path, tmp_path: Path) ->
         assert done.returncode == 2, done.stderr
         assert "cannot be reached" in done.stderr or "no saved state" in done.stderr
         assert "Traceback" not in done.stderr
-    for module in ("plumcrate.api", "plumcrate.work"):
+    for module in ("plumcrate.api", "plumcrate.worker"):
         place.write_text("")
         done = forker.run(module, [], environment=dict(os.environ) | settings)
         assert "no database is named" in done.stderr

@@ -29,7 +29,7 @@ PIXEL = bytes.fromhex(
     "89504e470d0a1a0a0000000d49484452000000010000000108060000001f15c489"
     "0000000d49444154789c63606060600000000500"
     "0157a8a8b30000000049454e44ae426082"
-)  # fmt: skip
+)
 
 
 @dataclass
@@ -115,9 +115,18 @@ def secret() -> Iterator[Site]:
 
 def order(address: str, **more: Any) -> dict[str, Any]:
     return {
-        "do": "visit", "address": address, "device": "desktop", "line": "open", "slower": 1, "cookies": [],
-        "headers": [], "foretell": False, "rewrite": False, "look": False, "seconds": 60,
-    } | more  # fmt: skip
+        "do": "visit",
+        "address": address,
+        "device": "desktop",
+        "line": "open",
+        "slower": 1,
+        "cookies": [],
+        "headers": [],
+        "foretell": False,
+        "rewrite": False,
+        "look": False,
+        "seconds": 60,
+    } | more
 
 
 def visited(
@@ -175,8 +184,17 @@ def test_a_page_is_measured_and_its_pictures_are_found_wherever_they_are_named(s
     outcome = visited(site, "/", look=True)
     found = {row["address"].partition("?")[2]: row for row in outcome["page"]["pictures"]}
     assert set(found) == {
-        "plain", "background", "pseudo", "one", "source", "svg", "input", "poster", "hidden", "late",
-    }  # fmt: skip
+        "plain",
+        "background",
+        "pseudo",
+        "one",
+        "source",
+        "svg",
+        "input",
+        "poster",
+        "hidden",
+        "late",
+    }
     assert found["late"]["lazy"]
     assert not found["plain"]["lazy"]
     assert found["hidden"]["shown"] is False

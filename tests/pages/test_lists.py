@@ -24,8 +24,9 @@ def test_a_sitemap_names_pages_and_an_index_names_lists() -> None:
 
 def test_plain_lines_are_a_list_too() -> None:
     assert read_list(b"\xef\xbb\xbfhttps://a.example/\r\n\r\nnonsense\nhttp://b.example/x\n") == (
-        [], ["https://a.example/", "http://b.example/x"],
-    )  # fmt: skip
+        [],
+        ["https://a.example/", "http://b.example/x"],
+    )
 
 
 @pytest.mark.parametrize(

@@ -17,18 +17,34 @@ SITE = "https://ledge.example"
 
 def exchange(address: str, kind: str = "pictures", size: int = 50_000, **more: Any) -> dict[str, Any]:
     return {
-        "id": address, "address": address, "asked": address, "kind": kind, "first": True, "status": 200,
-        "media_type": "image/jpeg", "bytes": size, "server": "", "ended": True, "failed": None, "begun": 0.2,
+        "id": address,
+        "address": address,
+        "asked": address,
+        "kind": kind,
+        "first": True,
+        "status": 200,
+        "media_type": "image/jpeg",
+        "bytes": size,
+        "server": "",
+        "ended": True,
+        "failed": None,
+        "begun": 0.2,
         "varies": "",
-    } | more  # fmt: skip
+    } | more
 
 
 def place(address: str, **more: Any) -> dict[str, Any]:
     return {
-        "address": address, "how": "img", "box": {"left": 0, "top": 100, "width": 400, "height": 300},
-        "natural": [800, 600], "drawn": [400, 300], "lazy": False, "stated": True, "shown": True,
+        "address": address,
+        "how": "img",
+        "box": {"left": 0, "top": 100, "width": 400, "height": 300},
+        "natural": [800, 600],
+        "drawn": [400, 300],
+        "lazy": False,
+        "stated": True,
+        "shown": True,
         "preloaded": False,
-    } | more  # fmt: skip
+    } | more
 
 
 def outcome(
@@ -36,9 +52,13 @@ def outcome(
 ) -> dict[str, Any]:
     measured = {"ttfb": 100, "fcp": 200, "lcp": 900, "cls": 0.0, "load": 1_000, "largest": None}
     return {
-        "landed": f"{SITE}/", "status": 200, "times": measured | times, "notes": [], "exchanges": exchanges,
+        "landed": f"{SITE}/",
+        "status": 200,
+        "times": measured | times,
+        "notes": [],
+        "exchanges": exchanges,
         "page": {"width": 1366, "height": 4000, "frames": 0, "password": False, "pictures": pictures or []},
-    }  # fmt: skip
+    }
 
 
 def reading(pictures: list[dict[str, Any]], exchanges: list[dict[str, Any]], **times: Any) -> Reading:
@@ -56,8 +76,12 @@ def ground(records: dict[int, OnRecord] | None = None, **more: Any) -> Ground:
 
 def record(**more: Any) -> OnRecord:
     values: dict[str, Any] = {
-        "path": "a.jpg", "picture_id": 1, "bytes_now": 50_000, "untreated": False, "lightest": None,
-    }  # fmt: skip
+        "path": "a.jpg",
+        "picture_id": 1,
+        "bytes_now": 50_000,
+        "untreated": False,
+        "lightest": None,
+    }
     return OnRecord(**(values | more))
 
 
@@ -91,8 +115,10 @@ def test_what_was_never_measured_is_not_told() -> None:
 def test_kinds_are_in_their_order_and_only_those_there_are() -> None:
     rows = [exchange("s", "scripts", 5), exchange("p"), exchange("q"), exchange("o", "other", 1)]
     assert [(kind.name, kind.requests, kind.bytes) for kind in kinds_of(rows)] == [
-        ("pictures", 2, 100_000), ("scripts", 1, 5), ("other", 1, 1),
-    ]  # fmt: skip
+        ("pictures", 2, 100_000),
+        ("scripts", 1, 5),
+        ("other", 1, 1),
+    ]
 
 
 def test_a_place_needs_pixels_by_the_density_of_its_screen() -> None:
@@ -154,8 +180,9 @@ def test_what_is_sent_on_counts_both_answers_and_keeps_what_was_asked() -> None:
     ledger.sent(sent("1", "https://x/new.jpg", redirectResponse={"status": 302, "encodedDataLength": 300}))
     ledger.finished({"requestId": "1", "encodedDataLength": 5_000})
     assert [(one.asked, one.bytes, one.status) for one in ledger.exchanges] == [
-        ("https://x/old.png", 300, 302), ("https://x/old.png", 5_000, 0),
-    ]  # fmt: skip
+        ("https://x/old.png", 300, 302),
+        ("https://x/old.png", 5_000, 0),
+    ]
     assert ledger.in_flight == 0
 
 
@@ -316,8 +343,11 @@ def test_a_budget_is_kept_or_says_by_how_much_it_is_not() -> None:
     assert over(kept, [found]) == []
     broken = over(Budget(bytes=53_999, pictures=49_999, requests=1, lcp=0.899), [found])
     assert [(one.name, one.found) for one in broken] == [
-        ("bytes", 54_000), ("pictures", 50_000), ("requests", 2), ("lcp", 0.9),
-    ]  # fmt: skip
+        ("bytes", 54_000),
+        ("pictures", 50_000),
+        ("requests", 2),
+        ("lcp", 0.9),
+    ]
     assert over(None, [found]) == []
 
 
@@ -339,12 +369,17 @@ def test_what_could_not_be_measured_does_not_pass_by_chance() -> None:
 def test_a_place_that_cuts_its_picture_needs_what_is_seen_of_it(
     box: tuple[int, int], needed: tuple[int, int], seen: tuple[int, int]
 ) -> None:
-    one = reading([place("a")], []).pictures[0].model_copy(
-        update={
-            "needed_width": needed[0], "needed_height": needed[1],
-            "box": Box(left=0, top=0, width=box[0], height=box[1]),
-        }
-    )  # fmt: skip
+    one = (
+        reading([place("a")], [])
+        .pictures[0]
+        .model_copy(
+            update={
+                "needed_width": needed[0],
+                "needed_height": needed[1],
+                "box": Box(left=0, top=0, width=box[0], height=box[1]),
+            }
+        )
+    )
     assert place_of(one) == seen
 
 

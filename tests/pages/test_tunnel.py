@@ -235,11 +235,16 @@ def test_foretold_hosts_are_answered_from_here() -> None:
 @pytest.mark.parametrize(
     "nonsense",
     [
-        b"GET / HTTP/1.1\r\nHost: x\r\n\r\n", b"\x04\x01\x00\x50\x7f\x00\x00\x01\x00", b"\x05", b"",
-        b"\x05\x01\x00\x05\x02\x00\x01\x7f\x00\x00\x01\x00\x50", b"\x05\x01\x00\x05\x01\x00\x09",
-        b"\x05\x01\x00\x05\x01\x00\x03\x00\x00\x50", b"\x05\xff" + b"\x00" * 255 + b"\x05\x03\x00\x01",
+        b"GET / HTTP/1.1\r\nHost: x\r\n\r\n",
+        b"\x04\x01\x00\x50\x7f\x00\x00\x01\x00",
+        b"\x05",
+        b"",
+        b"\x05\x01\x00\x05\x02\x00\x01\x7f\x00\x00\x01\x00\x50",
+        b"\x05\x01\x00\x05\x01\x00\x09",
+        b"\x05\x01\x00\x05\x01\x00\x03\x00\x00\x50",
+        b"\x05\xff" + b"\x00" * 255 + b"\x05\x03\x00\x01",
     ],
-)  # fmt: skip
+)
 def test_nonsense_is_hung_up_on(nonsense: bytes) -> None:
     async def main() -> None:
         async with through(nowhere) as (site, tunnel, client):

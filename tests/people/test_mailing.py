@@ -89,7 +89,9 @@ def test_what_goes_wrong_stops_nobody(tmp_path: Path) -> None:
     assert not Mailing("p@x.example").possible
     assert not Mailing("p@x.example").send("a@x.example", "s", "t")
     for mailing in (
-        Mailing("p@x.example", smtp="smtp://127.0.0.1:9"), Mailing("p@x.example", (str(tmp_path / "no"),)),
-        Mailing("p@x.example", ("/bin/false",)), Mailing("p@x.example", smtp="smtp://127.0.0.1:notaport"),
-    ):  # fmt: skip
+        Mailing("p@x.example", smtp="smtp://127.0.0.1:9"),
+        Mailing("p@x.example", (str(tmp_path / "no"),)),
+        Mailing("p@x.example", ("/bin/false",)),
+        Mailing("p@x.example", smtp="smtp://127.0.0.1:notaport"),
+    ):
         assert not mailing.send("a@x.example", "s", "t")

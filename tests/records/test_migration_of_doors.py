@@ -22,8 +22,9 @@ def old(empty_database_url: str) -> str:
         for slug in ("ledge", "harbour"):
             session.execute(
                 "INSERT INTO libraries (slug, name, root, patterns, upkeep, delivery, at_rest, days_seen)"
-                " VALUES (%s, %s, %s, %s, '{}', '{}', false, 0)", [slug, slug, f"/{slug}", Jsonb([])],
-            )  # fmt: skip
+                " VALUES (%s, %s, %s, %s, '{}', '{}', false, 0)",
+                [slug, slug, f"/{slug}", Jsonb([])],
+            )
         for role, secret in SECRETS.items():
             session.execute(
                 "INSERT INTO people (email, name, role, password_hash) VALUES (%s, %s, %s, 'hash')",
@@ -48,8 +49,10 @@ def test_everybody_may_do_what_they_could(old: str) -> None:
     with database.begin() as session:
         people = {row.name: of_person(session, row) for row in session.query(Person)}
         assert {name: who.service for name, who in people.items()} == {
-            "look": False, "treat": False, "administer": True,
-        }  # fmt: skip
+            "look": False,
+            "treat": False,
+            "administer": True,
+        }
         for number in (1, 2):
             assert people["look"].in_library(number) == {Ability.LOOK}
             assert Ability.TREAT in people["treat"].in_library(number)

@@ -8,22 +8,30 @@ from sqlalchemy import select
 from test_database import migrate
 
 from plumcrate.contract import JobKind, RecipeSettings
+from plumcrate.deciding.decision import key_of
 from plumcrate.records.database import Database
 from plumcrate.records.queries.jobs import job_view
 from plumcrate.records.queries.libraries import library_view
 from plumcrate.records.tables import Derived, File, Job, Journal, Library, RecipeVersion, Result, Run
-from plumcrate.work.decision import key_of
-from plumcrate.work.runs import recipe_of
+from plumcrate.runs.runs import recipe_of
 
 OLD, NEW, COPY, PNG = (bytes([number]) * 32 for number in range(4))
 SETTINGS = {
-    "level": "lean", "webp": False, "avif": True, "effort": "normal", "metadata": ["rights", "place"],
+    "level": "lean",
+    "webp": False,
+    "avif": True,
+    "effort": "normal",
+    "metadata": ["rights", "place"],
     "rules": [
-        {"name": "logos", "when": {"folder": "logos"}, "leave": False,
-         "how": {"level": "exact", "webp": None, "avif": False, "effort": None, "metadata": None}},
+        {
+            "name": "logos",
+            "when": {"folder": "logos"},
+            "leave": False,
+            "how": {"level": "exact", "webp": None, "avif": False, "effort": None, "metadata": None},
+        },
         {"name": "press", "when": {"folder": "press"}, "leave": True, "how": {}},
     ],
-}  # fmt: skip
+}
 KEY = {"level": "lean", "webp": False, "limits": {"pixels": 60_000_000}}
 
 
@@ -53,11 +61,39 @@ def old(empty_database_url: str) -> str:
 
         put("libraries", slug="l", name="L", root="/l", patterns=[], upkeep={})
         put("recipes", library_id=1, version=1, settings=SETTINGS, by="x")
-        put("pictures", library_id=1, path="a.png", folder="", name="a.png", state="lighter", files=1,
-            bytes_before=9, bytes_now=5, bytes_lightest=3, width=30, height=20)  # fmt: skip
-        put("files", library_id=1, picture_id=1, path="a.png", folder="", role="original", state="lighter",
-            width=30, height=20, size_before=9, size_now=5, mtime_ns=1, mtime_ns_before=1, sha256=NEW,
-            before_sha256=OLD, level="lean", recipe=KEY)  # fmt: skip
+        put(
+            "pictures",
+            library_id=1,
+            path="a.png",
+            folder="",
+            name="a.png",
+            state="lighter",
+            files=1,
+            bytes_before=9,
+            bytes_now=5,
+            bytes_lightest=3,
+            width=30,
+            height=20,
+        )
+        put(
+            "files",
+            library_id=1,
+            picture_id=1,
+            path="a.png",
+            folder="",
+            role="original",
+            state="lighter",
+            width=30,
+            height=20,
+            size_before=9,
+            size_now=5,
+            mtime_ns=1,
+            mtime_ns_before=1,
+            sha256=NEW,
+            before_sha256=OLD,
+            level="lean",
+            recipe=KEY,
+        )
         put("copies", library_id=1, file_id=1, kind="avif", path="a.png.avif", size=3, sha256=COPY, how="q")
         put("copies", library_id=1, file_id=1, kind="jpeg", path="a.jpg", size=4, sha256=PNG, how="step 80")
         put(
@@ -71,10 +107,26 @@ def old(empty_database_url: str) -> str:
         )
         put("results", library_id=1, sha256=COPY, size=3, kind="avif", original_sha256=OLD, made={})
         put("results", library_id=1, sha256=PNG, size=4, kind="jpeg", original_sha256=OLD, made={})
-        put("journal", library_id=1, file_id=1, action="copy", path="a.png.avif", staged=".plumcrate-1",
-            after_sha256=COPY, detail={"version": 1, "kind": "avif", "how": "q"})  # fmt: skip
-        put("journal", library_id=1, file_id=1, action="drop-copy", path="a.jpg", staged=".plumcrate-2",
-            before_sha256=PNG, detail={"version": 1, "copy_id": 2})  # fmt: skip
+        put(
+            "journal",
+            library_id=1,
+            file_id=1,
+            action="copy",
+            path="a.png.avif",
+            staged=".plumcrate-1",
+            after_sha256=COPY,
+            detail={"version": 1, "kind": "avif", "how": "q"},
+        )
+        put(
+            "journal",
+            library_id=1,
+            file_id=1,
+            action="drop-copy",
+            path="a.jpg",
+            staged=".plumcrate-2",
+            before_sha256=PNG,
+            detail={"version": 1, "copy_id": 2},
+        )
         put("runs", library_id=1, kind="treat", origin="person", state="running", settings=SETTINGS, scope={})
         put(
             "surveys",
@@ -86,13 +138,33 @@ def old(empty_database_url: str) -> str:
             pictures=1,
         )
         put("surveys", library_id=1, state="running", notes=[])
-        put("checks", library_id=1, state="finished", mend=True, files=3, differences=1, mended=1,
-            findings=[{"what": "copy-missing", "path": "x", "detail": "y", "mended": True}])  # fmt: skip
-        put("forecasts", library_id=1, state="finished", settings={"recipe": SETTINGS, "seconds": 5},
-            recipe_version=1, by="keeper",
-            result={"files": 1, "bytes_before": 9, "sampled_files": 1, "sampled_bytes": 9, "seconds": 1.0,
-                    "bytes_after": {"low": 4, "expected": 5, "high": 6},
-                    "bytes_lightest": {"low": 2, "expected": 3, "high": 4}})  # fmt: skip
+        put(
+            "checks",
+            library_id=1,
+            state="finished",
+            mend=True,
+            files=3,
+            differences=1,
+            mended=1,
+            findings=[{"what": "copy-missing", "path": "x", "detail": "y", "mended": True}],
+        )
+        put(
+            "forecasts",
+            library_id=1,
+            state="finished",
+            settings={"recipe": SETTINGS, "seconds": 5},
+            recipe_version=1,
+            by="keeper",
+            result={
+                "files": 1,
+                "bytes_before": 9,
+                "sampled_files": 1,
+                "sampled_bytes": 9,
+                "seconds": 1.0,
+                "bytes_after": {"low": 4, "expected": 5, "high": 6},
+                "bytes_lightest": {"low": 2, "expected": 3, "high": 4},
+            },
+        )
     return empty_database_url
 
 
@@ -102,8 +174,9 @@ def test_everything_is_there_in_the_new_words(old: str) -> None:
     with database.begin() as session:
         derived = session.scalars(select(Derived).order_by(Derived.id)).all()
         assert [(one.purpose, one.format, one.width, one.height, one.stands_in) for one in derived] == [
-            ("copy", "avif", 30, 20, True), ("conversion", "jpeg", 30, 20, True),
-        ]  # fmt: skip
+            ("copy", "avif", 30, 20, True),
+            ("conversion", "jpeg", 30, 20, True),
+        ]
         results = {row.sha256: (row.purpose, row.format) for row in session.scalars(select(Result))}
         assert results == {NEW: ("file", None), COPY: ("copy", "avif"), PNG: ("conversion", "jpeg")}
         settings = RecipeSettings.model_validate(session.scalars(select(RecipeVersion)).one().settings)
@@ -113,8 +186,13 @@ def test_everything_is_there_in_the_new_words(old: str) -> None:
         assert settings.rules[1].leave
         copy, drop = session.scalars(select(Journal).order_by(Journal.id))
         assert copy.detail == {
-            "version": 1, "purpose": "copy", "format": "avif", "width": 30, "height": 20, "how": "q",
-        }  # fmt: skip
+            "version": 1,
+            "purpose": "copy",
+            "format": "avif",
+            "width": 30,
+            "height": 20,
+            "how": "q",
+        }
         assert drop.detail == {"version": 1, "derived_id": 2}
     database.close()
 
@@ -141,8 +219,11 @@ def test_surveys_checks_and_forecasts_are_jobs(old: str) -> None:
     with database.begin() as session:
         jobs = {(row.kind, row.state): job_view(session, row, "l") for row in session.scalars(select(Job))}
         assert set(jobs) == {
-            ("survey", "finished"), ("survey", "failed"), ("check", "finished"), ("forecast", "finished"),
-        }  # fmt: skip
+            ("survey", "finished"),
+            ("survey", "failed"),
+            ("check", "finished"),
+            ("forecast", "finished"),
+        }
         survey = jobs["survey", "finished"].survey
         assert survey is not None
         assert (survey.files_seen, survey.notes) == (4, ["left out"])

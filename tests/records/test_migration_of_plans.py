@@ -7,16 +7,20 @@ from sqlalchemy import select
 from test_database import migrate
 
 from plumcrate.contract import AllowanceSettings, ItemState
+from plumcrate.queue.tasks import Queue
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Item, Library, Run
-from plumcrate.work.feeding import feed
-from plumcrate.work.queue import Queue
+from plumcrate.worker.feeding import feed
 
 #: State, attempts, stage, finished.
 ITEMS = (
-    ("done", 1, 0, True), ("working", 1, 0, False), ("queued", 0, 0, False), ("waiting", 2, 0, False),
-    ("waiting", 1, 1, False), ("waiting", 0, 0, False),
-)  # fmt: skip
+    ("done", 1, 0, True),
+    ("working", 1, 0, False),
+    ("queued", 0, 0, False),
+    ("waiting", 2, 0, False),
+    ("waiting", 1, 1, False),
+    ("waiting", 0, 0, False),
+)
 
 
 @pytest.fixture
@@ -25,8 +29,9 @@ def old(empty_database_url: str) -> str:
     with psycopg.connect(empty_database_url, autocommit=True) as session:
         session.execute(
             "INSERT INTO libraries (slug, name, root, patterns, upkeep, delivery, at_rest, days_seen)"
-            " VALUES ('l', 'l', '/l', %s, '{}', '{}', false, 0)", [Jsonb([])],
-        )  # fmt: skip
+            " VALUES ('l', 'l', '/l', %s, '{}', '{}', false, 0)",
+            [Jsonb([])],
+        )
         session.execute(
             "INSERT INTO recipes (library_id, version, settings, by) VALUES (1, 1, %s, 'x')", [Jsonb({})]
         )

@@ -40,10 +40,18 @@ def test_no_field_begins_a_formula_whatever_parts_fields(values: list[str], sepa
 @pytest.mark.parametrize(
     ("value", "written"),
     [
-        (None, ""), (12, 12), (-1.5, -1.5), ("=1", "'=1"), ("  @x", "  '@x"), ("a;=1|@", "a;'=1|'@"),
-        ("\t1", "'\t1"), ("a=1", "a=1"), (True, "True"), ('x;"=1', "x;\"'=1"),
+        (None, ""),
+        (12, 12),
+        (-1.5, -1.5),
+        ("=1", "'=1"),
+        ("  @x", "  '@x"),
+        ("a;=1|@", "a;'=1|'@"),
+        ("\t1", "'\t1"),
+        ("a=1", "a=1"),
+        (True, "True"),
+        ('x;"=1', "x;\"'=1"),
         (datetime(2026, 6, 1, tzinfo=UTC), "2026-06-01T00:00:00+00:00"),
     ],
-)  # fmt: skip
+)
 def test_what_is_written_for_what(value: object, written: object) -> None:
     assert harmless(value) == written

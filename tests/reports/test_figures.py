@@ -34,27 +34,51 @@ NOW = datetime(2026, 11, 26, tzinfo=UTC)
 
 
 def add_file(
-    session: Session, path: str, treated: datetime | None, before: int = 1000, now: int = 400, *,
-    copy: int | None = None, worst: float | None = None, state: str = FileState.LIGHTER,
-) -> None:  # fmt: skip
+    session: Session,
+    path: str,
+    treated: datetime | None,
+    before: int = 1000,
+    now: int = 400,
+    *,
+    copy: int | None = None,
+    worst: float | None = None,
+    state: str = FileState.LIGHTER,
+) -> None:
     folder, _, name = path.rpartition("/")
     picture = Picture(library_id=1, path=path, folder=folder, name=name)
     session.add(picture)
     session.flush()
     file = File(
-        library_id=1, picture_id=picture.id, path=path, folder=folder, format=path.rpartition(".")[2],
-        width=10, height=10, size_before=before, size_now=now, mtime_ns=1, mtime_ns_before=1, state=state,
-        treated_at=treated, score=80.0, worst=worst,
-    )  # fmt: skip
+        library_id=1,
+        picture_id=picture.id,
+        path=path,
+        folder=folder,
+        format=path.rpartition(".")[2],
+        width=10,
+        height=10,
+        size_before=before,
+        size_now=now,
+        mtime_ns=1,
+        mtime_ns_before=1,
+        state=state,
+        treated_at=treated,
+        score=80.0,
+        worst=worst,
+    )
     session.add(file)
     session.flush()
     if copy is not None:
         session.add(
             Derived(
-                library_id=1, file_id=file.id, purpose="copy", format="webp", path=f"{path}.webp", size=copy,
+                library_id=1,
+                file_id=file.id,
+                purpose="copy",
+                format="webp",
+                path=f"{path}.webp",
+                size=copy,
                 sha256=b"1",
             )
-        )  # fmt: skip
+        )
     session.flush()
     refresh_pictures(session, [picture.id])
 
@@ -83,14 +107,18 @@ def test_months_formats_and_folders_each_add_up_to_the_whole(filled: Database) -
     whole = made(filled, "2026-01", "2026-12")
     assert (whole.treated.files, whole.pictures, whole.copies, whole.bytes_copies) == (4, 4, 2, 500)
     assert (whole.treated.bytes_before, whole.treated.bytes_now, whole.treated.bytes_lightest) == (
-        11_000, 3_800, 3_000,
-    )  # fmt: skip
+        11_000,
+        3_800,
+        3_000,
+    )
     for slats in (whole.by_month, whole.by_format, whole.by_folder):
         for name in ("files", "bytes_before", "bytes_now", "bytes_lightest"):
             assert sum(getattr(slat, name) for slat in slats) == getattr(whole.treated, name)
     assert [(slat.name, slat.files) for slat in whole.by_month] == [
-        ("2026-01", 1), ("2026-03", 1), ("2026-04", 2),
-    ]  # fmt: skip
+        ("2026-01", 1),
+        ("2026-03", 1),
+        ("2026-04", 2),
+    ]
     assert [slat.name for slat in whole.by_format] == ["jpeg", "png"]
     assert whole.whole.files == 5, "the one that is gone is no file of the library"
 
@@ -103,7 +131,7 @@ def test_months_formats_and_folders_each_add_up_to_the_whole(filled: Database) -
         ("2026-02", "2026-02", 0),
         ("2025-01", "2026-01", 1),
     ],
-)  # fmt: skip
+)
 def test_a_month_ends_at_midnight_in_the_librarys_time_zone(
     filled: Database, begins: str, ends: str, files: int
 ) -> None:
@@ -156,11 +184,20 @@ def test_what_visitors_were_sent_in_these_months_without_programs(filled: Databa
 def reading(device: Device, pictures: int, lcp: float | None) -> dict[str, Any]:
     spread = Spread(median=1, low=1, high=1)
     return Reading(
-        device=device, line=Line.MOBILE, processor=Processor.SLOW, passes=1, landed="https://x.example/",
-        bytes=spread, first_bytes=spread, requests=spread, pictures=[], width=1, height=1,
+        device=device,
+        line=Line.MOBILE,
+        processor=Processor.SLOW,
+        passes=1,
+        landed="https://x.example/",
+        bytes=spread,
+        first_bytes=spread,
+        requests=spread,
+        pictures=[],
+        width=1,
+        height=1,
         kinds=[KindWeight(name="pictures", requests=1, bytes=pictures)],
         lcp=Spread(median=lcp, low=lcp, high=lcp) if lcp is not None else None,
-    ).model_dump(mode="json")  # fmt: skip
+    ).model_dump(mode="json")
 
 
 def test_pages_stand_beside_their_first_weighing(filled: Database) -> None:
@@ -184,8 +221,9 @@ def test_pages_stand_beside_their_first_weighing(filled: Database) -> None:
         weighed(2, datetime(2026, 5, 1, tzinfo=UTC), reading(phone, 100, 1.0))
     found = made(filled, "2026-05", "2026-05").pages
     assert [(one.device, one.picture_bytes_first, one.picture_bytes_latest) for one in found] == [
-        ("phone", 900, 100), ("desktop", 800, 90),
-    ]  # fmt: skip
+        ("phone", 900, 100),
+        ("desktop", 800, 90),
+    ]
     assert [(one.lcp_first, one.lcp_latest) for one in found] == [(2.0, None), (1.0, 0.5)]
     assert [one.picture_bytes_latest for one in made(filled, "2026-02", "2026-02").pages] == [500]
     assert made(filled, "2026-06", "2026-06").pages == [], "it was not weighed in that month"
@@ -212,10 +250,13 @@ def test_the_table_holds_every_figure(filled: Database) -> None:
     for part, slats in (("month", found.by_month), ("format", found.by_format), ("folder", found.by_folder)):
         assert [
             Slat(
-                name=row["name"], files=int(row["files"]), bytes_before=int(row["bytes_before"]),
-                bytes_now=int(row["bytes_now"]), bytes_lightest=int(row["bytes_lightest"]),
+                name=row["name"],
+                files=int(row["files"]),
+                bytes_before=int(row["bytes_before"]),
+                bytes_now=int(row["bytes_now"]),
+                bytes_lightest=int(row["bytes_lightest"]),
             )
             for row in of(part)
-        ] == slats  # fmt: skip
+        ] == slats
     assert [row["name"] for row in of("best picture")] == [one.path for one in found.best]
     assert of("treated")[0]["saved_percent"] == "72.7"

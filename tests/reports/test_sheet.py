@@ -20,11 +20,24 @@ from plumcrate.reports.table import table
 
 AT = datetime(2026, 11, 26, 12, 0, tzinfo=UTC)
 HOSTILE = [
-    "=cmd|'/c calc'!A1", "\t=1", "a\nb\r", "/Type /JavaScript (app.alert\\(1\\))", "(){}[]<<>>\\",
-    "\u202egpj.exe", "日本語の名前", "Маяк на рифе Ναός", "x" * 3000, "🐦 gull", "\x1b[31m", "<script>",
-    "{nb}", "**bold** __x__",
-    ") Tj ET endstream endobj", "%PDF-1.7", "",
-]  # fmt: skip
+    "=cmd|'/c calc'!A1",
+    "\t=1",
+    "a\nb\r",
+    "/Type /JavaScript (app.alert\\(1\\))",
+    "(){}[]<<>>\\",
+    "\u202egpj.exe",
+    "日本語の名前",
+    "Маяк на рифе Ναός",
+    "x" * 3000,
+    "🐦 gull",
+    "\x1b[31m",
+    "<script>",
+    "{nb}",
+    "**bold** __x__",
+    ") Tj ET endstream endobj",
+    "%PDF-1.7",
+    "",
+]
 
 
 def slat(name: str, files: int = 1) -> Slat:
@@ -35,28 +48,56 @@ def slat(name: str, files: int = 1) -> Slat:
 
 def report_of(name: str = "Ledge", **more: Any) -> Report:
     whole = {
-        "library": "ledge", "name": name, "client": "Gannet Ledge Light Trust", "sender": "Quayside Web",
-        "begins": "2026-03", "ends": "2026-11", "first_day": date(2026, 3, 1), "last_day": date(2026, 11, 30),
-        "time_zone": "UTC", "made_at": AT, "pictures": 5, "treated": slat("treated files", 9),
-        "whole": slat("all", 12), "copies": 3, "bytes_copies": 900, "by_month": [slat("2026-03", 9)],
-        "by_format": [slat("jpeg", 8), slat("webp", 1)], "by_folder": [slat("2026/03", 9)], "sent": Sent(),
-        "sent_by_month": [], "best": [], "worst": [], "pages": [],
-    }  # fmt: skip
+        "library": "ledge",
+        "name": name,
+        "client": "Gannet Ledge Light Trust",
+        "sender": "Quayside Web",
+        "begins": "2026-03",
+        "ends": "2026-11",
+        "first_day": date(2026, 3, 1),
+        "last_day": date(2026, 11, 30),
+        "time_zone": "UTC",
+        "made_at": AT,
+        "pictures": 5,
+        "treated": slat("treated files", 9),
+        "whole": slat("all", 12),
+        "copies": 3,
+        "bytes_copies": 900,
+        "by_month": [slat("2026-03", 9)],
+        "by_format": [slat("jpeg", 8), slat("webp", 1)],
+        "by_folder": [slat("2026/03", 9)],
+        "sent": Sent(),
+        "sent_by_month": [],
+        "best": [],
+        "worst": [],
+        "pages": [],
+    }
     return Report.model_validate(whole | more)
 
 
 def picture_of(path: str, number: int = 1) -> ReportPicture:
     return ReportPicture(
-        picture_id=number, file_id=number, path=path, bytes_before=100, bytes_now=90, bytes_lightest=80,
+        picture_id=number,
+        file_id=number,
+        path=path,
+        bytes_before=100,
+        bytes_now=90,
+        bytes_lightest=80,
         worst=57.6,
-    )  # fmt: skip
+    )
 
 
 def page_of(address: str) -> PageWeight:
     return PageWeight(
-        address=address, device="phone", first_at=AT, latest_at=AT, picture_bytes_first=900_000,
-        picture_bytes_latest=200_000, lcp_first=1.25, lcp_latest=None,
-    )  # fmt: skip
+        address=address,
+        device="phone",
+        first_at=AT,
+        latest_at=AT,
+        picture_bytes_first=900_000,
+        picture_bytes_latest=200_000,
+        lcp_first=1.25,
+        lcp_latest=None,
+    )
 
 
 def texts(data: bytes) -> list[str]:
@@ -80,18 +121,35 @@ def test_it_says_what_the_report_says() -> None:
     sent = Sent(name="2026-03", requests=30, bytes=1_000_000, bytes_before=5_000_000)
     data = sheet(
         report_of(
-            sent=sent, sent_by_month=[sent], best=[picture_of("a/best.jpg")],
-            worst=[picture_of("a/worst.jpg", 2)], pages=[page_of("https://ledge.example/visit?x=1")],
+            sent=sent,
+            sent_by_month=[sent],
+            best=[picture_of("a/best.jpg")],
+            worst=[picture_of("a/worst.jpg", 2)],
+            pages=[page_of("https://ledge.example/visit?x=1")],
         ),
         {},
-    )  # fmt: skip
+    )
     said = " ".join(" ".join(texts(data)).split())
     for words in (
-        "Quayside Web", "For Gannet Ledge Light Trust", "Ledge · March to November 2026",
-        "9.00 kB are 4.50 kB now; a modern browser fetches 2.70 kB.", "−70 %", "pictures, in 9 files",
-        "March 2026", "JPEG", "WebP", "2026/03", "4.00 MB", "ledge.example/visit", "900 kB", "200 kB",
-        "1.25 s", "best.jpg", "worst place 58 of 100", "26 November 2026",
-    ):  # fmt: skip
+        "Quayside Web",
+        "For Gannet Ledge Light Trust",
+        "Ledge · March to November 2026",
+        "9.00 kB are 4.50 kB now; a modern browser fetches 2.70 kB.",
+        "−70 %",
+        "pictures, in 9 files",
+        "March 2026",
+        "JPEG",
+        "WebP",
+        "2026/03",
+        "4.00 MB",
+        "ledge.example/visit",
+        "900 kB",
+        "200 kB",
+        "1.25 s",
+        "best.jpg",
+        "worst place 58 of 100",
+        "26 November 2026",
+    ):
         assert words in said, words
     assert pypdfium2.PdfDocument(data).get_metadata_dict()["Title"] == (
         "Gannet Ledge Light Trust: March to November 2026"
@@ -129,11 +187,16 @@ def test_hostile_names_are_text_and_nothing_else(name: str, caplog: pytest.LogCa
     with caplog.at_level(logging.WARNING):
         data = sheet(
             report_of(
-                name, client=name, sender=name, by_folder=[slat(name)], by_format=[slat(name)],
-                best=[picture_of(name)], pages=[page_of(f"https://ledge.example/{name}")],
+                name,
+                client=name,
+                sender=name,
+                by_folder=[slat(name)],
+                by_format=[slat(name)],
+                best=[picture_of(name)],
+                pages=[page_of(f"https://ledge.example/{name}")],
             ),
             {},
-        )  # fmt: skip
+        )
     assert caplog.records == [], "no sign is left out in silence"
     everything = streams(data)
     for word in (b"/JavaScript", b"/Launch", b"/URI", b"/OpenAction <<", b"/EmbeddedFile", b"/AA"):

@@ -34,8 +34,10 @@ def test_a_walk_lists_files_and_names_what_it_passes_over(tree: LocalStore, tmp_
     (tree.root / "new\nline.jpg").write_bytes(b"x")
     listings = [listing for _, listing in tree.walk()]
     assert {entry.path for listing in listings for entry in listing.files} == {
-        "a/one.jpg", "a/two.jpg", "näme with ünïcode.jpg",
-    }  # fmt: skip
+        "a/one.jpg",
+        "a/two.jpg",
+        "näme with ünïcode.jpg",
+    }
     skipped = {one.path: one.reason for listing in listings for one in listing.skipped}
     assert skipped["link.jpg"] == skipped["away"] == "a symbolic link"
     assert "not valid UTF-8" in skipped["caf\\udce9.jpg"]

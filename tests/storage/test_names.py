@@ -9,15 +9,28 @@ from plumcrate.storage.names import MOST_PATH, checked, fault_of, fault_of_new, 
 
 GOOD = ("a.jpg", "2025/07/an ünusual näme.jpg", "a/" * 200 + "x.png", "C++ & co, 100%.png", "日本.webp")
 BAD = {
-    "": "inside", "/a.jpg": "inside", "a//b.jpg": "inside", "../a.jpg": "inside", "a/../b.jpg": "inside",
-    "./a.jpg": "inside", "a/": "inside", "shell.php\0.jpg": "control", "a\nb.jpg": "control",
-    "a\x9bb.jpg": "control", "a\ud800.jpg": "UTF-8", "x" * 252 + ".jpg": "255",
+    "": "inside",
+    "/a.jpg": "inside",
+    "a//b.jpg": "inside",
+    "../a.jpg": "inside",
+    "a/../b.jpg": "inside",
+    "./a.jpg": "inside",
+    "a/": "inside",
+    "shell.php\0.jpg": "control",
+    "a\nb.jpg": "control",
+    "a\x9bb.jpg": "control",
+    "a\ud800.jpg": "UTF-8",
+    "x" * 252 + ".jpg": "255",
     "😀/" * 660 + "a.jpg": "2,000",
-}  # fmt: skip
+}
 NEW = {
-    ".hidden.jpg": "hidden", "a/.plumcrate-0123": "hidden", "a .jpg/ b.jpg": "space", "a/b.jpg.": "dot",
-    "cafe\u0301.jpg": "composed", "a\\b.jpg": "backslash",
-}  # fmt: skip
+    ".hidden.jpg": "hidden",
+    "a/.plumcrate-0123": "hidden",
+    "a .jpg/ b.jpg": "space",
+    "a/b.jpg.": "dot",
+    "cafe\u0301.jpg": "composed",
+    "a\\b.jpg": "backslash",
+}
 
 
 @pytest.mark.parametrize("path", GOOD)

@@ -12,30 +12,7 @@ from fastapi.responses import FileResponse, HTMLResponse
 from fastapi.staticfiles import StaticFiles
 
 from plumcrate import __version__
-from plumcrate.delivery.counting import SentCounter
-from plumcrate.delivery.finding import Finder, Found
-from plumcrate.delivery.serving import PictureServer
-from plumcrate.imaging.recipe import Limits
-from plumcrate.keeping.sealing import Seal
-from plumcrate.keeping.state import StateFolder
-from plumcrate.people.attempts import Attempts
-from plumcrate.records.database import Database
-from plumcrate.settings import Settings
-from plumcrate.work.cuts import Cutter
-from plumcrate.work.pace import Urgency
-from plumcrate.work.placeholders import Placeholders
-from plumcrate.work.previews import Previews
-from plumcrate.work.queue import Queue
-from plumcrate.work.remaking import Remaking
-from plumcrate.work.rewriting import Faults, PageRewriter
-from plumcrate.work.sandbox import Sandbox
-from plumcrate.work.touches import Toucher
-
-from . import openapi, problems
-from .events import Hub
-from .gate import API, Gate
-from .recording import Recorder
-from .routers import (
+from plumcrate.api.routers import (
     allowance,
     audit,
     care,
@@ -58,11 +35,53 @@ from .routers import (
     webhooks,
     weighing,
 )
+from plumcrate.delivery.counting import SentCounter
+from plumcrate.delivery.finding import Finder, Found
+from plumcrate.delivery.serving import PictureServer
+from plumcrate.imaging.recipe import Limits
+from plumcrate.intake.remaking import Remaking
+from plumcrate.keeping.sealing import Seal
+from plumcrate.keeping.state import StateFolder
+from plumcrate.people.attempts import Attempts
+from plumcrate.previews.placeholders import Placeholders
+from plumcrate.previews.previews import Previews
+from plumcrate.queue.tasks import Queue
+from plumcrate.records.database import Database
+from plumcrate.renditions.cuts import Cutter
+from plumcrate.renditions.touch_ups import Toucher
+from plumcrate.sandbox.children import Sandbox
+from plumcrate.sandbox.pace import Urgency
+from plumcrate.sandbox.rewriting import Faults, PageRewriter
+from plumcrate.settings import Settings
+
+from . import openapi, problems
+from .events import Hub
+from .gate import API, Gate
+from .recording import Recorder
 
 ROUTERS = (
-    sessions, people, keys, audit, machine, libraries, recipes, pictures, runs, jobs, intake, care, pages,
-    serving, weighing, allowance, reports, webhooks, sizes, touches, marks,
-)  # fmt: skip
+    sessions,
+    people,
+    keys,
+    audit,
+    machine,
+    libraries,
+    recipes,
+    pictures,
+    runs,
+    jobs,
+    intake,
+    care,
+    pages,
+    serving,
+    weighing,
+    allowance,
+    reports,
+    webhooks,
+    sizes,
+    touches,
+    marks,
+)
 #: Below it pictures are served to anybody, where a library says so.
 MEDIA = "/media"
 _STATIC = Path(__file__).parent / "static"

@@ -60,8 +60,11 @@ def give_session(response: Response, settings: Settings, token: str) -> None:
 def take_session(response: Response, settings: Settings) -> None:
     response.delete_cookie(
         SECURE_COOKIE if settings.secure_cookies else COOKIE,
-        path="/", secure=settings.secure_cookies, httponly=True, samesite="strict",
-    )  # fmt: skip
+        path="/",
+        secure=settings.secure_cookies,
+        httponly=True,
+        samesite="strict",
+    )
 
 
 def known_browser(request: Request, seal: Seal, account: str) -> str | None:
@@ -96,9 +99,14 @@ def _bytes(account: str) -> bytes:
 
 def _set(response: Response, settings: Settings, names: tuple[str, str], token: str, seconds: int) -> None:
     response.set_cookie(
-        names[settings.secure_cookies], token, max_age=seconds, httponly=True, samesite="strict",
-        secure=settings.secure_cookies, path="/",
-    )  # fmt: skip
+        names[settings.secure_cookies],
+        token,
+        max_age=seconds,
+        httponly=True,
+        samesite="strict",
+        secure=settings.secure_cookies,
+        path="/",
+    )
 
 
 def refuse_foreign(request: Request) -> None:

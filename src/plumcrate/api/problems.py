@@ -15,8 +15,8 @@ from starlette.exceptions import HTTPException as StarletteError
 from plumcrate.contract import Problem
 from plumcrate.keeping.sealing import CannotUnseal
 from plumcrate.records.database import conflicted, lost_connection, sqlstate
+from plumcrate.refusal import Refusal
 from plumcrate.storage.errors import StorageError
-from plumcrate.work.refusal import Refusal
 
 log = structlog.get_logger()
 

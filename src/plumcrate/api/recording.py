@@ -106,8 +106,13 @@ def _record(session: Session, request: Request, outcome: Outcome, detail: str) -
     act = route.summary if isinstance(route, APIRoute) and route.summary else request.method
     who = getattr(request.state, "who", None)
     audit.record(
-        session, who if isinstance(who, Who) else None, act,
+        session,
+        who if isinstance(who, Who) else None,
+        act,
         target=f"{request.method} {request.url.path.removeprefix('/api/v1')}",
-        library=getattr(request.state, "library", None), outcome=outcome, address=address_of(request),
-        detail=detail or getattr(request.state, "detail", ""), email=getattr(request.state, "email", None),
-    )  # fmt: skip
+        library=getattr(request.state, "library", None),
+        outcome=outcome,
+        address=address_of(request),
+        detail=detail or getattr(request.state, "detail", ""),
+        email=getattr(request.state, "email", None),
+    )

@@ -141,14 +141,25 @@ def take_back(number: int, library: str | None = None) -> Call[None]:
 
 
 def audit(
-    library: str | None = None, search: str | None = None, outcome: contract.Outcome | None = None,
-    since: datetime | None = None, until: datetime | None = None, offset: int = 0, limit: int = 60,
-) -> Call[Page[contract.AuditEntry]]:  # fmt: skip
+    library: str | None = None,
+    search: str | None = None,
+    outcome: contract.Outcome | None = None,
+    since: datetime | None = None,
+    until: datetime | None = None,
+    offset: int = 0,
+    limit: int = 60,
+) -> Call[Page[contract.AuditEntry]]:
     """Who did what, the latest first."""
     return _get(
-        f"{_within(library)}/audit", Page[contract.AuditEntry], search=search, outcome=outcome, since=since,
-        until=until, offset=offset, limit=limit,
-    )  # fmt: skip
+        f"{_within(library)}/audit",
+        Page[contract.AuditEntry],
+        search=search,
+        outcome=outcome,
+        since=since,
+        until=until,
+        offset=offset,
+        limit=limit,
+    )
 
 
 def audit_export(library: str | None = None) -> Call[bytes]:
@@ -514,9 +525,7 @@ def remove_size(slug: str, name: str) -> Call[None]:
     return Call("DELETE", f"/libraries/{slug}/sizes/{name}", TypeAdapter(type(None)))
 
 
-def size_effect(
-    slug: str, name: str, settings: contract.SizeSettings | None
-) -> Call[contract.SizeEffect]:  # fmt: skip
+def size_effect(slug: str, name: str, settings: contract.SizeSettings | None) -> Call[contract.SizeEffect]:
     """What a size would do were it saved so; None: were it removed."""
     proposal = contract.SizeProposal(settings=settings)
     return _post(f"/libraries/{slug}/sizes/{name}/effect", contract.SizeEffect, proposal)

@@ -65,9 +65,10 @@ class SizeSettings(Message):
     copies: Copies | None = Field(None, description="Null: the recipe's.")
     sharpening: Sharpening = Field(default_factory=lambda: Sharpening())
     pattern: str = Field(
-        USUAL_PATTERN, max_length=200,
+        USUAL_PATTERN,
+        max_length=200,
         description="The file's name: {stem} and {ext} of the picture's, {name}, {width}, {height}, {times}.",
-    )  # fmt: skip
+    )
     when: When = Field(default_factory=lambda: When(), description="Which pictures.")
 
     @field_validator("densities")

@@ -84,10 +84,17 @@ class CoverTouch(Message):
 
 
 Touch = Annotated[
-    CropTouch | TurnTouch | BrightnessTouch | ContrastTouch | WhiteTouch | SaturationTouch | SharpenTouch
-    | GreyTouch | CoverTouch,
+    CropTouch
+    | TurnTouch
+    | BrightnessTouch
+    | ContrastTouch
+    | WhiteTouch
+    | SaturationTouch
+    | SharpenTouch
+    | GreyTouch
+    | CoverTouch,
     Field(discriminator="kind"),
-]  # fmt: skip
+]
 
 
 class Touches(Message):
@@ -95,9 +102,10 @@ class Touches(Message):
 
     steps: list[Touch] = Field(max_length=MOST_STEPS)
     original: str | None = Field(
-        None, max_length=64,
+        None,
+        max_length=64,
         description="The version of the picture that the steps were made on: refused if another stands now.",
-    )  # fmt: skip
+    )
 
 
 class TouchedPicture(Answer):
@@ -140,7 +148,7 @@ class MarkSettings(Message):
     )
     place: Literal[
         "top-left", "top", "top-right", "left", "centre", "right", "bottom-left", "bottom", "bottom-right"
-    ] = "bottom-right"  # fmt: skip
+    ] = "bottom-right"
     width: Number = Field(0.2, gt=0, le=1, description="Part of the picture's width.")
     margin: Number = Field(0.03, ge=0, le=0.4, description="Part of the shorter side.")
     opacity: Number = Field(0.6, gt=0, le=1)

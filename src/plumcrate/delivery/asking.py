@@ -30,9 +30,18 @@ AGENT = "PlumCrate (check)"
 SECONDS = 10.0
 _MOST_PAGE, _MOST_PICTURE = 20_000_000, 100_000_000
 _TOLD = (
-    "content-type", "content-length", "vary", "etag", "cache-control", "age", "cache-status",
-    "content-location", "location", "server", "via",
-)  # fmt: skip
+    "content-type",
+    "content-length",
+    "vary",
+    "etag",
+    "cache-control",
+    "age",
+    "cache-status",
+    "content-location",
+    "location",
+    "server",
+    "via",
+)
 
 
 class CannotAsk(Exception):

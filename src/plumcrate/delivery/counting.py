@@ -39,9 +39,15 @@ class SentCounter:
         self._thread: threading.Thread | None = None
 
     def count(
-        self, library_id: int, picture_id: int, format: str, sent: int, instead_of: int, agent: str | None,
+        self,
+        library_id: int,
+        picture_id: int,
+        format: str,
+        sent: int,
+        instead_of: int,
+        agent: str | None,
         file_id: int | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """One answer: bytes sent, and what they stand for of the file as it first was. ``file_id``: which
         file it was, to know which sizes are asked for."""
         key = (library_id, self._today(), picture_id, format, is_bot(agent))

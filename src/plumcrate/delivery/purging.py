@@ -247,10 +247,15 @@ def said_by(cache_status: str) -> str:
 
 #: Section 2.2.
 _REASONS = {
-    "bypass": "told not to use its store", "method": "for its method", "uri-miss": "not held",
-    "vary-miss": "held in other forms only", "miss": "not held", "request": "as the request asked",
-    "stale": "too old", "partial": "held in part",
-}  # fmt: skip
+    "bypass": "told not to use its store",
+    "method": "for its method",
+    "uri-miss": "not held",
+    "vary-miss": "held in other forms only",
+    "miss": "not held",
+    "request": "as the request asked",
+    "stale": "too old",
+    "partial": "held in part",
+}
 
 
 def _pair(parameter: str) -> tuple[str, str]:

@@ -33,9 +33,14 @@ log = structlog.get_logger()
 _CHUNK = 1 << 18
 _YEAR = 31_536_000
 _LOOKED_AT = (
-    b"accept", b"if-match", b"if-none-match", b"if-modified-since", b"if-unmodified-since", b"if-range",
+    b"accept",
+    b"if-match",
+    b"if-none-match",
+    b"if-modified-since",
+    b"if-unmodified-since",
+    b"if-range",
     b"range",
-)  # fmt: skip
+)
 #: Pictures are shown by pages of other sites; what could run scripts is shut in.
 _PICTURE = ((b"cross-origin-resource-policy", b"cross-origin"),)
 _SHUT_IN = (
@@ -133,9 +138,14 @@ class PictureServer:
             known = found.known
             instead = known.size_before * sent // max(form.size, 1)
             self._counter.count(
-                found.library.id, known.picture_id, form.format, sent, instead, _agent(scope),
+                found.library.id,
+                known.picture_id,
+                form.format,
+                sent,
+                instead,
+                _agent(scope),
                 known.file_id,
-            )  # fmt: skip
+            )
         return answer
 
 

@@ -218,11 +218,14 @@ class Cache:
         depends = [name.strip().lower() for name in _value(answer, "vary").split(",") if name.strip()]
         age = _value(answer, "age")
         stored = Stored(
-            status, [pair for pair in answer if pair[0] != "cache-status"], content,
-            {name: _joined(headers, name) for name in depends}, self.clock(),
+            status,
+            [pair for pair in answer if pair[0] != "cache-status"],
+            content,
+            {name: _joined(headers, name) for name in depends},
+            self.clock(),
             float(age) if age.isdigit() else 0.0,
             frozenset(tag.strip() for tag in _value(answer, self.tag_header).split(",") if tag.strip()),
-        )  # fmt: skip
+        )
         others = [other for other in self._stored.get(key, ()) if other.asked != stored.asked]
         self._stored[key] = [*others, stored][-20:]
         self._stored.move_to_end(key)

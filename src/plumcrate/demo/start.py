@@ -169,8 +169,12 @@ class Demo:
             with (self.home / f"{name}.log").open("ab") as log:
                 self._children[name] = subprocess.Popen(
                     [sys.executable, "-m", f"plumcrate.{module}"],
-                    env=environment, stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True,
-                )  # fmt: skip
+                    env=environment,
+                    stdin=subprocess.DEVNULL,
+                    stdout=log,
+                    stderr=log,
+                    start_new_session=True,
+                )
         self._pids.write_text(json.dumps({name: child.pid for name, child in self._children.items()}))
 
     def _wait_until_up(self, facts: dict[str, Any]) -> None:
@@ -201,11 +205,13 @@ class Demo:
                 # Pages fetch copies and sizes through the cache, as they would from a CDN.
                 cache = f"http://127.0.0.1:{facts['cache_port']}"
                 delivery = Delivery(
-                    public=True, address=address, base=f"{cache}/media/{_LIBRARY}",
+                    public=True,
+                    address=address,
+                    base=f"{cache}/media/{_LIBRARY}",
                     caches=Caches(purge=[cache], tag_header="Cache-Tag"),
                     # As every site is at first: its pages say what its authors wrote.
                     markup=Markup(rewrite=False),
-                )  # fmt: skip
+                )
                 client.change_library(_LIBRARY, LibraryChange(upkeep=upkeep, delivery=delivery))
                 client.set_allowance(_LIBRARY, AllowanceSettings(amount=_MEGAPIXELS))
                 client.set_report_settings(_LIBRARY, ReportSettings(client=name, sender="Quayside Web"))

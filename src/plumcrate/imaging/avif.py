@@ -70,9 +70,16 @@ def encode(
     """
     out = io.BytesIO()
     image.save(
-        out, "AVIF", quality=round(step * 100 / _QUANTIZERS), speed=_SPEEDS[effort], subsampling=subsampling,
-        max_threads=1, autotiling=False, advanced=_tools(image.size, effort, content), **extras,
-    )  # fmt: skip
+        out,
+        "AVIF",
+        quality=round(step * 100 / _QUANTIZERS),
+        speed=_SPEEDS[effort],
+        subsampling=subsampling,
+        max_threads=1,
+        autotiling=False,
+        advanced=_tools(image.size, effort, content),
+        **extras,
+    )
     return out.getvalue()
 
 

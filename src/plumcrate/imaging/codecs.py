@@ -71,7 +71,7 @@ def encode_webp(picture: webp.Planes, step: int, extras: Extras, effort: Effort)
     """Lossy WebP; ``step`` as in the knob; alpha stays exact. Raises :class:`~.webp.WebpError`."""
     return webp.with_metadata(
         webp.encode(picture, webp_quality(step), _WEBP_METHODS[effort]), picture, extras
-    )  # fmt: skip
+    )
 
 
 def encode_webp_lossless(image: Image.Image, extras: Extras, effort: Effort) -> bytes:

@@ -34,8 +34,14 @@ class Format:
 
 _ALL = (
     Format(
-        "jpeg", "JPEG", "image/jpeg", (".jpg", ".jpeg", ".jpe", ".jfif"),
-        treated=True, knob=True, conversion=True, shown=True,
+        "jpeg",
+        "JPEG",
+        "image/jpeg",
+        (".jpg", ".jpeg", ".jpe", ".jfif"),
+        treated=True,
+        knob=True,
+        conversion=True,
+        shown=True,
     ),
     Format("png", "PNG", "image/png", (".png", ".apng"), treated=True, conversion=True, shown=True),
     Format("gif", "GIF", "image/gif", (".gif",), treated=True, shown=True),
@@ -46,7 +52,7 @@ _ALL = (
     Format("bmp", "BMP", "image/bmp", (".bmp",), shown=True),
     Format("svg", "SVG", "image/svg+xml", (".svg",)),
     Format("pdf", "PDF", "application/pdf", (".pdf",)),
-)  # fmt: skip
+)
 FORMATS: dict[str, Format] = {format.name: format for format in _ALL}
 #: Formats of copies, the lightest last.
 COPIES = tuple(format.name for format in _ALL if format.copy)

@@ -111,9 +111,16 @@ def _mixed(rows: F32, tall: F32, first: int, mixed: F32) -> None:
 
 @njit(cache=True, nogil=True, fastmath={"contract"}, error_model="numpy")
 def _resampled(
-    rgb: U8, alpha: U8, tables: tuple[F32, U8], cell: int, across: I64, wide: F32, down: I64, tall: F32,
+    rgb: U8,
+    alpha: U8,
+    tables: tuple[F32, U8],
+    cell: int,
+    across: I64,
+    wide: F32,
+    down: I64,
+    tall: F32,
     out: U8,
-) -> None:  # fmt: skip
+) -> None:
     """Fills ``out`` (height, width, 3 or 4), row by row; rows of cells are kept as long as they are
     needed."""
     light, codes = tables

@@ -140,9 +140,15 @@ def _jpeg(data: bytes) -> Facts:
                 colour = "cmyk"
             progressive = marker in (0xC2, 0xC6, 0xCA, 0xCE)
             return Facts(
-                "jpeg", width, height, bits, colour, progressive=progressive, orientation=orientation,
+                "jpeg",
+                width,
+                height,
+                bits,
+                colour,
+                progressive=progressive,
+                orientation=orientation,
                 arithmetic=marker > 0xC8,
-            )  # fmt: skip
+            )
         if marker == 0xE1 and body[:6] == b"Exif\0\0":
             orientation = exif_orientation(body[6:])
         position += length
@@ -155,8 +161,12 @@ def _png(data: bytes) -> Facts:
     if width == 0 or height == 0:
         raise Damaged("the PNG states a width or height of 0")
     colours: dict[int, Literal["grey", "rgb", "palette"]] = {
-        0: "grey", 2: "rgb", 3: "palette", 4: "grey", 6: "rgb",
-    }  # fmt: skip
+        0: "grey",
+        2: "rgb",
+        3: "palette",
+        4: "grey",
+        6: "rgb",
+    }
     if kind not in colours:
         raise Damaged(f"the PNG states colour type {kind}, which does not exist")
     alpha, animated, orientation, position = kind in (4, 6), False, 1, 33

@@ -163,9 +163,14 @@ class Seen:
 def exact(format: str, data: bytes, how: str) -> Chosen:
     """A candidate whose pixels are those of the source."""
     return Chosen(
-        format=format, data=data, size=len(data), score=100.0, how=how, encodes=1,
+        format=format,
+        data=data,
+        size=len(data),
+        score=100.0,
+        how=how,
+        encodes=1,
         tried=(Tried(how, len(data), 100.0),),
-    )  # fmt: skip
+    )
 
 
 def impossible(format: str) -> Refused:
@@ -176,9 +181,17 @@ def impossible(format: str) -> Refused:
 def refused(output: Output, verdict: Verdict) -> Refused:
     """An output that is not written after all."""
     return Refused(
-        format=output.format, role=output.role, size=output.size, score=output.score, spot=output.spot,
-        how=output.how, encodes=output.encodes, tried=output.tried, step=output.step, verdict=verdict,
-    )  # fmt: skip
+        format=output.format,
+        role=output.role,
+        size=output.size,
+        score=output.score,
+        spot=output.spot,
+        how=output.how,
+        encodes=output.encodes,
+        tried=output.tried,
+        step=output.step,
+        verdict=verdict,
+    )
 
 
 def with_all(output: AnyOutput, weighed: Iterable[Output]) -> AnyOutput:

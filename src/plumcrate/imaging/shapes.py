@@ -18,16 +18,22 @@ Colour = tuple[int, int, int]
 #: Where the least of a picture is cut away, or a mark stands.
 Place = Literal[
     "top-left", "top", "top-right", "left", "centre", "right", "bottom-left", "bottom", "bottom-right"
-]  # fmt: skip
+]
 #: A place, the picture's own focal point, or what matters in it.
 Anchor = Place | Literal["focus", "matters"]
 Way = Literal["fit", "fill", "stretch"]
 
 PLACES: dict[Place, Point] = {
-    "top-left": (0.0, 0.0), "top": (0.5, 0.0), "top-right": (1.0, 0.0),
-    "left": (0.0, 0.5), "centre": (0.5, 0.5), "right": (1.0, 0.5),
-    "bottom-left": (0.0, 1.0), "bottom": (0.5, 1.0), "bottom-right": (1.0, 1.0),
-}  # fmt: skip
+    "top-left": (0.0, 0.0),
+    "top": (0.5, 0.0),
+    "top-right": (1.0, 0.0),
+    "left": (0.0, 0.5),
+    "centre": (0.5, 0.5),
+    "right": (1.0, 0.5),
+    "bottom-left": (0.0, 1.0),
+    "bottom": (0.5, 1.0),
+    "bottom-right": (1.0, 1.0),
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -133,9 +139,8 @@ class Cover:
 
 Touch = Crop | Turn | Brightness | Contrast | White | Saturation | Sharpen | Grey | Cover
 TOUCHES: dict[str, type[Touch]] = {
-    kind.kind: kind
-    for kind in (Crop, Turn, Brightness, Contrast, White, Saturation, Sharpen, Grey, Cover)
-}  # fmt: skip
+    kind.kind: kind for kind in (Crop, Turn, Brightness, Contrast, White, Saturation, Sharpen, Grey, Cover)
+}
 
 
 @dataclass(frozen=True, slots=True)

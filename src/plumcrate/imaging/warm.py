@@ -43,9 +43,12 @@ def _shape(noise: NDArray[np.uint8]) -> Iterator[None]:
     """What is cut, touched up and marked, with transparency and without."""
     covers = tuple(Cover(((0.5, 0.5),), 0.1, way=way) for way in ("surroundings", "clone"))
     recipe = Recipe(
-        Level.LEAN, copies=frozenset(), touches=(*covers, Sharpen()), size=Size(40, 40, "fill", "matters"),
+        Level.LEAN,
+        copies=frozenset(),
+        touches=(*covers, Sharpen()),
+        size=Size(40, 40, "fill", "matters"),
         mark=Mark(words="Ledge", least=8),
-    )  # fmt: skip
+    )
     for planes in (noise, np.dstack([noise, noise[..., :1]])):
         out = io.BytesIO()
         Image.fromarray(planes).save(out, "PNG")

@@ -154,13 +154,23 @@ class Keeper:
             if links > 1:
                 detail["links"] = links  # the other names keep the old bytes
             result = Result(
-                library_id=self.library_id, sha256=sha_of(after), size=len(after), purpose="file",
-                original_sha256=original, made=note.made,
-            )  # fmt: skip
+                library_id=self.library_id,
+                sha256=sha_of(after),
+                size=len(after),
+                purpose="file",
+                original_sha256=original,
+                made=note.made,
+            )
             change = Replace.begin(
-                self, file.path, Note(note.run_id, note.score, detail), file=file, before=before_sha,
-                after=result.sha256, result=result, original=original.hex() if original else None,
-            )  # fmt: skip
+                self,
+                file.path,
+                Note(note.run_id, note.score, detail),
+                file=file,
+                before=before_sha,
+                after=result.sha256,
+                result=result,
+                original=original.hex() if original else None,
+            )
             change.perform(after, keep_times=keep_times)
 
     def restore(self, file: File, note: Note, *, overwrite: bool = False, hold: bool = False) -> None:
@@ -254,8 +264,13 @@ class Keeper:
                     "backup-damaged", f"the backup of {file.path} is damaged, so the file was left in place"
                 )
             change = Withdraw.begin(
-                self, file.path, note, file=file, before=sha, original=original.hex(),
-            )  # fmt: skip
+                self,
+                file.path,
+                note,
+                file=file,
+                before=sha,
+                original=original.hex(),
+            )
             change.perform()
 
     # -- what is derived ------------------------------------------------------------------------
@@ -279,15 +294,28 @@ class Keeper:
             if self.store.taken(path):
                 raise name_taken(path)
             result = Result(
-                library_id=self.library_id, sha256=sha, size=len(data), purpose=beside.purpose,
-                format=beside.format, made={},
+                library_id=self.library_id,
+                sha256=sha,
+                size=len(data),
+                purpose=beside.purpose,
+                format=beside.format,
+                made={},
                 original_sha256=file.before_sha256 or self.store.sha256(file.path),
-            )  # fmt: skip
+            )
             change = WriteDerived.begin(
-                self, path, note, file=file, after=sha, result=result, purpose=beside.purpose,
-                format=beside.format, width=beside.width, height=beside.height, how=beside.how,
+                self,
+                path,
+                note,
+                file=file,
+                after=sha,
+                result=result,
+                purpose=beside.purpose,
+                format=beside.format,
+                width=beside.width,
+                height=beside.height,
+                how=beside.how,
                 spot=beside.spot,
-            )  # fmt: skip
+            )
             change.perform(data, file.path)
 
     # -- what is made for sizes -------------------------------------------------------------------
@@ -301,9 +329,14 @@ class Keeper:
         self.be_marked()
         sha = sha_of(data)
         result = Result(
-            library_id=self.library_id, sha256=sha, size=len(data), purpose="size", format=file.format,
-            original_sha256=original, made={},
-        )  # fmt: skip
+            library_id=self.library_id,
+            sha256=sha,
+            size=len(data),
+            purpose="size",
+            format=file.format,
+            original_sha256=original,
+            made={},
+        )
         with self.store.visit():
             there = self.store.sha256(file.path)
             if there is None:

@@ -147,11 +147,16 @@ def _let_go(session: Session, library_id: int, hashes: list[bytes], note: str) -
         )
         session.add_all(
             Ledger(
-                library_id=library_id, picture_id=file.picture_id, file_id=file.id, action=PRUNE,
-                path=file.path, bytes_before=file.size_before, detail={"because": note},
+                library_id=library_id,
+                picture_id=file.picture_id,
+                file_id=file.id,
+                action=PRUNE,
+                path=file.path,
+                bytes_before=file.size_before,
+                detail={"because": note},
             )
             for file in files
-        )  # fmt: skip
+        )
     return len(lost)
 
 

@@ -226,9 +226,12 @@ def _check_open(keeper: Keeper, report: Report) -> None:
         ).all()
     for row in rows:
         report.add(
-            "change-open", row.path, f"its last change ({row.action}) cannot be settled: is a volume or a "
-            "folder away? When it is gone for good, recognise the folder as it is", mended=False,
-        )  # fmt: skip
+            "change-open",
+            row.path,
+            f"its last change ({row.action}) cannot be settled: is a volume or a "
+            "folder away? When it is gone for good, recognise the folder as it is",
+            mended=False,
+        )
 
 
 def _check_strays(keeper: Keeper, report: Report, mend: bool) -> None:

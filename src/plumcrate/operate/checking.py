@@ -11,12 +11,12 @@ from sqlalchemy import text
 from sqlalchemy.exc import SQLAlchemyError
 
 from plumcrate.contract import Advice, Machine
+from plumcrate.diagnostics.machine import examine_before
 from plumcrate.records.database import Database
 from plumcrate.records.private import PostgresError, PrivatePostgres
+from plumcrate.sandbox.children import Sandbox
+from plumcrate.sandbox.kernels import place_kernels
 from plumcrate.settings import Settings, file_of_settings
-from plumcrate.work.kernels import place_kernels
-from plumcrate.work.machine import examine_before
-from plumcrate.work.sandbox import Sandbox
 
 
 def check(settings: Settings) -> Machine:
@@ -35,9 +35,11 @@ def check(settings: Settings) -> Machine:
 def _user() -> Iterator[Advice]:
     if os.geteuid() == 0:
         yield Advice(
-            what="user", verdict="mind", detail="this is root, who may do everything",
+            what="user",
+            verdict="mind",
+            detail="this is root, who may do everything",
             todo="start the service as a user of its own that may write the libraries and the state folder",
-        )  # fmt: skip
+        )
     else:
         yield Advice(what="user", verdict="fine", detail=f"number {os.geteuid()}, without rights of root")
 
@@ -48,9 +50,11 @@ def _file() -> Iterator[Advice]:
         return
     if place.stat().st_mode & (stat.S_IROTH | stat.S_IWOTH):
         yield Advice(
-            what="settings", verdict="mind", detail=f"everybody on this machine may read {place}",
+            what="settings",
+            verdict="mind",
+            detail=f"everybody on this machine may read {place}",
             todo=f"chmod o= {place}: it may hold passwords",
-        )  # fmt: skip
+        )
     else:
         yield Advice(what="settings", verdict="fine", detail=str(place))
 
@@ -88,9 +92,10 @@ def _port(settings: Settings) -> Iterator[Advice]:
             probe.bind((settings.host, settings.port))
         except OSError as error:
             yield Advice(
-                what="address", verdict="mind",
+                what="address",
+                verdict="mind",
                 detail=f"{settings.host}:{settings.port} cannot be taken ({error.strerror})",
                 todo="if the service runs already, all is well; else give another port",
-            )  # fmt: skip
+            )
             return
     yield Advice(what="address", verdict="fine", detail=f"{settings.host}:{settings.port} is free")

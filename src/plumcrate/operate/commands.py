@@ -89,8 +89,8 @@ def _said(act: Callable[[], Any]) -> Any:
     from sqlalchemy.exc import OperationalError
 
     from plumcrate.operate.records import CannotStart
+    from plumcrate.refusal import Refusal
     from plumcrate.storage.errors import StorageError
-    from plumcrate.work.refusal import Refusal
 
     try:
         return act()
@@ -151,8 +151,11 @@ def _administrator(options: argparse.Namespace) -> Outcome:
     if key is not None:
         lines.append(f"Key, shown this once: {key}")
     value = {
-        "email": options.email, "new": new, "password": password if options.printed else None, "key": key,
-    }  # fmt: skip
+        "email": options.email,
+        "new": new,
+        "password": password if options.printed else None,
+        "key": key,
+    }
     return Outcome(value, lines)
 
 

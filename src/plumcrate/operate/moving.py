@@ -11,7 +11,7 @@ from sqlalchemy import inspect
 
 from plumcrate.records.database import Database
 from plumcrate.records.private import PrivatePostgres
-from plumcrate.work.feeding import SILENT_AFTER, workers_alive
+from plumcrate.records.queries.workers import SILENT_AFTER, workers_alive
 
 from . import tools
 from .records import CannotStart

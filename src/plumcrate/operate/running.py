@@ -15,14 +15,14 @@ import structlog
 from plumcrate.keeping.state import half_brought
 from plumcrate.records.database import Database
 from plumcrate.records.private import PrivatePostgres
+from plumcrate.sandbox.kernels import place_kernels
 from plumcrate.settings import PREFIX, Settings
-from plumcrate.work.kernels import place_kernels
 
 from .records import CannotStart, begun, found
 
 log = structlog.get_logger()
 
-_MODULES = {"service": "plumcrate.api", "worker": "plumcrate.work"}
+_MODULES = {"service": "plumcrate.api", "worker": "plumcrate.worker"}
 #: A process that ended is started again after so long; one that lives shorter than the second has failed.
 _PAUSE, _SHORT = 2.0, 10.0
 #: So many times in a row a process may end at once before all is given up.
@@ -103,9 +103,11 @@ def _both(settings: Settings, running: dict[str, subprocess.Popen[bytes]]) -> in
                     return 1
                 time.sleep(_PAUSE)
             running[name] = subprocess.Popen(
-                [sys.executable, "-m", module], env=_environment(settings), stdin=subprocess.DEVNULL,
+                [sys.executable, "-m", module],
+                env=_environment(settings),
+                stdin=subprocess.DEVNULL,
                 start_new_session=True,
-            )  # fmt: skip
+            )
             begun_at[name] = time.monotonic()
         time.sleep(0.5)
 

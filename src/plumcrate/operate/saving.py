@@ -90,9 +90,12 @@ def save(database: Database, state_dir: Path, folder: Path, say: Say) -> Report:
     if (state_dir / _KEY).exists():
         _copy(state_dir / _KEY, folder / _KEY)
     manifest = {
-        "mark": mark, "records": report.records, "backups": report.backups, "version": __version__,
+        "mark": mark,
+        "records": report.records,
+        "backups": report.backups,
+        "version": __version__,
         "saved_at": datetime.now(UTC).isoformat(timespec="seconds"),
-    }  # fmt: skip
+    }
     _write(folder / _MANIFEST, json.dumps(manifest, indent=2).encode())
     for old in sorted((folder / _RECORDS).glob("*.dump"))[:-_KEPT]:
         old.unlink()

@@ -22,7 +22,7 @@ from plumcrate.words import saved, size
 
 if TYPE_CHECKING:
     from plumcrate.imaging import Recipe, Treatment
-    from plumcrate.work.sandbox import Sandbox
+    from plumcrate.sandbox.children import Sandbox
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,9 +38,11 @@ def add_commands(commands: Commands) -> None:
     trial.add_argument("--level", choices=[str(level) for level in Level], default="everyday")
     trial.add_argument("--out", type=Path, required=True, metavar="DIR", help="where the results are written")
     trial.add_argument(
-        "--effort", choices=("quick", "normal", "thorough"), default="normal",
+        "--effort",
+        choices=("quick", "normal", "thorough"),
+        default="normal",
         help="how long to look for the smallest file",
-    )  # fmt: skip
+    )
     trial.add_argument(
         "--metadata", type=kinds, default=[MetadataKind.RIGHTS], metavar="KINDS", help=METADATA_HELP
     )
@@ -58,12 +60,13 @@ def _trial(options: argparse.Namespace) -> Outcome:
     imaging = _core()
     try:
         recipe = imaging.Recipe(
-            level=imaging.Level(options.level), copies=frozenset(map(str, options.copies)),
+            level=imaging.Level(options.level),
+            copies=frozenset(map(str, options.copies)),
             effort=imaging.Effort(options.effort),
             convert=imaging.EVERY_CONVERSION if options.offer else frozenset(),
             largest=_size(options.within),
             metadata=frozenset(imaging.Kind(kind) for kind in options.metadata),
-        )  # fmt: skip
+        )
         options.out.mkdir(parents=True, exist_ok=True)
     except ValueError as error:
         raise WrongCommand(str(error)) from None
@@ -93,10 +96,10 @@ def _core() -> Any:
 def _sandbox() -> Sandbox:
     """One child, with the limits that this machine's settings give a library's pictures."""
     from plumcrate.imaging import Limits
+    from plumcrate.sandbox.children import Sandbox
+    from plumcrate.sandbox.kernels import place_kernels
+    from plumcrate.sandbox.pace import Urgency
     from plumcrate.settings import WrongSettings, load
-    from plumcrate.work.kernels import place_kernels
-    from plumcrate.work.pace import Urgency
-    from plumcrate.work.sandbox import Sandbox
 
     try:
         settings = load()
@@ -125,7 +128,7 @@ def _size(text: str) -> tuple[int, int]:
 def _treated(sandbox: Sandbox, path: Path, recipe: Recipe, out: Path) -> _Result:
     from plumcrate.imaging import ImagingError
     from plumcrate.imaging.identification import identify
-    from plumcrate.work.sandbox import SandboxError
+    from plumcrate.sandbox.children import SandboxError
 
     if out.resolve() == path.resolve().parent:
         return _Result(path, None, "--out is the file's own folder; the result would take its place")
@@ -148,14 +151,19 @@ def _as_data(result: _Result) -> dict[str, object]:
     treatment = result.treatment
     outputs = [
         {
-            "format": output.format, "role": output.role, "verdict": getattr(output, "verdict", "chosen"),
-            "reason": getattr(output, "reason", ""), "size": output.size, "score": output.score,
-            "worst": output.spot.score if output.spot else None, "how": output.how,
+            "format": output.format,
+            "role": output.role,
+            "verdict": getattr(output, "verdict", "chosen"),
+            "reason": getattr(output, "reason", ""),
+            "size": output.size,
+            "score": output.score,
+            "worst": output.spot.score if output.spot else None,
+            "how": output.how,
             "encodes": output.encodes,
             "tried": [{"how": each.how, "size": each.size, "score": each.score} for each in output.tried],
         }
         for output in treatment.outputs
-    ]  # fmt: skip
+    ]
     return {
         "path": str(result.path),
         "format": treatment.facts.format,

@@ -60,9 +60,12 @@ class Outgoing:
         self._guard = guard
         self._seconds, self._most = seconds, most
         self._http = httpx.Client(
-            timeout=seconds, transport=transport, follow_redirects=False, trust_env=False,
+            timeout=seconds,
+            transport=transport,
+            follow_redirects=False,
+            trust_env=False,
             headers={"User-Agent": agent},
-        )  # fmt: skip
+        )
         self._http.headers.pop("accept-encoding", None)
 
     def close(self) -> None:

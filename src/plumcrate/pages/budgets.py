@@ -15,10 +15,14 @@ def over(budget: Budget | None, readings: Sequence[Reading]) -> list[Over]:
     found = []
     for reading in readings:
         measured: dict[str, Spread | float | None] = {
-            "bytes": reading.bytes, "pictures": float(reading.of_kind("pictures")),
-            "requests": reading.requests, "fcp": reading.fcp,
-            "lcp": reading.lcp, "cls": reading.cls, "load": reading.load,
-        }  # fmt: skip
+            "bytes": reading.bytes,
+            "pictures": float(reading.of_kind("pictures")),
+            "requests": reading.requests,
+            "fcp": reading.fcp,
+            "lcp": reading.lcp,
+            "cls": reading.cls,
+            "load": reading.load,
+        }
         for name, value in measured.items():
             allowed = getattr(budget, name)
             if allowed is None:

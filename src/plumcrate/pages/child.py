@@ -33,10 +33,22 @@ from .visit import WARM, Order, visit
 
 #: What a browser does of its own accord is switched off: it would be weighed too.
 _FLAGS = (
-    "--disable-gpu", "--disable-dev-shm-usage", "--disable-background-networking", "--disable-sync",
-    "--disable-component-update", "--disable-default-apps", "--no-first-run", "--disable-extensions",
-    "--disable-quic", "--disable-breakpad", "--metrics-recording-only", "--mute-audio", "--no-pings",
-    "--disable-domain-reliability", "--disable-client-side-phishing-detection", "--disable-file-system",
+    "--disable-gpu",
+    "--disable-dev-shm-usage",
+    "--disable-background-networking",
+    "--disable-sync",
+    "--disable-component-update",
+    "--disable-default-apps",
+    "--no-first-run",
+    "--disable-extensions",
+    "--disable-quic",
+    "--disable-breakpad",
+    "--metrics-recording-only",
+    "--mute-audio",
+    "--no-pings",
+    "--disable-domain-reliability",
+    "--disable-client-side-phishing-detection",
+    "--disable-file-system",
     "--disable-features=OptimizationHints,MediaRouter,Translate,AutofillServerCommunication,"
     "CertificateTransparencyComponentUpdater,HttpsUpgrades,HttpsFirstBalancedModeAutoEnable",
     # All goes through the tunnel, names too; nothing goes around it.
@@ -44,7 +56,7 @@ _FLAGS = (
     "--force-webrtc-ip-handling-policy=disable_non_proxied_udp",
     "--webrtc-ip-handling-policy=disable_non_proxied_udp",
     "--dns-prefetch-disable",
-)  # fmt: skip
+)
 _PR_SET_CHILD_SUBREAPER = 36
 
 
@@ -135,11 +147,17 @@ class _Desk:
             return {}
         screen = SCREENS[order["device"]]
         what = Order(
-            order["address"], screen, float(order["slower"]),
-            tuple(map(tuple, order["cookies"])), tuple(map(tuple, order["headers"])),
-            bool(order["foretell"]), bool(order["rewrite"]), bool(order["look"]), float(order["seconds"]),
+            order["address"],
+            screen,
+            float(order["slower"]),
+            tuple(map(tuple, order["cookies"])),
+            tuple(map(tuple, order["headers"])),
+            bool(order["foretell"]),
+            bool(order["rewrite"]),
+            bool(order["look"]),
+            float(order["seconds"]),
             LINES[Line(order["line"])],
-        )  # fmt: skip
+        )
         browser = await self._started()
         return await visit(browser, what, self._tunnel, self._scratch, self._ask, self._key)
 
@@ -148,12 +166,20 @@ class _Desk:
             as_root = os.geteuid() == 0  # the browser's own walls cannot be put up by root
             try:
                 self._browser = await self._playwright.chromium.launch(
-                    executable_path=self._settings["browser"], args=list(_FLAGS), headless=True,
-                    chromium_sandbox=not as_root, timeout=60_000,
+                    executable_path=self._settings["browser"],
+                    args=list(_FLAGS),
+                    headless=True,
+                    chromium_sandbox=not as_root,
+                    timeout=60_000,
                     proxy={"server": f"socks5://127.0.0.1:{self._port}"},
-                    env={"HOME": str(self._scratch), "TMPDIR": str(self._scratch), "LANG": "C.UTF-8",
-                         "PATH": "/usr/bin:/bin", "PLUMCRATE_PAGE": str(self._scratch)},
-                )  # fmt: skip
+                    env={
+                        "HOME": str(self._scratch),
+                        "TMPDIR": str(self._scratch),
+                        "LANG": "C.UTF-8",
+                        "PATH": "/usr/bin:/bin",
+                        "PLUMCRATE_PAGE": str(self._scratch),
+                    },
+                )
             except Error as error:
                 said = str(error).splitlines()[0][:200]
                 raise Fault("no-browser", f"the browser does not start ({said})") from None

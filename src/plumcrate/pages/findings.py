@@ -97,10 +97,15 @@ def _say(
     reading: Reading, code: str, pictures: Sequence[PagePicture], text: str, action: str, **won: float
 ) -> PageFinding:
     return PageFinding(
-        code=code, device=reading.device, pictures=[picture.number for picture in pictures], text=text,
-        action=action, bytes=max(0, round(won.get("bytes", 0))),
-        seconds=max(0.0, round(won.get("seconds", 0), 2)), jump=round(won.get("jump", 0), 3),
-    )  # fmt: skip
+        code=code,
+        device=reading.device,
+        pictures=[picture.number for picture in pictures],
+        text=text,
+        action=action,
+        bytes=max(0, round(won.get("bytes", 0))),
+        seconds=max(0.0, round(won.get("seconds", 0), 2)),
+        jump=round(won.get("jump", 0), 3),
+    )
 
 
 def _of_one(reading: Reading, group: list[PagePicture], ground: Ground) -> list[PageFinding]:
@@ -108,18 +113,27 @@ def _of_one(reading: Reading, group: list[PagePicture], ground: Ground) -> list[
     first = group[0]
     if first.address in ground.failed:
         return [
-            _say(reading, "broken", group, f"it did not come: {ground.failed[first.address]}",
-                 "Mend the address, or take the picture out of the page.")
-        ]  # fmt: skip
+            _say(
+                reading,
+                "broken",
+                group,
+                f"it did not come: {ground.failed[first.address]}",
+                "Mend the address, or take the picture out of the page.",
+            )
+        ]
     record = ground.records.get(first.number)
     found = []
     if record is not None and record.foreign:
         found.append(
-            _say(reading, "other-hand", group,
-                 "what the site sends are no bytes of ours: somebody else treats these files too, or a cache "
-                 "holds what was before",
-                 "Switch the other treatment off for this library, or clear the cache; two losses add up.")
-        )  # fmt: skip
+            _say(
+                reading,
+                "other-hand",
+                group,
+                "what the site sends are no bytes of ours: somebody else treats these files too, or a cache "
+                "holds what was before",
+                "Switch the other treatment off for this library, or clear the cache; two losses add up.",
+            )
+        )
     found += _too_large(reading, group, record)
     found += _soft(reading, group, record)
     return found
@@ -137,9 +151,10 @@ def _too_large(reading: Reading, group: list[PagePicture], record: OnRecord | No
     fitting = None
     if record is not None:
         larger = [
-            size for size in record.sizes
+            size
+            for size in record.sizes
             if _width_for(one, size) * 0.98 <= size.width < one.natural_width and size.path != record.path
-        ]  # fmt: skip
+        ]
         fitting = min(larger, key=lambda size: size.width, default=None)
     if fitting is not None:
         won = float(one.bytes - fitting.lightest)
@@ -198,16 +213,23 @@ def _untreated(reading: Reading, ground: Ground) -> list[PageFinding]:
         group[0]
         for group in _by_address(reading.pictures)
         if (record := ground.records.get(group[0].number)) is not None
-        and record.untreated and record.lightest is None and group[0].format in _RASTER
-    ]  # fmt: skip
+        and record.untreated
+        and record.lightest is None
+        and group[0].format in _RASTER
+    ]
     won = sum(one.bytes for one in new) * (1 - ground.expected)
     if won < _LEAST:
         return []
     return [
-        _say(reading, "untreated", new,
-             f"{_count(len(new))} not treated yet; about so much is won where others were like them",
-             "Treat what this page shows. “What if” shows the very bytes before.", bytes=won)
-    ]  # fmt: skip
+        _say(
+            reading,
+            "untreated",
+            new,
+            f"{_count(len(new))} not treated yet; about so much is won where others were like them",
+            "Treat what this page shows. “What if” shows the very bytes before.",
+            bytes=won,
+        )
+    ]
 
 
 def _count(number: int) -> str:
@@ -262,10 +284,15 @@ def _lazy_largest(reading: Reading, ground: Ground) -> list[PageFinding]:
         if picture.largest_paint and picture.lazy:
             late = ground.begun.get(picture.address.partition("#")[0], 0.0) - _document(reading)
             found.append(
-                _say(reading, "lazy-largest", [picture],
-                     "it is the largest thing that visitors wait for, and the page loads it late",
-                     'Take loading="lazy" away from it; say fetchpriority="high".', seconds=max(0.1, late))
-            )  # fmt: skip
+                _say(
+                    reading,
+                    "lazy-largest",
+                    [picture],
+                    "it is the largest thing that visitors wait for, and the page loads it late",
+                    'Take loading="lazy" away from it; say fetchpriority="high".',
+                    seconds=max(0.1, late),
+                )
+            )
     return found
 
 
@@ -275,11 +302,16 @@ def _late_largest(reading: Reading, ground: Ground) -> list[PageFinding]:
         late = ground.begun.get(picture.address.partition("#")[0], 0.0) - _document(reading)
         if picture.largest_paint and not picture.lazy and not picture.preloaded and late > 0.4:
             found.append(
-                _say(reading, "late-largest", [picture],
-                     "it is the largest thing that visitors wait for, and the browser heard of it "
-                     f"{late:.1f} s after the page",
-                     "Name it in the page itself, or preload it.", seconds=late)
-            )  # fmt: skip
+                _say(
+                    reading,
+                    "late-largest",
+                    [picture],
+                    "it is the largest thing that visitors wait for, and the browser heard of it "
+                    f"{late:.1f} s after the page",
+                    "Name it in the page itself, or preload it.",
+                    seconds=late,
+                )
+            )
     return found[:1]
 
 
@@ -294,37 +326,53 @@ def _eager(reading: Reading) -> list[PageFinding]:
         group[0]
         for group in _by_address(reading.pictures)
         if all(
-            picture.box.top > far and picture.how in ("img", "picture") and not picture.lazy
-            and picture.needed_width for picture in group
+            picture.box.top > far
+            and picture.how in ("img", "picture")
+            and not picture.lazy
+            and picture.needed_width
+            for picture in group
         )
-    ]  # fmt: skip
+    ]
     late_bytes = sum(picture.bytes for picture in late)
     if late_bytes < _LEAST:
         return []
     word = "picture is" if len(late) == 1 else "pictures are"
     return [
-        _say(reading, "eager-below", late,
-             f"{len(late):,} {word} loaded at once, though far below what visitors see first",
-             "Say loading=\"lazy\" for them, or let pages be rewritten (Serve, Pages).", bytes=late_bytes)
-    ]  # fmt: skip
+        _say(
+            reading,
+            "eager-below",
+            late,
+            f"{len(late):,} {word} loaded at once, though far below what visitors see first",
+            'Say loading="lazy" for them, or let pages be rewritten (Serve, Pages).',
+            bytes=late_bytes,
+        )
+    ]
 
 
 def _unstated(reading: Reading, ground: Ground) -> list[PageFinding]:
     loose = [
-        picture for picture in reading.pictures
-        if picture.how in ("img", "picture") and not picture.stated and picture.needed_width
+        picture
+        for picture in reading.pictures
+        if picture.how in ("img", "picture")
+        and not picture.stated
+        and picture.needed_width
         and picture.address not in ground.failed
-    ]  # fmt: skip
+    ]
     if not loose:
         return []
     shift = reading.cls.median if reading.cls is not None else 0.0
     jumps = f"; the page jumps by {shift:.2f}" if shift >= 0.01 else ""
     return [
-        _say(reading, "no-size", loose,
-             f"the page does not state the size of {len(loose):,} of its pictures, so what is below may jump"
-             + jumps,
-             "State width and height, or let pages be rewritten (Serve, Pages).", jump=shift)
-    ]  # fmt: skip
+        _say(
+            reading,
+            "no-size",
+            loose,
+            f"the page does not state the size of {len(loose):,} of its pictures, so what is below may jump"
+            + jumps,
+            "State width and height, or let pages be rewritten (Serve, Pages).",
+            jump=shift,
+        )
+    ]
 
 
 def _several_sizes(reading: Reading, ground: Ground) -> list[PageFinding]:
@@ -341,8 +389,13 @@ def _several_sizes(reading: Reading, ground: Ground) -> list[PageFinding]:
         won = sum(picture.bytes for picture in rows[1:])
         if won >= _LEAST:
             found.append(
-                _say(reading, "several-sizes", rows,
-                     f"the same picture is fetched in {len(rows)} sizes",
-                     "Let these places share one size, where they are near each other.", bytes=won)
-            )  # fmt: skip
+                _say(
+                    reading,
+                    "several-sizes",
+                    rows,
+                    f"the same picture is fetched in {len(rows)} sizes",
+                    "Let these places share one size, where they are near each other.",
+                    bytes=won,
+                )
+            )
     return found

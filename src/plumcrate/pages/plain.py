@@ -36,9 +36,12 @@ _ACCEPT = "image/avif,image/webp,image/apng,image/svg+xml,image/*,*/*;q=0.8"
 
 def _client(port: int) -> httpx.AsyncClient:
     return httpx.AsyncClient(
-        proxy=f"socks5://127.0.0.1:{port}", timeout=_SECONDS, follow_redirects=False, trust_env=False,
+        proxy=f"socks5://127.0.0.1:{port}",
+        timeout=_SECONDS,
+        follow_redirects=False,
+        trust_env=False,
         headers={"User-Agent": _AGENT},
-    )  # fmt: skip
+    )
 
 
 class _Reader:
@@ -111,11 +114,15 @@ async def plain_page(port: int, tunnel: Tunnel, order: dict[str, Any], scratch: 
         "weighed without a browser: sizes as shown, what scripts load, times and the first view are not known"
     ]
     return {
-        "landed": landed, "status": page.status, "notes": notes, "shots": [], "bodies": bodies,
+        "landed": landed,
+        "status": page.status,
+        "notes": notes,
+        "shots": [],
+        "bodies": bodies,
         "times": dict.fromkeys(("ttfb", "fcp", "lcp", "cls", "load", "largest")),
         "page": {"width": 0, "height": 0, "frames": 0, "password": False, "pictures": pictures},
         "exchanges": [one.as_dict() for one in exchanges],
-    }  # fmt: skip
+    }
 
 
 def _picture(address: str, body: bytes, facts: dict[str, Any]) -> dict[str, Any]:
@@ -125,9 +132,15 @@ def _picture(address: str, body: bytes, facts: dict[str, Any]) -> dict[str, Any]
         natural = [0, 0]
     nowhere = {"left": 0, "top": 0, "width": 0, "height": 0}
     return {
-        "address": address, "how": "img", "box": nowhere, "natural": natural, "drawn": [0, 0], "shown": False,
-        "preloaded": False, **facts,
-    }  # fmt: skip
+        "address": address,
+        "how": "img",
+        "box": nowhere,
+        "natural": natural,
+        "drawn": [0, 0],
+        "shown": False,
+        "preloaded": False,
+        **facts,
+    }
 
 
 def _named(page: str, address: str) -> list[tuple[str, str, dict[str, Any]]]:

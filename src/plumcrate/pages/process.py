@@ -73,9 +73,14 @@ class Weigher:
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
     def call(
-        self, order: dict[str, Any], seconds: float, *, answerer: Answerer | None = None,
-        stopped: Callable[[], bool] = lambda: False, at_a_time: int = 2,
-    ) -> dict[str, Any]:  # fmt: skip
+        self,
+        order: dict[str, Any],
+        seconds: float,
+        *,
+        answerer: Answerer | None = None,
+        stopped: Callable[[], bool] = lambda: False,
+        at_a_time: int = 2,
+    ) -> dict[str, Any]:
         """What comes of an order. Raises :class:`Fault`; whatever ``answerer`` raises is raised."""
         self._send(order)
         deadline, look_at = time.monotonic() + seconds, 0.0
@@ -201,11 +206,22 @@ def _started(scratch: Path, walls: Walls) -> Weigher:
     path = os.pathsep.join(part for part in sys.path if part)
     process = subprocess.Popen(
         [sys.executable, "-m", "plumcrate.pages.child", str(theirs.fileno()), str(watch), str(scratch)],
-        env={"LANG": "C.UTF-8", "PATH": "/usr/bin:/bin", "HOME": str(scratch), "TMPDIR": str(scratch),
-             "PLUMCRATE_PAGE": str(scratch), "PYTHONPATH": path} | kept,
-        cwd="/", pass_fds=(theirs.fileno(), watch), stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-        stderr=subprocess.DEVNULL, start_new_session=True,
-    )  # fmt: skip
+        env={
+            "LANG": "C.UTF-8",
+            "PATH": "/usr/bin:/bin",
+            "HOME": str(scratch),
+            "TMPDIR": str(scratch),
+            "PLUMCRATE_PAGE": str(scratch),
+            "PYTHONPATH": path,
+        }
+        | kept,
+        cwd="/",
+        pass_fds=(theirs.fileno(), watch),
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        start_new_session=True,
+    )
     theirs.close()
     os.close(watch)
     one = Weigher(scratch, walls, process, Connection(ours.detach()), held)

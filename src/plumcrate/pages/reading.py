@@ -13,10 +13,20 @@ from .traffic import KINDS
 
 #: How formats are called, by media type.
 _FORMATS = {
-    "image/jpeg": "jpeg", "image/jpg": "jpeg", "image/png": "png", "image/apng": "png", "image/gif": "gif",
-    "image/webp": "webp", "image/avif": "avif", "image/svg+xml": "svg", "image/x-icon": "ico",
-    "image/vnd.microsoft.icon": "ico", "image/bmp": "bmp", "image/tiff": "tiff", "image/jxl": "jxl",
-}  # fmt: skip
+    "image/jpeg": "jpeg",
+    "image/jpg": "jpeg",
+    "image/png": "png",
+    "image/apng": "png",
+    "image/gif": "gif",
+    "image/webp": "webp",
+    "image/avif": "avif",
+    "image/svg+xml": "svg",
+    "image/x-icon": "ico",
+    "image/vnd.microsoft.icon": "ico",
+    "image/bmp": "bmp",
+    "image/tiff": "tiff",
+    "image/jxl": "jxl",
+}
 
 
 def spread_of(values: Sequence[float | None]) -> Spread | None:
@@ -47,16 +57,26 @@ def reading_of(
     page = first["page"]
     notes = list(dict.fromkeys(note for outcome in outcomes for note in outcome["notes"]))
     return Reading(
-        device=device, line=line, processor=processor, passes=len(measured), landed=first["landed"][:2_000],
+        device=device,
+        line=line,
+        processor=processor,
+        passes=len(measured),
+        landed=first["landed"][:2_000],
         bytes=counted(lambda rows: sum(row["bytes"] for row in rows)),
         first_bytes=counted(lambda rows: sum(row["bytes"] for row in rows if row["first"])),
         requests=counted(len),
-        ttfb=timed("ttfb"), fcp=timed("fcp"), lcp=timed("lcp"), load=timed("load"), cls=timed("cls", 1.0),
+        ttfb=timed("ttfb"),
+        fcp=timed("fcp"),
+        lcp=timed("lcp"),
+        load=timed("load"),
+        cls=timed("cls", 1.0),
         largest_paint=_largest(measured[0]["times"]["largest"]),
         kinds=kinds_of(first["exchanges"]),
         pictures=_pictures(page["pictures"], first["exchanges"], device, measured[0]["times"]["largest"]),
-        width=round(page["width"]), height=round(page["height"]), notes=notes,
-    )  # fmt: skip
+        width=round(page["width"]),
+        height=round(page["height"]),
+        notes=notes,
+    )
 
 
 def kinds_of(exchanges: Sequence[dict[str, Any]]) -> list[KindWeight]:
@@ -102,15 +122,23 @@ def _pictures(
         shown = bool(row["shown"])
         found.append(
             PagePicture(
-                number=number, address=row["address"], how=row["how"],
+                number=number,
+                address=row["address"],
+                how=row["how"],
                 format=_FORMATS.get(answer["media_type"], "other") if answer is not None else "other",
-                bytes=weights.get(name, 0), natural_width=row["natural"][0], natural_height=row["natural"][1],
-                needed_width=wide if shown else 0, needed_height=high if shown else 0,
-                box=Box(**box), first_view=shown and box["top"] < screen.height and _right(box),
-                lazy=bool(row["lazy"]), stated=bool(row["stated"]), preloaded=bool(row["preloaded"]),
+                bytes=weights.get(name, 0),
+                natural_width=row["natural"][0],
+                natural_height=row["natural"][1],
+                needed_width=wide if shown else 0,
+                needed_height=high if shown else 0,
+                box=Box(**box),
+                first_view=shown and box["top"] < screen.height and _right(box),
+                lazy=bool(row["lazy"]),
+                stated=bool(row["stated"]),
+                preloaded=bool(row["preloaded"]),
                 largest_paint=number == painted,
             )
-        )  # fmt: skip
+        )
     return found
 
 

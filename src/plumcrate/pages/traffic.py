@@ -8,10 +8,20 @@ from typing import Any
 
 #: By the protocol's resource types.
 _KINDS = {
-    "Document": "page", "Stylesheet": "styles", "Image": "pictures", "Media": "media", "Font": "fonts",
-    "Script": "scripts", "XHR": "data", "Fetch": "data", "EventSource": "data", "WebSocket": "data",
-    "Prefetch": "other", "Manifest": "other", "Ping": "other",
-}  # fmt: skip
+    "Document": "page",
+    "Stylesheet": "styles",
+    "Image": "pictures",
+    "Media": "media",
+    "Font": "fonts",
+    "Script": "scripts",
+    "XHR": "data",
+    "Fetch": "data",
+    "EventSource": "data",
+    "WebSocket": "data",
+    "Prefetch": "other",
+    "Manifest": "other",
+    "Ping": "other",
+}
 KINDS = ("pictures", "scripts", "styles", "fonts", "page", "media", "data", "other")
 
 

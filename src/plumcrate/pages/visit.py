@@ -90,10 +90,15 @@ async def visit(
     state = _Visit(order, tunnel, scratch, ask, key)
     context = await browser.new_context(
         viewport={"width": order.screen.width, "height": order.screen.height},
-        device_scale_factor=order.screen.density, is_mobile=order.screen.mobile,
-        has_touch=order.screen.mobile, user_agent=_agent(browser.version, mobile=order.screen.mobile),
-        service_workers="block", accept_downloads=False, locale="en-GB", timezone_id="UTC",
-    )  # fmt: skip
+        device_scale_factor=order.screen.density,
+        is_mobile=order.screen.mobile,
+        has_touch=order.screen.mobile,
+        user_agent=_agent(browser.version, mobile=order.screen.mobile),
+        service_workers="block",
+        accept_downloads=False,
+        locale="en-GB",
+        timezone_id="UTC",
+    )
     try:
         async with asyncio.timeout(order.seconds):
             return await _visited(state, context)
@@ -254,10 +259,12 @@ def _note(state: _Visit, text: str) -> None:
 async def _listen(state: _Visit, session: CDPSession) -> None:
     ledger = state.ledger
     for event, hear in (
-        ("requestWillBeSent", ledger.sent), ("responseReceived", ledger.answered),
-        ("dataReceived", ledger.received), ("loadingFinished", ledger.finished),
+        ("requestWillBeSent", ledger.sent),
+        ("responseReceived", ledger.answered),
+        ("dataReceived", ledger.received),
+        ("loadingFinished", ledger.finished),
         ("loadingFailed", ledger.failed),
-    ):  # fmt: skip
+    ):
         session.on(f"Network.{event}", hear)
 
     def slow_down(event: dict[str, Any]) -> None:
@@ -467,18 +474,23 @@ async def _shot(
         got = await session.send(
             "Page.captureScreenshot",
             {
-                "format": "webp", "quality": 82, "captureBeyondViewport": part == "whole",
+                "format": "webp",
+                "quality": 82,
+                "captureBeyondViewport": part == "whole",
                 "clip": {"x": 0, "y": 0, "width": width, "height": height, "scale": scale},
             },
-        )  # fmt: skip
+        )
     data = base64.b64decode(got["data"])
     name = f"shot-{part}-{hashlib.sha256(data).hexdigest()[:16]}"
     (state.scratch / name).write_bytes(data)
     pixels = scale * density
     return {
-        "part": part, "file": name, "scale": pixels,
-        "width": round(width * pixels), "height": round(height * pixels),
-    }  # fmt: skip
+        "part": part,
+        "file": name,
+        "scale": pixels,
+        "width": round(width * pixels),
+        "height": round(height * pixels),
+    }
 
 
 async def _bodies(state: _Visit, session: CDPSession, facts: dict[str, Any]) -> dict[str, str]:

@@ -11,7 +11,7 @@ import threading
 import time
 from collections import deque
 
-from plumcrate.work.refusal import Refusal
+from plumcrate.refusal import Refusal
 
 from .tokens import sha256
 

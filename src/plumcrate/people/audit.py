@@ -21,17 +21,31 @@ COLUMNS = ("at", "who", "kind", "email", "address", "library", "act", "target", 
 
 
 def record(
-    session: Session, who: Who | None, act: str, *, target: str = "", library: str | None = None,
-    outcome: Outcome = Outcome.DONE, address: str = "", detail: str = "", email: str | None = None,
-) -> None:  # fmt: skip
+    session: Session,
+    who: Who | None,
+    act: str,
+    *,
+    target: str = "",
+    library: str | None = None,
+    outcome: Outcome = Outcome.DONE,
+    address: str = "",
+    detail: str = "",
+    email: str | None = None,
+) -> None:
     """``email``: whom a stranger said to be."""
     session.add(
         AuditRow(
-            who=_fit(who.name if who else ""), kind=who.kind if who else "stranger",
-            email=_fit(who.email if who and who.email else email or "") or None, address=_fit(address),
-            library=library, act=_fit(act), target=_fit(target), outcome=outcome, detail=_fit(detail),
+            who=_fit(who.name if who else ""),
+            kind=who.kind if who else "stranger",
+            email=_fit(who.email if who and who.email else email or "") or None,
+            address=_fit(address),
+            library=library,
+            act=_fit(act),
+            target=_fit(target),
+            outcome=outcome,
+            detail=_fit(detail),
         )
-    )  # fmt: skip
+    )
 
 
 def _fit(text: str) -> str:
@@ -41,24 +55,37 @@ def _fit(text: str) -> str:
 
 
 def entries(
-    session: Session, library: str | None, *, search: str | None, outcome: Outcome | None,
-    since: datetime | None, until: datetime | None, offset: int, limit: int,
-) -> contract.Page[contract.AuditEntry]:  # fmt: skip
+    session: Session,
+    library: str | None,
+    *,
+    search: str | None,
+    outcome: Outcome | None,
+    since: datetime | None,
+    until: datetime | None,
+    offset: int,
+    limit: int,
+) -> contract.Page[contract.AuditEntry]:
     """The latest first; ``library`` None for all."""
     query = _matching(library, search, outcome, since, until)
     total = int(session.scalar(select(func.count()).select_from(query.subquery())) or 0)
     rows = session.scalars(query.order_by(AuditRow.id.desc()).offset(offset).limit(limit)).all()
     after = offset + len(rows)
     return contract.Page[contract.AuditEntry](
-        rows=[contract.AuditEntry.model_validate(row) for row in rows], total=total,
+        rows=[contract.AuditEntry.model_validate(row) for row in rows],
+        total=total,
         next=after if after < total else None,
-    )  # fmt: skip
+    )
 
 
 def as_csv(
-    session: Session, library: str | None, *, search: str | None, outcome: Outcome | None,
-    since: datetime | None, until: datetime | None,
-) -> Iterator[str]:  # fmt: skip
+    session: Session,
+    library: str | None,
+    *,
+    search: str | None,
+    outcome: Outcome | None,
+    since: datetime | None,
+    until: datetime | None,
+) -> Iterator[str]:
     """The oldest first, as RFC 4180 has it. No field begins as a formula of a spreadsheet does."""
     yield line(COLUMNS)
     query = _matching(library, search, outcome, since, until).order_by(AuditRow.id)
@@ -67,9 +94,12 @@ def as_csv(
 
 
 def _matching(
-    library: str | None, search: str | None, outcome: Outcome | None, since: datetime | None,
+    library: str | None,
+    search: str | None,
+    outcome: Outcome | None,
+    since: datetime | None,
     until: datetime | None,
-) -> Select[AuditRow]:  # fmt: skip
+) -> Select[AuditRow]:
     query = select(AuditRow)
     if library is not None:
         query = query.where(AuditRow.library == library)
@@ -81,8 +111,13 @@ def _matching(
         query = query.where(AuditRow.at < until)
     for word in (search or "").split()[:8]:
         places = (
-            AuditRow.who, AuditRow.email, AuditRow.act, AuditRow.target, AuditRow.address, AuditRow.library,
+            AuditRow.who,
+            AuditRow.email,
+            AuditRow.act,
+            AuditRow.target,
+            AuditRow.address,
+            AuditRow.library,
             AuditRow.detail,
-        )  # fmt: skip
+        )
         query = query.where(or_(*(place.icontains(word, autoescape=True) for place in places)))
     return query

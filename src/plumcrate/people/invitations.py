@@ -14,7 +14,7 @@ from plumcrate.contract import Grant, InvitationPurpose, Joining, Role
 from plumcrate.keeping.sealing import Seal
 from plumcrate.records.tables import Invitation, InvitationGrant, Library, Person, PersonGrant
 from plumcrate.records.tables import Session as Opened
-from plumcrate.work.refusal import Refusal
+from plumcrate.refusal import Refusal
 
 from . import passwords, second_factor
 from .tokens import new_token, sha256
@@ -29,9 +29,13 @@ def invite(
 ) -> tuple[Invitation, str]:
     """An invitation and its token, which is told this once."""
     row = Invitation(
-        purpose=InvitationPurpose.INVITATION, email=email.strip().lower(), name=name, service=service, by=by,
+        purpose=InvitationPurpose.INVITATION,
+        email=email.strip().lower(),
+        name=name,
+        service=service,
+        by=by,
         expires_at=datetime.now(UTC) + timedelta(days=days),
-    )  # fmt: skip
+    )
     return _made(session, row, grants)
 
 
@@ -40,9 +44,12 @@ def new_password(session: Session, person: Person, by: str) -> tuple[Invitation,
     stale = (Invitation.purpose == InvitationPurpose.NEW_PASSWORD) & (Invitation.email == person.email)
     session.execute(delete(Invitation).where(stale))
     row = Invitation(
-        purpose=InvitationPurpose.NEW_PASSWORD, email=person.email, name=person.name, by=by,
+        purpose=InvitationPurpose.NEW_PASSWORD,
+        email=person.email,
+        name=person.name,
+        by=by,
         expires_at=datetime.now(UTC) + _NEW_PASSWORD,
-    )  # fmt: skip
+    )
     return _made(session, row, {})
 
 
@@ -54,9 +61,13 @@ def set_up(session: Session) -> str | None:
         return None
     session.execute(delete(Invitation).where(Invitation.purpose == InvitationPurpose.SET_UP))
     row = Invitation(
-        purpose=InvitationPurpose.SET_UP, email="", name="", service=True, by="",
+        purpose=InvitationPurpose.SET_UP,
+        email="",
+        name="",
+        service=True,
+        by="",
         expires_at=datetime.now(UTC) + _SET_UP,
-    )  # fmt: skip
+    )
     return _made(session, row, {})[1]
 
 
@@ -70,10 +81,13 @@ def offer(session: Session, token: str) -> contract.Offer:
         .where(InvitationGrant.invitation_id == row.id)
     )
     return contract.Offer(
-        purpose=InvitationPurpose(row.purpose), email=row.email, name=row.name, service=row.service,
+        purpose=InvitationPurpose(row.purpose),
+        email=row.email,
+        name=row.name,
+        service=row.service,
         libraries=list(session.scalars(names.order_by(Library.name))),
         expires_at=row.expires_at,
-    )  # fmt: skip
+    )
 
 
 def join(session: Session, seal: Seal, asked: Joining) -> Person:
@@ -201,9 +215,11 @@ def new_person(session: Session, email: str, name: str, password: str, *, servic
     if _account(session, email) is not None:
         raise Refusal("name-taken", f"{email} has an account already")
     person = Person(
-        email=email, name=name.strip() or email.partition("@")[0], service=service,
+        email=email,
+        name=name.strip() or email.partition("@")[0],
+        service=service,
         password_hash=passwords.hash_password(password),
-    )  # fmt: skip
+    )
     session.add(person)
     session.flush()
     session.refresh(person)

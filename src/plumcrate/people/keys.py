@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from plumcrate import contract
 from plumcrate.contract import Ability, KeyRequest
 from plumcrate.records.tables import Key, KeyGrant, Library
-from plumcrate.work.refusal import Refusal
+from plumcrate.refusal import Refusal
 
 from .tokens import new_key_secret, sha256
 
@@ -30,7 +30,7 @@ def new_key(session: Session, request: KeyRequest, by: str) -> tuple[Key, str]:
         session,
         Key(name=request.name, abilities=abilities, service=request.service, by=by, expires_at=expires),
         numbers,
-    )  # fmt: skip
+    )
 
 
 def rotate(session: Session, key: Key, overlap: timedelta, by: str) -> tuple[Key, str]:
@@ -43,9 +43,13 @@ def rotate(session: Session, key: Key, overlap: timedelta, by: str) -> tuple[Key
     numbers = None if key.all_libraries else _of(session, key)
     lasts = key.expires_at - key.created_at if key.expires_at is not None else None
     fresh = Key(
-        name=key.name, abilities=key.abilities, service=key.service, by=by, replaces=key.id,
+        name=key.name,
+        abilities=key.abilities,
+        service=key.service,
+        by=by,
+        replaces=key.id,
         expires_at=None if lasts is None else now + lasts,
-    )  # fmt: skip
+    )
     ends = now + overlap
     key.expires_at = ends if key.expires_at is None else min(key.expires_at, ends)
     return _made(session, fresh, numbers)

@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 from plumcrate import contract
 from plumcrate.contract import Grant, Role
 from plumcrate.records.tables import Library, Person, PersonGrant
-from plumcrate.work.refusal import Refusal
+from plumcrate.refusal import Refusal
 
 from . import second_factor, sessions
 from .invitations import put_grant
@@ -114,10 +114,16 @@ def _leave_one(session: Session, person: Person) -> None:
 
 def _row(row: Person, grants: list[Grant]) -> contract.PersonRow:
     return contract.PersonRow(
-        id=row.id, name=row.name, email=row.email, service=row.service, suspended=row.suspended,
-        second_factor=row.second_factor_since is not None, grants=grants, created_at=row.created_at,
+        id=row.id,
+        name=row.name,
+        email=row.email,
+        service=row.service,
+        suspended=row.suspended,
+        second_factor=row.second_factor_since is not None,
+        grants=grants,
+        created_at=row.created_at,
         signed_in_at=row.signed_in_at,
-    )  # fmt: skip
+    )
 
 
 def _member(person: Person, role: str) -> contract.Member:

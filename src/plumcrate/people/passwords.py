@@ -12,7 +12,7 @@ from argon2 import PasswordHasher
 from argon2.exceptions import VerificationError
 
 from plumcrate.contract import PASSWORD_LEAST
-from plumcrate.work.refusal import Refusal
+from plumcrate.refusal import Refusal
 
 #: So many passwords are checked at a time: each takes 64 MB and both the machine's cores.
 _CHECKS = threading.BoundedSemaphore(4)

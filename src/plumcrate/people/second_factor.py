@@ -20,7 +20,7 @@ from sqlalchemy.orm import Session
 from plumcrate import contract
 from plumcrate.keeping.sealing import Seal
 from plumcrate.records.tables import Person, RecoveryCode
-from plumcrate.work.refusal import Refusal
+from plumcrate.refusal import Refusal
 
 from .tokens import sha256
 

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 from plumcrate import contract
 from plumcrate.keeping.sealing import Seal
 from plumcrate.records import tables
-from plumcrate.work.refusal import Refusal
+from plumcrate.refusal import Refusal
 
 from . import passwords
 from .invitations import need_second_factor
@@ -39,10 +39,13 @@ def begin(session: Session, person: tables.Person, address: str, browser: str, d
     session.execute(delete(tables.Session).where(tables.Session.expires_at < now))
     session.add(
         tables.Session(
-            token_sha256=sha256(token), person_id=person.id, address=address, browser=_plain(browser),
+            token_sha256=sha256(token),
+            person_id=person.id,
+            address=address,
+            browser=_plain(browser),
             expires_at=now + timedelta(days=days),
         )
-    )  # fmt: skip
+    )
     person.signed_in_at = now
     return token
 
@@ -72,11 +75,15 @@ def of(session: Session, who: Who) -> list[contract.SignedIn]:
     )
     return [
         contract.SignedIn(
-            id=row.id, current=row.id == who.session, created_at=row.created_at, seen_at=row.seen_at,
-            address=row.address, browser=row.browser,
+            id=row.id,
+            current=row.id == who.session,
+            created_at=row.created_at,
+            seen_at=row.seen_at,
+            address=row.address,
+            browser=row.browser,
         )
         for row in session.scalars(query)
-    ]  # fmt: skip
+    ]
 
 
 def _plain(text: str) -> str:

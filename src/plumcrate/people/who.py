@@ -112,18 +112,27 @@ def of_person(session: Session, person: tables.Person, opened: int | None = None
         )
     }
     return Who(
-        "person", person.id, person.name, person.email, person.service,
+        "person",
+        person.id,
+        person.name,
+        person.email,
+        person.service,
         everywhere=frozenset(Ability) if person.service else _NONE,
         abilities={number: ROLES[role] for number, role in roles.items()},
-        roles=roles, session=opened, second_factor=person.second_factor_since is not None,
-    )  # fmt: skip
+        roles=roles,
+        session=opened,
+        second_factor=person.second_factor_since is not None,
+    )
 
 
 def person_view(session: Session, who: Who) -> contract.Person:
     """As the wire says who asks: with the libraries that may be seen."""
     rows = session.execute(select(Library.id, Library.slug).where(who.may_see()).order_by(Library.name)).all()
     return contract.Person(
-        name=who.name, email=who.email, service=who.service, second_factor=who.second_factor,
+        name=who.name,
+        email=who.email,
+        service=who.service,
+        second_factor=who.second_factor,
         access=[
             contract.Access(
                 library=slug,
@@ -132,4 +141,4 @@ def person_view(session: Session, who: Who) -> contract.Person:
             )
             for number, slug in rows
         ],
-    )  # fmt: skip
+    )

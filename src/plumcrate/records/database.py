@@ -67,9 +67,13 @@ class Database:
         limits = "" if seconds is None else f"-c statement_timeout={seconds}s "
         idle = 600 if seconds is None else seconds
         self.engine: Engine = create_engine(
-            sqlalchemy_url(url), pool_size=pool_size, max_overflow=10, pool_pre_ping=True, pool_timeout=20,
+            sqlalchemy_url(url),
+            pool_size=pool_size,
+            max_overflow=10,
+            pool_pre_ping=True,
+            pool_timeout=20,
             connect_args={"options": f"{limits}-c idle_in_transaction_session_timeout={idle}s"},
-        )  # fmt: skip
+        )
         self._sessions = sessionmaker(self.engine, expire_on_commit=False)
 
     @contextmanager

@@ -166,9 +166,22 @@ class PrivatePostgres:
                 os.chown(path, owner.pw_uid, owner.pw_gid)
         output = unfinished / "output.log"
         outcome = self._run(
-            "initdb", "-D", str(data), "-U", "plumcrate", "--pwfile", str(secret), "-A", "scram-sha-256",
-            "-E", "UTF8", "--locale", "C.UTF-8", *(["--no-sync"] if self.fast else []), output=output,
-        )  # fmt: skip
+            "initdb",
+            "-D",
+            str(data),
+            "-U",
+            "plumcrate",
+            "--pwfile",
+            str(secret),
+            "-A",
+            "scram-sha-256",
+            "-E",
+            "UTF8",
+            "--locale",
+            "C.UTF-8",
+            *(["--no-sync"] if self.fast else []),
+            output=output,
+        )
         if outcome != 0:
             raise PostgresError(f"initdb failed; see {output}")
         # The database is made in single-user mode, before the server listens.
@@ -191,5 +204,10 @@ class PrivatePostgres:
         with (output or self.home / "output.log").open("ab") as written:
             return subprocess.run(
                 [*self._prefix(), str(self.bin / program), *arguments],
-                stdin=subprocess.DEVNULL, stdout=written, stderr=written, cwd="/", timeout=120, check=False,
-            ).returncode  # fmt: skip
+                stdin=subprocess.DEVNULL,
+                stdout=written,
+                stderr=written,
+                cwd="/",
+                timeout=120,
+                check=False,
+            ).returncode

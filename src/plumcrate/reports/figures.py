@@ -85,12 +85,14 @@ def report(session: Session, library: Library, begins: str, ends: str, now: date
         sent=sent,
         sent_by_month=sent_by_month(session, library.id, first, after),
         best=_pictures(
-            session, mine, [(Picture.bytes_before - Picture.bytes_lightest).desc()],
+            session,
+            mine,
+            [(Picture.bytes_before - Picture.bytes_lightest).desc()],
             Picture.bytes_before > Picture.bytes_lightest,
         ),
         worst=_pictures(session, mine, [Picture.worst], Picture.worst.is_not(None)),
         pages=_pages(session, library.id, since, until),
-    )  # fmt: skip
+    )
 
 
 def _few(folders: list[Slat]) -> list[Slat]:
@@ -119,11 +121,16 @@ def _pictures(
     )
     return [
         contract.ReportPicture(
-            picture_id=row.id, file_id=row.original_id or 0, path=row.path, bytes_before=row.bytes_before,
-            bytes_now=row.bytes_now, bytes_lightest=row.bytes_lightest, worst=row.worst,
+            picture_id=row.id,
+            file_id=row.original_id or 0,
+            path=row.path,
+            bytes_before=row.bytes_before,
+            bytes_now=row.bytes_now,
+            bytes_lightest=row.bytes_lightest,
+            worst=row.worst,
         )
         for row in rows
-    ]  # fmt: skip
+    ]
 
 
 def _pages(session: Session, library_id: int, since: datetime, until: datetime) -> list[contract.PageWeight]:
@@ -146,14 +153,18 @@ def _pages(session: Session, library_id: int, since: datetime, until: datetime) 
         before = {one.device: one for one in _readings(first)}
         found += [
             contract.PageWeight(
-                address=address, device=str(after.device), first_at=first.at, latest_at=latest.at,
+                address=address,
+                device=str(after.device),
+                first_at=first.at,
+                latest_at=latest.at,
                 picture_bytes_first=before[after.device].of_kind("pictures"),
                 picture_bytes_latest=after.of_kind("pictures"),
-                lcp_first=_lcp(before[after.device]), lcp_latest=_lcp(after),
+                lcp_first=_lcp(before[after.device]),
+                lcp_latest=_lcp(after),
             )
             for after in _readings(latest)
             if after.device in before
-        ]  # fmt: skip
+        ]
     return found
 
 

@@ -17,9 +17,11 @@ from PIL import Image
 
 _TYPE = Path(__file__).parents[1] / "type"
 _FONTS = {
-    "sans": "PublicSans-Regular", "strong": "PublicSans-SemiBold", "head": "Fraunces-SemiBold",
+    "sans": "PublicSans-Regular",
+    "strong": "PublicSans-SemiBold",
+    "head": "Fraunces-SemiBold",
     "other": "NotoSans-Regular",
-}  # fmt: skip
+}
 WIDTH, HEIGHT, MARGIN, FOOT = 210.0, 297.0, 18.0, 20.0
 #: The width between the margins.
 INNER = WIDTH - 2 * MARGIN
@@ -32,9 +34,13 @@ LEAF: Colour = (47, 107, 74)
 CLAY: Colour = (168, 72, 31)
 WHITE: Colour = (255, 255, 255)
 HUES: dict[str, Colour] = {
-    "jpeg": (107, 44, 92), "png": (52, 96, 143), "gif": (148, 101, 26), "webp": (31, 114, 118),
-    "avif": (76, 107, 30), "other": (91, 100, 112),
-}  # fmt: skip
+    "jpeg": (107, 44, 92),
+    "png": (52, 96, 143),
+    "gif": (148, 101, 26),
+    "webp": (31, 114, 118),
+    "avif": (76, 107, 30),
+    "other": (91, 100, 112),
+}
 _NOTCH = 0.6  # narrower differences have none
 _PIXELS_A_MM = 9  # of pictures, about 230 to the inch
 
@@ -91,9 +97,18 @@ class Paper(FPDF):
             self.set_y(MARGIN)
 
     def put(
-        self, text: str, x: float, y: float, width: float, *, size: float = 9.5, font: str = "sans",
-        colour: Colour = INK, right: bool = False, middle: bool = False,
-    ) -> float:  # fmt: skip
+        self,
+        text: str,
+        x: float,
+        y: float,
+        width: float,
+        *,
+        size: float = 9.5,
+        font: str = "sans",
+        colour: Colour = INK,
+        right: bool = False,
+        middle: bool = False,
+    ) -> float:
         """One line of text in a box, cut where it is too long; returns the line's height. ``middle``: cut in
         its middle, as is fit for paths."""
         self.set_font(font, size=size)
@@ -128,9 +143,17 @@ class Paper(FPDF):
         self.set_y(y + 2)
 
     def slat(
-        self, x: float, y: float, width: float, height: float, before: int, now: int, lightest: int,
-        scale: int, hue: str = "jpeg",
-    ) -> None:  # fmt: skip
+        self,
+        x: float,
+        y: float,
+        width: float,
+        height: float,
+        before: int,
+        now: int,
+        lightest: int,
+        scale: int,
+        hue: str = "jpeg",
+    ) -> None:
         """The outline is what something weighed, its filled part what it weighs, the notch its lightest
         form."""
         colour = HUES.get(hue, HUES["other"])
@@ -148,9 +171,12 @@ class Paper(FPDF):
             self.rect(x + outline * lightest / before, y, _NOTCH, height, style="F")
 
     def rows(
-        self, heads: Sequence[str], widths: Sequence[float], rows: Sequence[Sequence[str]],
+        self,
+        heads: Sequence[str],
+        widths: Sequence[float],
+        rows: Sequence[Sequence[str]],
         draw: Callable[[int, float, float], None] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """A table; the first column to the left, the others to the right. ``draw`` gets a row's number, and
         where its last column begins, to draw there."""
         self.room(18)

@@ -31,13 +31,20 @@ def sheet(report: Report, pictures: Mapping[int, bytes]) -> bytes:
     _sent(paper, report)
     _pages(paper, report.pages)
     _shown(
-        paper, "Lighter by most", "What a modern browser fetches, against what it had to fetch before",
-        report.best, pictures,
-    )  # fmt: skip
+        paper,
+        "Lighter by most",
+        "What a modern browser fetches, against what it had to fetch before",
+        report.best,
+        pictures,
+    )
     _shown(
-        paper, "Changed most", "By their worst place; at 100 no change can be seen",
-        report.worst, pictures, worst=True,
-    )  # fmt: skip
+        paper,
+        "Changed most",
+        "By their worst place; at 100 no change can be seen",
+        report.worst,
+        pictures,
+        worst=True,
+    )
     return bytes(paper.output())
 
 
@@ -75,9 +82,15 @@ def _head(paper: Paper, report: Report) -> None:
         paper.set_y(y)
         return
     paper.slat(
-        MARGIN, y, INNER, 12, whole.bytes_before, whole.bytes_now, whole.bytes_lightest,
+        MARGIN,
+        y,
+        INNER,
+        12,
         whole.bytes_before,
-    )  # fmt: skip
+        whole.bytes_now,
+        whole.bytes_lightest,
+        whole.bytes_before,
+    )
     y += 14
     words = (
         f"{size(whole.bytes_before)} are {size(whole.bytes_now)} now; a modern browser fetches "
@@ -101,9 +114,14 @@ def _head(paper: Paper, report: Report) -> None:
 
 
 def _slats(
-    paper: Paper, title: str, under: str, slats: Sequence[Slat], name: Callable[[str], str], *,
+    paper: Paper,
+    title: str,
+    under: str,
+    slats: Sequence[Slat],
+    name: Callable[[str], str],
+    *,
     hues: bool = False,
-) -> None:  # fmt: skip
+) -> None:
     if not slats:
         return
     paper.heading(title, under)
@@ -111,18 +129,28 @@ def _slats(
     rows = [
         (
             name(slat.name),
-            f"{slat.files:,}", size(slat.bytes_before), size(slat.bytes_now),
-            size(slat.bytes_lightest), saved(slat.bytes_before, slat.bytes_lightest),
+            f"{slat.files:,}",
+            size(slat.bytes_before),
+            size(slat.bytes_now),
+            size(slat.bytes_lightest),
+            saved(slat.bytes_before, slat.bytes_lightest),
         )
         for slat in slats
-    ]  # fmt: skip
+    ]
 
     def draw(number: int, x: float, y: float) -> None:
         slat = slats[number]
         paper.slat(
-            x + 4, y + 0.8, _BAR - 4, 3.2, slat.bytes_before, slat.bytes_now, slat.bytes_lightest, scale,
+            x + 4,
+            y + 0.8,
+            _BAR - 4,
+            3.2,
+            slat.bytes_before,
+            slat.bytes_now,
+            slat.bytes_lightest,
+            scale,
             slat.name if slat.name in HUES else ("other" if hues else "jpeg"),
-        )  # fmt: skip
+        )
 
     paper.rows(
         ("", "files", "before", "now", "lightest", "saved"),
@@ -146,11 +174,14 @@ def _sent(paper: Paper, report: Report) -> None:
     paper.heading("What visitors were sent", "Against what the same requests would have weighed before")
     rows = [
         (
-            month(sent.name), f"{sent.requests:,}", size(sent.bytes_before), size(sent.bytes),
+            month(sent.name),
+            f"{sent.requests:,}",
+            size(sent.bytes_before),
+            size(sent.bytes),
             saved(sent.bytes_before, sent.bytes),
         )
         for sent in report.sent_by_month
-    ]  # fmt: skip
+    ]
     scale = max((sent.bytes_before for sent in report.sent_by_month), default=0)
 
     def draw(number: int, x: float, y: float) -> None:
@@ -168,12 +199,16 @@ def _pages(paper: Paper, pages: Sequence[PageWeight]) -> None:
     )
     rows = [
         (
-            _address(page), page.device, size(page.picture_bytes_first), size(page.picture_bytes_latest),
-            saved(page.picture_bytes_first, page.picture_bytes_latest), _seconds(page.lcp_first),
+            _address(page),
+            page.device,
+            size(page.picture_bytes_first),
+            size(page.picture_bytes_latest),
+            saved(page.picture_bytes_first, page.picture_bytes_latest),
+            _seconds(page.lcp_first),
             _seconds(page.lcp_latest),
         )
         for page in pages
-    ]  # fmt: skip
+    ]
     heads = ("", "on", "pictures before", "now", "saved", "painted before", "now")
     paper.rows(heads, (INNER - 116, 18, 24, 18, 16, 24, 16), rows)
 
@@ -188,9 +223,14 @@ def _seconds(value: float | None) -> str:
 
 
 def _shown(
-    paper: Paper, title: str, under: str, shown: Sequence[ReportPicture], pictures: Mapping[int, bytes], *,
+    paper: Paper,
+    title: str,
+    under: str,
+    shown: Sequence[ReportPicture],
+    pictures: Mapping[int, bytes],
+    *,
     worst: bool = False,
-) -> None:  # fmt: skip
+) -> None:
     if not shown:
         return
     gap, high = 5.0, 38.0

@@ -9,9 +9,18 @@ from plumcrate.contract import Report, Sent, Slat
 from .lines import line
 
 COLUMNS = (
-    "part", "name", "files", "bytes_before", "bytes_now", "bytes_lightest", "saved_percent", "requests",
-    "seconds_before", "seconds_now", "worst_score",
-)  # fmt: skip
+    "part",
+    "name",
+    "files",
+    "bytes_before",
+    "bytes_now",
+    "bytes_lightest",
+    "saved_percent",
+    "requests",
+    "seconds_before",
+    "seconds_now",
+    "worst_score",
+)
 
 
 def table(report: Report) -> Iterator[str]:
@@ -33,16 +42,24 @@ def table(report: Report) -> Iterator[str]:
     for part, pictures in (("best picture", report.best), ("worst picture", report.worst)):
         for one in pictures:
             yield _line(
-                part, one.path, bytes_before=one.bytes_before, bytes_now=one.bytes_now,
-                bytes_lightest=one.bytes_lightest, worst_score=one.worst,
+                part,
+                one.path,
+                bytes_before=one.bytes_before,
+                bytes_now=one.bytes_now,
+                bytes_lightest=one.bytes_lightest,
+                worst_score=one.worst,
                 saved_percent=saved(one.bytes_before, one.bytes_lightest),
-            )  # fmt: skip
+            )
     for page in report.pages:
         yield _line(
-            f"page on {page.device}", page.address, bytes_before=page.picture_bytes_first,
-            bytes_now=page.picture_bytes_latest, seconds_before=page.lcp_first, seconds_now=page.lcp_latest,
+            f"page on {page.device}",
+            page.address,
+            bytes_before=page.picture_bytes_first,
+            bytes_now=page.picture_bytes_latest,
+            seconds_before=page.lcp_first,
+            seconds_now=page.lcp_latest,
             saved_percent=saved(page.picture_bytes_first, page.picture_bytes_latest),
-        )  # fmt: skip
+        )
 
 
 def saved(before: int, now: int) -> float | None:
@@ -52,16 +69,25 @@ def saved(before: int, now: int) -> float | None:
 
 def _of(part: str, slat: Slat) -> str:
     return _line(
-        part, slat.name, files=slat.files, bytes_before=slat.bytes_before, bytes_now=slat.bytes_now,
-        bytes_lightest=slat.bytes_lightest, saved_percent=saved(slat.bytes_before, slat.bytes_lightest),
-    )  # fmt: skip
+        part,
+        slat.name,
+        files=slat.files,
+        bytes_before=slat.bytes_before,
+        bytes_now=slat.bytes_now,
+        bytes_lightest=slat.bytes_lightest,
+        saved_percent=saved(slat.bytes_before, slat.bytes_lightest),
+    )
 
 
 def _sent(part: str, sent: Sent) -> str:
     return _line(
-        part, sent.name, bytes_before=sent.bytes_before, bytes_now=sent.bytes, requests=sent.requests,
+        part,
+        sent.name,
+        bytes_before=sent.bytes_before,
+        bytes_now=sent.bytes,
+        requests=sent.requests,
         saved_percent=saved(sent.bytes_before, sent.bytes),
-    )  # fmt: skip
+    )
 
 
 def _line(part: str, name: str, **values: float | None) -> str:

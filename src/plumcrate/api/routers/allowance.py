@@ -6,8 +6,8 @@ from datetime import UTC, datetime
 
 from plumcrate import contract
 from plumcrate.api.needs import Looking, Serving
-from plumcrate.work.allowance import allowance_view
-from plumcrate.work.runs import upkeep_of
+from plumcrate.runs.allowance import allowance_view
+from plumcrate.runs.runs import upkeep_of
 
 from .deps import Session, Slug, router_of, the_library
 

@@ -45,9 +45,15 @@ _CSV: dict[int | str, dict[str, Any]] = {
 
 @router.get("/audit", summary="Who did what")
 def everything(
-    who: Serving, session: Session, search: Words = None, outcome: Outcome | None = None,
-    since: Since = None, until: Until = None, offset: Offset = 0, limit: Limit = 60,
-) -> contract.Page[contract.AuditEntry]:  # fmt: skip
+    who: Serving,
+    session: Session,
+    search: Words = None,
+    outcome: Outcome | None = None,
+    since: Since = None,
+    until: Until = None,
+    offset: Offset = 0,
+    limit: Limit = 60,
+) -> contract.Page[contract.AuditEntry]:
     """In the whole service, the latest first. It is only ever added to."""
     return audit.entries(
         session, None, search=search, outcome=outcome, since=since, until=until, offset=offset, limit=limit
@@ -56,17 +62,28 @@ def everything(
 
 @router.get("/audit/export", summary="Who did what, as CSV", response_class=Response, responses=_CSV)
 def export(
-    who: Serving, database: TheDatabase, search: Words = None, outcome: Outcome | None = None,
-    since: Since = None, until: Until = None,
-) -> StreamingResponse:  # fmt: skip
+    who: Serving,
+    database: TheDatabase,
+    search: Words = None,
+    outcome: Outcome | None = None,
+    since: Since = None,
+    until: Until = None,
+) -> StreamingResponse:
     return _exported(database, None, search, outcome, since, until)
 
 
 @router.get("/libraries/{slug}/audit", summary="Who did what in a library")
 def of_library(
-    slug: Slug, who: Administering, session: Session, search: Words = None, outcome: Outcome | None = None,
-    since: Since = None, until: Until = None, offset: Offset = 0, limit: Limit = 60,
-) -> contract.Page[contract.AuditEntry]:  # fmt: skip
+    slug: Slug,
+    who: Administering,
+    session: Session,
+    search: Words = None,
+    outcome: Outcome | None = None,
+    since: Since = None,
+    until: Until = None,
+    offset: Offset = 0,
+    limit: Limit = 60,
+) -> contract.Page[contract.AuditEntry]:
     """The latest first. Of another library that had the same short name before, nothing."""
     since = _since_it_is_there(the_library(session, slug), since)
     return audit.entries(
@@ -75,13 +92,20 @@ def of_library(
 
 
 @router.get(
-    "/libraries/{slug}/audit/export", summary="Who did what in a library, as CSV", response_class=Response,
+    "/libraries/{slug}/audit/export",
+    summary="Who did what in a library, as CSV",
+    response_class=Response,
     responses=_CSV,
-)  # fmt: skip
+)
 def export_of_library(
-    slug: Slug, who: Administering, database: TheDatabase, search: Words = None,
-    outcome: Outcome | None = None, since: Since = None, until: Until = None,
-) -> StreamingResponse:  # fmt: skip
+    slug: Slug,
+    who: Administering,
+    database: TheDatabase,
+    search: Words = None,
+    outcome: Outcome | None = None,
+    since: Since = None,
+    until: Until = None,
+) -> StreamingResponse:
     with database.begin() as session:
         since = _since_it_is_there(the_library(session, slug), since)
     return _exported(database, slug, search, outcome, since, until)
@@ -93,9 +117,13 @@ def _since_it_is_there(library: Library, since: datetime | None) -> datetime:
 
 
 def _exported(
-    database: Database, library: str | None, search: str | None, outcome: Outcome | None,
-    since: datetime | None, until: datetime | None,
-) -> StreamingResponse:  # fmt: skip
+    database: Database,
+    library: str | None,
+    search: str | None,
+    outcome: Outcome | None,
+    since: datetime | None,
+    until: datetime | None,
+) -> StreamingResponse:
     def lines() -> Iterator[str]:
         with database.begin() as session:
             yield from audit.as_csv(
@@ -104,6 +132,7 @@ def _exported(
 
     name = f"audit-{library}.csv" if library else "audit.csv"
     return StreamingResponse(
-        lines(), media_type="text/csv; charset=utf-8",
+        lines(),
+        media_type="text/csv; charset=utf-8",
         headers={"Content-Disposition": f'attachment; filename="{name}"'},
-    )  # fmt: skip
+    )

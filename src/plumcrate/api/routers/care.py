@@ -10,12 +10,12 @@ from fastapi.responses import FileResponse
 from plumcrate import contract
 from plumcrate.api.needs import Administering, Looking, Treating
 from plumcrate.api.problems import ApiError
+from plumcrate.intake.arrivals import put_orphan_back
 from plumcrate.keeping import orphans
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.prune import backups_view
 from plumcrate.keeping.recognising import recognise_library
 from plumcrate.records import tables
-from plumcrate.work.intake import put_orphan_back
 
 from .deps import Limit, Offset, Session, Slug, TheDatabase, TheState, router_of, the_library
 

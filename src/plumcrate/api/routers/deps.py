@@ -16,11 +16,11 @@ from plumcrate.api.problems import RESPONSES, ApiError
 from plumcrate.api.recording import record_act
 from plumcrate.keeping.sealing import Seal
 from plumcrate.keeping.state import StateFolder
+from plumcrate.queue.tasks import Queue
 from plumcrate.records.database import Database, conflicted
 from plumcrate.records.queries.libraries import by_slug
 from plumcrate.records.tables import Base, Library
 from plumcrate.settings import Settings
-from plumcrate.work.queue import Queue
 
 #: Where FastAPI keeps what ends with an operation: its database session among it.
 _STACKS = ("fastapi_inner_astack", "fastapi_function_astack")

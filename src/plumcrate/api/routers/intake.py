@@ -16,14 +16,15 @@ from plumcrate import contract
 from plumcrate.api.needs import Administering, Uploading
 from plumcrate.api.problems import ApiError
 from plumcrate.contract import NewFiles
+from plumcrate.intake import uploads
+from plumcrate.intake import webhook as hooks
+from plumcrate.intake.arrivals import check_name
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
 from plumcrate.records import tables
 from plumcrate.records.database import Database
 from plumcrate.records.queries.pictures import uploaded_view
-from plumcrate.work import hooks, uploads
-from plumcrate.work.intake import check_name
-from plumcrate.work.sandbox import Sandbox
+from plumcrate.sandbox.children import Sandbox
 
 from .deps import Session, Slug, TheDatabase, TheState, router_of, the_library
 
@@ -80,9 +81,17 @@ async def upload(
         except ClientDisconnect:
             raise ApiError("bad-body", "the upload was cut off; nothing was written") from None
         library, runs = await anyio.to_thread.run_sync(
-            _take_upload, slug, path, spool, treat, database, state, request.app.state.sandbox, who.name,
+            _take_upload,
+            slug,
+            path,
+            spool,
+            treat,
+            database,
+            state,
+            request.app.state.sandbox,
+            who.name,
             limiter=request.app.state.upload_threads,
-        )  # fmt: skip
+        )
     pause = 0.1
     while True:
         view = await run_in_threadpool(_uploaded, database, library, path, runs)

@@ -11,10 +11,10 @@ from plumcrate import contract
 from plumcrate.api.needs import Administering, Looking, Treating
 from plumcrate.api.problems import ApiError
 from plumcrate.contract import JobKind
+from plumcrate.jobs import long_work as jobs
+from plumcrate.jobs.forecast import forecast_order
 from plumcrate.records import tables
 from plumcrate.records.queries.jobs import job_view, jobs_of
-from plumcrate.work import jobs
-from plumcrate.work.forecast import forecast_order
 
 from .deps import Id, Session, Slug, TheQueue, router_of, the, the_library
 

@@ -6,9 +6,9 @@ from fastapi import Request
 
 from plumcrate import contract
 from plumcrate.api.needs import Administering, Looking, Serving
+from plumcrate.intake import connecting
 from plumcrate.records.queries.libraries import all_libraries, library_view
 from plumcrate.records.queries.savings import savings
-from plumcrate.work import connecting
 
 from .deps import Session, Slug, TheSettings, TheState, router_of, the_library
 

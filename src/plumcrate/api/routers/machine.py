@@ -8,12 +8,12 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from plumcrate import __version__, contract
 from plumcrate.api.needs import Administering, Serving
+from plumcrate.diagnostics.machine import examine, examine_libraries
 from plumcrate.records.database import Database
+from plumcrate.records.queries.workers import workers_alive
 from plumcrate.records.tables import Library
+from plumcrate.sandbox.children import Sandbox
 from plumcrate.settings import Settings, origin, shown
-from plumcrate.work.feeding import workers_alive
-from plumcrate.work.machine import examine, examine_libraries
-from plumcrate.work.sandbox import Sandbox
 
 from .deps import TheSettings, TheState, router_of
 
@@ -54,8 +54,10 @@ def settings(who: Serving, settings: TheSettings) -> list[contract.Setting]:
     """In force, and where each comes from. They are changed on the service's own machine."""
     return [
         contract.Setting(
-            name=name, value=shown(name, getattr(settings, name)), origin=origin(name),
+            name=name,
+            value=shown(name, getattr(settings, name)),
+            origin=origin(name),
             meaning=field.description or "",
         )
         for name, field in Settings.model_fields.items()
-    ]  # fmt: skip
+    ]

@@ -9,7 +9,7 @@ from fastapi import Body, Request, Response
 from plumcrate import contract
 from plumcrate.api.needs import Administering, Looking
 from plumcrate.api.problems import ApiError
-from plumcrate.work import marks as work
+from plumcrate.renditions import watermarks as work
 
 from .deps import Session, Slug, router_of, the_library
 
@@ -27,9 +27,13 @@ def marks(slug: Slug, who: Looking, session: Session) -> list[contract.MarkRule]
 
 @router.put("/libraries/{slug}/marks/{name}", summary="Define a mark, or change it")
 def save(
-    slug: Slug, name: contract.SizeName, body: contract.MarkSettings, who: Administering, session: Session,
+    slug: Slug,
+    name: contract.SizeName,
+    body: contract.MarkSettings,
+    who: Administering,
+    session: Session,
     request: Request,
-) -> contract.MarkRule:  # fmt: skip
+) -> contract.MarkRule:
     """The next run makes the files it fits anew, with it. One without words needs a picture."""
     return work.save_mark(
         session, the_library(session, slug), name, body, who.name, request.app.state.sandbox
@@ -44,9 +48,13 @@ def save(
     },
 )
 def picture(
-    slug: Slug, name: contract.SizeName, who: Administering, session: Session, request: Request,
+    slug: Slug,
+    name: contract.SizeName,
+    who: Administering,
+    session: Session,
+    request: Request,
     data: Annotated[bytes, Body(media_type="application/octet-stream")],
-) -> contract.MarkRule:  # fmt: skip
+) -> contract.MarkRule:
     """A PNG or WebP with transparency, of up to 5 MB: the request's body."""
     if len(data) > _MOST:
         raise ApiError("too-large", f"a mark's picture has at most {_MOST / 1e6:.0f} MB")

@@ -22,10 +22,10 @@ from plumcrate import contract
 from plumcrate.api.needs import Looking
 from plumcrate.api.problems import ApiError
 from plumcrate.contract import Delivery
+from plumcrate.previews.page_facts import PageFacts
+from plumcrate.previews.placeholders import Placeholders
 from plumcrate.records.database import Database
-from plumcrate.work.pages import PageFacts
-from plumcrate.work.placeholders import Placeholders
-from plumcrate.work.rewriting import AskerLeft, Faults, PageRewriter, SitePage
+from plumcrate.sandbox.rewriting import AskerLeft, Faults, PageRewriter, SitePage
 
 from .deps import PLAIN, Session, Slug, TheDatabase, router_of, the_library
 

@@ -93,9 +93,13 @@ def offer(body: contract.Token, session: Session, request: Request) -> contract.
 
 @router.post("/joining", status_code=201, summary="Take up what a link offers")
 def join(
-    body: contract.Joining, request: Request, response: Response, session: Session, settings: TheSettings,
+    body: contract.Joining,
+    request: Request,
+    response: Response,
+    session: Session,
+    settings: TheSettings,
     seal: TheSeal,
-) -> contract.Person:  # fmt: skip
+) -> contract.Person:
     """Makes the account, or adds to the one that is there, and signs in. A link opens once."""
     refuse_foreign(request)
     account = invitations.offer(session, body.token).email or "set-up"
@@ -112,9 +116,13 @@ def of_library(slug: Slug, who: Administering, session: Session) -> list[contrac
 
 @router.put("/libraries/{slug}/people/{person_id}", summary="Change a role in a library")
 def change_member(
-    slug: Slug, person_id: Id, body: contract.MemberChange, who: Administering, session: Session,
+    slug: Slug,
+    person_id: Id,
+    body: contract.MemberChange,
+    who: Administering,
+    session: Session,
     request: Request,
-) -> contract.Member:  # fmt: skip
+) -> contract.Member:
     member = members.change_member(session, the_library(session, slug).id, person_id, body.role)
     request.state.detail = f"{member.email}: {body.role}"
     return member
@@ -137,9 +145,13 @@ def waiting_here(slug: Slug, who: Administering, session: Session) -> list[contr
 
 @router.post("/libraries/{slug}/invitations", status_code=201, summary="Invite somebody to a library")
 def invite_here(
-    slug: Slug, body: contract.MemberInvitation, who: Administering, session: Session, request: Request,
+    slug: Slug,
+    body: contract.MemberInvitation,
+    who: Administering,
+    session: Session,
+    request: Request,
     settings: TheSettings,
-) -> contract.NewInvitation:  # fmt: skip
+) -> contract.NewInvitation:
     """Whether the address has an account is not told: who opens the link is asked for its password then."""
     grants = {the_library(session, slug).id: body.role}
     request.state.detail = f"{body.email}: {body.role}"

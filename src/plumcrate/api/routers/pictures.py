@@ -13,16 +13,16 @@ from plumcrate import contract
 from plumcrate.api.needs import Looking, Mending, need
 from plumcrate.api.problems import ApiError
 from plumcrate.contract import Ability, FileState, PictureSort
+from plumcrate.deciding.planning import plan, settings_of
 from plumcrate.imaging.formats import FORMATS
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
 from plumcrate.keeping.versions import BEFORE, NOW, NoVersion, Version, version_of
+from plumcrate.previews.previews import USUAL_WIDTH, CannotShow, Previews
 from plumcrate.records import tables
 from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.queries.pictures import folders, picture_at, picture_detail, pictures_page
-from plumcrate.work.planning import plan, settings_of
-from plumcrate.work.previews import USUAL_WIDTH, CannotShow, Previews
 
 from .deps import (
     PLAIN,

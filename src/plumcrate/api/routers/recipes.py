@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from plumcrate import contract
 from plumcrate.api.needs import Administering, Looking
+from plumcrate.deciding.planning import effect, save_recipe
 from plumcrate.records.queries.libraries import current_recipe, recipe_versions, recipe_view
-from plumcrate.work.planning import effect, save_recipe
 
 from .deps import Session, Slug, router_of, the_library
 

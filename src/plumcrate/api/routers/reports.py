@@ -13,12 +13,13 @@ from plumcrate import contract
 from plumcrate.api.needs import Administering, Looking
 from plumcrate.api.problems import ApiError
 from plumcrate.contract import JobKind
+from plumcrate.jobs import long_work as jobs
+from plumcrate.jobs import reporting
 from plumcrate.records.queries.jobs import job_view
 from plumcrate.records.tables import KeptReport
 from plumcrate.reports.figures import NoSuchMonths, report
 from plumcrate.reports.table import table
-from plumcrate.work import jobs, reporting
-from plumcrate.work.sandbox import SandboxError
+from plumcrate.sandbox.children import SandboxError
 
 from .deps import Session, Slug, TheDatabase, TheQueue, router_of, the_library
 
@@ -52,13 +53,20 @@ def the_report(
 
 
 @router.get(
-    "/libraries/{slug}/report/{form}", summary="The same report as a file", response_class=Response,
+    "/libraries/{slug}/report/{form}",
+    summary="The same report as a file",
+    response_class=Response,
     responses=_FILES,
-)  # fmt: skip
+)
 def report_file(
-    slug: Slug, form: Form, who: Looking, database: TheDatabase, request: Request, begins: Begins = None,
+    slug: Slug,
+    form: Form,
+    who: Looking,
+    database: TheDatabase,
+    request: Request,
+    begins: Begins = None,
     ends: Ends = None,
-) -> Response:  # fmt: skip
+) -> Response:
     with database.begin() as session:
         content = _made(session, slug, begins, ends)
     months = content.begins if content.begins == content.ends else f"{content.begins}-{content.ends}"
@@ -103,9 +111,11 @@ def keep(
 
 
 @router.get(
-    "/libraries/{slug}/reports/{month}/{form}", summary="A report that is kept", response_class=Response,
+    "/libraries/{slug}/reports/{month}/{form}",
+    summary="A report that is kept",
+    response_class=Response,
     responses=_FILES,
-)  # fmt: skip
+)
 def kept_file(slug: Slug, month: MonthName, form: Form, who: Looking, session: Session) -> Response:
     row = session.get(KeptReport, (the_library(session, slug).id, month))
     if row is None:

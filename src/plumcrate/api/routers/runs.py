@@ -17,7 +17,7 @@ from plumcrate.contract import Ability, ItemState
 from plumcrate.people.who import Who
 from plumcrate.records import tables
 from plumcrate.records.queries.runs import items_page, latest_runs, run_view
-from plumcrate.work.runs import change_state, create_run, retry_failed
+from plumcrate.runs.runs import change_state, create_run, retry_failed
 
 from .deps import PLAIN, Id, Limit, Offset, Session, router_of, the
 

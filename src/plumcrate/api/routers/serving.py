@@ -13,14 +13,14 @@ from plumcrate.contract import Delivery, ServerKind
 from plumcrate.delivery.asking import AGENT, SECONDS, Asker, CannotAsk, Question
 from plumcrate.delivery.rules import Ground, UnfitName, rules
 from plumcrate.delivery.rules.ground import Moved
+from plumcrate.delivery.traffic import NotItsTurn, count_log
 from plumcrate.outgoing import Guard, Outgoing
+from plumcrate.previews.page_facts import MEDIA_TYPES
 from plumcrate.records.queries.delivery import rules_ground
 from plumcrate.records.queries.pages import page_files
 from plumcrate.records.queries.purges import waiting
 from plumcrate.records.queries.traffic import log_position, traffic
 from plumcrate.records.tables import Library
-from plumcrate.work.pages import MEDIA_TYPES
-from plumcrate.work.traffic import NotItsTurn, count_log
 
 from .deps import Session, Slug, TheDatabase, TheSettings, left, router_of, the_library
 
@@ -42,9 +42,13 @@ def server_rules(slug: Slug, server: ServerKind, who: Looking, session: Session)
     settings = _settings(library)
     formats, moved = rules_ground(session, library)
     ground = Ground(
-        library.name, library.root, settings.address or "", tuple(sorted(formats)), settings.max_age,
+        library.name,
+        library.root,
+        settings.address or "",
+        tuple(sorted(formats)),
+        settings.max_age,
         tuple(Moved(path, to) for path, to in moved),
-    )  # fmt: skip
+    )
     try:
         return Response(rules(server, ground), media_type="text/plain; charset=utf-8")
     except UnfitName as error:

@@ -17,7 +17,7 @@ from plumcrate.people import passwords, second_factor, sessions
 from plumcrate.people.attempts import Attempts
 from plumcrate.people.who import Who, of_person, person_view
 from plumcrate.records import tables
-from plumcrate.work.refusal import Refusal
+from plumcrate.refusal import Refusal
 
 from .deps import Id, Session, TheSeal, TheSettings, router_of
 
@@ -30,9 +30,13 @@ _GUESSES = ("wrong-sign-in", "wrong-code", "wrong-password")
 
 @router.post("/session", summary="Sign in")
 def sign_in(
-    body: contract.SignIn, request: Request, response: Response, session: Session, settings: TheSettings,
+    body: contract.SignIn,
+    request: Request,
+    response: Response,
+    session: Session,
+    settings: TheSettings,
     seal: TheSeal,
-) -> contract.Person:  # fmt: skip
+) -> contract.Person:
     """Sets the session cookie. Where the account has a second factor, the first answer is ``second-factor``:
     send all of it again with the code. After ten failures an address has to wait five minutes; browsers that
     signed in to the account before are counted by themselves."""
@@ -62,9 +66,13 @@ def guarded(request: Request, seal: Seal, account: str, check: Callable[[], Chec
 
 
 def signed_in(
-    request: Request, response: Response, session: Session, settings: TheSettings, seal: Seal,
+    request: Request,
+    response: Response,
+    session: Session,
+    settings: TheSettings,
+    seal: Seal,
     person: tables.Person,
-) -> contract.Person:  # fmt: skip
+) -> contract.Person:
     """Signs the browser in, always in a session of its own."""
     token = sessions.begin(
         session,
@@ -126,9 +134,14 @@ def sign_out_there(session_id: Id, who: Myself, session: Session) -> None:
 
 @router.put("/me/password", status_code=204, summary="Change my password")
 def change_password(
-    body: contract.PasswordChange, who: Myself, request: Request, response: Response, session: Session,
-    settings: TheSettings, seal: TheSeal,
-) -> None:  # fmt: skip
+    body: contract.PasswordChange,
+    who: Myself,
+    request: Request,
+    response: Response,
+    session: Session,
+    settings: TheSettings,
+    seal: TheSeal,
+) -> None:
     """Signs out everywhere else."""
     person = _confirmed(request, session, seal, who, body.current)
     person.password_hash = passwords.hash_password(body.new)

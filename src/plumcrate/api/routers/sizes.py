@@ -10,10 +10,10 @@ from plumcrate import contract
 from plumcrate.api.needs import Administering, Looking, Mending
 from plumcrate.records import tables
 from plumcrate.records.queries import sizes as queries
-from plumcrate.work.cuts import Cutter
-from plumcrate.work.ladders import ladder
-from plumcrate.work.sizes import effect_of_change, remove_size, save_size
-from plumcrate.work.unused import bring_back, let_unused_go
+from plumcrate.renditions.cuts import Cutter
+from plumcrate.renditions.ladders import ladder
+from plumcrate.renditions.sizes import effect_of_change, remove_size, save_size
+from plumcrate.renditions.unused import bring_back, let_unused_go
 
 from .deps import Id, Session, Slug, TheDatabase, router_of, the, the_library
 
@@ -52,9 +52,7 @@ def effect(
 
 
 @router.post("/libraries/{slug}/ladder", summary="Widths whose steps weigh the same")
-def the_ladder(
-    slug: Slug, body: contract.LadderRequest, who: Looking, session: Session
-) -> contract.Ladder:  # fmt: skip
+def the_ladder(slug: Slug, body: contract.LadderRequest, who: Looking, session: Session) -> contract.Ladder:
     """By what pictures weigh here at their widths, as they were treated."""
     return ladder(session, the_library(session, slug).id, body)
 
@@ -62,15 +60,13 @@ def the_ladder(
 @router.get("/libraries/{slug}/unused-sizes", summary="Files of sizes that nobody asked for")
 def unused(
     slug: Slug, who: Looking, session: Session, days: Annotated[int, Query(ge=1, le=3650)] = 30
-) -> contract.UnusedSizes:  # fmt: skip
+) -> contract.UnusedSizes:
     """Within so many days, by what visitors were sent, and what weighed pages loaded."""
     return queries.unused_sizes(session, the_library(session, slug).id, days)
 
 
 @router.post("/libraries/{slug}/unused-sizes/let-go", summary="Let go of files that nobody asked for")
-def let_go(
-    slug: Slug, body: contract.LettingGo, who: Administering, session: Session
-) -> contract.FilesLetGo:  # fmt: skip
+def let_go(slug: Slug, body: contract.LettingGo, who: Administering, session: Session) -> contract.FilesLetGo:
     """The next run removes them. A size makes them again when somebody asks for them, and until then whoever
     does is sent the picture itself. Refused while visits were not counted for so many days."""
     return let_unused_go(session, the_library(session, slug), body)
@@ -79,7 +75,7 @@ def let_go(
 @router.post("/libraries/{slug}/unused-sizes/bring-back", summary="Bring back files that were let go")
 def back(
     slug: Slug, body: contract.BringingBack, who: Administering, session: Session
-) -> contract.FilesLetGo:  # fmt: skip
+) -> contract.FilesLetGo:
     """The next run makes them again."""
     return bring_back(session, the_library(session, slug), body.size)
 

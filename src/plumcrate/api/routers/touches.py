@@ -7,7 +7,7 @@ from fastapi import Request, Response
 from plumcrate import contract
 from plumcrate.api.needs import Looking, Mending, Treating
 from plumcrate.records import tables
-from plumcrate.work.touches import Toucher, add_touches, save_touches, touched_view
+from plumcrate.renditions.touch_ups import Toucher, add_touches, save_touches, touched_view
 
 from .deps import Id, Session, Slug, TheDatabase, router_of, the, the_library
 

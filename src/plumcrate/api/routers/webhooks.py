@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from plumcrate import contract
 from plumcrate.api.needs import Administering
-from plumcrate.work.telling import give_webhook_secret, try_webhook, webhook_view
+from plumcrate.webhooks.outgoing import give_webhook_secret, try_webhook, webhook_view
 
 from .deps import Session, Slug, TheSeal, TheState, router_of, the_library
 

@@ -12,19 +12,19 @@ from plumcrate import contract
 from plumcrate.api.needs import Looking, Treating
 from plumcrate.api.problems import ApiError
 from plumcrate.contract import JobKind, RunRequest, Scope
+from plumcrate.intake.connecting import refuse_odd_schedule
+from plumcrate.jobs import long_work as jobs
 from plumcrate.keeping.sealing import Seal
 from plumcrate.people.who import Who
 from plumcrate.records import tables
 from plumcrate.records.queries import weighings as queries
 from plumcrate.records.queries.jobs import job_view
 from plumcrate.records.queries.runs import run_view
-from plumcrate.work import jobs
-from plumcrate.work.connecting import refuse_odd_schedule
-from plumcrate.work.runs import create_run
-from plumcrate.work.weighing import views
-from plumcrate.work.weighing.job import WeighOrder
-from plumcrate.work.weighing.recording import page_of
-from plumcrate.work.weighing.sealing import seal
+from plumcrate.runs.runs import create_run
+from plumcrate.weighing import views
+from plumcrate.weighing.job import WeighOrder
+from plumcrate.weighing.recording import page_of
+from plumcrate.weighing.sealing import seal
 
 from .deps import Id, Session, Slug, TheQueue, TheState, router_of, the, the_library
 

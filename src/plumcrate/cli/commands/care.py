@@ -45,9 +45,13 @@ def add_commands(commands: Commands) -> None:
     upkeep = commands.add("upkeep")
     upkeep.add_argument("library")
     upkeep.add_argument(
-        "--set", dest="changes", action="append", metavar="NAME=VALUE", default=[],
+        "--set",
+        dest="changes",
+        action="append",
+        metavar="NAME=VALUE",
+        default=[],
         help="such as watch=true, new_files=at-once, hours=22:00-06:00",
-    )  # fmt: skip
+    )
     upkeep.set_defaults(command=_upkeep)
 
     upload = commands.add("upload")
@@ -181,10 +185,12 @@ def _upload(options: argparse.Namespace) -> Outcome:
             options.library, options.path or options.file.name, data, NewFiles(options.treat)
         )
     said = {
-        "light": "is served in light form; its copies follow", "done": "is treated",
+        "light": "is served in light form; its copies follow",
+        "done": "is treated",
         "waiting": "waits for its turn",
-        "not-treated": "is in the library, not treated", "failed": f"could not be treated: {uploaded.reason}",
-    }  # fmt: skip
+        "not-treated": "is in the library, not treated",
+        "failed": f"could not be treated: {uploaded.reason}",
+    }
     line = (
         f"{uploaded.path} {said[uploaded.state]}: {size(uploaded.size_before)} → {size(uploaded.size_now)} "
         f"({saved(uploaded.size_before, uploaded.size_now)})."

@@ -51,9 +51,10 @@ def add_commands(commands: Commands) -> None:
     prune.add_argument("library")
     prune.add_argument("--older-than", type=int, metavar="DAYS", help="only those older than this")
     prune.add_argument(
-        "--needed-too", action="store_true",
+        "--needed-too",
+        action="store_true",
         help="also the only original of a treated file, which can then never be put back",
-    )  # fmt: skip
+    )
     prune.add_argument(
         "--orphans-too", action="store_true", help="also those whose file was deleted or overwritten"
     )
@@ -128,9 +129,11 @@ def _recognise(options: argparse.Namespace) -> Outcome:
 def _prune(options: argparse.Namespace) -> Outcome:
     _be_confirmed("prune", options)
     request = PruneRequest(
-        older_than_days=options.older_than, needed_too=options.needed_too,
-        orphans_too=options.orphans_too, confirm=options.confirm,
-    )  # fmt: skip
+        older_than_days=options.older_than,
+        needed_too=options.needed_too,
+        orphans_too=options.orphans_too,
+        confirm=options.confirm,
+    )
     with client() as service:
         job = service.prune(options.library, request)
         with console.status(f"Deleting backups of {options.library} …"):

@@ -43,9 +43,12 @@ def add_commands(commands: Commands) -> None:
     invite.add_argument("email")
     invite.add_argument("--name", default="")
     invite.add_argument(
-        "--to", action="append", default=[], metavar="LIBRARY=ROLE",
+        "--to",
+        action="append",
+        default=[],
+        metavar="LIBRARY=ROLE",
         help=f"a library and a role in it ({', '.join(_ROLES)}); may be repeated",
-    )  # fmt: skip
+    )
     invite.add_argument("--service", action="store_true", help="to administer the whole service")
     invite.add_argument("--days", type=int, default=7, help="how long the link is good (default 7)")
     invite.set_defaults(command=_invite)
@@ -96,12 +99,15 @@ def _people(options: argparse.Namespace) -> Outcome:
             everybody, waiting = service.people(), service.invitations()
             rows = [
                 (
-                    str(one.id), one.name, one.email,
+                    str(one.id),
+                    one.name,
+                    one.email,
                     "suspended" if one.suspended else _rights(one.service, one.grants),
-                    "yes" if one.second_factor else "no", _when(one.signed_in_at),
+                    "yes" if one.second_factor else "no",
+                    _when(one.signed_in_at),
                 )
                 for one in everybody
-            ]  # fmt: skip
+            ]
             lines: list[RenderableType] = [
                 table(("number", "name", "e-mail", "may", "second factor", "signed in"), rows)
             ]
@@ -121,11 +127,14 @@ def _people(options: argparse.Namespace) -> Outcome:
         lines.append(Text("\nInvitations that wait", style="bold"))
         told = [
             (
-                str(one.id), one.email or "the first administrator", _rights(one.service, one.grants), one.by,
+                str(one.id),
+                one.email or "the first administrator",
+                _rights(one.service, one.grants),
+                one.by,
                 _when(one.expires_at),
             )
             for one in waiting
-        ]  # fmt: skip
+        ]
         lines.append(table(("number", "for", "may", "by", "until"), told))
     return Outcome(value, lines)
 
@@ -148,10 +157,13 @@ def _invite(options: argparse.Namespace) -> Outcome:
         else:
             made = service.invite(
                 InvitationRequest(
-                    email=options.email, name=options.name, service=options.service, grants=grants,
+                    email=options.email,
+                    name=options.name,
+                    service=options.service,
+                    grants=grants,
                     days=options.days,
                 )
-            )  # fmt: skip
+            )
     return Outcome(made, _link(made))
 
 
@@ -177,11 +189,16 @@ def _keys(options: argparse.Namespace) -> Outcome:
         keys = service.keys(options.library)
     rows = [
         (
-            str(key.id), key.name, f"…{key.hint}" if key.hint else "", _opens(key), _when(key.expires_at),
-            _when(key.last_used_at), key.last_used_from or "",
+            str(key.id),
+            key.name,
+            f"…{key.hint}" if key.hint else "",
+            _opens(key),
+            _when(key.expires_at),
+            _when(key.last_used_at),
+            key.last_used_from or "",
         )
         for key in keys
-    ]  # fmt: skip
+    ]
     heads = ("number", "name", "ends", "may", "until", "last used", "from")
     return Outcome(keys, [table(heads, rows)])
 
@@ -203,10 +220,13 @@ def _make_key(options: argparse.Namespace) -> Outcome:
         else:
             made = service.make_key(
                 KeyRequest(
-                    name=options.name, abilities=abilities, libraries=options.libraries,
-                    service=options.service, days=options.days,
+                    name=options.name,
+                    abilities=abilities,
+                    libraries=options.libraries,
+                    service=options.service,
+                    days=options.days,
                 )
-            )  # fmt: skip
+            )
     return Outcome(made, _secret(made))
 
 
@@ -240,18 +260,24 @@ def _audit(options: argparse.Namespace) -> Outcome:
             options.csv.write_bytes(data)
             return Outcome({"file": str(options.csv), "bytes": len(data)}, [f"Written to {options.csv}."])
         page = service.audit(
-            options.library, options.search, Ended(options.outcome) if options.outcome else None,
-            options.since, options.until, limit=options.limit,
-        )  # fmt: skip
+            options.library,
+            options.search,
+            Ended(options.outcome) if options.outcome else None,
+            options.since,
+            options.until,
+            limit=options.limit,
+        )
     rows = [
         (
-            f"{entry.at.astimezone():%Y-%m-%d %H:%M:%S}", entry.who or entry.email or "a stranger",
-            entry.address, entry.library or "",
+            f"{entry.at.astimezone():%Y-%m-%d %H:%M:%S}",
+            entry.who or entry.email or "a stranger",
+            entry.address,
+            entry.library or "",
             Text(entry.act, style="" if entry.outcome is Ended.DONE else CLAY),
             entry.detail if entry.outcome is Ended.DONE else f"{entry.outcome}: {entry.detail}",
         )
         for entry in page.rows
-    ]  # fmt: skip
+    ]
     more = f"{len(page.rows):,} of {page.total:,}"
     return Outcome(page, [table(("at", "who", "from", "library", "act", ""), rows), Text(more, style=QUIET)])
 

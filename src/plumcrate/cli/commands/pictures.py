@@ -23,9 +23,11 @@ def add_commands(commands: Commands) -> None:
     listing.add_argument("--search", help="only paths that contain this")
     listing.add_argument("--format", help="only pictures of this format, such as jpeg")
     listing.add_argument(
-        "--sort", choices=[str(sort) for sort in PictureSort], default="path",
+        "--sort",
+        choices=[str(sort) for sort in PictureSort],
+        default="path",
         help="worst: those first whose worst place lost most",
-    )  # fmt: skip
+    )
     listing.add_argument("--limit", type=int, default=40, metavar="N", help="at most so many (default 40)")
     listing.set_defaults(command=_list)
 

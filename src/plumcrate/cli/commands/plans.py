@@ -39,17 +39,25 @@ def add_commands(commands: Commands) -> None:
     report.add_argument("--csv", type=Path, metavar="FILE", help="write it as CSV")
     report.add_argument("--keep", metavar="MONTH", help="make a month's report and keep it")
     report.add_argument(
-        "--set", dest="changes", action="append", metavar="NAME=VALUE", default=[],
+        "--set",
+        dest="changes",
+        action="append",
+        metavar="NAME=VALUE",
+        default=[],
         help="client, sender, or monthly=true for one by itself when a month is over",
-    )  # fmt: skip
+    )
     report.set_defaults(command=_report)
 
     webhook = commands.add("webhook")
     webhook.add_argument("library")
     webhook.add_argument(
-        "--set", dest="changes", action="append", metavar="NAME=VALUE", default=[],
+        "--set",
+        dest="changes",
+        action="append",
+        metavar="NAME=VALUE",
+        default=[],
         help="address=https://…, or events=allowance.used,report.ready",
-    )  # fmt: skip
+    )
     webhook.add_argument("--new-secret", action="store_true", help="make a secret to sign with")
     webhook.add_argument("--try", dest="trial", action="store_true", help="send a message to try it")
     webhook.set_defaults(command=_webhook)
@@ -125,9 +133,10 @@ def _lines(report: Report) -> list[RenderableType]:
         f"{report.treated.files:,} files of {report.pictures:,} pictures were treated and "
         f"{report.copies:,} copies stand beside them.",
         "",
-        *_slats("month", report.by_month), *_slats("format", report.by_format),
+        *_slats("month", report.by_month),
+        *_slats("format", report.by_format),
         *_slats("folder", report.by_folder),
-    ]  # fmt: skip
+    ]
     if report.sent.requests:
         spared = report.sent.bytes_before - report.sent.bytes
         lines.append(
@@ -137,11 +146,15 @@ def _lines(report: Report) -> list[RenderableType]:
     if report.pages:
         rows = [
             (
-                page.address, page.device, size(page.picture_bytes_first), size(page.picture_bytes_latest),
-                _seconds(page.lcp_first), _seconds(page.lcp_latest),
+                page.address,
+                page.device,
+                size(page.picture_bytes_first),
+                size(page.picture_bytes_latest),
+                _seconds(page.lcp_first),
+                _seconds(page.lcp_latest),
             )
             for page in report.pages
-        ]  # fmt: skip
+        ]
         heads = ("page", "on", "pictures", "now", "painted", "now ")
         lines += ["", table(heads, rows, right=heads[2:])]
     return lines
@@ -157,12 +170,16 @@ def _slats(noun: str, slats: list[Slat]) -> list[RenderableType]:
     scale = max(one.bytes_before for one in slats)
     rows = [
         (
-            one.name or "the folder itself", f"{one.files:,}", size(one.bytes_before), size(one.bytes_now),
-            size(one.bytes_lightest), Text(saved(one.bytes_before, one.bytes_lightest), style=LEAF),
+            one.name or "the folder itself",
+            f"{one.files:,}",
+            size(one.bytes_before),
+            size(one.bytes_now),
+            size(one.bytes_lightest),
+            Text(saved(one.bytes_before, one.bytes_lightest), style=LEAF),
             slat(one.bytes_before, one.bytes_lightest, 20, scale),
         )
         for one in slats
-    ]  # fmt: skip
+    ]
     heads = (noun, "files", "before", "now", "lightest", "saved", "")
     return [table(heads, rows, right=heads[1:6]), ""]
 
@@ -190,11 +207,13 @@ def _webhook(options: argparse.Namespace) -> Outcome:
         lines.append(Text("It has no secret yet, and nothing is sent without: --new-secret", style=CLAY))
     rows = [
         (
-            f"{one.at.astimezone():%Y-%m-%d %H:%M}", str(one.type), f"{one.attempts:,}",
+            f"{one.at.astimezone():%Y-%m-%d %H:%M}",
+            str(one.type),
+            f"{one.attempts:,}",
             Text("taken" if one.sent_at else one.said or "waits", style="" if one.sent_at else CLAY),
         )
         for one in view.messages
-    ]  # fmt: skip
+    ]
     if rows:
         lines.append(table(("at", "what", "attempts", "how it fared"), rows))
     value = view.model_dump(mode="json")

@@ -25,13 +25,20 @@ def add_commands(commands: Commands) -> None:
     recipe.add_argument("library")
     recipe.add_argument("--version", type=int, metavar="N", help="a former version")
     recipe.add_argument(
-        "--from", dest="source", type=Path, metavar="FILE",
+        "--from",
+        dest="source",
+        type=Path,
+        metavar="FILE",
         help="settings as JSON; says what they would do, and saves nothing without --save",
-    )  # fmt: skip
+    )
     recipe.add_argument(
-        "--set", dest="changes", action="append", metavar="NAME=VALUE", default=[],
+        "--set",
+        dest="changes",
+        action="append",
+        metavar="NAME=VALUE",
+        default=[],
         help="change one setting, such as level=lean or conversions.gif_to_png=true",
-    )  # fmt: skip
+    )
     recipe.add_argument("--save", action="store_true", help="save as a new version; treats nothing yet")
     recipe.set_defaults(command=_recipe)
 
@@ -155,10 +162,14 @@ def _plan(options: argparse.Namespace) -> Outcome:
         plans = service.plan(find(service, options.library, options.picture))
     rows = [
         (
-            each.path, each.verdict, str(each.level or "–"), ", ".join(each.copies) or "–", each.because,
+            each.path,
+            each.verdict,
+            str(each.level or "–"),
+            ", ".join(each.copies) or "–",
+            each.because,
         )
         for each in plans
-    ]  # fmt: skip
+    ]
     return Outcome(plans, [table(("file", "would be", "level", "copies", "because"), rows)])
 
 

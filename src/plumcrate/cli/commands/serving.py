@@ -41,9 +41,13 @@ def add_commands(commands: Commands) -> None:
     serving = commands.add("serving")
     serving.add_argument("library")
     serving.add_argument(
-        "--set", dest="changes", action="append", metavar="NAME=VALUE", default=[],
+        "--set",
+        dest="changes",
+        action="append",
+        metavar="NAME=VALUE",
+        default=[],
         help="such as public=true, address=https://ledge.example/media or markup.eager=3",
-    )  # fmt: skip
+    )
     serving.set_defaults(command=_serving)
 
     rules = commands.add("server-rules")
@@ -67,9 +71,13 @@ def add_commands(commands: Commands) -> None:
     traffic.add_argument("library")
     traffic.add_argument("--days", type=int, default=30, help="so many days back (default 30)")
     traffic.add_argument(
-        "--log", action="append", type=Path, metavar="FILE", default=[],
+        "--log",
+        action="append",
+        type=Path,
+        metavar="FILE",
+        default=[],
         help="count a log first: plain or gzip, Common, Combined or JSON lines; each line counts once",
-    )  # fmt: skip
+    )
     traffic.add_argument("--follow", action="store_true", help="stay, and count the log as it grows")
     traffic.set_defaults(command=_traffic)
 
@@ -286,10 +294,14 @@ def _sent_table(title: str, rows: Sequence[Sent]) -> RenderableType:
         columns,
         [
             (
-                plain(row.name), f"{row.requests:,}", size(row.bytes_before), size(row.bytes),
-                saved(row.bytes_before, row.bytes), slat(row.bytes_before, row.bytes, 28, scale),
+                plain(row.name),
+                f"{row.requests:,}",
+                size(row.bytes_before),
+                size(row.bytes),
+                saved(row.bytes_before, row.bytes),
+                slat(row.bytes_before, row.bytes, 28, scale),
             )
             for row in rows
         ],
         right=columns[1:-1],
-    )  # fmt: skip
+    )

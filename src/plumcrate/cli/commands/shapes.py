@@ -51,9 +51,13 @@ def add_commands(commands: Commands) -> None:
     size.add_argument("library")
     size.add_argument("name", help="small letters, digits and hyphens")
     size.add_argument(
-        "--set", dest="changes", action="append", metavar="NAME=VALUE", default=[],
+        "--set",
+        dest="changes",
+        action="append",
+        metavar="NAME=VALUE",
+        default=[],
         help="one setting, such as width=520, way=fill, anchor=top, densities=1,2 or when.folder=2026",
-    )  # fmt: skip
+    )
     size.add_argument("--save", action="store_true", help="save it; the next run makes what it asks for")
     size.add_argument("--remove", action="store_true", help="remove it; the next run removes its files")
     size.set_defaults(command=_size)
@@ -77,10 +81,14 @@ def add_commands(commands: Commands) -> None:
     touch.add_argument("library")
     touch.add_argument("pictures", nargs="+", help="paths in the library, or numbers")
     touch.add_argument(
-        "--add", dest="steps", action="append", metavar="STEP", default=[],
+        "--add",
+        dest="steps",
+        action="append",
+        metavar="STEP",
+        default=[],
         help="a step behind the others: its kind and settings, such as contrast:amount=12, turn:quarters=1, "
         "cover:points=[[0.5,0.4]],radius=0.03",
-    )  # fmt: skip
+    )
     touch.add_argument("--drop", type=int, action="append", metavar="N", default=[], help="take step N back")
     touch.add_argument("--clear", action="store_true", help="take all steps back")
     touch.add_argument("--look", type=Path, metavar="FILE", help="write a WebP of it there; saves nothing")
@@ -94,9 +102,13 @@ def add_commands(commands: Commands) -> None:
     mark.add_argument("library")
     mark.add_argument("name", help="small letters, digits and hyphens")
     mark.add_argument(
-        "--set", dest="changes", action="append", metavar="NAME=VALUE", default=[],
+        "--set",
+        dest="changes",
+        action="append",
+        metavar="NAME=VALUE",
+        default=[],
         help="one setting, such as words=Gannet Ledge, place=top-left, width=0.15, opacity=0.5 or sizes=card",
-    )  # fmt: skip
+    )
     mark.add_argument("--picture", type=Path, metavar="FILE", help="a PNG or WebP with transparency")
     mark.add_argument("--remove", action="store_true", help="remove it; the next run brings back the rest")
     mark.set_defaults(command=_mark)
@@ -120,11 +132,16 @@ def _sizes(options: argparse.Namespace) -> Outcome:
         return Outcome(sizes, [Text(said, QUIET)])
     rows = [
         (
-            one.name, _described(one.settings), f"{one.files:,}", weight(one.bytes),
-            weight(one.bytes_lightest), f"{one.waiting:,}", one.settings.pattern,
+            one.name,
+            _described(one.settings),
+            f"{one.files:,}",
+            weight(one.bytes),
+            weight(one.bytes_lightest),
+            f"{one.waiting:,}",
+            one.settings.pattern,
         )
         for one in sizes
-    ]  # fmt: skip
+    ]
     columns = ("size", "what", "files", "bytes", "as fetched", "waiting", "names")
     return Outcome(sizes, [table(columns, rows, right=("files", "bytes", "as fetched", "waiting"))])
 
@@ -136,11 +153,15 @@ def _unused(service: Client, library: str, days: int) -> Outcome:
         return Outcome(found, [Text(said, QUIET)])
     rows = [
         (
-            one.name, f"{one.files:,}", weight(one.bytes), f"{one.young:,}", f"{one.asked_for:,}",
+            one.name,
+            f"{one.files:,}",
+            weight(one.bytes),
+            f"{one.young:,}",
+            f"{one.asked_for:,}",
             f"{one.let_go:,}",
         )
         for one in found.sizes
-    ]  # fmt: skip
+    ]
     columns = ("size", "not asked for", "bytes", "of these new", "asked for", "let go")
     notes = [
         f"Within {days} days; counted since {found.since:%Y-%m-%d}.",
@@ -249,9 +270,7 @@ def _ladder(options: argparse.Namespace) -> Outcome:
         found = service.ladder(options.library, request)
         if options.save:
             service.save_size(options.library, options.save, SizeSettings(widths=found.widths))
-    rows = [
-        (f"{width:,}", weight(size)) for width, size in zip(found.widths, found.bytes, strict=True)
-    ]  # fmt: skip
+    rows = [(f"{width:,}", weight(size)) for width, size in zip(found.widths, found.bytes, strict=True)]
     said = f"Measured on {found.files:,} JPEGs of this library, as they were treated."
     lines: list[RenderableType] = [
         table(("width", "weighs about"), rows, right=("width", "weighs about")),
@@ -285,11 +304,14 @@ def _cut_lines(cuts: Cuts) -> list[RenderableType]:
     how = "set by hand" if cuts.by_hand else "found in the picture"
     rows = [
         (
-            one.name, one.slot, f"{one.width} × {one.height}",
-            f"{one.left:.0%} to {one.right:.0%}", f"{one.top:.0%} to {one.bottom:.0%}",
+            one.name,
+            one.slot,
+            f"{one.width} × {one.height}",
+            f"{one.left:.0%} to {one.right:.0%}",
+            f"{one.top:.0%} to {one.bottom:.0%}",
         )
         for one in cuts.cuts
-    ]  # fmt: skip
+    ]
     said = f"Focal point {cuts.x:.2f}, {cuts.y:.2f}, {how}."
     return [said, table(("size", "slot", "pixels", "across", "down"), rows)] if rows else [said]
 

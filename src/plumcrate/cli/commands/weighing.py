@@ -54,9 +54,12 @@ def add_commands(commands: Commands) -> None:
     weigh.add_argument("--passes", type=int, default=3, help="so often on each device; medians are told")
     weigh.add_argument("--plain", action="store_true", help="without a browser, from the markup alone")
     weigh.add_argument(
-        "--what-if", action="append", default=[], metavar="LEVEL",
+        "--what-if",
+        action="append",
+        default=[],
+        metavar="LEVEL",
         help="also as a level would make its pictures; “recipe” for the recipe in use. May be repeated",
-    )  # fmt: skip
+    )
     weigh.add_argument("--fit", action="store_true", help="with --what-if: in the sizes that places need")
     weigh.add_argument(
         "--own-markup", action="store_true", help="with --what-if: with the page's markup as it is"
@@ -78,9 +81,10 @@ def add_commands(commands: Commands) -> None:
     settings.add_argument("--schedule", help="five fields as of cron; “none” for none")
     settings.add_argument("--after-runs", choices=("yes", "no"))
     settings.add_argument(
-        "--sign-in", metavar="FILE",
+        "--sign-in",
+        metavar="FILE",
         help="lines such as “Cookie: name=value” or “Authorization: …”, - for standard input; kept sealed",
-    )  # fmt: skip
+    )
     settings.add_argument("--no-sign-in", action="store_true", help="forget what signs in")
     settings.add_argument("--forget", action="store_true", help="forget the page and its weighings")
     settings.set_defaults(command=_settings)
@@ -135,11 +139,16 @@ def _weigh(options: argparse.Namespace) -> Outcome:
     if not options.address and options.sitemap is None:
         raise WrongCommand("name a page, or a --sitemap")
     request = WeighRequest(
-        addresses=options.address, sitemap=options.sitemap,
+        addresses=options.address,
+        sitemap=options.sitemap,
         devices=[Device(device) for device in options.device or list(Device)],
-        line=options.line, processor=options.processor, passes=options.passes, plain=options.plain,
-        what_if=_what_ifs(options), budget=budget_of(options.budget) if options.budget else None,
-    )  # fmt: skip
+        line=options.line,
+        processor=options.processor,
+        passes=options.passes,
+        plain=options.plain,
+        what_if=_what_ifs(options),
+        budget=budget_of(options.budget) if options.budget else None,
+    )
     with client() as service:
         job = service.weigh(options.library, request)
         if options.no_wait:
@@ -186,9 +195,10 @@ def _settings(options: argparse.Namespace) -> Outcome:
             return Outcome(page, [f"{page.address} and its {page.weighings:,} weighings are forgotten."])
         known = {page.address: page for page in service.site_pages(options.library)}.get(options.address)
         settings = PageSettings(
-            budget=known.budget if known else None, schedule=known.schedule if known else None,
+            budget=known.budget if known else None,
+            schedule=known.schedule if known else None,
             after_runs=known.after_runs if known else False,
-        )  # fmt: skip
+        )
         if options.budget is not None:
             settings.budget = None if options.budget == "none" else budget_of(options.budget)
         if options.schedule is not None:
@@ -250,9 +260,13 @@ def _weighing_lines(
     if one.fault is not None:
         return [*lines, Text(f"It could not be weighed: {plain(one.fault)}.", CLAY)]
     real = next(
-        (each for each in all_of_them
-         if each.page_id == one.page_id and each.kind is WeighingKind.REAL and one.what_if is not None), None,
-    )  # fmt: skip
+        (
+            each
+            for each in all_of_them
+            if each.page_id == one.page_id and each.kind is WeighingKind.REAL and one.what_if is not None
+        ),
+        None,
+    )
     for reading in one.readings:
         before = real.reading(reading.device) if real is not None else None
         lines += _reading_lines(reading, before)
@@ -260,10 +274,13 @@ def _weighing_lines(
             lines.append(_pictures_table(reading))
     lines += _findings_lines(one.findings)
     lines += [
-        Text(f"  over budget on {each.device}: {each.name} {_amount_said(each.name, each.found)}, "
-             f"allowed {_amount_said(each.name, each.allowed)}", CLAY)
+        Text(
+            f"  over budget on {each.device}: {each.name} {_amount_said(each.name, each.found)}, "
+            f"allowed {_amount_said(each.name, each.allowed)}",
+            CLAY,
+        )
         for each in one.over
-    ]  # fmt: skip
+    ]
     if one.budget is not None and not one.over:
         lines.append(Text("  within its budget", LEAF))
     return lines + [Text(f"  {plain(note)}", QUIET) for note in one.notes]
@@ -313,15 +330,27 @@ def _pictures_table(reading: Reading) -> RenderableType:
     rows = []
     for one in reading.pictures[:_MOST_PICTURES]:
         marks = [
-            word for word, holds in (
-                ("first view", one.first_view), ("late", one.lazy), ("largest paint", one.largest_paint),
-            ) if holds
-        ]  # fmt: skip
+            word
+            for word, holds in (
+                ("first view", one.first_view),
+                ("late", one.lazy),
+                ("largest paint", one.largest_paint),
+            )
+            if holds
+        ]
         need = f"{one.needed_width}×{one.needed_height}" if one.needed_width else "not shown"
         rows.append(
-            (str(one.number), one.format, size(one.bytes), f"{one.natural_width}×{one.natural_height}", need,
-             points(one.seen.score if one.seen else None), ", ".join(marks), plain(one.path or one.address))
-        )  # fmt: skip
+            (
+                str(one.number),
+                one.format,
+                size(one.bytes),
+                f"{one.natural_width}×{one.natural_height}",
+                need,
+                points(one.seen.score if one.seen else None),
+                ", ".join(marks),
+                plain(one.path or one.address),
+            )
+        )
     columns = ("", "format", "bytes", "file", "place", "seen", "where", "picture")
     return table(columns, rows, right=("", "bytes", "file", "place", "seen"))
 
@@ -331,9 +360,11 @@ def _findings_lines(findings: Sequence[PageFinding]) -> Iterator[RenderableType]
         won = " and ".join(
             part
             for part in (
-                size(one.bytes) if one.bytes else "", f"{one.seconds:.1f} s" if one.seconds >= 0.1 else "",
-            ) if part
-        )  # fmt: skip
+                size(one.bytes) if one.bytes else "",
+                f"{one.seconds:.1f} s" if one.seconds >= 0.1 else "",
+            )
+            if part
+        )
         numbers = ", ".join(f"{number}" for number in one.pictures[:8]) + (
             " …" if len(one.pictures) > 8 else ""
         )
@@ -367,10 +398,18 @@ def _pages_lines(library: str, pages: Sequence[SitePage]) -> list[RenderableType
                 continue
             now, was = latest[device], first.get(device, latest[device])
             rows.append(
-                (plain(page.address), str(device), size(was.bytes), size(now.bytes),
-                 saved(was.bytes, now.bytes), _lcp(was), _lcp(now), "over" if page.over else "",
-                 slat(max(was.bytes, now.bytes), now.bytes, 20))
-            )  # fmt: skip
+                (
+                    plain(page.address),
+                    str(device),
+                    size(was.bytes),
+                    size(now.bytes),
+                    saved(was.bytes, now.bytes),
+                    _lcp(was),
+                    _lcp(now),
+                    "over" if page.over else "",
+                    slat(max(was.bytes, now.bytes), now.bytes, 20),
+                )
+            )
         if page.fault:
             rows.append((plain(page.address), "", "", "", "", "", "", plain(page.fault), Text("")))
     columns = ("page", "device", "first", "now", "saved", "paint first", "paint now", "budget", " ")
@@ -387,9 +426,17 @@ def _history_lines(page: SitePage, history: Sequence[Point]) -> list[RenderableT
     for point in history:
         what = "as it was" if point.kind is not WeighingKind.FORETOLD else "foretold"
         rows.append(
-            (f"{point.at:%Y-%m-%d %H:%M}", str(point.device), what, size(point.bytes), size(point.pictures),
-             _lcp(point), str(point.weighing_id), slat(point.bytes, point.bytes, 24, top))
-        )  # fmt: skip
+            (
+                f"{point.at:%Y-%m-%d %H:%M}",
+                str(point.device),
+                what,
+                size(point.bytes),
+                size(point.pictures),
+                _lcp(point),
+                str(point.weighing_id),
+                slat(point.bytes, point.bytes, 24, top),
+            )
+        )
     columns = ("when", "device", "", "weight", "pictures", "largest paint", "weighing", " ")
     return [plain(page.address), table(columns, rows, right=columns[3:7])]
 

@@ -49,12 +49,18 @@ def written(ground: Ground) -> str:
         _RULE.format(accepts=accepts(format), format=format, picture=picture()) for format in ground.copies
     )
     return _TEMPLATE.format(
-        name=checked(ground.name, "the name"), folder=checked(ground.folder, "the folder"), root=ground.root,
+        name=checked(ground.name, "the name"),
+        folder=checked(ground.folder, "the folder"),
+        root=ground.root,
         base=checked(ground.prefix, "the address"),
         types="\n".join(f"AddType {media_type(format)} .{format}" for format in ground.copies),
-        picture=picture(), copies="|".join(ground.copies) or "avif", rules=rules,
-        endings="|".join(endings()), lasting=ground.lasting, moved=_moved(ground) + ground.left_out,
-    )  # fmt: skip
+        picture=picture(),
+        copies="|".join(ground.copies) or "avif",
+        rules=rules,
+        endings="|".join(endings()),
+        lasting=ground.lasting,
+        moved=_moved(ground) + ground.left_out,
+    )
 
 
 def _moved(ground: Ground) -> str:

@@ -56,11 +56,15 @@ def written(ground: Ground) -> str:
     """For Caddy 2.6 or newer."""
     rules = [_RULE.format(format=format, kind=media_type(format)) for format in ground.copies]
     return _TEMPLATE.format(
-        name=checked(ground.name, "the name"), folder=checked(ground.folder, "the folder", odd='"\\{}*'),
-        prefix=checked(ground.prefix, "the address", odd=""), lasting=ground.lasting, picture=picture(),
-        copies="|".join(ground.copies) or "avif", rules="".join(rules),
+        name=checked(ground.name, "the name"),
+        folder=checked(ground.folder, "the folder", odd='"\\{}*'),
+        prefix=checked(ground.prefix, "the address", odd=""),
+        lasting=ground.lasting,
+        picture=picture(),
+        copies="|".join(ground.copies) or "avif",
+        rules="".join(rules),
         moved=_moved(ground) + ground.left_out,
-    )  # fmt: skip
+    )
 
 
 def _moved(ground: Ground) -> str:

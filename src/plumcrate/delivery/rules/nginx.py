@@ -74,12 +74,19 @@ def written(ground: Ground) -> str:
     )
     moved = ground.sayable
     text = _TEMPLATE.format(
-        name=checked(ground.name, "the name"), folder=ground.folder, root=ground.root, word=word,
-        prefix=literal(checked(ground.prefix, "the address", odd="")), picture=picture(),
-        copies="|".join(ground.copies) or "avif", common=common, tries=" ".join(tries),
-        maps="\n".join(maps), moved=_map_of(ground, f"$light_moved_{word}") + ground.left_out,
+        name=checked(ground.name, "the name"),
+        folder=ground.folder,
+        root=ground.root,
+        word=word,
+        prefix=literal(checked(ground.prefix, "the address", odd="")),
+        picture=picture(),
+        copies="|".join(ground.copies) or "avif",
+        common=common,
+        tries=" ".join(tries),
+        maps="\n".join(maps),
+        moved=_map_of(ground, f"$light_moved_{word}") + ground.left_out,
         gone=f"error_page 418 = @light_moved_{word};\n        return 418;" if moved else "return 404;",
-    )  # fmt: skip
+    )
     return text + (_PART_3.format(word=word) if moved else "")
 
 

@@ -16,8 +16,13 @@ from PIL import Image, ImageDraw, ImageFilter, ImageFont
 _OVER = 3
 Colour = tuple[int, int, int]
 _SERIES: tuple[Colour, ...] = (
-    (107, 44, 92), (122, 54, 106), (31, 78, 95), (201, 120, 44), (86, 130, 72), (176, 58, 46),
-)  # fmt: skip
+    (107, 44, 92),
+    (122, 54, 106),
+    (31, 78, 95),
+    (201, 120, 44),
+    (86, 130, 72),
+    (176, 58, 46),
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -189,10 +194,12 @@ def warmth(sheet: Sheet) -> None:
         for column in range(10):
             part = float(np.clip((row + column) / 16 + rng.normal(0, 0.06), 0, 1))
             sheet.box(
-                w * (0.05 + column * 0.08), h * (0.06 + row * 0.11), w * (0.125 + column * 0.08),
-                h * (0.16 + row * 0.11), (round(60 + 180 * part), round(80 + 60 * part), round(170 - 110 *
-                part)),
-            )  # fmt: skip
+                w * (0.05 + column * 0.08),
+                h * (0.06 + row * 0.11),
+                w * (0.125 + column * 0.08),
+                h * (0.16 + row * 0.11),
+                (round(60 + 180 * part), round(80 + 60 * part), round(170 - 110 * part)),
+            )
     for step in range(64):
         part = step / 63
         fill = (round(60 + 180 * part), round(80 + 60 * part), round(170 - 110 * part))

@@ -63,10 +63,15 @@ def lens_drawing(rng: Rng, width: int, height: int) -> Image.Image:
         far = min(cx, cy) * 0.97
         near = far * (0.9 if spoke % 6 else 0.1)
         draw.line(
-            (cx + near * math.cos(angle), cy + near * math.sin(angle), cx + far * math.cos(angle),
-             cy + far * math.sin(angle)),
-            fill=90, width=scale,
-        )  # fmt: skip
+            (
+                cx + near * math.cos(angle),
+                cy + near * math.sin(angle),
+                cx + far * math.cos(angle),
+                cy + far * math.sin(angle),
+            ),
+            fill=90,
+            width=scale,
+        )
     draw.text((40, 40), "GANNET LEDGE  first-order lens, plate 4", fill=30, font=_font(height * scale // 32))
     return image.resize((width, height), Image.Resampling.LANCZOS)
 
@@ -160,10 +165,14 @@ def flashing_light(width: int, height: int) -> list[Image.Image]:
         draw = ImageDraw.Draw(frame)
         draw.rectangle((0, int(height * 0.8), width, height), fill=1)
         draw.polygon(
-            [(width * 0.46, height * 0.8), (width * 0.54, height * 0.8), (width * 0.52, height * 0.3),
-             (width * 0.48, height * 0.3)],
+            [
+                (width * 0.46, height * 0.8),
+                (width * 0.54, height * 0.8),
+                (width * 0.52, height * 0.3),
+                (width * 0.48, height * 0.3),
+            ],
             fill=4,
-        )  # fmt: skip
+        )
         draw.ellipse((width * 0.47, height * 0.2, width * 0.53, height * 0.3), fill=3 if lit else 2)
         if lit:
             draw.polygon(

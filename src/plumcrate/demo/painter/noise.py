@@ -19,9 +19,15 @@ def enlarge(plane: F32, width: int, height: int) -> F32:
 
 
 def fractal(
-    rng: np.random.Generator, width: int, height: int, *, largest: float, smallest: float = 2.0,
-    stretch: float = 1.0, roughness: float = 0.55,
-) -> F32:  # fmt: skip
+    rng: np.random.Generator,
+    width: int,
+    height: int,
+    *,
+    largest: float,
+    smallest: float = 2.0,
+    stretch: float = 1.0,
+    roughness: float = 0.55,
+) -> F32:
     """Sums octaves of value noise, from cells of ``largest`` to ``smallest`` pixels.
 
     ``stretch`` makes cells wider than high; ``roughness`` is each octave's part of the last.

@@ -82,9 +82,19 @@ def calm_part(calm: F32, frame: Frame) -> float:
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _joined(
-    values: F32, table: F32, calm: F32, stride: int, first: F32, last: F32, along: NDArray[np.int64],
-    down: NDArray[np.int64], counts: float, of_bits: F32, turns: int, levels: I16,
-) -> None:  # fmt: skip
+    values: F32,
+    table: F32,
+    calm: F32,
+    stride: int,
+    first: F32,
+    last: F32,
+    along: NDArray[np.int64],
+    down: NDArray[np.int64],
+    counts: float,
+    of_bits: F32,
+    turns: int,
+    levels: I16,
+) -> None:
     count = values.shape[0]
     edges = np.zeros((count, 4), np.float32)  # mean error at the left, right, upper and lower edge
     for b in range(count):
@@ -147,6 +157,16 @@ def join(values: F32, table: U16, calm: F32, weights: F32, component: Component,
         return
     counts = _STEP_OF_LUMA if component.identifier == 1 else _STEP_OF_CHROMA
     _joined(
-        values, table.astype(np.float32), calm, component.stride, _FIRST, _LAST, _ALONG, _DOWN, counts,
-        weights * np.float32(_BITS), _TURNS, levels,
-    )  # fmt: skip
+        values,
+        table.astype(np.float32),
+        calm,
+        component.stride,
+        _FIRST,
+        _LAST,
+        _ALONG,
+        _DOWN,
+        counts,
+        weights * np.float32(_BITS),
+        _TURNS,
+        levels,
+    )

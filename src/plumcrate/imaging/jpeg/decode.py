@@ -35,7 +35,7 @@ from .segments import (
     parse_scan,
     read_word,
     stands_alone,
-)  # fmt: skip
+)
 
 _PADDING = 64
 _OK, _BAD_CODE, _OUT_OF_DATA, _OVERFLOW = 0, 1, 2, 3
@@ -403,11 +403,21 @@ def _decode_one(raw: U8, clean: U8, frame: Frame, scan: Scan, coefficients: I16)
     following, length, intervals = unstuff(raw, scan.data_at, clean, restarts)
     clean[length : length + _PADDING] = 0
     fault = decode_scan(
-        clean, length, restarts[:intervals], order, member, scan.restart_interval,
+        clean,
+        length,
+        restarts[:intervals],
+        order,
+        member,
+        scan.restart_interval,
         np.stack([decoding_table(table) for table in scan.dc_tables]),
         np.stack([decoding_table(table) for table in scan.ac_tables]),
-        scan.spectral_start, scan.spectral_end, scan.high, scan.low, frame.progressive, coefficients,
-    )  # fmt: skip
+        scan.spectral_start,
+        scan.spectral_end,
+        scan.high,
+        scan.low,
+        frame.progressive,
+        coefficients,
+    )
     if fault:
         raise JpegError(_FAULTS[fault])
     return int(following)

@@ -31,7 +31,7 @@ from .transform import (
     frame_for,
     planes_of,
     stored_chroma,
-)  # fmt: skip
+)
 
 #: Lambda of the quantization at step 80, in squared quantization steps a bit, and how it changes.
 _WEIGHT = 0.07
@@ -101,9 +101,15 @@ class LossyEncoder:
 
     @classmethod
     def of_jpeg(
-        cls, data: bytes, decoded: Decoded | None, rgb: U8, *, grey: bool, subsampled: bool,
+        cls,
+        data: bytes,
+        decoded: Decoded | None,
+        rgb: U8,
+        *,
+        grey: bool,
+        subsampled: bool,
         keep: Keep = EVERYTHING,
-    ) -> LossyEncoder:  # fmt: skip
+    ) -> LossyEncoder:
         """For a JPEG source, what :func:`~.decode.decode` made of it, and its pixels.
 
         ``decoded`` is None where only other decoders make a picture of it, which is enough.

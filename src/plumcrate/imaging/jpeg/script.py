@@ -76,9 +76,16 @@ def _size(value: int) -> int:
 
 @njit(cache=True, nogil=True)
 def _count(
-    starts: I32, places: U8, values: I16, low: int, refines: bool, edges: I64,
-    symbols: I64, ends: I64, extra: I64,
-) -> None:  # fmt: skip
+    starts: I32,
+    places: U8,
+    values: I16,
+    low: int,
+    refines: bool,
+    edges: I64,
+    symbols: I64,
+    ends: I64,
+    extra: I64,
+) -> None:
     """Counts the symbols of every band's scan at once, G.1.2.2 and G.1.2.3.
 
     For a band from edge ``i`` up to edge ``j + 1``: ``symbols[i, p]`` (256) of the coefficients between the

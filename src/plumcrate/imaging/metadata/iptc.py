@@ -10,11 +10,24 @@ PREFIX = b"Photoshop 3.0\0"
 _RECORDS = 0x0404
 _THUMBNAILS = (0x0409, 0x040C)
 _KIND = {
-    80: Kind.RIGHTS, 85: Kind.RIGHTS, 110: Kind.RIGHTS, 115: Kind.RIGHTS, 116: Kind.RIGHTS,
-    118: Kind.RIGHTS, 55: Kind.TIME, 60: Kind.TIME, 62: Kind.TIME, 63: Kind.TIME,
-    26: Kind.PLACE, 27: Kind.PLACE, 90: Kind.PLACE, 92: Kind.PLACE, 95: Kind.PLACE, 100: Kind.PLACE,
+    80: Kind.RIGHTS,
+    85: Kind.RIGHTS,
+    110: Kind.RIGHTS,
+    115: Kind.RIGHTS,
+    116: Kind.RIGHTS,
+    118: Kind.RIGHTS,
+    55: Kind.TIME,
+    60: Kind.TIME,
+    62: Kind.TIME,
+    63: Kind.TIME,
+    26: Kind.PLACE,
+    27: Kind.PLACE,
+    90: Kind.PLACE,
+    92: Kind.PLACE,
+    95: Kind.PLACE,
+    100: Kind.PLACE,
     101: Kind.PLACE,
-}  # fmt: skip
+}
 
 
 def kept(block: bytes, keep: Keep) -> bytes:

@@ -28,10 +28,12 @@ _PREFIXES = {
     "http://creativecommons.org/ns#": "cc",
 }
 _DC, _XMP, _PS, _EXIF, _TIFF = (
-    "{http://purl.org/dc/elements/1.1/}", "{http://ns.adobe.com/xap/1.0/}",
-    "{http://ns.adobe.com/photoshop/1.0/}", "{http://ns.adobe.com/exif/1.0/}",
+    "{http://purl.org/dc/elements/1.1/}",
+    "{http://ns.adobe.com/xap/1.0/}",
+    "{http://ns.adobe.com/photoshop/1.0/}",
+    "{http://ns.adobe.com/exif/1.0/}",
     "{http://ns.adobe.com/tiff/1.0/}",
-)  # fmt: skip
+)
 _WHOLE = {
     "{http://ns.adobe.com/xap/1.0/rights/}": Kind.RIGHTS,
     "{http://ns.useplus.org/ldf/xmp/1.0/}": Kind.RIGHTS,

@@ -252,13 +252,13 @@ def _to_lab(rgb: U8, curve: F32, out: F32) -> None:
             r, g, b = light[0, x], light[1, x], light[2, x]
             fx = lab_response(
                 np.float32(0.4339528) * r + np.float32(0.3762196) * g + np.float32(0.1898431) * b
-            )  # fmt: skip
+            )
             fy = lab_response(
                 np.float32(0.2126729) * r + np.float32(0.7151522) * g + np.float32(0.0721750) * b
-            )  # fmt: skip
+            )
             fz = lab_response(
                 np.float32(0.0177566) * r + np.float32(0.1094680) * g + np.float32(0.8727755) * b
-            )  # fmt: skip
+            )
             out[0, y, x] = np.float32(116) * fy - np.float32(16)
             out[1, y, x] = np.float32(500) * (fx - fy)
             out[2, y, x] = np.float32(200) * (fy - fz)

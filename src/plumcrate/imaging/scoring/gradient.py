@@ -54,9 +54,7 @@ def _across(row: F32, taps: F32, x: int) -> Any:
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _moments(
-    a: F32, b: F32, taps: F32, step: int, begin: int, mean: F32, square: F32, apart: F32
-) -> None:  # fmt: skip
+def _moments(a: F32, b: F32, taps: F32, step: int, begin: int, mean: F32, square: F32, apart: F32) -> None:
     """Blurs of b, of its square and of the square of what lies between a and b, on every ``step``-th row, as
     the score takes them: rows beyond the picture mirror it, columns beyond it count as zero. ``begin``: the
     first of these rows that is asked for."""
@@ -110,9 +108,18 @@ def _spread(gradient: F32, taps: F32, step: int, begin: int, height: int, first:
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _errors(
-    a: F32, mean_a: F32, variance_a: F32, b: F32, step: int, m: F32, bb: F32, dd: F32, error: F32, edge: F32,
+    a: F32,
+    mean_a: F32,
+    variance_a: F32,
+    b: F32,
+    step: int,
+    m: F32,
+    bb: F32,
+    dd: F32,
+    error: F32,
+    edge: F32,
     fourths: NDArray[np.float64],
-) -> None:  # fmt: skip
+) -> None:
     """The maps of structure error and of edges, added above 0 and lost below; adds the sums of the fourth
     powers of errors, of added and of lost edges to ``fourths``."""
     one = np.float32(1)
@@ -140,9 +147,18 @@ def _errors(
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _back(
-    a: F32, mean_a: F32, variance_a: F32, b: F32, step: int, m: F32, bb: F32, dd: F32, error: F32, edge: F32,
+    a: F32,
+    mean_a: F32,
+    variance_a: F32,
+    b: F32,
+    step: int,
+    m: F32,
+    bb: F32,
+    dd: F32,
+    error: F32,
+    edge: F32,
     factors: F32,
-) -> None:  # fmt: skip
+) -> None:
     """From a plane's statistics to what was blurred: the gradients by mean, by square, by what lies apart and
     by the sample itself take the places of ``m``, ``bb``, ``dd`` and ``edge``.
 

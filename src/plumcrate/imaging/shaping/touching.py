@@ -26,7 +26,7 @@ from ..shapes import (
     White,
     box_of,
     straightened,
-)  # fmt: skip
+)
 from ..srgb import LIGHT, to_light, to_values
 from .covering import cover
 

@@ -41,9 +41,11 @@ def part(pixels: Pixels, touches: Sequence[Touch], left: float, top: float, widt
     x = min(round(left * across), max(0, across - width))
     y = min(round(top * down), max(0, down - height))
     box = (
-        max(0, x - _MARGIN), max(0, y - _MARGIN),
-        min(across, x + width + _MARGIN), min(down, y + height + _MARGIN),
-    )  # fmt: skip
+        max(0, x - _MARGIN),
+        max(0, y - _MARGIN),
+        min(across, x + width + _MARGIN),
+        min(down, y + height + _MARGIN),
+    )
     shown = touched(boxed(pixels, box), touches)
     inner = x - box[0], y - box[1], min(across, x + width) - box[0], min(down, y + height) - box[1]
     return _as_webp(boxed(shown, inner))

@@ -89,9 +89,14 @@ def _lossy(case: Case, animation: Animation, kind: str) -> Chosen | None:
         if score >= case.recipe.target - TOLERANCE:
             how = f"{len(animation.frames)} frames, quality {quality}"
             return Chosen(
-                format=kind, data=data, size=len(data), score=score, how=how, encodes=number + 1,
+                format=kind,
+                data=data,
+                size=len(data),
+                score=score,
+                how=how,
+                encodes=number + 1,
                 tried=(Tried(how, len(data), score),),
-            )  # fmt: skip
+            )
     return None
 
 

@@ -22,7 +22,12 @@ def treat_gif(case: Case) -> Output:
     if smaller is case.data:
         size = len(smaller)
         return Refused(
-            format="gif", verdict="not-smaller", size=size, score=100.0, how=_HOW, encodes=1,
+            format="gif",
+            verdict="not-smaller",
+            size=size,
+            score=100.0,
+            how=_HOW,
+            encodes=1,
             tried=(Tried(_HOW, size, 100.0),),
-        )  # fmt: skip
+        )
     return exact("gif", smaller, _HOW) if case.is_same(smaller) else impossible("gif")

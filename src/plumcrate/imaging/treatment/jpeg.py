@@ -56,9 +56,14 @@ def _same_coefficients(case: Case) -> Output:
     if smaller is case.data:
         size = len(smaller)
         return Refused(
-            format="jpeg", verdict="not-smaller", size=size, score=100.0, how=how, encodes=1,
+            format="jpeg",
+            verdict="not-smaller",
+            size=size,
+            score=100.0,
+            how=how,
+            encodes=1,
             tried=(Tried(how, size, 100.0),),
-        )  # fmt: skip
+        )
     if not case.is_same(smaller):
         return impossible("jpeg")
     return checked_orientation(case, exact("jpeg", smaller, how))
@@ -92,7 +97,7 @@ def _encoder(case: Case, grey: bool, subsampled: bool) -> LossyEncoder:
     if case.recipe.shapes:
         return LossyEncoder(
             case.pixels.rgb, grey=grey, subsampled=subsampled, metadata=_metadata_of_shaped(case)
-        )  # fmt: skip
+        )
     if case.facts.format != "jpeg":
         return LossyEncoder(case.pixels.over(255), grey=grey, subsampled=subsampled)
     if not case.resized:

@@ -65,13 +65,15 @@ def _lossy_webp(case: Case, extras: codecs.Extras, cap: int) -> Output:
     try:
         landing = case.aim(
             lambda step: codecs.encode_webp(planes, step, extras, effort),
-            "webp", cap=cap, upright=True,
-        )  # fmt: skip
+            "webp",
+            cap=cap,
+            upright=True,
+        )
     except WebpError:  # a part of its stream would be too large: the format has no room for the picture
         return impossible("webp")
     return landed(
         case, "webp", landing, lambda step: f"quality {codecs.webp_quality(step):.1f}", cap, upright=True
-    )  # fmt: skip
+    )
 
 
 def avif_copy(case: Case, limit: int) -> Output:
@@ -114,8 +116,11 @@ def _aimed_avif(case: Case, extras: codecs.Extras, subsampling: str, limit: int)
     effort = case.recipe.effort
     return case.aim(
         lambda step: encode_avif(image, step, extras, effort, subsampling, case.content),
-        f"avif {subsampling}", cap=limit, upright=True, near=_AVIF_NEAR,
-    )  # fmt: skip
+        f"avif {subsampling}",
+        cap=limit,
+        upright=True,
+        near=_AVIF_NEAR,
+    )
 
 
 def _near(size: int) -> float:

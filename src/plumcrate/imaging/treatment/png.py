@@ -24,9 +24,34 @@ U8 = NDArray[np.uint8]
 
 #: Numbers of colours that are tried, and the strength of error diffusion.
 _LADDER = (
-    2, 4, 6, 8, 10, 12, 14, 16, 20, 24, 28, 32, 40, 48, 56, 64, 72, 80, 88, 96, 112, 128, 144, 160, 192, 224,
+    2,
+    4,
+    6,
+    8,
+    10,
+    12,
+    14,
+    16,
+    20,
+    24,
+    28,
+    32,
+    40,
+    48,
+    56,
+    64,
+    72,
+    80,
+    88,
+    96,
+    112,
+    128,
+    144,
+    160,
+    192,
+    224,
     256,
-)  # fmt: skip
+)
 #: Rungs by which a search first goes on from where the last one ended.
 _NEAR = 2
 _DIFFUSED = 0.85

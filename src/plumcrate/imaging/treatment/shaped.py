@@ -30,10 +30,15 @@ def treat_shaped(case: Case) -> Chosen:
     data, how = _finest(case)
     judgement = case.judge.judge(case.decoded(data))
     return Chosen(
-        format=case.facts.format, data=data, size=len(data), score=judgement.score,
-        spot=judgement.spot(case.upright_size), how=how, encodes=output.encodes + 1,
+        format=case.facts.format,
+        data=data,
+        size=len(data),
+        score=judgement.score,
+        spot=judgement.spot(case.upright_size),
+        how=how,
+        encodes=output.encodes + 1,
         tried=(*output.tried, Tried(how, len(data), judgement.score)),
-    )  # fmt: skip
+    )
 
 
 def _finest(case: Case) -> tuple[bytes, str]:

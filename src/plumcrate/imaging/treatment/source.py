@@ -130,9 +130,15 @@ class Source:
         self.of_jpeg, self.printing = facts.format == "jpeg" and not self.printing, False
         width, height = pixels.size
         self.facts = replace(
-            facts, format=kind, width=width, height=height, orientation=1, bits=8,
-            alpha=pixels.alpha is not None, colour="grey" if grey else "rgb",
-        )  # fmt: skip
+            facts,
+            format=kind,
+            width=width,
+            height=height,
+            orientation=1,
+            bits=8,
+            alpha=pixels.alpha is not None,
+            colour="grey" if grey else "rgb",
+        )
         if kind in _NEVER_EXACT and self.recipe.target is None:
             self.recipe = replace(self.recipe, level=Level.GALLERY)
 
@@ -255,9 +261,7 @@ def _on_screen(image: Image.Image) -> Image.Image:
     if profile:
         try:
             source = ImageCms.ImageCmsProfile(io.BytesIO(profile))
-            shown = ImageCms.profileToProfile(
-                image, source, ImageCms.createProfile("sRGB"), outputMode="RGB"
-            )  # fmt: skip
+            shown = ImageCms.profileToProfile(image, source, ImageCms.createProfile("sRGB"), outputMode="RGB")
             assert shown is not None
             return shown
         except (ImageCms.PyCMSError, OSError):

@@ -26,15 +26,25 @@ def landed(
         last = landing.attempts[-1]
         verdict: Verdict = "not-smaller" if len(last.data) >= limit else "out-of-reach"
         return Refused(
-            format=kind, verdict=verdict, size=len(last.data), score=last.judgement.score,
-            how=tried[-1].how, encodes=len(tried), tried=tried,
-        )  # fmt: skip
+            format=kind,
+            verdict=verdict,
+            size=len(last.data),
+            score=last.judgement.score,
+            how=tried[-1].how,
+            encodes=len(tried),
+            tried=tried,
+        )
     orientation = 1 if upright else source.facts.orientation
     return Chosen(
-        format=kind, data=best.data, size=len(best.data), score=best.judgement.score,
-        spot=best.judgement.turned(orientation).spot(source.upright_size), how=how(best.quality),
-        encodes=len(tried), tried=tried,
-    )  # fmt: skip
+        format=kind,
+        data=best.data,
+        size=len(best.data),
+        score=best.judgement.score,
+        spot=best.judgement.turned(orientation).spot(source.upright_size),
+        how=how(best.quality),
+        encodes=len(tried),
+        tried=tried,
+    )
 
 
 def worth_it(source: Source, output: Output, gain: float | None = None) -> Output:

@@ -77,11 +77,19 @@ class WriteDerived(Appear):
         facts = self.known_facts()
         payload = self.payload
         values = {
-            "library_id": self.entry.library_id, "file_id": self.entry.file_id, "purpose": payload.purpose,
-            "format": payload.format, "width": payload.width, "height": payload.height,
-            "path": self.entry.path, "size": facts.size, "sha256": self.entry.after_sha256,
-            "score": payload.score, "spot": payload.spot, "how": payload.how,
-        }  # fmt: skip
+            "library_id": self.entry.library_id,
+            "file_id": self.entry.file_id,
+            "purpose": payload.purpose,
+            "format": payload.format,
+            "width": payload.width,
+            "height": payload.height,
+            "path": self.entry.path,
+            "size": facts.size,
+            "sha256": self.entry.after_sha256,
+            "score": payload.score,
+            "spot": payload.spot,
+            "how": payload.how,
+        }
         one_of_a_kind = ["file_id", "purpose", "format", "width", "height"]
         session.execute(
             insert(Derived).values(**values).on_conflict_do_update(index_elements=one_of_a_kind, set_=values)

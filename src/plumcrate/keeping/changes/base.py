@@ -91,10 +91,15 @@ class Change(ABC):
             raise StorageError("gone", f"the folder of {path} is not there any more")
         known = cls.Payload(run_id=note.run_id, score=note.score, note=note.detail, folder=folder, **payload)
         entry = Journal(
-            library_id=keeper.library_id, file_id=file.id if file else None, action=cls.action, path=path,
-            staged=keeper.store.spare_name(path), before_sha256=before, after_sha256=after,
+            library_id=keeper.library_id,
+            file_id=file.id if file else None,
+            action=cls.action,
+            path=path,
+            staged=keeper.store.spare_name(path),
+            before_sha256=before,
+            after_sha256=after,
             detail=known.model_dump(mode="json"),
-        )  # fmt: skip
+        )
         with keeper.database.begin() as session:
             session.add(entry)
             if result is not None:
@@ -201,12 +206,20 @@ class Change(ABC):
         entry, payload = self.entry, self.payload
         session.add(
             Ledger(
-                library_id=entry.library_id, picture_id=file.picture_id if file else None,
-                file_id=file.id if file else None, run_id=payload.run_id, action=self.action, path=entry.path,
-                before_sha256=entry.before_sha256, after_sha256=entry.after_sha256,
-                bytes_before=before, bytes_after=after, score=payload.score, detail=payload.note,
+                library_id=entry.library_id,
+                picture_id=file.picture_id if file else None,
+                file_id=file.id if file else None,
+                run_id=payload.run_id,
+                action=self.action,
+                path=entry.path,
+                before_sha256=entry.before_sha256,
+                after_sha256=entry.after_sha256,
+                bytes_before=before,
+                bytes_after=after,
+                score=payload.score,
+                detail=payload.note,
             )
-        )  # fmt: skip
+        )
 
     def known_facts(self) -> Facts:
         """Size and time of what we put under the name."""

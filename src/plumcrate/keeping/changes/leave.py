@@ -193,7 +193,10 @@ class Discard(Change):
     def finish(self, session: Session) -> None:
         session.add(
             Ledger(
-                library_id=self.entry.library_id, file_id=self.entry.file_id, action="given-way",
-                path=self.entry.path, detail={"because": "somebody wrote to the file that they had open"},
+                library_id=self.entry.library_id,
+                file_id=self.entry.file_id,
+                action="given-way",
+                path=self.entry.path,
+                detail={"because": "somebody wrote to the file that they had open"},
             )
-        )  # fmt: skip
+        )

@@ -96,9 +96,16 @@ def known_at(session: Session, library_id: int, path: str) -> Known | None:
         )
         moved = conversion if file.state == FileState.REMOVED else None
         return Known(
-            file.id, file.picture_id, file.format, file.size_now, file.mtime_ns, file.sha256, copies,
-            file.size_before, moved,
-        )  # fmt: skip
+            file.id,
+            file.picture_id,
+            file.format,
+            file.size_now,
+            file.mtime_ns,
+            file.sha256,
+            copies,
+            file.size_before,
+            moved,
+        )
     derived = session.scalars(
         select(Derived).where(Derived.library_id == library_id, Derived.path == path)
     ).one_or_none()

@@ -50,10 +50,16 @@ def _sums(library_id: int) -> Select[Any]:
 def _view(row: SizeRow, slug: str, sums: Any) -> contract.NamedSize:
     files, size, lightest, waiting = (int(value) for value in sums)
     return contract.NamedSize(
-        library=slug, name=row.name, settings=contract.SizeSettings.model_validate(row.settings),
-        files=files, bytes=size, bytes_lightest=lightest, waiting=waiting, by=row.by,
+        library=slug,
+        name=row.name,
+        settings=contract.SizeSettings.model_validate(row.settings),
+        files=files,
+        bytes=size,
+        bytes_lightest=lightest,
+        waiting=waiting,
+        by=row.by,
         created_at=row.created_at,
-    )  # fmt: skip
+    )
 
 
 def counted_since(session: Session, library_id: int) -> datetime | None:
@@ -84,14 +90,17 @@ def unused_sizes(session: Session, library_id: int, days: int) -> contract.Unuse
     young = and_(idle, File.treated_at >= func.now() - timedelta(days=days))
     rows = session.execute(
         select(
-            File.size, func.count().filter(idle),
-            func.coalesce(func.sum(File.size_now).filter(idle), 0), func.count().filter(young),
-            func.count().filter(there, ~idle), func.count().filter(File.let_go),
+            File.size,
+            func.count().filter(idle),
+            func.coalesce(func.sum(File.size_now).filter(idle), 0),
+            func.count().filter(young),
+            func.count().filter(there, ~idle),
+            func.count().filter(File.let_go),
         )
         .where(File.library_id == library_id, File.size.is_not(None))
         .group_by(File.size)
         .order_by(File.size)
-    )  # fmt: skip
+    )
     return contract.UnusedSizes(
         since=since,
         days=days,

@@ -133,9 +133,11 @@ def sent_by_month(session: Session, library_id: int, since: date, until: date) -
 
 def _of_visitors(library_id: int, since: date, until: date) -> tuple[ColumnElement[bool], ...]:
     return (
-        SentBytes.library_id == library_id, SentBytes.day >= since, SentBytes.day < until,
+        SentBytes.library_id == library_id,
+        SentBytes.day >= since,
+        SentBytes.day < until,
         SentBytes.bot.is_(False),
-    )  # fmt: skip
+    )
 
 
 def _grouped(session: Session, column: Any, where: Sequence[ColumnElement[bool]]) -> list[Sent]:

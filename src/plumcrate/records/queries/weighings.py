@@ -76,11 +76,16 @@ def needs_of(session: Session, library_id: int) -> list[Needed]:
     )
     return [
         Needed(
-            id=row.id, path=path, picture_id=row.picture_id, width=row.width, height=row.height,
-            page=row.page, at=row.at,
+            id=row.id,
+            path=path,
+            picture_id=row.picture_id,
+            width=row.width,
+            height=row.height,
+            page=row.page,
+            at=row.at,
         )
         for row, path in rows
-    ]  # fmt: skip
+    ]
 
 
 def forget_need(session: Session, library_id: int, number: int) -> bool:

@@ -37,10 +37,13 @@ class Job(Base):
 
     __table_args__ = (
         Index(
-            "uq_jobs_open", "library_id", "kind", unique=True,
+            "uq_jobs_open",
+            "library_id",
+            "kind",
+            unique=True,
             postgresql_where=text("state IN ('waiting', 'running') AND kind <> 'weighing'"),
         ),
-    )  # fmt: skip
+    )
 
 
 class Run(Base):

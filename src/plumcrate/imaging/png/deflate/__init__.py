@@ -72,9 +72,19 @@ class _Chunk:
 
     def path(self, start: int, end: int, costs: tuple[F32, F32, F32]) -> I32:
         count = cheapest(
-            self.data, start, end, self.start, self.first, self.lengths, self.distances, *costs,
-            self._cost, self._taken, self._far, self._symbols,
-        )  # fmt: skip
+            self.data,
+            start,
+            end,
+            self.start,
+            self.first,
+            self.lengths,
+            self.distances,
+            *costs,
+            self._cost,
+            self._taken,
+            self._far,
+            self._symbols,
+        )
         return self._symbols[:count].copy()
 
     def blocks(self, passes: int) -> list[I32]:
@@ -172,7 +182,17 @@ def compress(data: bytes, passes: int) -> bytes:
         for number, block in enumerate(blocks):
             last = end == values.size and number == len(blocks) - 1
             at = write_block(
-                block, 0, block.size, last, LENGTH_SYMBOL, LENGTH_EXTRA, LENGTH_BASE, FAR_EXTRA,
-                FAR_BASE, ORDER, out, at,
-            )  # fmt: skip
+                block,
+                0,
+                block.size,
+                last,
+                LENGTH_SYMBOL,
+                LENGTH_EXTRA,
+                LENGTH_BASE,
+                FAR_EXTRA,
+                FAR_BASE,
+                ORDER,
+                out,
+                at,
+            )
     return b"\x78\xda" + out[: (at + 7) // 8].tobytes() + zlib.adler32(data).to_bytes(4, "big")

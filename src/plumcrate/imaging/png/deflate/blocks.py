@@ -252,9 +252,19 @@ def block_cost(
 
 @njit(cache=True, nogil=True)
 def write_block(
-    symbols: I32, start: int, end: int, last: bool, length_symbol: I32, length_extra: I32,
-    length_base: I32, far_extra: I32, far_base: I32, order: I32, out: U8, at: int,
-) -> int:  # fmt: skip
+    symbols: I32,
+    start: int,
+    end: int,
+    last: bool,
+    length_symbol: I32,
+    length_extra: I32,
+    length_base: I32,
+    far_extra: I32,
+    far_base: I32,
+    order: I32,
+    out: U8,
+    at: int,
+) -> int:
     """One block with codes of its own, or the fixed ones when those are cheaper."""
     near_counts = np.zeros(286, np.int32)
     far_counts = np.zeros(30, np.int32)

@@ -11,9 +11,17 @@ from .symbols import F32, I32, LONGEST, U8, WINDOW, far_symbol
 
 @njit(cache=True, nogil=True)
 def find(
-    data: U8, start: int, end: int, recent: I32, roots: I32, trees: I32, depth: int,
-    first: I32, lengths: NDArray[np.uint16], distances: NDArray[np.uint16],
-) -> int:  # fmt: skip
+    data: U8,
+    start: int,
+    end: int,
+    recent: I32,
+    roots: I32,
+    trees: I32,
+    depth: int,
+    first: I32,
+    lengths: NDArray[np.uint16],
+    distances: NDArray[np.uint16],
+) -> int:
     """All matches worth having from ``start`` to ``end``: ever longer ones at ever larger distances.
 
     Earlier positions are kept in binary trees, one for each hash of four bytes, sorted by what follows
@@ -94,10 +102,21 @@ def find(
 
 @njit(cache=True, nogil=True)
 def cheapest(
-    data: U8, start: int, end: int, origin: int, first: I32, lengths: NDArray[np.uint16],
-    distances: NDArray[np.uint16], literal: F32, by_length: F32, by_far: F32,
-    cost: F32, taken: NDArray[np.uint16], far: NDArray[np.uint16], symbols: I32,
-) -> int:  # fmt: skip
+    data: U8,
+    start: int,
+    end: int,
+    origin: int,
+    first: I32,
+    lengths: NDArray[np.uint16],
+    distances: NDArray[np.uint16],
+    literal: F32,
+    by_length: F32,
+    by_far: F32,
+    cost: F32,
+    taken: NDArray[np.uint16],
+    far: NDArray[np.uint16],
+    symbols: I32,
+) -> int:
     """The cheapest path over data[start:end]; ``symbols`` gets length << 16 | distance - 1, or a literal.
 
     ``origin`` is where ``first`` begins. Returns how many symbols.

@@ -40,18 +40,25 @@ def _flag(name: str) -> "sa.Column[Any]":
 def upgrade() -> None:
     op.create_table(
         "recipes",
-        _id(), _library(), sa.Column("version", sa.BigInteger(), nullable=False),
-        sa.Column("settings", JSON, nullable=False), sa.Column("by", sa.Text(), nullable=False), _now(),
+        _id(),
+        _library(),
+        sa.Column("version", sa.BigInteger(), nullable=False),
+        sa.Column("settings", JSON, nullable=False),
+        sa.Column("by", sa.Text(), nullable=False),
+        _now(),
         sa.UniqueConstraint("library_id", "version", name="uq_recipes_library_id_version"),
-    )  # fmt: skip
+    )
     op.execute(
         "INSERT INTO recipes (library_id, version, settings, by) SELECT id, 1, "
         "jsonb_build_object('level', level, 'webp', webp, 'avif', avif), 'the first tables' FROM libraries"
     )
     op.add_column("libraries", sa.Column("upkeep", JSON, server_default=json.dumps({}), nullable=False))
     for name, kind in (
-        ("hook_secret", sa.Text()), ("surveyed_at", TIME), ("next_survey_at", TIME), ("next_run_at", TIME)
-    ):  # fmt: skip
+        ("hook_secret", sa.Text()),
+        ("surveyed_at", TIME),
+        ("next_survey_at", TIME),
+        ("next_run_at", TIME),
+    ):
         op.add_column("libraries", sa.Column(name, kind, nullable=True))
     op.execute(
         "UPDATE libraries l SET surveyed_at = "
@@ -90,40 +97,54 @@ def upgrade() -> None:
 
     op.create_table(
         "checks",
-        _id(), _library(index=True), sa.Column("state", sa.Text(), nullable=False),
-        sa.Column("reason", sa.Text(), nullable=True), _flag("mend"),
+        _id(),
+        _library(index=True),
+        sa.Column("state", sa.Text(), nullable=False),
+        sa.Column("reason", sa.Text(), nullable=True),
+        _flag("mend"),
         *(_number(name) for name in ("files", "copies", "backups", "differences", "mended")),
-        sa.Column("findings", JSON, nullable=False), sa.Column("job_id", sa.BigInteger(), nullable=True),
-        _now(), sa.Column("finished_at", TIME, nullable=True),
-    )  # fmt: skip
+        sa.Column("findings", JSON, nullable=False),
+        sa.Column("job_id", sa.BigInteger(), nullable=True),
+        _now(),
+        sa.Column("finished_at", TIME, nullable=True),
+    )
     op.create_table(
         "forecasts",
-        _id(), _library(index=True), sa.Column("state", sa.Text(), nullable=False),
-        sa.Column("reason", sa.Text(), nullable=True), sa.Column("settings", JSON, nullable=False),
-        sa.Column("recipe_version", sa.BigInteger(), nullable=True), sa.Column("result", JSON, nullable=True),
-        sa.Column("job_id", sa.BigInteger(), nullable=True), _now(),
+        _id(),
+        _library(index=True),
+        sa.Column("state", sa.Text(), nullable=False),
+        sa.Column("reason", sa.Text(), nullable=True),
+        sa.Column("settings", JSON, nullable=False),
+        sa.Column("recipe_version", sa.BigInteger(), nullable=True),
+        sa.Column("result", JSON, nullable=True),
+        sa.Column("job_id", sa.BigInteger(), nullable=True),
+        _now(),
         sa.Column("finished_at", TIME, nullable=True),
-    )  # fmt: skip
+    )
     op.create_table(
         "hook_deliveries",
-        _library(primary_key=True), sa.Column("hook_id", sa.Text(), primary_key=True),
+        _library(primary_key=True),
+        sa.Column("hook_id", sa.Text(), primary_key=True),
         sa.Column("received_at", TIME, server_default=sa.text("now()"), nullable=False),
-    )  # fmt: skip
+    )
     op.create_table(
         "arrivals",
-        _library(primary_key=True), sa.Column("path", sa.Text(), primary_key=True),
-        sa.Column("mode", sa.Text(), nullable=False), sa.Column("size", sa.BigInteger(), nullable=True),
+        _library(primary_key=True),
+        sa.Column("path", sa.Text(), primary_key=True),
+        sa.Column("mode", sa.Text(), nullable=False),
+        sa.Column("size", sa.BigInteger(), nullable=True),
         sa.Column("mtime_ns", sa.BigInteger(), nullable=True),
         sa.Column("changed_at", TIME, server_default=sa.text("now()"), nullable=False),
-    )  # fmt: skip
+    )
     op.create_table(
         "workers",
-        sa.Column("id", sa.Text(), primary_key=True), sa.Column("host", sa.Text(), nullable=False),
+        sa.Column("id", sa.Text(), primary_key=True),
+        sa.Column("host", sa.Text(), nullable=False),
         sa.Column("pid", sa.BigInteger(), nullable=False),
         sa.Column("children", sa.BigInteger(), nullable=False),
         sa.Column("version", sa.Text(), nullable=False),
         sa.Column("heard_at", TIME, server_default=sa.text("now()"), nullable=False),
-    )  # fmt: skip
+    )
 
     _indexes()
     _tallies()
@@ -184,15 +205,19 @@ def _tallies() -> None:
     """
     op.create_table(
         "tallies",
-        _library(), sa.Column("noun", sa.Text(), nullable=False), sa.Column("state", sa.Text(), nullable=False),
+        _library(),
+        sa.Column("noun", sa.Text(), nullable=False),
+        sa.Column("state", sa.Text(), nullable=False),
         *(_number(name) for name in ("rows", "bytes_before", "bytes_now", "bytes_lightest")),
-    )  # fmt: skip
+    )
     op.create_index("ix_tallies_library_id", "tallies", ["library_id"])
     for table in ("files", "pictures", "copies", "backups"):
         counted = [one for one in _COUNTED if one[0] == table]
         for event, sources in (
-            ("INSERT", [("fresh", "")]), ("UPDATE", [("former", "-"), ("fresh", "")]), ("DELETE", [("former", "-")]),
-        ):  # fmt: skip
+            ("INSERT", [("fresh", "")]),
+            ("UPDATE", [("former", "-"), ("fresh", "")]),
+            ("DELETE", [("former", "-")]),
+        ):
             parts = " UNION ALL ".join(
                 f"SELECT library_id, '{noun}' AS noun, {state} AS state, {sign}1 AS n, {sign}({before}) AS b, "
                 f"{sign}({now}) AS w, {sign}({lightest}) AS l FROM {source} WHERE {where}"

@@ -30,9 +30,11 @@ def _derived() -> None:
         op.execute(f"DROP FUNCTION tally_copies_{event} CASCADE")
     op.rename_table("copies", "derived")
     for former, now in (
-        ("pk_copies", "pk_derived"), ("uq_copies_library_id_path", "uq_derived_library_id_path"),
-        ("fk_copies_file_id", "fk_derived_file_id"), ("fk_copies_library_id", "fk_derived_library_id"),
-    ):  # fmt: skip
+        ("pk_copies", "pk_derived"),
+        ("uq_copies_library_id_path", "uq_derived_library_id_path"),
+        ("fk_copies_file_id", "fk_derived_file_id"),
+        ("fk_copies_library_id", "fk_derived_library_id"),
+    ):
         op.execute(f"ALTER TABLE derived RENAME CONSTRAINT {former} TO {now}")
     op.execute("ALTER INDEX ix_copies_file_id RENAME TO ix_derived_file_id")
     op.drop_constraint("uq_copies_file_id_kind", "derived")
@@ -69,8 +71,10 @@ def _derived() -> None:
 def _tally_derived() -> None:
     """The totals of copies, as of the other tables; see 0002."""
     for event, sources in (
-        ("INSERT", [("fresh", "")]), ("UPDATE", [("former", "-"), ("fresh", "")]), ("DELETE", [("former", "-")]),
-    ):  # fmt: skip
+        ("INSERT", [("fresh", "")]),
+        ("UPDATE", [("former", "-"), ("fresh", "")]),
+        ("DELETE", [("former", "-")]),
+    ):
         parts = " UNION ALL ".join(
             f"SELECT library_id, 'copy' AS noun, format AS state, {sign}1 AS n, {sign}size AS w FROM {source}"
             for source, sign in sources

@@ -35,11 +35,13 @@ def _time(name: str, **more: Any) -> "sa.Column[Any]":
 
 def upgrade() -> None:
     for column in (
-        _flag("service"), _flag("suspended"), sa.Column("second_factor", sa.LargeBinary),
+        _flag("service"),
+        _flag("suspended"),
+        sa.Column("second_factor", sa.LargeBinary),
         _time("second_factor_since"),
         sa.Column("second_factor_step", sa.BigInteger, nullable=False, server_default="0"),
         _time("signed_in_at"),
-    ):  # fmt: skip
+    ):
         op.add_column("people", column)
     op.create_table(
         "person_grants", _part("people", "person_id"), _part("libraries", "library_id"), _text("role")
@@ -52,44 +54,66 @@ def upgrade() -> None:
         " SELECT people.id, libraries.id, people.role FROM people, libraries WHERE NOT people.service"
     )
     op.drop_column("people", "role")
-    op.create_table("recovery_codes", _part("people", "person_id"),
-                    sa.Column("code_sha256", sa.LargeBinary, primary_key=True))  # fmt: skip
     op.create_table(
-        "invitations", _id(), sa.Column("token_sha256", sa.LargeBinary, nullable=False),
-        _text("purpose"), _text("email"), _text("name"), _flag("service"), _text("by"),
-        _time("created_at", server_default=sa.func.now(), nullable=False), _time("expires_at", nullable=False),
+        "recovery_codes",
+        _part("people", "person_id"),
+        sa.Column("code_sha256", sa.LargeBinary, primary_key=True),
+    )
+    op.create_table(
+        "invitations",
+        _id(),
+        sa.Column("token_sha256", sa.LargeBinary, nullable=False),
+        _text("purpose"),
+        _text("email"),
+        _text("name"),
+        _flag("service"),
+        _text("by"),
+        _time("created_at", server_default=sa.func.now(), nullable=False),
+        _time("expires_at", nullable=False),
         sa.UniqueConstraint("token_sha256", name="uq_invitations_token_sha256"),
-    )  # fmt: skip
+    )
     op.create_table(
-        "invitation_grants", _part("invitations", "invitation_id"), _part("libraries", "library_id"),
+        "invitation_grants",
+        _part("invitations", "invitation_id"),
+        _part("libraries", "library_id"),
         _text("role"),
-    )  # fmt: skip
+    )
     op.create_index("ix_invitation_grants_library_id", "invitation_grants", ["library_id"])
 
     # Whoever is signed in signs in anew: of those sessions nobody knows whose browser they are.
     op.drop_table("sessions")
     op.create_table(
-        "sessions", _id(), sa.Column("token_sha256", sa.LargeBinary, nullable=False),
+        "sessions",
+        _id(),
+        sa.Column("token_sha256", sa.LargeBinary, nullable=False),
         sa.Column("person_id", sa.BigInteger, sa.ForeignKey("people.id", ondelete="CASCADE"), nullable=False),
-        _text("address"), _text("browser"),
+        _text("address"),
+        _text("browser"),
         _time("created_at", server_default=sa.func.now(), nullable=False),
-        _time("seen_at", server_default=sa.func.now(), nullable=False), _time("expires_at", nullable=False),
+        _time("seen_at", server_default=sa.func.now(), nullable=False),
+        _time("expires_at", nullable=False),
         sa.UniqueConstraint("token_sha256", name="uq_sessions_token_sha256"),
-    )  # fmt: skip
+    )
     op.create_index("ix_sessions_person_id", "sessions", ["person_id"])
 
     # Keys stay as they were: in all libraries, with what their role meant.
     for column in (
-        sa.Column("abilities", JSONB), sa.Column("all_libraries", sa.Boolean, nullable=False, server_default=sa.true()),
-        _flag("service"), _text("hint", server_default=""), _text("by", server_default=""),
-        sa.Column("replaces", sa.BigInteger), _time("expires_at"), sa.Column("last_used_from", sa.Text),
-    ):  # fmt: skip
+        sa.Column("abilities", JSONB),
+        sa.Column("all_libraries", sa.Boolean, nullable=False, server_default=sa.true()),
+        _flag("service"),
+        _text("hint", server_default=""),
+        _text("by", server_default=""),
+        sa.Column("replaces", sa.BigInteger),
+        _time("expires_at"),
+        sa.Column("last_used_from", sa.Text),
+    ):
         op.add_column("keys", column)
     op.execute("UPDATE keys SET service = role = 'administer'")
     abilities = {
-        "look": '["look"]', "treat": '["look", "mend", "upload", "treat"]',
+        "look": '["look"]',
+        "treat": '["look", "mend", "upload", "treat"]',
         "administer": '["look", "mend", "upload", "treat", "administer"]',
-    }  # fmt: skip
+    }
     for role, held in abilities.items():
         op.execute(f"UPDATE keys SET abilities = '{held}'::jsonb WHERE role = '{role}'")
     op.alter_column("keys", "abilities", nullable=False)
@@ -98,10 +122,19 @@ def upgrade() -> None:
     op.create_index("ix_key_grants_library_id", "key_grants", ["library_id"])
 
     op.create_table(
-        "audit", _id(), _time("at", server_default=sa.text("clock_timestamp()"), nullable=False),
-        _text("who"), _text("kind"), _text("email", nullable=True), _text("address"),
-        _text("library", nullable=True), _text("act"), _text("target"), _text("outcome"), _text("detail"),
-    )  # fmt: skip
+        "audit",
+        _id(),
+        _time("at", server_default=sa.text("clock_timestamp()"), nullable=False),
+        _text("who"),
+        _text("kind"),
+        _text("email", nullable=True),
+        _text("address"),
+        _text("library", nullable=True),
+        _text("act"),
+        _text("target"),
+        _text("outcome"),
+        _text("detail"),
+    )
     op.create_index("ix_audit_library_id", "audit", ["library", "id"])
     op.execute(
         "CREATE FUNCTION audit_stays() RETURNS trigger LANGUAGE plpgsql AS"
@@ -139,10 +172,11 @@ def downgrade() -> None:
         op.drop_column("keys", name)
     op.drop_table("sessions")
     op.create_table(
-        "sessions", sa.Column("token_sha256", sa.LargeBinary, primary_key=True),
+        "sessions",
+        sa.Column("token_sha256", sa.LargeBinary, primary_key=True),
         sa.Column("person_id", sa.BigInteger, sa.ForeignKey("people.id", ondelete="CASCADE"), nullable=False),
         _time("expires_at", nullable=False),
-    )  # fmt: skip
+    )
     op.drop_table("invitation_grants")
     op.drop_table("invitations")
     op.drop_table("recovery_codes")
@@ -152,6 +186,11 @@ def downgrade() -> None:
     op.execute("UPDATE people SET role = 'administer'")
     op.drop_table("person_grants")
     for name in (
-        "service", "suspended", "second_factor", "second_factor_since", "second_factor_step", "signed_in_at",
-    ):  # fmt: skip
+        "service",
+        "suspended",
+        "second_factor",
+        "second_factor_since",
+        "second_factor_step",
+        "signed_in_at",
+    ):
         op.drop_column("people", name)

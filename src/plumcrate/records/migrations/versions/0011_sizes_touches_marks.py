@@ -38,11 +38,14 @@ def upgrade() -> None:
     op.create_table(
         "asked_files",
         sa.Column(
-            "file_id", sa.BigInteger, sa.ForeignKey("files.id", ondelete="CASCADE"), primary_key=True,
+            "file_id",
+            sa.BigInteger,
+            sa.ForeignKey("files.id", ondelete="CASCADE"),
+            primary_key=True,
             autoincrement=False,
         ),
         sa.Column("day", sa.Date, nullable=False, server_default=sa.func.current_date()),
-    )  # fmt: skip
+    )
     op.add_column("pictures", sa.Column("touches", JSONB))
     op.add_column("pictures", sa.Column("touched_by", sa.Text, nullable=False, server_default=""))
     op.add_column("pictures", sa.Column("touched_at", sa.DateTime(timezone=True)))

@@ -1,0 +1,1 @@
+"""Checking the machine and the libraries: everything fine, or exactly what to do."""

@@ -1,0 +1,52 @@
+"""Uploads: a file that somebody sends is looked at, put under a name that is free, and taken in."""
+
+from __future__ import annotations
+
+from typing import IO
+
+from plumcrate.contract import NewFiles
+from plumcrate.imaging import ImagingError
+from plumcrate.imaging.formats import FORMATS
+from plumcrate.keeping.changes import Note
+from plumcrate.keeping.keeper import Keeper
+from plumcrate.queue.locks import PATH_LOCK, path_key
+from plumcrate.records.tables import Library
+from plumcrate.refusal import Refusal
+from plumcrate.sandbox.children import Sandbox, SandboxError
+
+from .arrivals import take_in_now
+
+#: So much of a file's beginning is looked at before it is taken in.
+_HEAD_BYTES = 1 << 24
+
+
+def take_upload(
+    keeper: Keeper, library: Library, path: str, file: IO[bytes], mode: NewFiles, sandbox: Sandbox, by: str
+) -> list[int]:
+    """Writes a file into the library; the runs that were started for it. Raises Refusal and StorageError."""
+    file.seek(0)
+    _check_content(path, file.read(_HEAD_BYTES), sandbox)
+    with keeper.database.advisory_lock(PATH_LOCK, path_key(library.id, path)) as free:
+        if not free:
+            raise Refusal("name-taken", f"{path} is being uploaded just now; nothing was written")
+        file.seek(0)
+        keeper.upload(path, file.read(), Note(detail={"by": by}))
+    return take_in_now(keeper.database, keeper, library, path, mode).runs
+
+
+def _check_content(path: str, head: bytes, sandbox: Sandbox) -> None:
+    """The content must be a picture, of the format that its name says."""
+    try:
+        format = FORMATS[sandbox.format_of(head)]
+    except (ImagingError, SandboxError) as error:
+        raise Refusal("not-a-picture", f"{path} was not taken in: {error}") from None
+    ending = "." + path.rpartition(".")[2].lower()
+    if ending not in format.endings:
+        raise Refusal(
+            "not-a-picture",
+            f"{path} was not taken in: its name ends in {ending}, but it is a {format.label} file",
+        )
+    if format.name == "svg":
+        raise Refusal(
+            "not-a-picture", f"{path} was not taken in: an SVG can hold scripts; put it in place by hand"
+        )

@@ -1,0 +1,56 @@
+"""Incoming webhooks: a site tells which files it changed. Each message is taken in once."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import timedelta
+
+from pydantic import ValidationError
+from sqlalchemy import delete, func
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session
+
+from plumcrate.contract import HookAnswer, HookEvent
+from plumcrate.records.queries.libraries import by_slug
+from plumcrate.records.tables import HookDelivery, Library
+from plumcrate.refusal import Refusal
+from plumcrate.webhooks.signing import UNFIT, new_secret, verify
+
+from .arrivals import tell
+
+#: A message is known again for longer than its time stamp lets it in.
+_REMEMBERED = timedelta(minutes=20)
+
+
+_NOBODYS_SECRET = new_secret()
+
+
+def give_secret(library: Library) -> str:
+    """A new secret; a former one is worth nothing from now on."""
+    library.hook_secret = new_secret()
+    return library.hook_secret
+
+
+def take_hook(session: Session, slug: str, headers: Mapping[str, str], body: bytes) -> HookAnswer:
+    """Takes a message in, once. Raises :class:`Refusal`.
+
+    A library that does not exist, or has no secret yet, answers as one whose signature does not fit.
+    """
+    library = by_slug(session, slug)
+    verify((library.hook_secret if library else None) or _NOBODYS_SECRET, headers, body)
+    if library is None:
+        raise Refusal("bad-signature", UNFIT)
+    try:
+        event = HookEvent.model_validate_json(body)
+    except ValidationError as error:
+        raise Refusal("invalid-request", f"the message does not fit: {error.errors()[0]['msg']}") from None
+    session.execute(delete(HookDelivery).where(HookDelivery.received_at < func.now() - _REMEMBERED))
+    fresh = session.execute(
+        insert(HookDelivery)
+        .values(library_id=library.id, hook_id=headers["webhook-id"])
+        .on_conflict_do_nothing()
+        .returning(HookDelivery.hook_id)
+    ).first()
+    if fresh is None:
+        return HookAnswer(taken=0, repeated=True)
+    return HookAnswer(taken=tell(session, library, event.data.paths), repeated=False)

@@ -1,0 +1,235 @@
+"""Telling a library's webhook what came to pass: messages are noted in the transaction in which it did, and
+sent until they are taken, signed by the Standard Webhooks scheme (https://www.standardwebhooks.com)."""
+
+from __future__ import annotations
+
+import json
+import secrets
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import structlog
+from sqlalchemy import delete, func, select
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session
+from standardwebhooks import Webhook as Signer
+
+from plumcrate.contract import EventType, SentMessage, Webhook, WebhookSettings
+from plumcrate.keeping.sealing import CannotUnseal, Seal
+from plumcrate.outgoing import CannotReach, Outgoing
+from plumcrate.records.database import Database, notify
+from plumcrate.records.tables import Library, OutgoingMessage
+from plumcrate.refusal import Refusal
+
+from .signing import new_secret
+
+log = structlog.get_logger()
+
+#: Pauses before another attempt, in seconds; after the last a message is given up: three days.
+PAUSES = (5, 30, 120, 600, 3_600, 6 * 3_600, 12 * 3_600, 24 * 3_600, 24 * 3_600)
+#: What is being sent is nobody else's for so long, in seconds: longer than a batch of silent addresses takes.
+_HELD, SECONDS, _BATCH = 300, 15.0, 10
+#: So many messages of a library are kept, and shown.
+_KEPT, _SHOWN = 200, 50
+
+
+def tell_outside(
+    session: Session, library: Library, event: EventType, data: dict[str, Any], *, mark: str | None = None
+) -> None:
+    """Notes a message, where the library's webhook wants to hear of such. ``mark``: its name, under which it
+    is noted once."""
+    settings = WebhookSettings.model_validate(library.webhook)
+    if settings.address is None or not (event in settings.events or event is EventType.TRIAL):
+        return
+    values = {
+        "library_id": library.id,
+        "mark": f"msg_{mark or secrets.token_urlsafe(18)}",
+        "type": event,
+        "data": {"library": library.slug} | data,
+        "attempts": 0,
+        "given_up": False,
+    }
+    session.execute(insert(OutgoingMessage).values(values).on_conflict_do_nothing())
+    notify(session, messages=library.id)
+    newest = (
+        select(OutgoingMessage.id)
+        .where(OutgoingMessage.library_id == library.id)
+        .order_by(OutgoingMessage.id.desc())
+        .limit(_KEPT)
+    )
+    session.execute(
+        delete(OutgoingMessage).where(
+            OutgoingMessage.library_id == library.id, OutgoingMessage.id.not_in(newest)
+        )
+    )
+
+
+def webhook_view(session: Session, library: Library) -> Webhook:
+    """A library's webhook as the wire shows it, with its latest messages."""
+    settings = WebhookSettings.model_validate(library.webhook)
+    rows = session.scalars(
+        select(OutgoingMessage)
+        .where(OutgoingMessage.library_id == library.id)
+        .order_by(OutgoingMessage.id.desc())
+        .limit(_SHOWN)
+    )
+    return Webhook(
+        address=settings.address,
+        events=settings.events,
+        has_secret=library.webhook_secret is not None,
+        messages=[
+            SentMessage(
+                id=row.mark,
+                type=EventType(row.type),
+                at=row.created_at,
+                sent_at=row.sent_at,
+                next_at=None if row.sent_at or row.given_up else row.due_at,
+                attempts=row.attempts,
+                said=row.said,
+            )
+            for row in rows
+        ],
+    )
+
+
+def give_webhook_secret(library: Library, seal: Seal) -> str:
+    """A new secret; messages are signed with it from now on."""
+    secret = new_secret()
+    library.webhook_secret = seal.close(secret.encode())
+    return secret
+
+
+def try_webhook(session: Session, library: Library) -> None:
+    """Notes a message that says nothing but that it came. Raises :class:`Refusal`."""
+    if WebhookSettings.model_validate(library.webhook).address is None:
+        raise Refusal("no-webhook", "no address is set to which anything could be told")
+    if library.webhook_secret is None:
+        raise Refusal("no-webhook", "make a secret first: messages are signed with it")
+    tell_outside(session, library, EventType.TRIAL, {})
+
+
+@dataclass(frozen=True, slots=True)
+class _Due:
+    id: int
+    mark: str
+    type: str
+    data: dict[str, Any]
+    at: datetime
+    attempts: int
+    slug: str
+    settings: WebhookSettings
+    secret: bytes | None
+
+
+class _NotTaken(Exception):
+    """A message was not taken; the text says why. ``for_good``: it need not be tried again."""
+
+    def __init__(self, text: str, *, for_good: bool = False) -> None:
+        super().__init__(text)
+        self.for_good = for_good
+
+
+class Teller:
+    """Sends what is due, as far as ``out`` may reach."""
+
+    def __init__(self, database: Database, seal: Seal, out: Outgoing) -> None:
+        self._database, self._seal, self._out = database, seal, out
+
+    def turn(self) -> bool:
+        """Sends what is due; whether there was any."""
+        due = self._take()
+        for message in due:
+            try:
+                self._send(message)
+            except _NotTaken as error:
+                self._note(message, str(error), given_up=error.for_good)
+            else:
+                self._note(message, None)
+        return bool(due)
+
+    def _take(self) -> list[_Due]:
+        """What is due, held so that nobody else sends it meanwhile."""
+        with self._database.begin() as session:
+            rows = session.execute(
+                select(OutgoingMessage, Library)
+                .join(Library, Library.id == OutgoingMessage.library_id)
+                .where(
+                    OutgoingMessage.sent_at.is_(None),
+                    ~OutgoingMessage.given_up,
+                    OutgoingMessage.due_at <= func.now(),
+                )
+                .order_by(OutgoingMessage.due_at)
+                .limit(_BATCH)
+                .with_for_update(of=OutgoingMessage, skip_locked=True)
+            ).all()
+            due = []
+            for message, library in rows:
+                message.due_at = func.now() + timedelta(seconds=_HELD)
+                message.attempts += 1
+                due.append(
+                    _Due(
+                        message.id,
+                        message.mark,
+                        message.type,
+                        message.data,
+                        message.created_at,
+                        message.attempts,
+                        library.slug,
+                        WebhookSettings.model_validate(library.webhook),
+                        library.webhook_secret,
+                    )
+                )
+        return due
+
+    def _send(self, message: _Due) -> None:
+        """Raises :class:`_NotTaken`."""
+        if message.settings.address is None:
+            raise _NotTaken("the webhook has no address any more", for_good=True)
+        if message.secret is None:
+            raise _NotTaken("it has no secret to sign with: make one")
+        body = json.dumps(
+            {"type": message.type, "timestamp": message.at.astimezone(UTC).isoformat(), "data": message.data}
+        )
+        now = datetime.now(UTC)
+        try:
+            signature = Signer(self._seal.open(message.secret).decode()).sign(message.mark, now, body)
+        except CannotUnseal as error:
+            raise _NotTaken(f"the secret cannot be read: {error}") from None
+        self._post(
+            message.settings.address,
+            body,
+            {
+                "Content-Type": "application/json",
+                "webhook-id": message.mark,
+                "webhook-timestamp": str(int(now.timestamp())),
+                "webhook-signature": signature,
+            },
+        )
+
+    def _post(self, address: str, body: str, headers: dict[str, str]) -> None:
+        """Raises :class:`_NotTaken`."""
+        try:
+            status = self._out.ask("POST", address, content=body, headers=headers).status
+        except CannotReach as error:
+            raise _NotTaken(str(error)) from None
+        if status == 410:
+            raise _NotTaken("it answered 410: it wants to hear nothing more", for_good=True)
+        if not 200 <= status < 300:
+            raise _NotTaken(f"it answered {status}")
+
+    def _note(self, message: _Due, said: str | None, *, given_up: bool = False) -> None:
+        spent = given_up or message.attempts > len(PAUSES)
+        with self._database.begin() as session:
+            row = session.get(OutgoingMessage, message.id)
+            if row is None:
+                return
+            row.said = said
+            if said is None:
+                row.sent_at = func.now()
+            elif spent:
+                row.given_up = True
+            else:
+                row.due_at = func.now() + timedelta(seconds=PAUSES[message.attempts - 1])
+        if said is not None:
+            log.warning("a webhook was not taken", library=message.slug, type=message.type, reason=said)

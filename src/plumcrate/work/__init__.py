@@ -1,1 +1,0 @@
-"""The engine: surveys, runs, the queue, and the sandbox in which pictures are decoded."""

@@ -1,0 +1,303 @@
+"""What a library tells to the outside: signed, until it is taken, once, and to nobody it must not reach."""
+
+import json
+import threading
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+from conftest import add_library
+from sqlalchemy import func, select, text
+from standardwebhooks import Webhook as Signer
+
+from plumcrate.contract import EventType, WebhookSettings
+from plumcrate.keeping.sealing import Seal
+from plumcrate.outgoing import Guard, Outgoing
+from plumcrate.records.database import Database
+from plumcrate.records.tables import Library, OutgoingMessage
+from plumcrate.refusal import Refusal
+from plumcrate.webhooks.outgoing import (
+    PAUSES,
+    Teller,
+    give_webhook_secret,
+    tell_outside,
+    try_webhook,
+    webhook_view,
+)
+
+ADDRESS = "https://hooks.example/in?a=1"
+
+
+class House:
+    """A library with a webhook, and one who sends to a made-up network."""
+
+    def __init__(self, database: Database, state: Path) -> None:
+        state.mkdir()
+        self.database, self.seal = database, Seal(state)
+        add_library(database, Path("/l"))
+        self.asked: list[httpx.Request] = []
+        self.answer: Callable[[httpx.Request], httpx.Response] = lambda _: httpx.Response(204)
+        self.settings(address=ADDRESS)
+        with database.begin() as session:
+            self.secret = give_webhook_secret(session.get_one(Library, 1), self.seal)
+        self.teller = self.another()
+
+    def another(self, allowed: list[str] | None = None) -> Teller:
+        def heard(request: httpx.Request) -> httpx.Response:
+            request.read()
+            self.asked.append(request)
+            return self.answer(request)
+
+        guard = Guard(["hooks.example"] if allowed is None else allowed)
+        return Teller(self.database, self.seal, Outgoing(guard, transport=httpx.MockTransport(heard)))
+
+    def settings(self, **settings: Any) -> None:
+        with self.database.begin() as session:
+            session.get_one(Library, 1).webhook = WebhookSettings(**settings).model_dump(mode="json")
+
+    def tell(self, event: EventType = EventType.REPORT_READY, **data: Any) -> None:
+        with self.database.begin() as session:
+            tell_outside(session, session.get_one(Library, 1), event, data)
+
+    def rows(self) -> list[OutgoingMessage]:
+        with self.database.begin() as session:
+            return list(session.scalars(select(OutgoingMessage).order_by(OutgoingMessage.id)))
+
+    def let_pass(self, **time: float) -> None:
+        with self.database.begin() as session:
+            session.execute(
+                text("UPDATE outgoing_messages SET due_at = due_at - CAST(:span AS interval)"),
+                {"span": timedelta(**time)},
+            )
+
+
+@pytest.fixture
+def house(database: Database, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> House:
+    known = {"hooks.example": "127.0.0.9", "public.example": "93.184.215.14", "inner.example": "10.1.2.3"}
+
+    def look_up(host: str, port: int, **_: Any) -> list[Any]:
+        if host not in known:
+            raise OSError("not known")
+        return [(2, 1, 6, "", (known[host], port))]
+
+    monkeypatch.setattr("plumcrate.outgoing.client.socket.getaddrinfo", look_up)
+    return House(database, tmp_path / "state")
+
+
+def test_a_message_is_signed_and_says_what_came_to_pass(house: House) -> None:
+    house.tell(EventType.ALLOWANCE_USED, amount=10)
+    house.teller.turn()
+    (request,) = house.asked
+    assert request.method == "POST"
+    # To the address that was judged, under the name that was asked for.
+    assert (request.url.host, request.headers["host"]) == ("127.0.0.9", "hooks.example")
+    assert request.url.raw_path == b"/in?a=1"
+    assert request.extensions["sni_hostname"] == "hooks.example"
+    said = Signer(house.secret).verify(request.content, dict(request.headers))
+    assert said["type"] == "allowance.used"
+    assert said["data"] == {"library": "l", "amount": 10}
+    assert datetime.fromisoformat(said["timestamp"]).tzinfo is not None
+    (row,) = house.rows()
+    assert (row.attempts, row.said, row.sent_at is not None) == (1, None, True)
+    house.teller.turn()
+    assert len(house.asked) == 1, "told once"
+
+
+def test_it_is_told_again_until_it_is_taken_under_the_same_name(house: House) -> None:
+    house.answer = lambda _: httpx.Response(503)
+    house.tell()
+    for pause in PAUSES[:3]:
+        house.teller.turn()
+        (row,) = house.rows()
+        assert row.said == "it answered 503"
+        house.teller.turn()
+        house.let_pass(seconds=pause + 1)
+    assert len(house.asked) == 3, "not before its time"
+    house.answer = lambda _: httpx.Response(200)
+    house.teller.turn()
+    (row,) = house.rows()
+    assert (row.attempts, row.said) == (4, None)
+    assert len({request.headers["webhook-id"] for request in house.asked}) == 1
+    stamps = [int(request.headers["webhook-timestamp"]) for request in house.asked]
+    assert abs(stamps[-1] - datetime.now(UTC).timestamp()) < 60
+
+
+def test_after_three_days_it_is_given_up(house: House) -> None:
+    house.answer = lambda _: httpx.Response(500)
+    house.tell()
+    for _ in range(len(PAUSES) + 3):
+        house.teller.turn()
+        house.let_pass(days=2)
+    (row,) = house.rows()
+    assert (row.given_up, row.attempts) == (True, len(PAUSES) + 1)
+    assert sum(PAUSES) >= 2.5 * 86_400
+    with house.database.begin() as session:
+        (shown,) = webhook_view(session, session.get_one(Library, 1)).messages
+    assert (shown.next_at, shown.said) == (None, "it answered 500")
+
+
+@pytest.mark.parametrize("status", [301, 302, 307, 308])
+def test_it_is_not_sent_on(house: House, status: int) -> None:
+    house.answer = lambda _: httpx.Response(status, headers={"Location": "http://127.0.0.1:1/"})
+    house.tell()
+    house.teller.turn()
+    assert len(house.asked) == 1
+    assert house.rows()[0].said == f"it answered {status}"
+
+
+def test_who_wants_to_hear_nothing_more_hears_nothing_more(house: House) -> None:
+    house.answer = lambda _: httpx.Response(410)
+    house.tell()
+    house.teller.turn()
+    assert house.rows()[0].given_up
+
+
+@pytest.mark.parametrize(
+    ("address", "said"),
+    [
+        ("https://inner.example/", "inner.example:443 is not a public address, and is not listed as allowed"),
+        ("http://unknown.example/", "unknown.example is not known to the network"),
+        ("http://hooks.example:81/", "is an address of this machine itself"),
+    ],
+)
+def test_only_what_is_public_or_listed_is_reached(house: House, address: str, said: str) -> None:
+    house.settings(address=address)
+    house.tell()
+    teller = house.another(["hooks.example:80"])
+    teller.turn()
+    assert house.asked == []
+    assert said in str(house.rows()[0].said)
+    house.settings(address="https://public.example/")
+    house.let_pass(seconds=PAUSES[0] + 1)
+    teller.turn()
+    assert [request.url.host for request in house.asked] == ["93.184.215.14"]
+
+
+def test_a_network_that_fails_is_said_in_plain_words(house: House) -> None:
+    def fails(_: httpx.Request) -> httpx.Response:
+        raise httpx.ConnectError("connection refused")
+
+    house.answer = fails
+    house.tell()
+    house.teller.turn()
+    assert house.rows()[0].said == "hooks.example does not answer: connection refused"
+
+
+def test_nothing_is_noted_for_a_library_that_tells_nobody_or_not_of_this(house: House) -> None:
+    house.settings(address=None)
+    house.tell()
+    house.settings(address=ADDRESS, events=[EventType.ALLOWANCE_USED])
+    house.tell(EventType.REPORT_READY)
+    assert house.rows() == []
+    with house.database.begin() as session:
+        try_webhook(session, session.get_one(Library, 1))
+    assert [row.type for row in house.rows()] == ["webhook.trial"]
+
+
+def test_a_trial_needs_an_address_and_a_secret(house: House) -> None:
+    with house.database.begin() as session:
+        library = session.get_one(Library, 1)
+        library.webhook_secret = None
+        with pytest.raises(Refusal, match="make a secret first"):
+            try_webhook(session, library)
+        library.webhook = {}
+        with pytest.raises(Refusal, match="no address"):
+            try_webhook(session, library)
+
+
+def test_a_secret_that_cannot_be_read_is_said_and_the_message_waits(house: House, tmp_path: Path) -> None:
+    (tmp_path / "state/seal.key").rename(tmp_path / "away")
+    house.tell()
+    house.teller.turn()
+    assert house.asked == []
+    assert "the secret cannot be read" in str(house.rows()[0].said)
+    (tmp_path / "away").rename(tmp_path / "state/seal.key")
+    house.let_pass(seconds=PAUSES[0] + 1)
+    house.teller.turn()
+    assert len(house.asked) == 1
+
+
+def test_a_message_in_a_transaction_that_comes_to_nothing_is_never_sent(house: House) -> None:
+    def fails() -> None:
+        with house.database.begin() as session:
+            tell_outside(session, session.get_one(Library, 1), EventType.REPORT_READY, {})
+            raise ZeroDivisionError
+
+    with pytest.raises(ZeroDivisionError):
+        fails()
+    house.teller.turn()
+    assert house.asked == []
+
+
+def test_several_who_send_send_each_message_once(house: House) -> None:
+    for number in range(40):
+        house.tell(number=number)
+    tellers = [house.another() for _ in range(4)]
+    threads = [
+        threading.Thread(target=lambda teller=teller: [teller.turn() for _ in range(8)]) for teller in tellers
+    ]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    numbers = [json.loads(request.content)["data"]["number"] for request in house.asked]
+    assert sorted(numbers) == list(range(40))
+
+
+def test_one_who_dies_while_sending_leaves_it_to_the_next(house: House) -> None:
+    class Dies(BaseException):
+        pass
+
+    def dies(_: httpx.Request) -> httpx.Response:
+        raise Dies
+
+    house.answer = dies
+    house.tell()
+    with pytest.raises(Dies):
+        house.teller.turn()
+    house.answer = lambda _: httpx.Response(200)
+    house.teller.turn()
+    assert len(house.asked) == 1, "it may still be under way"
+    house.let_pass(minutes=6)
+    house.teller.turn()
+    assert len({request.headers["webhook-id"] for request in house.asked}) == 1
+    assert house.rows()[0].sent_at is not None
+
+
+def test_few_messages_are_kept(house: House) -> None:
+    for number in range(215):
+        house.tell(number=number)
+    with house.database.begin() as session:
+        assert session.scalar(select(func.count()).select_from(OutgoingMessage)) == 200
+    assert house.rows()[-1].data["number"] == 214
+
+
+def test_over_a_real_connection(database: Database, tmp_path: Path) -> None:
+    heard: list[tuple[bytes, dict[str, str]]] = []
+
+    class Handler(BaseHTTPRequestHandler):
+        def do_POST(self) -> None:
+            body = self.rfile.read(int(self.headers["Content-Length"]))
+            heard.append((body, {name.lower(): value for name, value in self.headers.items()}))
+            self.send_response(200)
+            self.end_headers()
+
+        def log_message(self, *_: object) -> None:
+            pass
+
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    place = f"127.0.0.1:{server.server_port}"
+    house = House(database, tmp_path / "state")
+    house.settings(address=f"http://{place}/in")
+    teller = Teller(database, house.seal, Outgoing(Guard([place])))
+    house.tell(month="2026-06")
+    teller.turn()
+    ((body, headers),) = heard
+    assert headers["host"] == place
+    assert Signer(house.secret).verify(body, headers)["data"]["month"] == "2026-06"
+    server.shutdown()
