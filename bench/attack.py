@@ -14,7 +14,8 @@ import httpx
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.contract import Delivery, LibraryChange, LibraryRequest, Markup
+from plumcrate.contract.delivery import Delivery, Markup
+from plumcrate.contract.libraries import LibraryChange, LibraryRequest
 
 from .corpus import as_uploaded, photo, wallpapers
 from .stand import Stand, stand

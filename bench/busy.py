@@ -16,7 +16,7 @@ import httpx
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.contract import RunKind, RunRequest, RunState, Scope
+from plumcrate.contract.runs import RunKind, RunRequest, RunState, Scope
 from plumcrate.records.private import free_port
 
 from .corpus import as_uploaded, photo, wallpapers

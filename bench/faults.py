@@ -24,7 +24,8 @@ from rich.console import Console
 from rich.table import Table
 from sqlalchemy import func, select, text, true
 
-from plumcrate.contract import FileState, RecipeSettings
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.recipes import RecipeSettings
 from plumcrate.intake.reconciling import Reconciler
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore

@@ -12,7 +12,7 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.contract import RunRequest, RunState
+from plumcrate.contract.runs import RunRequest, RunState
 
 from .corpus import as_uploaded, photo, wallpapers
 from .stand import Stand, stand

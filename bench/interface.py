@@ -10,7 +10,8 @@ import psycopg
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.contract import KeyRequest, LibraryRequest
+from plumcrate.contract.libraries import LibraryRequest
+from plumcrate.contract.people import KeyRequest
 
 from .stand import stand
 

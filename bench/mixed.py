@@ -23,7 +23,10 @@ from rich.table import Table
 from sqlalchemy import func, select
 
 from plumcrate.client import ClientError
-from plumcrate.contract import Level, RunKind, RunRequest, RunState, Scope, SizeSettings, Touches
+from plumcrate.contract.common import Level
+from plumcrate.contract.runs import RunKind, RunRequest, RunState, Scope
+from plumcrate.contract.sizes import SizeSettings
+from plumcrate.contract.touches import Touches
 from plumcrate.demo.painter.scenes import SCENES
 from plumcrate.records.tables import Ledger
 

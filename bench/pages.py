@@ -17,7 +17,7 @@ import tinyhtml5
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.contract import Delivery, Markup, PageCopy, PageFile, Placeholder
+from plumcrate.contract.delivery import Delivery, Markup, PageCopy, PageFile, Placeholder
 from plumcrate.markup import rewrite
 from plumcrate.markup.tokenizer import Tokenizer
 

@@ -18,13 +18,11 @@ from rich.console import Console
 from rich.table import Table
 from sqlalchemy import func, insert, select, text
 
-from plumcrate.contract import (
-    FileState,
-    MarkSettings,
-    RecipeSettings,
-    RunRequest,
-    SizeSettings,
-)
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.recipes import RecipeSettings
+from plumcrate.contract.runs import RunRequest
+from plumcrate.contract.sizes import SizeSettings
+from plumcrate.contract.touches import MarkSettings
 from plumcrate.deciding.decision import variants
 from plumcrate.deciding.planning import settings_of
 from plumcrate.deciding.shaping import shapes_of

@@ -17,7 +17,7 @@ from PIL import Image
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.contract import RunRequest, Scope
+from plumcrate.contract.runs import RunRequest, Scope
 
 from .stand import Stand, stand
 

@@ -23,7 +23,7 @@ from rich.console import Console
 from rich.table import Table
 from sqlalchemy import insert
 
-from plumcrate.contract import Delivery
+from plumcrate.contract.delivery import Delivery
 from plumcrate.delivery.rules import Ground, Server, rules
 from plumcrate.records.private import free_port
 from plumcrate.records.tables import Derived, File, Library, Picture

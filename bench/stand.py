@@ -14,7 +14,8 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from plumcrate.client import Client, ClientError
-from plumcrate.contract import KeyRequest, LibraryRequest
+from plumcrate.contract.libraries import LibraryRequest
+from plumcrate.contract.people import KeyRequest
 from plumcrate.people.keys import new_key
 from plumcrate.records.database import Database
 from plumcrate.records.private import PrivatePostgres, free_port

@@ -22,7 +22,7 @@ from PIL import Image
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.contract import Device, PageFinding, Reading
+from plumcrate.contract.weighing import Device, PageFinding, Reading
 from plumcrate.demo.painter.scenes import SCENES
 from plumcrate.pages.faults import Fault
 from plumcrate.pages.findings import Ground, findings_of

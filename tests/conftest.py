@@ -22,7 +22,9 @@ from hypothesis import settings
 from PIL import Image
 
 from plumcrate.client import Client, ClientError
-from plumcrate.contract import JobKind, KeyRequest, RecipeSettings, SurveyReport
+from plumcrate.contract.jobs import JobKind, SurveyReport
+from plumcrate.contract.people import KeyRequest
+from plumcrate.contract.recipes import RecipeSettings
 from plumcrate.demo.world import build
 from plumcrate.intake.survey import survey
 from plumcrate.jobs.long_work import carry_out

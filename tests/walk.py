@@ -8,7 +8,8 @@ from pathlib import Path
 from conftest import add_library, photograph
 from sqlalchemy import select
 
-from plumcrate.contract import ItemState, NewFiles, RunOrigin, RunRequest, Scope
+from plumcrate.contract.runs import ItemState, RunOrigin, RunRequest, Scope
+from plumcrate.contract.upkeep import NewFiles
 from plumcrate.imaging import Limits, Recipe, treat
 from plumcrate.imaging.outcome import Former, Treatment
 from plumcrate.imaging.shaping.marking import check_mark, missing_letters

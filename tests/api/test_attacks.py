@@ -32,16 +32,11 @@ from conftest import (
 from databases import Postgres
 
 from plumcrate.client import Client, ProblemError
-from plumcrate.contract import (
-    CheckRequest,
-    ForecastRequest,
-    KeyRequest,
-    LibraryChange,
-    LibraryRequest,
-    RunKind,
-    RunRequest,
-    Upkeep,
-)
+from plumcrate.contract.jobs import CheckRequest, ForecastRequest
+from plumcrate.contract.libraries import LibraryChange, LibraryRequest
+from plumcrate.contract.people import KeyRequest
+from plumcrate.contract.runs import RunKind, RunRequest
+from plumcrate.contract.upkeep import Upkeep
 
 SVG = b'<svg xmlns="http://www.w3.org/2000/svg"><script>alert(1)</script></svg>'
 

@@ -13,18 +13,9 @@ from conftest import EMAIL, PASSWORD, Service, photograph, running_service
 from databases import Postgres
 
 from plumcrate.client import Client, ProblemError
-from plumcrate.contract import (
-    Ability,
-    AuditEntry,
-    KeyRequest,
-    LibraryChange,
-    LibraryRequest,
-    MemberInvitation,
-    Outcome,
-    Role,
-    RunKind,
-    RunRequest,
-)
+from plumcrate.contract.libraries import LibraryChange, LibraryRequest
+from plumcrate.contract.people import Ability, AuditEntry, KeyRequest, MemberInvitation, Outcome, Role
+from plumcrate.contract.runs import RunKind, RunRequest
 
 
 @pytest.fixture(scope="module")

@@ -14,7 +14,8 @@ from conftest import Service, photograph, running_service
 from databases import Postgres
 
 from plumcrate.client import Client
-from plumcrate.contract import KeyRequest, LibraryRequest
+from plumcrate.contract.libraries import LibraryRequest
+from plumcrate.contract.people import KeyRequest
 
 EXAMPLES = 8
 

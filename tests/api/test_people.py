@@ -16,13 +16,13 @@ from conftest import EMAIL, PASSWORD, Service, photograph, running_service
 from databases import Postgres
 
 from plumcrate.client import Client, ProblemError
-from plumcrate.contract import (
+from plumcrate.contract.libraries import LibraryRequest
+from plumcrate.contract.people import (
     Ability,
     Grant,
     InvitationRequest,
     KeyRequest,
     LibraryKeyRequest,
-    LibraryRequest,
     MemberInvitation,
     NewInvitation,
     PersonChange,

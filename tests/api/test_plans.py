@@ -20,20 +20,13 @@ from databases import Postgres
 from standardwebhooks import Webhook as Signer
 
 from plumcrate.client import Client, ProblemError
-from plumcrate.contract import (
-    Ability,
-    AllowanceSettings,
-    AllowanceUnit,
-    EventType,
-    JobState,
-    KeyRequest,
-    LibraryRequest,
-    ReportSettings,
-    RunRequest,
-    RunState,
-    Scope,
-    WebhookSettings,
-)
+from plumcrate.contract.allowance import AllowanceSettings, AllowanceUnit
+from plumcrate.contract.jobs import JobState
+from plumcrate.contract.libraries import LibraryRequest
+from plumcrate.contract.people import Ability, KeyRequest
+from plumcrate.contract.reports import ReportSettings
+from plumcrate.contract.runs import RunRequest, RunState, Scope
+from plumcrate.contract.webhooks import EventType, WebhookSettings
 
 PICTURES = 4
 

@@ -10,7 +10,9 @@ from pydantic import ValidationError
 
 from plumcrate.api.problems import PROBLEMS
 from plumcrate.client import Client, ProblemError, UnreachableError
-from plumcrate.contract import KeyRequest, LibraryRequest, RunRequest, Scope
+from plumcrate.contract.libraries import LibraryRequest
+from plumcrate.contract.people import KeyRequest
+from plumcrate.contract.runs import RunRequest, Scope
 from plumcrate.intake import connecting
 from plumcrate.records.database import Database
 from plumcrate.refusal import Refusal

@@ -20,27 +20,20 @@ from databases import Postgres
 
 from plumcrate.api.app import create_app
 from plumcrate.client import Client
-from plumcrate.contract import (
+from plumcrate.contract.libraries import LibraryRequest
+from plumcrate.contract.people import (
     ROLES,
     Ability,
-    Box,
-    Device,
     Grant,
     InvitationRequest,
     Joining,
     KeyRequest,
     LibraryKeyRequest,
-    LibraryRequest,
-    Line,
     MemberInvitation,
-    PagePicture,
-    Processor,
-    Reading,
     Role,
-    RunKind,
-    RunRequest,
-    Spread,
 )
+from plumcrate.contract.runs import RunKind, RunRequest
+from plumcrate.contract.weighing import Box, Device, Line, PagePicture, Processor, Reading, Spread
 from plumcrate.settings import Settings
 
 LOOK, MEND, UPLOAD, TREAT, ADMINISTER = Ability

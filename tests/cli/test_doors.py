@@ -15,7 +15,8 @@ from databases import Postgres
 from forks import forker
 
 from plumcrate.cli.main import main
-from plumcrate.contract import Ability, LibraryKeyRequest, LibraryRequest
+from plumcrate.contract.libraries import LibraryRequest
+from plumcrate.contract.people import Ability, LibraryKeyRequest
 from plumcrate.operate.index import INDEX
 from plumcrate.people.who import by_key
 from plumcrate.records.database import Database

@@ -11,7 +11,8 @@ from conftest import Service, photograph, running_service
 from databases import Postgres
 from forks import forker
 
-from plumcrate.contract import LibraryRequest, RunRequest, RunState
+from plumcrate.contract.libraries import LibraryRequest
+from plumcrate.contract.runs import RunRequest, RunState
 
 
 @pytest.fixture(scope="module")

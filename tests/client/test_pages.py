@@ -12,7 +12,7 @@ import pytest
 
 from plumcrate.client import Client
 from plumcrate.client.pages import AsgiPages, SitePages, WsgiPages
-from plumcrate.contract import Delivery
+from plumcrate.contract.delivery import Delivery
 
 PAGE = b'<!doctype html><img src="/media/kite.jpg"><img src="/media/other.jpg">'
 FILE = {

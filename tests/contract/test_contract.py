@@ -7,47 +7,57 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import BaseModel, TypeAdapter, ValidationError
 
-from plumcrate import contract
-from plumcrate.contract.common import Answer, Message
+from plumcrate.contract.care import Backups, Machine, Orphan, PutBackRequest, RecogniseRequest
+from plumcrate.contract.common import Answer, CopyFormat, Message
+from plumcrate.contract.common import Level as LevelView
+from plumcrate.contract.jobs import CheckRequest, ForecastRequest, Job, JobKind, PruneRequest
+from plumcrate.contract.libraries import Library, LibraryChange, LibraryRequest
+from plumcrate.contract.people import Health, KeyRequest, SignIn
+from plumcrate.contract.pictures import Derived, File, Format, OwnRequest, Picture, Spot
+from plumcrate.contract.recipes import Effect, FixedQuality, MetadataKind, Plan, Recipe, RecipeSettings
+from plumcrate.contract.recipes import Effort as EffortView
+from plumcrate.contract.runs import Item, Run, RunRequest, Scope
+from plumcrate.contract.savings import Savings
+from plumcrate.contract.upkeep import Upkeep, Uploaded
 from plumcrate.imaging import Effort, Level
 from plumcrate.imaging.formats import COPIES, FORMATS, KNOBS
 from plumcrate.imaging.kinds import Kind
 from plumcrate.imaging.outcome import Role
 
 REQUESTS = [
-    contract.LibraryRequest,
-    contract.LibraryChange,
-    contract.RunRequest,
-    contract.RecipeSettings,
-    contract.CheckRequest,
-    contract.ForecastRequest,
-    contract.PruneRequest,
-    contract.OwnRequest,
-    contract.KeyRequest,
-    contract.SignIn,
-    contract.PutBackRequest,
-    contract.RecogniseRequest,
-    contract.Upkeep,
+    LibraryRequest,
+    LibraryChange,
+    RunRequest,
+    RecipeSettings,
+    CheckRequest,
+    ForecastRequest,
+    PruneRequest,
+    OwnRequest,
+    KeyRequest,
+    SignIn,
+    PutBackRequest,
+    RecogniseRequest,
+    Upkeep,
 ]
 ANSWERS = [
-    contract.Library,
-    contract.Run,
-    contract.Item,
-    contract.Job,
-    contract.Picture,
-    contract.File,
-    contract.Derived,
-    contract.Spot,
-    contract.Savings,
-    contract.Recipe,
-    contract.Plan,
-    contract.Effect,
-    contract.Machine,
-    contract.Backups,
-    contract.Orphan,
-    contract.Uploaded,
-    contract.Health,
-    contract.Format,
+    Library,
+    Run,
+    Item,
+    Job,
+    Picture,
+    File,
+    Derived,
+    Spot,
+    Savings,
+    Recipe,
+    Plan,
+    Effect,
+    Machine,
+    Backups,
+    Orphan,
+    Uploaded,
+    Health,
+    Format,
 ]
 
 
@@ -74,34 +84,34 @@ def test_an_answer_may_say_more_than_is_known(model: type[BaseModel]) -> None:
 
 
 def test_settings_within_an_answer_are_read_as_tolerantly() -> None:
-    recipe = contract.Recipe(
-        library="l", version=1, settings=contract.RecipeSettings(), by="x", created_at="2026-01-01T00:00:00Z"
+    recipe = Recipe(
+        library="l", version=1, settings=RecipeSettings(), by="x", created_at="2026-01-01T00:00:00Z"
     ).model_dump(mode="json")
     recipe["settings"]["brand_new"] = {"a": 1}
     recipe["settings"]["largest"]["depth"] = 3
-    read = TypeAdapter(contract.Recipe).validate_python(recipe, extra="ignore")
-    assert read.settings == contract.RecipeSettings()
+    read = TypeAdapter(Recipe).validate_python(recipe, extra="ignore")
+    assert read.settings == RecipeSettings()
     with pytest.raises(ValidationError):
-        contract.RecipeSettings.model_validate(recipe["settings"])
+        RecipeSettings.model_validate(recipe["settings"])
 
 
-@given(st.lists(st.sampled_from(list(contract.CopyFormat)), max_size=6))
-def test_copies_are_a_set_in_one_order(formats: list[contract.CopyFormat]) -> None:
-    settings = contract.RecipeSettings(copies=formats)
-    assert settings.copies == [format for format in contract.CopyFormat if format in formats]
-    assert settings == contract.RecipeSettings(copies=formats[::-1])
+@given(st.lists(st.sampled_from(list(CopyFormat)), max_size=6))
+def test_copies_are_a_set_in_one_order(formats: list[CopyFormat]) -> None:
+    settings = RecipeSettings(copies=formats)
+    assert settings.copies == [format for format in CopyFormat if format in formats]
+    assert settings == RecipeSettings(copies=formats[::-1])
 
 
 def test_the_words_are_those_of_the_core() -> None:
-    assert list(contract.CopyFormat) == list(COPIES)
-    assert set(contract.FixedQuality.model_fields) == set(KNOBS)
+    assert list(CopyFormat) == list(COPIES)
+    assert set(FixedQuality.model_fields) == set(KNOBS)
     for theirs, ours in (
-        (Level, contract.Level),
-        (Effort, contract.Effort),
-        (Kind, contract.MetadataKind),
+        (Level, LevelView),
+        (Effort, EffortView),
+        (Kind, MetadataKind),
     ):
         assert [str(word) for word in theirs] == [str(word) for word in ours]
-    purposes = get_args(contract.Derived.model_fields["purpose"].annotation)
+    purposes = get_args(Derived.model_fields["purpose"].annotation)
     assert set(purposes) | {"file"} == set(get_args(Role))
 
 
@@ -112,7 +122,7 @@ def test_the_table_of_formats_contradicts_itself_nowhere() -> None:
         assert format.treated or not (format.copy or format.knob or format.conversion)
         assert format.shown or not format.copy
         assert all(ending.startswith(".") and ending == ending.lower() for ending in format.endings)
-        shown = contract.Format.model_validate(format, from_attributes=True)
+        shown = Format.model_validate(format, from_attributes=True)
         assert (shown.name, shown.label, shown.copy_of_others) == (format.name, format.label, format.copy)
 
 
@@ -129,21 +139,21 @@ def test_the_table_of_formats_contradicts_itself_nowhere() -> None:
 )
 def test_which_parts_of_a_scope_go_together(scope: dict[str, object], fits: bool) -> None:
     if fits:
-        contract.Scope.model_validate(scope)
+        Scope.model_validate(scope)
     else:
         with pytest.raises(ValidationError, match="give one of"):
-            contract.Scope.model_validate(scope)
+            Scope.model_validate(scope)
 
 
 def test_a_job_has_the_report_of_its_kind() -> None:
     known = {"id": 1, "library": "l", "state": "running", "created_at": "2026-01-01T00:00:00Z"}
-    for kind in contract.JobKind:
-        job = contract.Job.model_validate({**known, "kind": kind, kind: {}})
+    for kind in JobKind:
+        job = Job.model_validate({**known, "kind": kind, kind: {}})
         assert getattr(job, kind) is not None
         with pytest.raises(ValidationError, match="without its report"):
-            contract.Job.model_validate({**known, "kind": kind})
+            Job.model_validate({**known, "kind": kind})
 
 
 def test_what_is_said_by_default_tells_nobody_where_a_picture_was_taken() -> None:
-    assert contract.RecipeSettings().metadata == ["rights"]
-    assert contract.LibraryRequest(name="x", root="/x").metadata == ["rights"]
+    assert RecipeSettings().metadata == ["rights"]
+    assert LibraryRequest(name="x", root="/x").metadata == ["rights"]

@@ -8,7 +8,10 @@ from conftest import add_library
 from pydantic import ValidationError
 from sqlalchemy import select, update
 
-from plumcrate.contract import Effect, FileState, Level, Plan, RecipeSettings, RunKind, RunRequest, Scope
+from plumcrate.contract.common import Level
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.recipes import Effect, Plan, RecipeSettings
+from plumcrate.contract.runs import RunKind, RunRequest, Scope
 from plumcrate.deciding.decision import key_of
 from plumcrate.deciding.planning import effect, plan
 from plumcrate.records.database import Database

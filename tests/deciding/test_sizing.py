@@ -13,16 +13,11 @@ from PIL import Image
 from sqlalchemy import select
 from walk import Walk
 
-from plumcrate.contract import (
-    Anchor,
-    FileState,
-    ItemState,
-    Level,
-    ProofReport,
-    RunKind,
-    SizeSettings,
-    Way,
-)
+from plumcrate.contract.common import Level
+from plumcrate.contract.jobs import ProofReport
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.runs import ItemState, RunKind
+from plumcrate.contract.sizes import Anchor, SizeSettings, Way
 from plumcrate.intake.survey import survey
 from plumcrate.jobs.maintenance import prove_hand_back
 from plumcrate.records.database import Database

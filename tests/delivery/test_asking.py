@@ -7,7 +7,7 @@ from collections.abc import Callable
 import httpx
 import pytest
 
-from plumcrate.contract import Browser, Delivery, PageCopy, PageFile
+from plumcrate.contract.delivery import Browser, Delivery, PageCopy, PageFile
 from plumcrate.delivery.asking import Asker, CannotAsk
 from plumcrate.markup.offers import offers_of
 from plumcrate.outgoing import Outgoing

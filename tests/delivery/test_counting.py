@@ -9,7 +9,7 @@ import pytest
 from conftest import add_library, add_pictures, wait_for
 from sqlalchemy import func, select, update
 
-from plumcrate.contract import Count, Counts
+from plumcrate.contract.delivery import Count, Counts
 from plumcrate.delivery import counting
 from plumcrate.delivery.counting import SentCounter
 from plumcrate.delivery.traffic import NotItsTurn, count_log

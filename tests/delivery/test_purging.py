@@ -11,7 +11,7 @@ import pytest
 from conftest import add_library, add_pictures
 from sqlalchemy import delete, func, select, text, update
 
-from plumcrate.contract import Delivery
+from plumcrate.contract.delivery import Delivery
 from plumcrate.delivery.purging import Purger, addresses_of, said_by
 from plumcrate.outgoing import Outgoing
 from plumcrate.records.database import Database

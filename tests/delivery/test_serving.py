@@ -21,7 +21,7 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "work"))
 
 from walk import Walk
 
-from plumcrate.contract import ItemState
+from plumcrate.contract.runs import ItemState
 from plumcrate.delivery.finding import Finder, Found
 from plumcrate.delivery.serving import PictureServer
 from plumcrate.intake.remaking import Remaking, make_copies_again

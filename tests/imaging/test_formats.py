@@ -6,7 +6,7 @@ from itertools import chain
 import pytest
 from PIL import Image
 
-from plumcrate.contract import CopyFormat
+from plumcrate.contract.common import CopyFormat
 from plumcrate.imaging import Level, Recipe, identify, treat
 from plumcrate.imaging.formats import COPIES, FORMATS, KNOBS
 from plumcrate.imaging.recipe import FixedQuality

@@ -8,7 +8,7 @@ import pytest
 from outputs import data_of
 from PIL import Image, ImageCms
 
-from plumcrate.contract import Level as WireLevel
+from plumcrate.contract.common import Level as WireLevel
 from plumcrate.demo.painter.drawings import DRAWINGS, flashing_light
 from plumcrate.demo.painter.noise import grain
 from plumcrate.demo.painter.scenes import SCENES

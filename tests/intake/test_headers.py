@@ -12,7 +12,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import select
 
-from plumcrate.contract import FileState, JobState, RunRequest
+from plumcrate.contract.jobs import JobState
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.runs import RunRequest
 from plumcrate.imaging.errors import Damaged, ImagingError, LeftAlone
 from plumcrate.imaging.identification import MOST_SIDE, identify
 from plumcrate.intake.headers import header_of
@@ -77,7 +79,8 @@ def test_a_header_is_read_through_windows(tmp_path: Path) -> None:
 def test_a_file_that_is_too_large_is_left_alone_before_it_is_read(
     database: Database, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from plumcrate.contract import RecipeSettings, Upkeep
+    from plumcrate.contract.recipes import RecipeSettings
+    from plumcrate.contract.upkeep import Upkeep
     from plumcrate.imaging import Recipe
     from plumcrate.runs.treating import Order, treat_file
 

@@ -16,7 +16,9 @@ from conftest import add_library, photograph, surveyed
 from sqlalchemy import select, text
 from walk import Walk
 
-from plumcrate.contract import FileState, ItemState, JobState, RunRequest, RunState, Scope
+from plumcrate.contract.jobs import JobState
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.runs import ItemState, RunRequest, RunState, Scope
 from plumcrate.intake.reconciling import Reconciler
 from plumcrate.keeping.changes import Note
 from plumcrate.keeping.keeper import Keeper

@@ -11,7 +11,8 @@ from conftest import add_library, photograph, surveyed
 from sqlalchemy import select
 from walk import Walk
 
-from plumcrate.contract import FileRole, FileState, JobState
+from plumcrate.contract.jobs import JobState
+from plumcrate.contract.pictures import FileRole, FileState
 from plumcrate.intake.families import settle_families
 from plumcrate.intake.headers import identified, no_treatment
 from plumcrate.keeping.changes import Note

@@ -11,7 +11,7 @@ from pydantic import BaseModel
 from sqlalchemy import func, select, text, update
 from sqlalchemy.exc import OperationalError
 
-from plumcrate.contract import CheckReport, CheckRequest, JobKind, JobState, PruneRequest, SurveyReport
+from plumcrate.contract.jobs import CheckReport, CheckRequest, JobKind, JobState, PruneRequest, SurveyReport
 from plumcrate.jobs import long_work as jobs
 from plumcrate.jobs.long_work import Follow, carry_out
 from plumcrate.queue.tasks import Queue

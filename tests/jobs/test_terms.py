@@ -10,7 +10,7 @@ from conftest import add_library, add_pictures
 from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import RunRequest
+from plumcrate.contract.runs import RunRequest
 from plumcrate.intake.connecting import disconnect
 from plumcrate.jobs.maintenance import Retention, forget_items
 from plumcrate.keeping.keeper import Keeper

@@ -9,17 +9,9 @@ import psycopg
 import pytest
 from conftest import Service, hashes, photograph, wait_for
 
-from plumcrate.contract import (
-    AllowanceSettings,
-    AllowanceUnit,
-    ItemState,
-    LibraryRequest,
-    Run,
-    RunKind,
-    RunRequest,
-    RunState,
-    Scope,
-)
+from plumcrate.contract.allowance import AllowanceSettings, AllowanceUnit
+from plumcrate.contract.libraries import LibraryRequest
+from plumcrate.contract.runs import ItemState, Run, RunKind, RunRequest, RunState, Scope
 
 PICTURES, SIZES = 14, (160, 80)
 

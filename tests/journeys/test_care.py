@@ -14,19 +14,11 @@ from databases import Postgres
 from forks import forker
 
 from plumcrate.client import AsyncClient, ProblemError
-from plumcrate.contract import (
-    CheckRequest,
-    Job,
-    JobKind,
-    JobState,
-    LibraryChange,
-    LibraryRequest,
-    MetadataKind,
-    PruneRequest,
-    RunRequest,
-    Scope,
-    Upkeep,
-)
+from plumcrate.contract.jobs import CheckRequest, Job, JobKind, JobState, PruneRequest
+from plumcrate.contract.libraries import LibraryChange, LibraryRequest
+from plumcrate.contract.recipes import MetadataKind
+from plumcrate.contract.runs import RunRequest, Scope
+from plumcrate.contract.upkeep import Upkeep
 
 FILES = 4
 

@@ -9,7 +9,7 @@ import pytest
 from conftest import EMAIL, PASSWORD, Service, hashes, photograph
 from playwright.sync_api import ConsoleMessage, Page, expect, sync_playwright
 
-from plumcrate.contract import LibraryRequest
+from plumcrate.contract.libraries import LibraryRequest
 from plumcrate.demo.painter.drawings import DRAWINGS
 
 CHROMIUM = [

@@ -17,30 +17,13 @@ from conftest import Service, hashes, photograph, wait_for
 from PIL import Image
 
 from plumcrate.client import ProblemError
-from plumcrate.contract import (
-    CheckRequest,
-    Conversions,
-    FileState,
-    FirstFile,
-    ForecastRequest,
-    How,
-    ItemState,
-    JobState,
-    Level,
-    LibraryChange,
-    LibraryRequest,
-    NewFiles,
-    OwnRequest,
-    Picture,
-    PruneRequest,
-    RecipeSettings,
-    Rule,
-    RunKind,
-    RunRequest,
-    Scope,
-    Upkeep,
-    When,
-)
+from plumcrate.contract.common import Level
+from plumcrate.contract.jobs import CheckRequest, ForecastRequest, JobState, PruneRequest
+from plumcrate.contract.libraries import LibraryChange, LibraryRequest
+from plumcrate.contract.pictures import FileState, OwnRequest, Picture
+from plumcrate.contract.recipes import Conversions, FirstFile, How, RecipeSettings, Rule, When
+from plumcrate.contract.runs import ItemState, RunKind, RunRequest, Scope
+from plumcrate.contract.upkeep import NewFiles, Upkeep
 from plumcrate.demo.painter.drawings import DRAWINGS
 from plumcrate.storage.names import MARK_NAME
 

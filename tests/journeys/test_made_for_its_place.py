@@ -19,21 +19,12 @@ from forks import forker
 from PIL import Image
 
 from plumcrate.client import Client, ProblemError
-from plumcrate.contract import (
-    Delivery,
-    FileState,
-    Focus,
-    LadderRequest,
-    LibraryChange,
-    LibraryRequest,
-    MarkSettings,
-    PageFiles,
-    RunRequest,
-    SizeSettings,
-    TouchedView,
-    Touches,
-    TouchesFor,
-)
+from plumcrate.contract.delivery import Delivery, PageFiles
+from plumcrate.contract.libraries import LibraryChange, LibraryRequest
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.runs import RunRequest
+from plumcrate.contract.sizes import Focus, LadderRequest, SizeSettings
+from plumcrate.contract.touches import MarkSettings, TouchedView, Touches, TouchesFor
 
 NAMES = ("2026/headland.jpg", "2026/ledge.jpg", "2026/tower.jpg")
 

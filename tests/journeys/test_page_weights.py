@@ -21,19 +21,16 @@ from test_visitors import running
 
 from plumcrate.client import Client, ProblemError
 from plumcrate.client.pages import SitePages
-from plumcrate.contract import (
+from plumcrate.contract.delivery import Delivery, Markup
+from plumcrate.contract.jobs import Job, JobState
+from plumcrate.contract.libraries import LibraryChange, LibraryRequest
+from plumcrate.contract.runs import RunRequest
+from plumcrate.contract.weighing import (
     Budget,
-    Delivery,
     Device,
     HeaderLine,
-    Job,
-    JobState,
-    LibraryChange,
-    LibraryRequest,
-    Markup,
     PageSettings,
     Reading,
-    RunRequest,
     Secrets,
     Weighing,
     WeighingKind,

@@ -31,18 +31,9 @@ from servers import open_folder, serving
 
 from plumcrate.client import Client
 from plumcrate.client.pages import SitePages, WsgiPages
-from plumcrate.contract import (
-    AskRequest,
-    Caches,
-    Delivery,
-    LibraryChange,
-    LibraryRequest,
-    Markup,
-    Placeholder,
-    RunKind,
-    RunRequest,
-    Scope,
-)
+from plumcrate.contract.delivery import AskRequest, Caches, Delivery, Markup, Placeholder
+from plumcrate.contract.libraries import LibraryChange, LibraryRequest
+from plumcrate.contract.runs import RunKind, RunRequest, Scope
 from plumcrate.delivery.asking import ACCEPT
 from plumcrate.delivery.rules import Ground, Server
 from plumcrate.demo.cache import Cache

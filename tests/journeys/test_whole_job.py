@@ -12,16 +12,10 @@ from conftest import Service, hashes, wait_for
 from forks import forker
 
 from plumcrate.client import AsyncClient
-from plumcrate.contract import (
-    FileState,
-    ItemState,
-    Level,
-    LibraryRequest,
-    RunKind,
-    RunRequest,
-    RunState,
-    Scope,
-)
+from plumcrate.contract.common import Level
+from plumcrate.contract.libraries import LibraryRequest
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.runs import ItemState, RunKind, RunRequest, RunState, Scope
 from plumcrate.imaging import identify, score
 from plumcrate.storage.names import STAGED_PREFIX
 

@@ -8,7 +8,8 @@ import pytest
 from place import COPY, NEW, OLD, Place, sha
 from sqlalchemy import true
 
-from plumcrate.contract import FileState, JobState
+from plumcrate.contract.jobs import JobState
+from plumcrate.contract.pictures import FileState
 from plumcrate.jobs.maintenance import prove_hand_back
 from plumcrate.keeping import steps
 from plumcrate.keeping.changes import Note

@@ -8,7 +8,8 @@ import pytest
 from place import COPY, NEW, OLD, Place, sha
 from sqlalchemy import select, text, true, update
 
-from plumcrate.contract import FileState, RunKind, RunOrigin, RunRequest, Scope
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.runs import RunKind, RunOrigin, RunRequest, Scope
 from plumcrate.intake.arrivals import Taken, take_in_settled, tell
 from plumcrate.keeping.changes import Note
 from plumcrate.keeping.derived import Beside

@@ -9,7 +9,7 @@ import pytest
 from place import OLD, Place
 from sqlalchemy import select
 
-from plumcrate.contract import FileRole, FileState
+from plumcrate.contract.pictures import FileRole, FileState
 from plumcrate.keeping.changes import Note
 from plumcrate.keeping.recovery import recover
 from plumcrate.keeping.steps import Step

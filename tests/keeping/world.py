@@ -18,7 +18,8 @@ from pathlib import Path
 
 from sqlalchemy import delete, func, select, true
 
-from plumcrate.contract import FileState, RecipeSettings
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.recipes import RecipeSettings
 from plumcrate.intake.reconciling import Reconciler
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore

@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 
 from plumcrate.accesslog.lines import hit_of, whole_lines
-from plumcrate.contract import Delivery, Markup, PageFile
+from plumcrate.contract.delivery import Delivery, Markup, PageFile
 from plumcrate.delivery.conditions import Validators, judge
 from plumcrate.delivery.negotiation import accept_of
 from plumcrate.markup.globs import Glob

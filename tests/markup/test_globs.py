@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from plumcrate.contract import Markup
+from plumcrate.contract.delivery import Markup
 from plumcrate.markup.globs import Glob
 from plumcrate.markup.selection import page_left_out
 

@@ -10,7 +10,7 @@ import tinyhtml5
 from hypothesis import given
 from hypothesis import strategies as st
 
-from plumcrate.contract import Delivery, Markup, PageCopy, PageFile
+from plumcrate.contract.delivery import Delivery, Markup, PageCopy, PageFile
 from plumcrate.markup import rewrite
 from plumcrate.markup.page import PageStream
 

@@ -14,7 +14,9 @@ from databases import Postgres
 from sqlalchemy import select
 
 from plumcrate.client import Client
-from plumcrate.contract import CheckRequest, LibraryRequest, RunKind, RunRequest
+from plumcrate.contract.jobs import CheckRequest
+from plumcrate.contract.libraries import LibraryRequest
+from plumcrate.contract.runs import RunKind, RunRequest
 from plumcrate.keeping.state import half_brought
 from plumcrate.operate import moving, saving, tools
 from plumcrate.operate.moving import move_records

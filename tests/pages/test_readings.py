@@ -6,7 +6,7 @@ from typing import Any
 
 import pytest
 
-from plumcrate.contract import Box, Budget, Device, Line, Processor, Reading, SeenQuality
+from plumcrate.contract.weighing import Box, Budget, Device, Line, Processor, Reading, SeenQuality
 from plumcrate.pages.budgets import over
 from plumcrate.pages.findings import Ground, OnRecord, Size, findings_of, place_of
 from plumcrate.pages.reading import kinds_of, reading_of, spread_of

@@ -3,7 +3,7 @@
 from hypothesis import given
 from hypothesis import strategies as st
 
-from plumcrate.contract import ROLES, Ability, KeyRequest, Role
+from plumcrate.contract.people import ROLES, Ability, KeyRequest, Role
 from plumcrate.people import tokens
 from plumcrate.people.who import Who
 

@@ -15,7 +15,7 @@ from conftest import add_library, photograph, surveyed, wait_for
 from PIL import Image
 from sqlalchemy import select
 
-from plumcrate.contract import FileRole
+from plumcrate.contract.pictures import FileRole
 from plumcrate.keeping.changes import Note
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper

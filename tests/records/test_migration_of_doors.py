@@ -7,7 +7,7 @@ import pytest
 from psycopg.types.json import Jsonb
 from test_database import migrate
 
-from plumcrate.contract import Ability
+from plumcrate.contract.people import Ability
 from plumcrate.people.who import by_key, of_person
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Person

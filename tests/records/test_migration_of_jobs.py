@@ -7,7 +7,8 @@ from psycopg.types.json import Jsonb
 from sqlalchemy import select
 from test_database import migrate
 
-from plumcrate.contract import JobKind, RecipeSettings
+from plumcrate.contract.jobs import JobKind
+from plumcrate.contract.recipes import RecipeSettings
 from plumcrate.deciding.decision import key_of
 from plumcrate.records.database import Database
 from plumcrate.records.queries.jobs import job_view

@@ -6,7 +6,8 @@ from psycopg.types.json import Jsonb
 from sqlalchemy import select
 from test_database import migrate
 
-from plumcrate.contract import AllowanceSettings, ItemState
+from plumcrate.contract.allowance import AllowanceSettings
+from plumcrate.contract.runs import ItemState
 from plumcrate.queue.tasks import Queue
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Item, Library, Run

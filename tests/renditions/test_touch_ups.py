@@ -12,16 +12,11 @@ from PIL import Image
 from sqlalchemy import select, update
 from test_sizing import Ledge
 
-from plumcrate.contract import (
-    ItemState,
-    Level,
-    MarkSettings,
-    RecipeSettings,
-    RunKind,
-    Touches,
-    TouchesFor,
-    Upkeep,
-)
+from plumcrate.contract.common import Level
+from plumcrate.contract.recipes import RecipeSettings
+from plumcrate.contract.runs import ItemState, RunKind
+from plumcrate.contract.touches import MarkSettings, Touches, TouchesFor
+from plumcrate.contract.upkeep import Upkeep
 from plumcrate.deciding.planning import save_recipe
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File, Ledger, Library, MarkRow, Picture

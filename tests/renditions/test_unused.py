@@ -11,7 +11,7 @@ from conftest import photograph
 from sqlalchemy import select, text
 from test_sizing import Ledge
 
-from plumcrate.contract import FilesLetGo, LettingGo, UnusedSize
+from plumcrate.contract.sizes import FilesLetGo, LettingGo, UnusedSize
 from plumcrate.delivery.counting import SentCounter
 from plumcrate.delivery.finding import Finder
 from plumcrate.delivery.serving import PictureServer

@@ -10,19 +10,11 @@ import pytest
 from conftest import add_library
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import (
-    Device,
-    FileState,
-    KindWeight,
-    Line,
-    Processor,
-    Reading,
-    Report,
-    ReportSettings,
-    Slat,
-    Spread,
-    Upkeep,
-)
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.reports import Report, ReportSettings
+from plumcrate.contract.savings import Slat
+from plumcrate.contract.upkeep import Upkeep
+from plumcrate.contract.weighing import Device, KindWeight, Line, Processor, Reading, Spread
 from plumcrate.records.database import Database
 from plumcrate.records.queries.sums import refresh_pictures
 from plumcrate.records.queries.traffic import Note, add_sent

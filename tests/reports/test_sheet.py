@@ -13,7 +13,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from PIL import Image
 
-from plumcrate.contract import PageWeight, Report, ReportPicture, Sent, Slat
+from plumcrate.contract.delivery import Sent
+from plumcrate.contract.reports import PageWeight, Report, ReportPicture
+from plumcrate.contract.savings import Slat
 from plumcrate.reports.paper import HEIGHT, MARGIN, WIDTH
 from plumcrate.reports.sheet import month, period, sheet
 from plumcrate.reports.table import table

@@ -13,18 +13,11 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from sqlalchemy import func, select, text
 
-from plumcrate.contract import (
-    AllowanceSettings,
-    EventType,
-    FileState,
-    ItemState,
-    RunKind,
-    RunRequest,
-    RunState,
-    Scope,
-    Upkeep,
-    WebhookSettings,
-)
+from plumcrate.contract.allowance import AllowanceSettings
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.runs import ItemState, RunKind, RunRequest, RunState, Scope
+from plumcrate.contract.upkeep import Upkeep
+from plumcrate.contract.webhooks import EventType, WebhookSettings
 from plumcrate.queue.tasks import BULK, SINGLE_REQUEST, Queue
 from plumcrate.records.database import Database
 from plumcrate.records.tables import AllowanceUse, File, Item, Library, OutgoingMessage, Picture, Run

@@ -10,7 +10,8 @@ from conftest import photograph
 from sqlalchemy import update
 from walk import Walk
 
-from plumcrate.contract import ItemState, Level, RunKind
+from plumcrate.contract.common import Level
+from plumcrate.contract.runs import ItemState, RunKind
 from plumcrate.imaging.version import core_version
 from plumcrate.intake.survey import survey
 from plumcrate.records.database import Database

@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from plumcrate.contract import Range
+from plumcrate.contract.jobs import Range
 from plumcrate.imaging import Effort
 from plumcrate.imaging.outcome import Measured
 from plumcrate.jobs.forecast import _Candidate, _efforts, _length

@@ -7,7 +7,8 @@ import pytest
 from conftest import add_library
 from sqlalchemy import func, select, text
 
-from plumcrate.contract import FileRole, ItemState, RunKind, RunRequest, RunState, Scope
+from plumcrate.contract.pictures import FileRole
+from plumcrate.contract.runs import ItemState, RunKind, RunRequest, RunState, Scope
 from plumcrate.queue.tasks import SINGLE_REQUEST, Queue
 from plumcrate.records.database import Database
 from plumcrate.records.queries.runs import end_item, run_view

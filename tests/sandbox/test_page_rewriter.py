@@ -14,7 +14,7 @@ import pytest
 from sqlalchemy.exc import OperationalError
 
 from plumcrate.api.routers.pages import _rewritten
-from plumcrate.contract import Delivery, PageFault
+from plumcrate.contract.delivery import Delivery, PageFault
 from plumcrate.sandbox.children import Sandbox
 from plumcrate.sandbox.forkserver import ForkServer
 from plumcrate.sandbox.rewriting import AskerLeft, Faults, PageRewriter, SitePage

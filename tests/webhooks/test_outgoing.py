@@ -14,7 +14,7 @@ from conftest import add_library
 from sqlalchemy import func, select, text
 from standardwebhooks import Webhook as Signer
 
-from plumcrate.contract import EventType, WebhookSettings
+from plumcrate.contract.webhooks import EventType, WebhookSettings
 from plumcrate.keeping.sealing import Seal
 from plumcrate.outgoing import Guard, Outgoing
 from plumcrate.records.database import Database

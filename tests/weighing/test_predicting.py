@@ -13,25 +13,21 @@ from conftest import add_library, photograph, surveyed
 from sqlalchemy import func, select
 from walk import Box
 
-from plumcrate.contract import (
-    CopyFormat,
-    Delivery,
+from plumcrate.contract.common import CopyFormat, Level
+from plumcrate.contract.delivery import Delivery
+from plumcrate.contract.jobs import Job, JobKind, JobState
+from plumcrate.contract.recipes import RecipeSettings
+from plumcrate.contract.runs import RunKind, RunState
+from plumcrate.contract.upkeep import Upkeep
+from plumcrate.contract.weighing import (
     Device,
     HeaderLine,
-    Job,
-    JobKind,
-    JobState,
     KindWeight,
-    Level,
     Line,
     Processor,
     Reading,
-    RecipeSettings,
-    RunKind,
-    RunState,
     Secrets,
     Spread,
-    Upkeep,
     WeighingKind,
     WeighingOrigin,
     WeighRequest,

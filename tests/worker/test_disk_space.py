@@ -11,7 +11,7 @@ import structlog
 from sqlalchemy import func, select
 from walk import Walk
 
-from plumcrate.contract import ItemState
+from plumcrate.contract.runs import ItemState
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Item, Library
 from plumcrate.runs.faults import ROOM_SECONDS

@@ -8,7 +8,8 @@ import pytest
 from conftest import add_library, add_pictures
 from sqlalchemy import func, select, text
 
-from plumcrate.contract import RunOrigin, RunRequest, RunState, Upkeep
+from plumcrate.contract.runs import RunOrigin, RunRequest, RunState
+from plumcrate.contract.upkeep import Upkeep
 from plumcrate.queue.tasks import BULK, NEW_UPLOAD, Queue
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Item, Job, Library, Run

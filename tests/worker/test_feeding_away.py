@@ -8,7 +8,9 @@ import pytest
 from conftest import add_library, add_pictures
 from sqlalchemy import func, select, update
 
-from plumcrate.contract import CheckRequest, ItemState, JobKind, JobState, RunRequest, RunState, Upkeep
+from plumcrate.contract.jobs import CheckRequest, JobKind, JobState
+from plumcrate.contract.runs import ItemState, RunRequest, RunState
+from plumcrate.contract.upkeep import Upkeep
 from plumcrate.jobs import long_work as jobs
 from plumcrate.queue.tasks import NEW_UPLOAD, Queue
 from plumcrate.records.database import Database
@@ -64,7 +66,7 @@ def test_a_schedule_that_never_comes_stops_nobody(filled: Database) -> None:
             "run_schedule": "0 0 30 2 *",
             "survey_schedule": "nonsense",
         }
-        from plumcrate.contract import RecipeSettings
+        from plumcrate.contract.recipes import RecipeSettings
 
         other = new_library(session, "other", "O", "/o", [], RecipeSettings(), "tests")
         other.upkeep = Upkeep(run_schedule="0 * * * *").model_dump(mode="json")

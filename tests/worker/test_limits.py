@@ -8,7 +8,9 @@ import pytest
 from sqlalchemy import delete
 from walk import Box, Walk, pools
 
-from plumcrate.contract import FileState, ItemState, RecipeSettings, RunRequest
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.recipes import RecipeSettings
+from plumcrate.contract.runs import ItemState, RunRequest
 from plumcrate.deciding.decision import key_of
 from plumcrate.deciding.planning import effect
 from plumcrate.imaging import Limits, Recipe

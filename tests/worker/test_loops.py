@@ -10,7 +10,8 @@ import psycopg
 from conftest import add_library, wait_for
 from sqlalchemy import func
 
-from plumcrate.contract import RecipeSettings, Upkeep
+from plumcrate.contract.recipes import RecipeSettings
+from plumcrate.contract.upkeep import Upkeep
 from plumcrate.diagnostics.machine import _loops
 from plumcrate.intake.watching import Watcher
 from plumcrate.keeping.keeper import Keeper

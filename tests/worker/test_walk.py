@@ -14,7 +14,8 @@ from PIL import Image
 from sqlalchemy import event, select
 from walk import Walk
 
-from plumcrate.contract import FileState, ItemState
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.runs import ItemState
 from plumcrate.imaging import Recipe, treat
 from plumcrate.imaging.outcome import Former
 from plumcrate.keeping.changes import Note

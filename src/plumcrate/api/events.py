@@ -13,7 +13,7 @@ import structlog
 from sqlalchemy.exc import SQLAlchemyError
 from sse_starlette import ServerSentEvent
 
-from plumcrate.contract import Ability
+from plumcrate.contract.people import Ability
 from plumcrate.people.who import Who
 from plumcrate.records.database import CHANNEL, Database
 from plumcrate.records.listening import PatientConnection

@@ -15,7 +15,7 @@ from fastapi.routing import APIRoute
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import Ability
+from plumcrate.contract.people import Ability
 from plumcrate.people.who import Who
 from plumcrate.records import tables
 from plumcrate.records.database import Database

@@ -12,7 +12,7 @@ from typing import Any
 
 from fastapi import FastAPI
 
-from plumcrate.contract import Problem
+from plumcrate.contract.common import Problem
 
 PLACE = Path(__file__).with_name("openapi.json")
 

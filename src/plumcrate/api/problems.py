@@ -12,7 +12,7 @@ from psycopg import Error as PsycopgError
 from sqlalchemy.exc import SQLAlchemyError
 from starlette.exceptions import HTTPException as StarletteError
 
-from plumcrate.contract import Problem
+from plumcrate.contract.common import Problem
 from plumcrate.keeping.sealing import CannotUnseal
 from plumcrate.records.database import conflicted, lost_connection, sqlstate
 from plumcrate.refusal import Refusal

@@ -18,7 +18,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 from starlette.types import Message, Scope, Send
 
-from plumcrate.contract import Outcome
+from plumcrate.contract.people import Outcome
 from plumcrate.people import audit
 from plumcrate.people.who import Who
 from plumcrate.records.database import Database

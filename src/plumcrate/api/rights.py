@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fastapi.routing import APIRoute
 
-from plumcrate.contract import ROLES, Role
+from plumcrate.contract.people import ROLES, Role
 
 from .app import ROUTERS
 from .needs import Need, need_of

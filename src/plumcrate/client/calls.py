@@ -10,8 +10,85 @@ from urllib.parse import quote
 
 from pydantic import BaseModel, TypeAdapter
 
-from plumcrate import contract
-from plumcrate.contract import Job, JobKind, NewFiles, Page
+from plumcrate.contract.allowance import Allowance, AllowanceSettings
+from plumcrate.contract.care import Backups, Machine, Orphan, PutBackRequest, Recognised, RecogniseRequest
+from plumcrate.contract.common import Page
+from plumcrate.contract.delivery import (
+    AskReport,
+    AskRequest,
+    Counts,
+    LogPosition,
+    PageFaults,
+    PageFile,
+    PageFiles,
+    Purges,
+    ServerKind,
+    Traffic,
+)
+from plumcrate.contract.jobs import CheckRequest, ForecastRequest, Job, JobKind, PruneRequest, ReportRequest
+from plumcrate.contract.libraries import Library, LibraryChange, LibraryRequest
+from plumcrate.contract.people import (
+    AuditEntry,
+    Health,
+    Invitation,
+    InvitationRequest,
+    Key,
+    KeyRequest,
+    LibraryKeyRequest,
+    Member,
+    MemberChange,
+    MemberInvitation,
+    NewInvitation,
+    NewKey,
+    Outcome,
+    Person,
+    PersonChange,
+    PersonRow,
+    Role,
+    Rotation,
+    Setting,
+)
+from plumcrate.contract.pictures import Format, OwnRequest, Picture, PictureDetail
+from plumcrate.contract.recipes import Effect, Plan, Recipe, RecipeSettings
+from plumcrate.contract.reports import KeptReport, Report, ReportSettings
+from plumcrate.contract.runs import Item, Run, RunRequest
+from plumcrate.contract.savings import Savings
+from plumcrate.contract.sizes import (
+    BringingBack,
+    Cuts,
+    FilesLetGo,
+    Focus,
+    FocusRequest,
+    Ladder,
+    LadderRequest,
+    LettingGo,
+    NamedSize,
+    SizeEffect,
+    SizeProposal,
+    SizeSettings,
+    UnusedSizes,
+)
+from plumcrate.contract.touches import (
+    MarkRule,
+    MarkSettings,
+    TouchedPicture,
+    TouchedView,
+    Touches,
+    TouchesFor,
+)
+from plumcrate.contract.upkeep import HookSecret, NewFiles, Uploaded
+from plumcrate.contract.webhooks import Webhook, WebhookSecret, WebhookSettings
+from plumcrate.contract.weighing import (
+    Device,
+    Needed,
+    NeededRequest,
+    PageSettings,
+    Point,
+    SitePage,
+    TreatPage,
+    Weighing,
+    WeighRequest,
+)
 
 T = TypeVar("T")
 Params = Mapping[str, Any]
@@ -41,79 +118,79 @@ def _post(path: str, answer: type[T], body: BaseModel | None = None) -> Call[T]:
     return Call("POST", path, TypeAdapter(answer), body=body)
 
 
-def health() -> Call[contract.Health]:
-    return _get("/health", contract.Health)
+def health() -> Call[Health]:
+    return _get("/health", Health)
 
 
-def who() -> Call[contract.Person | None]:
+def who() -> Call[Person | None]:
     """Whose the key is; a key that is not known is refused."""
-    return Call("GET", "/session", TypeAdapter(contract.Person | None))
+    return Call("GET", "/session", TypeAdapter(Person | None))
 
 
-def machine() -> Call[contract.Machine]:
+def machine() -> Call[Machine]:
     """Whether everything is there that treating needs."""
-    return _get("/machine", contract.Machine)
+    return _get("/machine", Machine)
 
 
-def settings() -> Call[list[contract.Setting]]:
+def settings() -> Call[list[Setting]]:
     """Those of the service in force, and where each comes from."""
-    return _get("/settings", list[contract.Setting])
+    return _get("/settings", list[Setting])
 
 
-def formats() -> Call[list[contract.Format]]:
+def formats() -> Call[list[Format]]:
     """The picture formats known to the service."""
-    return _get("/formats", list[contract.Format])
+    return _get("/formats", list[Format])
 
 
-def keys(library: str | None = None) -> Call[list[contract.Key]]:
+def keys(library: str | None = None) -> Call[list[Key]]:
     """All, or those that open one library alone."""
-    return _get(f"{_within(library)}/keys", list[contract.Key])
+    return _get(f"{_within(library)}/keys", list[Key])
 
 
-def make_key(request: contract.KeyRequest) -> Call[contract.NewKey]:
+def make_key(request: KeyRequest) -> Call[NewKey]:
     """For any libraries; the answer holds the secret."""
-    return _post("/keys", contract.NewKey, request)
+    return _post("/keys", NewKey, request)
 
 
-def make_library_key(library: str, request: contract.LibraryKeyRequest) -> Call[contract.NewKey]:
-    return _post(f"{_within(library)}/keys", contract.NewKey, request)
+def make_library_key(library: str, request: LibraryKeyRequest) -> Call[NewKey]:
+    return _post(f"{_within(library)}/keys", NewKey, request)
 
 
-def rotate_key(number: int, request: contract.Rotation, library: str | None = None) -> Call[contract.NewKey]:
+def rotate_key(number: int, request: Rotation, library: str | None = None) -> Call[NewKey]:
     """A new secret for the same; the former one goes on for a while."""
-    return _post(f"{_within(library)}/keys/{number}/rotation", contract.NewKey, request)
+    return _post(f"{_within(library)}/keys/{number}/rotation", NewKey, request)
 
 
 def revoke_key(number: int, library: str | None = None) -> Call[None]:
     return Call("DELETE", f"{_within(library)}/keys/{number}", TypeAdapter(type(None)))
 
 
-def people() -> Call[list[contract.PersonRow]]:
-    return _get("/people", list[contract.PersonRow])
+def people() -> Call[list[PersonRow]]:
+    return _get("/people", list[PersonRow])
 
 
-def change_person(number: int, change: contract.PersonChange) -> Call[contract.PersonRow]:
+def change_person(number: int, change: PersonChange) -> Call[PersonRow]:
     """What the change leaves out stays as it is."""
-    return Call("PATCH", f"/people/{number}", TypeAdapter(contract.PersonRow), body=change)
+    return Call("PATCH", f"/people/{number}", TypeAdapter(PersonRow), body=change)
 
 
 def remove_person(number: int) -> Call[None]:
     return Call("DELETE", f"/people/{number}", TypeAdapter(type(None)))
 
 
-def new_password(number: int) -> Call[contract.NewInvitation]:
+def new_password(number: int) -> Call[NewInvitation]:
     """A link with which a person chooses a new password."""
-    return _post(f"/people/{number}/new-password", contract.NewInvitation)
+    return _post(f"/people/{number}/new-password", NewInvitation)
 
 
-def members(library: str) -> Call[list[contract.Member]]:
+def members(library: str) -> Call[list[Member]]:
     """Those with a role in a library."""
-    return _get(f"{_within(library)}/people", list[contract.Member])
+    return _get(f"{_within(library)}/people", list[Member])
 
 
-def change_member(library: str, number: int, role: contract.Role) -> Call[contract.Member]:
-    body = contract.MemberChange(role=role)
-    return Call("PUT", f"{_within(library)}/people/{number}", TypeAdapter(contract.Member), body=body)
+def change_member(library: str, number: int, role: Role) -> Call[Member]:
+    body = MemberChange(role=role)
+    return Call("PUT", f"{_within(library)}/people/{number}", TypeAdapter(Member), body=body)
 
 
 def remove_member(library: str, number: int) -> Call[None]:
@@ -121,18 +198,18 @@ def remove_member(library: str, number: int) -> Call[None]:
     return Call("DELETE", f"{_within(library)}/people/{number}", TypeAdapter(type(None)))
 
 
-def invitations(library: str | None = None) -> Call[list[contract.Invitation]]:
+def invitations(library: str | None = None) -> Call[list[Invitation]]:
     """Those that wait: all, or those to one library alone."""
-    return _get(f"{_within(library)}/invitations", list[contract.Invitation])
+    return _get(f"{_within(library)}/invitations", list[Invitation])
 
 
-def invite(request: contract.InvitationRequest) -> Call[contract.NewInvitation]:
+def invite(request: InvitationRequest) -> Call[NewInvitation]:
     """To any libraries, or to the whole service."""
-    return _post("/invitations", contract.NewInvitation, request)
+    return _post("/invitations", NewInvitation, request)
 
 
-def invite_member(library: str, request: contract.MemberInvitation) -> Call[contract.NewInvitation]:
-    return _post(f"{_within(library)}/invitations", contract.NewInvitation, request)
+def invite_member(library: str, request: MemberInvitation) -> Call[NewInvitation]:
+    return _post(f"{_within(library)}/invitations", NewInvitation, request)
 
 
 def take_back(number: int, library: str | None = None) -> Call[None]:
@@ -143,16 +220,16 @@ def take_back(number: int, library: str | None = None) -> Call[None]:
 def audit(
     library: str | None = None,
     search: str | None = None,
-    outcome: contract.Outcome | None = None,
+    outcome: Outcome | None = None,
     since: datetime | None = None,
     until: datetime | None = None,
     offset: int = 0,
     limit: int = 60,
-) -> Call[Page[contract.AuditEntry]]:
+) -> Call[Page[AuditEntry]]:
     """Who did what, the latest first."""
     return _get(
         f"{_within(library)}/audit",
-        Page[contract.AuditEntry],
+        Page[AuditEntry],
         search=search,
         outcome=outcome,
         since=since,
@@ -167,38 +244,38 @@ def audit_export(library: str | None = None) -> Call[bytes]:
     return Call("GET", f"{_within(library)}/audit/export", None, seconds=300)
 
 
-def allowance(library: str) -> Call[contract.Allowance]:
+def allowance(library: str) -> Call[Allowance]:
     """What may be treated in this month, and what was."""
-    return _get(f"{_within(library)}/allowance", contract.Allowance)
+    return _get(f"{_within(library)}/allowance", Allowance)
 
 
-def set_allowance(library: str, settings: contract.AllowanceSettings) -> Call[contract.Allowance]:
+def set_allowance(library: str, settings: AllowanceSettings) -> Call[Allowance]:
     path = f"{_within(library)}/allowance"
-    return Call("PUT", path, TypeAdapter(contract.Allowance), body=settings)
+    return Call("PUT", path, TypeAdapter(Allowance), body=settings)
 
 
-def webhook(library: str) -> Call[contract.Webhook]:
+def webhook(library: str) -> Call[Webhook]:
     """Where a library tells what came to pass, and how its messages fared."""
-    return _get(f"{_within(library)}/webhook", contract.Webhook)
+    return _get(f"{_within(library)}/webhook", Webhook)
 
 
-def set_webhook(library: str, settings: contract.WebhookSettings) -> Call[contract.Webhook]:
-    return Call("PUT", f"{_within(library)}/webhook", TypeAdapter(contract.Webhook), body=settings)
+def set_webhook(library: str, settings: WebhookSettings) -> Call[Webhook]:
+    return Call("PUT", f"{_within(library)}/webhook", TypeAdapter(Webhook), body=settings)
 
 
-def make_webhook_secret(library: str) -> Call[contract.WebhookSecret]:
+def make_webhook_secret(library: str) -> Call[WebhookSecret]:
     """Shown this once; a former one is worth nothing from now on."""
-    return _post(f"{_within(library)}/webhook/secret", contract.WebhookSecret)
+    return _post(f"{_within(library)}/webhook/secret", WebhookSecret)
 
 
-def try_webhook(library: str) -> Call[contract.Webhook]:
+def try_webhook(library: str) -> Call[Webhook]:
     """Sends a message that says nothing but that it came."""
-    return _post(f"{_within(library)}/webhook/trial", contract.Webhook)
+    return _post(f"{_within(library)}/webhook/trial", Webhook)
 
 
-def report(library: str, begins: str | None = None, ends: str | None = None) -> Call[contract.Report]:
+def report(library: str, begins: str | None = None, ends: str | None = None) -> Call[Report]:
     """What was saved in some months, such as 2026-01 to 2026-11; this month without any."""
-    return _get(f"{_within(library)}/report", contract.Report, begins=begins, ends=ends)
+    return _get(f"{_within(library)}/report", Report, begins=begins, ends=ends)
 
 
 def report_file(library: str, form: str, begins: str | None = None, ends: str | None = None) -> Call[bytes]:
@@ -207,18 +284,18 @@ def report_file(library: str, form: str, begins: str | None = None, ends: str | 
     return Call("GET", f"{_within(library)}/report/{form}", None, months, seconds=120)
 
 
-def report_settings(library: str) -> Call[contract.ReportSettings]:
-    return _get(f"{_within(library)}/report-settings", contract.ReportSettings)
+def report_settings(library: str) -> Call[ReportSettings]:
+    return _get(f"{_within(library)}/report-settings", ReportSettings)
 
 
-def set_report_settings(library: str, settings: contract.ReportSettings) -> Call[contract.ReportSettings]:
+def set_report_settings(library: str, settings: ReportSettings) -> Call[ReportSettings]:
     path = f"{_within(library)}/report-settings"
-    return Call("PUT", path, TypeAdapter(contract.ReportSettings), body=settings)
+    return Call("PUT", path, TypeAdapter(ReportSettings), body=settings)
 
 
-def kept_reports(library: str) -> Call[list[contract.KeptReport]]:
+def kept_reports(library: str) -> Call[list[KeptReport]]:
     """Of months that were over, the latest first."""
-    return _get(f"{_within(library)}/reports", list[contract.KeptReport])
+    return _get(f"{_within(library)}/reports", list[KeptReport])
 
 
 def kept_report(library: str, month: str, form: str) -> Call[bytes]:
@@ -228,64 +305,64 @@ def kept_report(library: str, month: str, form: str) -> Call[bytes]:
 
 def keep_report(library: str, month: str) -> Call[Job]:
     """Makes a month's report as it is made by itself when the month is over."""
-    return _post(f"{_within(library)}/reports", Job, contract.ReportRequest(month=month))
+    return _post(f"{_within(library)}/reports", Job, ReportRequest(month=month))
 
 
 def _within(library: str | None) -> str:
     return "" if library is None else f"/libraries/{library}"
 
 
-def libraries() -> Call[list[contract.Library]]:
-    return _get("/libraries", list[contract.Library])
+def libraries() -> Call[list[Library]]:
+    return _get("/libraries", list[Library])
 
 
-def library(slug: str) -> Call[contract.Library]:
-    return _get(f"/libraries/{slug}", contract.Library)
+def library(slug: str) -> Call[Library]:
+    return _get(f"/libraries/{slug}", Library)
 
 
-def connect(request: contract.LibraryRequest) -> Call[contract.Library]:
-    return _post("/libraries", contract.Library, request)
+def connect(request: LibraryRequest) -> Call[Library]:
+    return _post("/libraries", Library, request)
 
 
-def server_rules(slug: str, server: contract.ServerKind) -> Call[bytes]:
+def server_rules(slug: str, server: ServerKind) -> Call[bytes]:
     """Configuration for the site's own server."""
     return Call("GET", f"/libraries/{slug}/server-rules/{server}", None)
 
 
-def ask(slug: str, request: contract.AskRequest) -> Call[contract.AskReport]:
+def ask(slug: str, request: AskRequest) -> Call[AskReport]:
     """What each browser gets of a file, or of the pictures of a page."""
-    body = TypeAdapter(contract.AskReport)
+    body = TypeAdapter(AskReport)
     return Call("POST", f"/libraries/{slug}/asking", body, body=request, seconds=300)
 
 
-def purges(slug: str) -> Call[contract.Purges]:
+def purges(slug: str) -> Call[Purges]:
     """What caches have yet to be told."""
-    return _get(f"/libraries/{slug}/purges", contract.Purges)
+    return _get(f"/libraries/{slug}/purges", Purges)
 
 
-def traffic(slug: str, days: int = 30) -> Call[contract.Traffic]:
+def traffic(slug: str, days: int = 30) -> Call[Traffic]:
     """What visitors were sent, over so many days."""
-    return _get(f"/libraries/{slug}/traffic", contract.Traffic, days=days)
+    return _get(f"/libraries/{slug}/traffic", Traffic, days=days)
 
 
-def log_position(slug: str, log: str) -> Call[contract.LogPosition]:
+def log_position(slug: str, log: str) -> Call[LogPosition]:
     """How far an access log was counted."""
-    return _get(f"/libraries/{slug}/traffic/log", contract.LogPosition, log=log)
+    return _get(f"/libraries/{slug}/traffic/log", LogPosition, log=log)
 
 
-def count_log(slug: str, counts: contract.Counts) -> Call[contract.LogPosition]:
+def count_log(slug: str, counts: Counts) -> Call[LogPosition]:
     """Counts a stretch of an access log."""
-    return _post(f"/libraries/{slug}/traffic/log", contract.LogPosition, counts)
+    return _post(f"/libraries/{slug}/traffic/log", LogPosition, counts)
 
 
-def page_files(slug: str, request: contract.PageFiles) -> Call[list[contract.PageFile]]:
+def page_files(slug: str, request: PageFiles) -> Call[list[PageFile]]:
     """What pages need to know of files, by their paths."""
-    return _post(f"/libraries/{slug}/page-files", list[contract.PageFile], request)
+    return _post(f"/libraries/{slug}/page-files", list[PageFile], request)
 
 
-def page_faults(slug: str) -> Call[contract.PageFaults]:
+def page_faults(slug: str) -> Call[PageFaults]:
     """Pages that could not be rewritten, and so left as their authors wrote them."""
-    return _get(f"/libraries/{slug}/page-faults", contract.PageFaults)
+    return _get(f"/libraries/{slug}/page-faults", PageFaults)
 
 
 def page(slug: str, content: bytes, address: str = "/", kind: str = "text/html") -> Call[bytes]:
@@ -296,23 +373,23 @@ def page(slug: str, content: bytes, address: str = "/", kind: str = "text/html")
     )
 
 
-def weigh(slug: str, request: contract.WeighRequest) -> Call[Job]:
+def weigh(slug: str, request: WeighRequest) -> Call[Job]:
     """Begins to weigh pages; the job's report names the weighings."""
     return _post(f"/libraries/{slug}/weighings", Job, request)
 
 
-def site_pages(slug: str) -> Call[list[contract.SitePage]]:
+def site_pages(slug: str) -> Call[list[SitePage]]:
     """The pages that were weighed, or are to be."""
-    return _get(f"/libraries/{slug}/site-pages", list[contract.SitePage])
+    return _get(f"/libraries/{slug}/site-pages", list[SitePage])
 
 
-def site_page(page_id: int) -> Call[contract.SitePage]:
-    return _get(f"/site-pages/{page_id}", contract.SitePage)
+def site_page(page_id: int) -> Call[SitePage]:
+    return _get(f"/site-pages/{page_id}", SitePage)
 
 
-def change_page(slug: str, address: str, settings: contract.PageSettings) -> Call[contract.SitePage]:
+def change_page(slug: str, address: str, settings: PageSettings) -> Call[SitePage]:
     """Settings of a page; one that is not known yet is noted."""
-    answer = TypeAdapter(contract.SitePage)
+    answer = TypeAdapter(SitePage)
     return Call("PUT", f"/libraries/{slug}/site-pages", answer, {"address": address}, body=settings)
 
 
@@ -321,18 +398,18 @@ def forget_page(page_id: int) -> Call[None]:
     return Call("DELETE", f"/site-pages/{page_id}", TypeAdapter(None))
 
 
-def weighings(page_id: int, limit: int = 20) -> Call[list[contract.Weighing]]:
+def weighings(page_id: int, limit: int = 20) -> Call[list[Weighing]]:
     """Of a page, the latest first."""
-    return _get(f"/site-pages/{page_id}/weighings", list[contract.Weighing], limit=limit)
+    return _get(f"/site-pages/{page_id}/weighings", list[Weighing], limit=limit)
 
 
-def page_history(page_id: int) -> Call[list[contract.Point]]:
+def page_history(page_id: int) -> Call[list[Point]]:
     """What a page weighed over time, the oldest first."""
-    return _get(f"/site-pages/{page_id}/history", list[contract.Point])
+    return _get(f"/site-pages/{page_id}/history", list[Point])
 
 
-def weighing(weighing_id: int) -> Call[contract.Weighing]:
-    return _get(f"/weighings/{weighing_id}", contract.Weighing)
+def weighing(weighing_id: int) -> Call[Weighing]:
+    return _get(f"/weighings/{weighing_id}", Weighing)
 
 
 def shot(slug: str, shot_id: int) -> Call[bytes]:
@@ -340,54 +417,54 @@ def shot(slug: str, shot_id: int) -> Call[bytes]:
     return Call("GET", f"/libraries/{slug}/shots/{shot_id}", None)
 
 
-def treat_page(weighing_id: int, *, everything: bool = False) -> Call[contract.Run]:
+def treat_page(weighing_id: int, *, everything: bool = False) -> Call[Run]:
     """Treats what a page shows, the first view or all of it, before all that waits."""
-    return _post(f"/weighings/{weighing_id}/run", contract.Run, contract.TreatPage(everything=everything))
+    return _post(f"/weighings/{weighing_id}/run", Run, TreatPage(everything=everything))
 
 
-def note_need(weighing_id: int, device: contract.Device, number: int) -> Call[list[contract.Needed]]:
+def note_need(weighing_id: int, device: Device, number: int) -> Call[list[Needed]]:
     """Notes the size that a picture's place needs."""
-    body = contract.NeededRequest(device=device, number=number)
-    return _post(f"/weighings/{weighing_id}/needs", list[contract.Needed], body)
+    body = NeededRequest(device=device, number=number)
+    return _post(f"/weighings/{weighing_id}/needs", list[Needed], body)
 
 
-def needs(slug: str) -> Call[list[contract.Needed]]:
+def needs(slug: str) -> Call[list[Needed]]:
     """Sizes that places need, the latest first."""
-    return _get(f"/libraries/{slug}/needs", list[contract.Needed])
+    return _get(f"/libraries/{slug}/needs", list[Needed])
 
 
 def forget_need(slug: str, need_id: int) -> Call[None]:
     return Call("DELETE", f"/libraries/{slug}/needs/{need_id}", TypeAdapter(None))
 
 
-def change_library(slug: str, change: contract.LibraryChange) -> Call[contract.Library]:
-    return Call("PATCH", f"/libraries/{slug}", TypeAdapter(contract.Library), body=change)
+def change_library(slug: str, change: LibraryChange) -> Call[Library]:
+    return Call("PATCH", f"/libraries/{slug}", TypeAdapter(Library), body=change)
 
 
 def disconnect(slug: str) -> Call[None]:
     return Call("DELETE", f"/libraries/{slug}", TypeAdapter(None))
 
 
-def savings(slug: str) -> Call[contract.Savings]:
-    return _get(f"/libraries/{slug}/savings", contract.Savings)
+def savings(slug: str) -> Call[Savings]:
+    return _get(f"/libraries/{slug}/savings", Savings)
 
 
-def pictures(slug: str, **filters: Any) -> Call[Page[contract.Picture]]:
+def pictures(slug: str, **filters: Any) -> Call[Page[Picture]]:
     """Filters: state, folder, search, path, format, sort, offset, limit."""
-    return _get(f"/libraries/{slug}/pictures", Page[contract.Picture], **filters)
+    return _get(f"/libraries/{slug}/pictures", Page[Picture], **filters)
 
 
-def picture(picture_id: int) -> Call[contract.PictureDetail]:
-    return _get(f"/pictures/{picture_id}", contract.PictureDetail)
+def picture(picture_id: int) -> Call[PictureDetail]:
+    return _get(f"/pictures/{picture_id}", PictureDetail)
 
 
-def set_own(picture_id: int, request: contract.OwnRequest) -> Call[contract.PictureDetail]:
-    return Call("PUT", f"/pictures/{picture_id}/own", TypeAdapter(contract.PictureDetail), body=request)
+def set_own(picture_id: int, request: OwnRequest) -> Call[PictureDetail]:
+    return Call("PUT", f"/pictures/{picture_id}/own", TypeAdapter(PictureDetail), body=request)
 
 
-def plan(picture_id: int) -> Call[list[contract.Plan]]:
+def plan(picture_id: int) -> Call[list[Plan]]:
     """What a run would do to each file of a picture."""
-    return _get(f"/pictures/{picture_id}/plan", list[contract.Plan])
+    return _get(f"/pictures/{picture_id}/plan", list[Plan])
 
 
 def content(file_id: int, version: str = "now") -> Call[bytes]:
@@ -395,72 +472,72 @@ def content(file_id: int, version: str = "now") -> Call[bytes]:
     return Call("GET", f"/files/{file_id}/content", None, {"version": version})
 
 
-def recipe(slug: str) -> Call[contract.Recipe]:
+def recipe(slug: str) -> Call[Recipe]:
     """The recipe in use."""
-    return _get(f"/libraries/{slug}/recipe", contract.Recipe)
+    return _get(f"/libraries/{slug}/recipe", Recipe)
 
 
-def recipes(slug: str) -> Call[list[contract.Recipe]]:
+def recipes(slug: str) -> Call[list[Recipe]]:
     """All versions of the recipe, the latest first."""
-    return _get(f"/libraries/{slug}/recipes", list[contract.Recipe])
+    return _get(f"/libraries/{slug}/recipes", list[Recipe])
 
 
-def save_recipe(slug: str, settings: contract.RecipeSettings) -> Call[contract.Recipe]:
-    return Call("PUT", f"/libraries/{slug}/recipe", TypeAdapter(contract.Recipe), body=settings)
+def save_recipe(slug: str, settings: RecipeSettings) -> Call[Recipe]:
+    return Call("PUT", f"/libraries/{slug}/recipe", TypeAdapter(Recipe), body=settings)
 
 
-def effect(slug: str, settings: contract.RecipeSettings) -> Call[contract.Effect]:
+def effect(slug: str, settings: RecipeSettings) -> Call[Effect]:
     """How many files these settings would treat, make again and leave alone."""
-    return _post(f"/libraries/{slug}/recipe/effect", contract.Effect, settings)
+    return _post(f"/libraries/{slug}/recipe/effect", Effect, settings)
 
 
-def start_run(request: contract.RunRequest) -> Call[contract.Run]:
-    return _post("/runs", contract.Run, request)
+def start_run(request: RunRequest) -> Call[Run]:
+    return _post("/runs", Run, request)
 
 
-def runs(library: str | None = None, limit: int = 30) -> Call[list[contract.Run]]:
-    return _get("/runs", list[contract.Run], library=library, limit=limit)
+def runs(library: str | None = None, limit: int = 30) -> Call[list[Run]]:
+    return _get("/runs", list[Run], library=library, limit=limit)
 
 
-def run(run_id: int) -> Call[contract.Run]:
-    return _get(f"/runs/{run_id}", contract.Run)
+def run(run_id: int) -> Call[Run]:
+    return _get(f"/runs/{run_id}", Run)
 
 
-def items(run_id: int, **filters: Any) -> Call[Page[contract.Item]]:
+def items(run_id: int, **filters: Any) -> Call[Page[Item]]:
     """Filters: state, offset, limit."""
-    return _get(f"/runs/{run_id}/items", Page[contract.Item], **filters)
+    return _get(f"/runs/{run_id}/items", Page[Item], **filters)
 
 
-def pause(run_id: int) -> Call[contract.Run]:
-    return _post(f"/runs/{run_id}/pause", contract.Run)
+def pause(run_id: int) -> Call[Run]:
+    return _post(f"/runs/{run_id}/pause", Run)
 
 
-def resume(run_id: int) -> Call[contract.Run]:
-    return _post(f"/runs/{run_id}/resume", contract.Run)
+def resume(run_id: int) -> Call[Run]:
+    return _post(f"/runs/{run_id}/resume", Run)
 
 
-def stop(run_id: int) -> Call[contract.Run]:
-    return _post(f"/runs/{run_id}/stop", contract.Run)
+def stop(run_id: int) -> Call[Run]:
+    return _post(f"/runs/{run_id}/stop", Run)
 
 
-def retry(run_id: int) -> Call[contract.Run]:
+def retry(run_id: int) -> Call[Run]:
     """Tries a run's failed files again."""
-    return _post(f"/runs/{run_id}/retry", contract.Run)
+    return _post(f"/runs/{run_id}/retry", Run)
 
 
 def start_survey(slug: str) -> Call[Job]:
     return _post(f"/libraries/{slug}/surveys", Job)
 
 
-def start_check(slug: str, request: contract.CheckRequest) -> Call[Job]:
+def start_check(slug: str, request: CheckRequest) -> Call[Job]:
     return _post(f"/libraries/{slug}/checks", Job, request)
 
 
-def start_forecast(slug: str, request: contract.ForecastRequest) -> Call[Job]:
+def start_forecast(slug: str, request: ForecastRequest) -> Call[Job]:
     return _post(f"/libraries/{slug}/forecasts", Job, request)
 
 
-def prune(slug: str, request: contract.PruneRequest) -> Call[Job]:
+def prune(slug: str, request: PruneRequest) -> Call[Job]:
     """Begins to delete backups."""
     return _post(f"/libraries/{slug}/prunings", Job, request)
 
@@ -478,46 +555,46 @@ def stop_job(job_id: int) -> Call[Job]:
     return _post(f"/jobs/{job_id}/stop", Job)
 
 
-def backups(slug: str) -> Call[contract.Backups]:
-    return _get(f"/libraries/{slug}/backups", contract.Backups)
+def backups(slug: str) -> Call[Backups]:
+    return _get(f"/libraries/{slug}/backups", Backups)
 
 
-def orphans(slug: str, *, offset: int = 0, limit: int = 60) -> Call[Page[contract.Orphan]]:
+def orphans(slug: str, *, offset: int = 0, limit: int = 60) -> Call[Page[Orphan]]:
     """Backups whose file was deleted, moved away or overwritten, the latest first."""
-    return _get(f"/libraries/{slug}/orphans", Page[contract.Orphan], offset=offset, limit=limit)
+    return _get(f"/libraries/{slug}/orphans", Page[Orphan], offset=offset, limit=limit)
 
 
-def rescue(slug: str, backup_id: int, request: contract.PutBackRequest) -> Call[contract.Orphan]:
+def rescue(slug: str, backup_id: int, request: PutBackRequest) -> Call[Orphan]:
     """Puts such a backup into the library again."""
-    return _post(f"/libraries/{slug}/orphans/{backup_id}/restore", contract.Orphan, request)
+    return _post(f"/libraries/{slug}/orphans/{backup_id}/restore", Orphan, request)
 
 
-def recognise(slug: str, request: contract.RecogniseRequest) -> Call[contract.Recognised]:
+def recognise(slug: str, request: RecogniseRequest) -> Call[Recognised]:
     """Says that a library's folder is the right one, as it is."""
-    return _post(f"/libraries/{slug}/recognise", contract.Recognised, request)
+    return _post(f"/libraries/{slug}/recognise", Recognised, request)
 
 
-def hook_secret(slug: str) -> Call[contract.HookSecret]:
+def hook_secret(slug: str) -> Call[HookSecret]:
     """Makes a secret for webhooks; a former one is worth nothing then."""
-    return _post(f"/libraries/{slug}/hook-secret", contract.HookSecret)
+    return _post(f"/libraries/{slug}/hook-secret", HookSecret)
 
 
 def upload(
     slug: str, path: str, data: bytes, treat: NewFiles = NewFiles.AT_ONCE, wait: float = 20.0
-) -> Call[contract.Uploaded]:
+) -> Call[Uploaded]:
     """Puts a new picture into a library; waits up to ``wait`` seconds for its light form."""
     params = {"treat": str(treat), "wait": wait}
     address = f"/libraries/{slug}/files/{quote(path)}"
-    return Call("PUT", address, TypeAdapter(contract.Uploaded), params, content=data, seconds=wait + 60)
+    return Call("PUT", address, TypeAdapter(Uploaded), params, content=data, seconds=wait + 60)
 
 
-def sizes(slug: str) -> Call[list[contract.NamedSize]]:
-    return _get(f"/libraries/{slug}/sizes", list[contract.NamedSize])
+def sizes(slug: str) -> Call[list[NamedSize]]:
+    return _get(f"/libraries/{slug}/sizes", list[NamedSize])
 
 
-def save_size(slug: str, name: str, settings: contract.SizeSettings) -> Call[contract.NamedSize]:
+def save_size(slug: str, name: str, settings: SizeSettings) -> Call[NamedSize]:
     """Defines a size, or changes it; the next run makes what it asks for."""
-    return Call("PUT", f"/libraries/{slug}/sizes/{name}", TypeAdapter(contract.NamedSize), body=settings)
+    return Call("PUT", f"/libraries/{slug}/sizes/{name}", TypeAdapter(NamedSize), body=settings)
 
 
 def remove_size(slug: str, name: str) -> Call[None]:
@@ -525,77 +602,77 @@ def remove_size(slug: str, name: str) -> Call[None]:
     return Call("DELETE", f"/libraries/{slug}/sizes/{name}", TypeAdapter(type(None)))
 
 
-def size_effect(slug: str, name: str, settings: contract.SizeSettings | None) -> Call[contract.SizeEffect]:
+def size_effect(slug: str, name: str, settings: SizeSettings | None) -> Call[SizeEffect]:
     """What a size would do were it saved so; None: were it removed."""
-    proposal = contract.SizeProposal(settings=settings)
-    return _post(f"/libraries/{slug}/sizes/{name}/effect", contract.SizeEffect, proposal)
+    proposal = SizeProposal(settings=settings)
+    return _post(f"/libraries/{slug}/sizes/{name}/effect", SizeEffect, proposal)
 
 
-def ladder(slug: str, request: contract.LadderRequest) -> Call[contract.Ladder]:
+def ladder(slug: str, request: LadderRequest) -> Call[Ladder]:
     """Widths whose steps weigh the same in this library."""
-    return _post(f"/libraries/{slug}/ladder", contract.Ladder, request)
+    return _post(f"/libraries/{slug}/ladder", Ladder, request)
 
 
-def unused_sizes(slug: str, days: int = 30) -> Call[contract.UnusedSizes]:
+def unused_sizes(slug: str, days: int = 30) -> Call[UnusedSizes]:
     """What nobody asked for within so many days."""
-    return _get(f"/libraries/{slug}/unused-sizes", contract.UnusedSizes, days=days)
+    return _get(f"/libraries/{slug}/unused-sizes", UnusedSizes, days=days)
 
 
-def let_unused_go(slug: str, request: contract.LettingGo) -> Call[contract.FilesLetGo]:
+def let_unused_go(slug: str, request: LettingGo) -> Call[FilesLetGo]:
     """The next run removes files of sizes that nobody asked for."""
-    return _post(f"/libraries/{slug}/unused-sizes/let-go", contract.FilesLetGo, request)
+    return _post(f"/libraries/{slug}/unused-sizes/let-go", FilesLetGo, request)
 
 
-def bring_back(slug: str, size: str | None = None) -> Call[contract.FilesLetGo]:
+def bring_back(slug: str, size: str | None = None) -> Call[FilesLetGo]:
     """The next run makes again what was let go."""
-    request = contract.BringingBack(size=size)
-    return _post(f"/libraries/{slug}/unused-sizes/bring-back", contract.FilesLetGo, request)
+    request = BringingBack(size=size)
+    return _post(f"/libraries/{slug}/unused-sizes/bring-back", FilesLetGo, request)
 
 
-def cuts(picture_id: int) -> Call[contract.Cuts]:
+def cuts(picture_id: int) -> Call[Cuts]:
     """What every size shows of a picture."""
-    return _get(f"/pictures/{picture_id}/cuts", contract.Cuts)
+    return _get(f"/pictures/{picture_id}/cuts", Cuts)
 
 
-def set_focus(picture_id: int, focus: contract.Focus | None) -> Call[contract.Cuts]:
+def set_focus(picture_id: int, focus: Focus | None) -> Call[Cuts]:
     """The point that sizes are cut around; None lets it be found again."""
-    request = contract.FocusRequest(focus=focus)
-    return Call("PUT", f"/pictures/{picture_id}/focus", TypeAdapter(contract.Cuts), body=request)
+    request = FocusRequest(focus=focus)
+    return Call("PUT", f"/pictures/{picture_id}/focus", TypeAdapter(Cuts), body=request)
 
 
-def touches(picture_id: int) -> Call[contract.TouchedPicture]:
-    return _get(f"/pictures/{picture_id}/touches", contract.TouchedPicture)
+def touches(picture_id: int) -> Call[TouchedPicture]:
+    return _get(f"/pictures/{picture_id}/touches", TouchedPicture)
 
 
-def touch_up(picture_id: int, request: contract.Touches) -> Call[contract.TouchedPicture]:
+def touch_up(picture_id: int, request: Touches) -> Call[TouchedPicture]:
     """All steps of a picture, in order; none takes all back."""
     address = f"/pictures/{picture_id}/touches"
-    return Call("PUT", address, TypeAdapter(contract.TouchedPicture), body=request)
+    return Call("PUT", address, TypeAdapter(TouchedPicture), body=request)
 
 
-def touch_up_several(slug: str, request: contract.TouchesFor) -> Call[None]:
+def touch_up_several(slug: str, request: TouchesFor) -> Call[None]:
     """Adds the same steps to several pictures."""
     return Call("POST", f"/libraries/{slug}/touches", TypeAdapter(type(None)), body=request)
 
 
-def view_touches(picture_id: int, request: contract.TouchedView) -> Call[bytes]:
+def view_touches(picture_id: int, request: TouchedView) -> Call[bytes]:
     """A WebP of what steps would make of a picture, before they are saved."""
     return Call("POST", f"/pictures/{picture_id}/view", None, body=request, seconds=90)
 
 
-def marks(slug: str) -> Call[list[contract.MarkRule]]:
-    return _get(f"/libraries/{slug}/marks", list[contract.MarkRule])
+def marks(slug: str) -> Call[list[MarkRule]]:
+    return _get(f"/libraries/{slug}/marks", list[MarkRule])
 
 
-def save_mark(slug: str, name: str, settings: contract.MarkSettings) -> Call[contract.MarkRule]:
+def save_mark(slug: str, name: str, settings: MarkSettings) -> Call[MarkRule]:
     """Defines a mark, or changes it; the next run lays it over what it fits."""
-    return Call("PUT", f"/libraries/{slug}/marks/{name}", TypeAdapter(contract.MarkRule), body=settings)
+    return Call("PUT", f"/libraries/{slug}/marks/{name}", TypeAdapter(MarkRule), body=settings)
 
 
-def set_mark_picture(slug: str, name: str, data: bytes) -> Call[contract.MarkRule]:
+def set_mark_picture(slug: str, name: str, data: bytes) -> Call[MarkRule]:
     """A PNG or WebP with transparency."""
     address = f"/libraries/{slug}/marks/{name}/picture"
-    return Call("PUT", address, TypeAdapter(contract.MarkRule), content=data)
+    return Call("PUT", address, TypeAdapter(MarkRule), content=data)
 
 
 def remove_mark(slug: str, name: str) -> Call[None]:

@@ -12,7 +12,10 @@ import httpx
 from httpx_sse import ServerSentEvent, aconnect_sse, connect_sse
 from pydantic import ValidationError
 
-from plumcrate.contract import JOB_ENDS, Job, Picture, Problem, Run, RunState
+from plumcrate.contract.common import Problem
+from plumcrate.contract.jobs import JOB_ENDS, Job
+from plumcrate.contract.pictures import Picture
+from plumcrate.contract.runs import Run, RunState
 
 from .calls import Call
 from .errors import ProblemError, UnreachableError

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from plumcrate.contract import Problem
+from plumcrate.contract.common import Problem
 
 
 class ClientError(Exception):

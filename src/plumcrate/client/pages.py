@@ -15,7 +15,7 @@ from email.message import Message
 from typing import Any
 from urllib.parse import quote, urljoin
 
-from plumcrate.contract import Delivery, PageFault, PageFile, PageFiles
+from plumcrate.contract.delivery import Delivery, PageFault, PageFile, PageFiles
 from plumcrate.markup.page import PageStream
 
 from .clients import Client

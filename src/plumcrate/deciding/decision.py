@@ -15,7 +15,9 @@ from typing import Any
 from sqlalchemy import ColumnElement, and_, case, func, literal, select, true
 from sqlalchemy.orm import aliased
 
-from plumcrate.contract import FileRole, How, Level, RecipeSettings, When
+from plumcrate.contract.common import Level
+from plumcrate.contract.pictures import FileRole
+from plumcrate.contract.recipes import How, RecipeSettings, When
 from plumcrate.imaging import (
     Conversion,
     Effort,

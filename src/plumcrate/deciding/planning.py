@@ -8,8 +8,10 @@ from sqlalchemy import ColumnElement, and_, case, exists, func, literal, or_, se
 from sqlalchemy.dialects.postgresql import JSONB, array
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import CopyFormat, Effect, FileState, Level, MetadataKind, Plan, RecipeSettings
-from plumcrate.contract import Effort as WireEffort
+from plumcrate.contract.common import CopyFormat, Level
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.recipes import Effect, MetadataKind, Plan, RecipeSettings
+from plumcrate.contract.recipes import Effort as WireEffort
 from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.tables import File, Library, Picture, RecipeVersion, WorkerRow
 

@@ -14,7 +14,9 @@ from sqlalchemy import ColumnElement, and_, case, func, literal, literal_column,
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Session, aliased
 
-from plumcrate.contract import Anchor, FileRole, MarkSettings, SizeSettings, Way
+from plumcrate.contract.pictures import FileRole
+from plumcrate.contract.sizes import Anchor, SizeSettings, Way
+from plumcrate.contract.touches import MarkSettings
 from plumcrate.imaging import Mark, Recipe, Sharpening, Size
 from plumcrate.imaging.shapes import Way as ShapeWay
 from plumcrate.imaging.shapes import plain_mark, plain_size

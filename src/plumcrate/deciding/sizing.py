@@ -16,7 +16,8 @@ from sqlalchemy import ColumnElement, and_, delete, exists, func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import FileRole, FileState, SizeEffect, SizeSettings
+from plumcrate.contract.pictures import FileRole, FileState
+from plumcrate.contract.sizes import SizeEffect, SizeSettings
 from plumcrate.imaging.formats import FORMATS
 from plumcrate.imaging.shapes import sized, touched_size, touches_of
 from plumcrate.records.queries.libraries import current_recipe

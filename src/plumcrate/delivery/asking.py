@@ -7,7 +7,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from urllib.parse import quote, urljoin, urlsplit
 
-from plumcrate.contract import Browser, Delivery, Got, PageFile
+from plumcrate.contract.delivery import Browser, Delivery, Got, PageFile
 from plumcrate.markup.addresses import Addresses
 from plumcrate.markup.offers import Offer, offers_of
 from plumcrate.outgoing import CannotReach, Outgoing

@@ -17,7 +17,7 @@ from urllib.parse import quote, urlsplit
 
 import structlog
 
-from plumcrate.contract import Delivery
+from plumcrate.contract.delivery import Delivery
 from plumcrate.outgoing import CannotReach, Outgoing, host_of
 from plumcrate.records.database import Database
 from plumcrate.records.queries.purges import Due, forget_all, hold, libraries_due, put_off, take_due, told

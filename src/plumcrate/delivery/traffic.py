@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import Counts
+from plumcrate.contract.delivery import Counts
 from plumcrate.records.queries.asked import note_asked_paths
 from plumcrate.records.queries.traffic import Note, Weights, add_sent, advance_log, weights
 

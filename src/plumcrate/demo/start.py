@@ -18,19 +18,12 @@ from typing import Any
 from sqlalchemy import select
 
 from plumcrate.client import Client, ClientError
-from plumcrate.contract import (
-    AllowanceSettings,
-    Caches,
-    Delivery,
-    KeyRequest,
-    LibraryChange,
-    LibraryRequest,
-    Markup,
-    NewFiles,
-    ReportSettings,
-    Role,
-    Upkeep,
-)
+from plumcrate.contract.allowance import AllowanceSettings
+from plumcrate.contract.delivery import Caches, Delivery, Markup
+from plumcrate.contract.libraries import LibraryChange, LibraryRequest
+from plumcrate.contract.people import KeyRequest, Role
+from plumcrate.contract.reports import ReportSettings
+from plumcrate.contract.upkeep import NewFiles, Upkeep
 from plumcrate.people.invitations import new_person, put_grant
 from plumcrate.people.keys import new_key
 from plumcrate.people.passwords import hash_password

@@ -16,7 +16,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
 from plumcrate import __version__
-from plumcrate.contract import Advice, Machine
+from plumcrate.contract.care import Advice, Machine
 from plumcrate.imaging.formats import COPIES, FORMATS
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder

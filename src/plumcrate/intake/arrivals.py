@@ -16,7 +16,7 @@ from sqlalchemy import delete, func, select, tuple_
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import NewFiles
+from plumcrate.contract.upkeep import NewFiles
 from plumcrate.keeping.changes import Note
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.queue.locks import PATH_LOCK, path_key

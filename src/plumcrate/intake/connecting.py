@@ -13,16 +13,12 @@ from sqlalchemy import delete, func, or_, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import (
-    Delivery,
-    FileState,
-    ItemState,
-    LibraryChange,
-    LibraryRequest,
-    RecipeSettings,
-    RunState,
-    Upkeep,
-)
+from plumcrate.contract.delivery import Delivery
+from plumcrate.contract.libraries import LibraryChange, LibraryRequest
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.recipes import RecipeSettings
+from plumcrate.contract.runs import ItemState, RunState
+from plumcrate.contract.upkeep import Upkeep
 from plumcrate.jobs.long_work import OPEN
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder

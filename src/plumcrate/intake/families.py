@@ -13,7 +13,7 @@ from sqlalchemy import select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import FileRole, FileState
+from plumcrate.contract.pictures import FileRole, FileState
 from plumcrate.records.queries.sums import drop_empty, refresh_pictures
 from plumcrate.records.tables import File, Picture
 from plumcrate.storage.grouping import Size, group

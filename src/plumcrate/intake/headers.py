@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from plumcrate.contract import FileState
+from plumcrate.contract.pictures import FileState
 from plumcrate.imaging import ImagingError
 from plumcrate.imaging.errors import MoreDataNeeded
 from plumcrate.imaging.formats import FORMATS

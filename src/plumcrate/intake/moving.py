@@ -11,7 +11,7 @@ from sqlalchemy import exists, func, or_, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import FileRole, FileState
+from plumcrate.contract.pictures import FileRole, FileState
 from plumcrate.imaging.formats import FORMATS
 from plumcrate.keeping.changes import Note
 from plumcrate.keeping.keeper import Keeper

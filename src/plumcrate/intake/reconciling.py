@@ -19,7 +19,7 @@ from sqlalchemy import or_, select, update
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import FileRole, FileState
+from plumcrate.contract.pictures import FileRole, FileState
 from plumcrate.keeping.changes import Note
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.recovery import recover

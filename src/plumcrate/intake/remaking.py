@@ -9,7 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 import structlog
 from sqlalchemy import delete, update
 
-from plumcrate.contract import NewFiles
+from plumcrate.contract.upkeep import NewFiles
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
 from plumcrate.queue.locks import PICTURE_LOCK

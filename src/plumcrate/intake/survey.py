@@ -13,7 +13,8 @@ from dataclasses import dataclass, field
 
 from sqlalchemy import func, select, text, update
 
-from plumcrate.contract import FileState, SurveyReport
+from plumcrate.contract.jobs import SurveyReport
+from plumcrate.contract.pictures import FileState
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File, Library

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import IO
 
-from plumcrate.contract import NewFiles
+from plumcrate.contract.upkeep import NewFiles
 from plumcrate.imaging import ImagingError
 from plumcrate.imaging.formats import FORMATS
 from plumcrate.keeping.changes import Note

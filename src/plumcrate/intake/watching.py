@@ -15,7 +15,7 @@ import structlog
 from sqlalchemy import select
 from watchfiles import Change, awatch
 
-from plumcrate.contract import JobKind
+from plumcrate.contract.jobs import JobKind
 from plumcrate.jobs.long_work import start_unless_open
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.queue.locks import WATCH_LOCK

@@ -26,7 +26,8 @@ from pydantic import BaseModel
 from sqlalchemy import and_, func, select
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import EffortOutlook, ForecastRequest, JobKind, Outlook, Range, RecipeSettings
+from plumcrate.contract.jobs import EffortOutlook, ForecastRequest, JobKind, Outlook, Range
+from plumcrate.contract.recipes import RecipeSettings
 from plumcrate.deciding.decision import Variant, core_recipe, variant_of, variants
 from plumcrate.deciding.planning import NO_ORIGINAL, PRESENT, left_alone, settings_of
 from plumcrate.imaging import Effort, ImagingError

@@ -15,7 +15,7 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import JOB_ENDS, JobKind, JobState
+from plumcrate.contract.jobs import JOB_ENDS, JobKind, JobState
 from plumcrate.queue.tasks import QUIET, RUN_JOB, SINGLE_REQUEST, Queue, without_a_place
 from plumcrate.records.database import Database, lost_connection, notify
 from plumcrate.records.tables import Job, Library

@@ -11,7 +11,8 @@ import structlog
 from sqlalchemy import ColumnElement, delete, func, or_, select, true, update
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import CheckReport, CheckRequest, FileState, ProofReport, PruneReport, PruneRequest
+from plumcrate.contract.jobs import CheckReport, CheckRequest, ProofReport, PruneReport, PruneRequest
+from plumcrate.contract.pictures import FileState
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.prune import Which, older_than, prune, pruning
 from plumcrate.keeping.state import StateFolder

@@ -12,15 +12,10 @@ from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import (
-    EventType,
-    JobKind,
-    Report,
-    ReportMade,
-    ReportRequest,
-    ReportSettings,
-    Upkeep,
-)
+from plumcrate.contract.jobs import JobKind, ReportMade, ReportRequest
+from plumcrate.contract.reports import Report, ReportSettings
+from plumcrate.contract.upkeep import Upkeep
+from plumcrate.contract.webhooks import EventType
 from plumcrate.previews.previews import USUAL_WIDTH, Previews
 from plumcrate.queue.tasks import Queue
 from plumcrate.records.database import Database

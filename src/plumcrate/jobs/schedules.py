@@ -7,7 +7,7 @@ from zoneinfo import ZoneInfo
 
 from croniter import CroniterError, croniter
 
-from plumcrate.contract import Upkeep
+from plumcrate.contract.upkeep import Upkeep
 
 
 def due(

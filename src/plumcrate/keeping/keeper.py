@@ -15,7 +15,7 @@ from pathlib import Path
 from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.postgresql import insert
 
-from plumcrate.contract import FileState
+from plumcrate.contract.pictures import FileState
 from plumcrate.records.database import Database
 from plumcrate.records.queries.tallies import total, totals
 from plumcrate.records.tables import Backup, Derived, File, Library, Result

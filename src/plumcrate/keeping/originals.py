@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from sqlalchemy import select
 
-from plumcrate.contract import FileState
+from plumcrate.contract.pictures import FileState
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.queries.pages import same_shape
 from plumcrate.records.tables import File

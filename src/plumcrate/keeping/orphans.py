@@ -5,7 +5,8 @@ from __future__ import annotations
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import Orphan, Page
+from plumcrate.contract.care import Orphan
+from plumcrate.contract.common import Page
 from plumcrate.records.tables import Backup
 
 from .prune import orphaned

@@ -19,7 +19,9 @@ from datetime import timedelta
 from sqlalchemy import ColumnElement, and_, exists, func, or_, select, true, update
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import Backups, FileState, PruneReport
+from plumcrate.contract.care import Backups
+from plumcrate.contract.jobs import PruneReport
+from plumcrate.contract.pictures import FileState
 from plumcrate.records.tables import Backup, File, Journal, Ledger, Library
 
 from .keeper import Keeper

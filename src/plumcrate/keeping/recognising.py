@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from sqlalchemy import delete, func, select
 
-from plumcrate.contract import FileState, Recognised
+from plumcrate.contract.care import Recognised
+from plumcrate.contract.pictures import FileState
 from plumcrate.records.tables import File, Journal, Library
 from plumcrate.storage.errors import StorageError
 

@@ -18,7 +18,8 @@ from datetime import timedelta
 from sqlalchemy import delete, func, or_, select, update
 from sqlalchemy.dialects.postgresql import insert
 
-from plumcrate.contract import FileState, Finding
+from plumcrate.contract.jobs import Finding
+from plumcrate.contract.pictures import FileState
 from plumcrate.records.tables import Backup, Derived, File, Journal, Result
 from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.store import HALF_SWAPPED, NO_FILE

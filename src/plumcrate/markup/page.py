@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from urllib.parse import urlsplit
 
-from plumcrate.contract import Delivery
+from plumcrate.contract.delivery import Delivery
 
 from . import selection
 from .addresses import Addresses

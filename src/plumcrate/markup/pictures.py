@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from plumcrate.contract import Markup, PageFile, Placeholder
+from plumcrate.contract.delivery import Markup, PageFile, Placeholder
 
 from .addresses import Addresses, Place
 from .references import escaped

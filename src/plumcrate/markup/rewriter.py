@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from plumcrate.contract import Markup, PageFile
+from plumcrate.contract.delivery import Markup, PageFile
 
 from . import selection, styles
 from .addresses import Addresses, Place

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from plumcrate.contract import Markup
+from plumcrate.contract.delivery import Markup
 
 from .globs import glob
 

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from sqlalchemy import text
 from sqlalchemy.exc import SQLAlchemyError
 
-from plumcrate.contract import Advice, Machine
+from plumcrate.contract.care import Advice, Machine
 from plumcrate.diagnostics.machine import examine_before
 from plumcrate.records.database import Database
 from plumcrate.records.private import PostgresError, PrivatePostgres

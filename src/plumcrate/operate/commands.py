@@ -132,7 +132,7 @@ def _administrator(options: argparse.Namespace) -> Outcome:
     password = secrets.token_urlsafe(12) if options.printed else _asked()
 
     def act(_: Settings, database: Any) -> tuple[bool, str | None]:
-        from plumcrate.contract import KeyRequest
+        from plumcrate.contract.people import KeyRequest
         from plumcrate.people.administrators import make_administrator
         from plumcrate.people.keys import new_key
 

@@ -17,7 +17,8 @@ from rich.text import Text
 from plumcrate.cli.commands.common import Commands, Outcome, WrongCommand, table
 from plumcrate.cli.commands.libraries import COPIES_HELP, METADATA_HELP, formats, kinds
 from plumcrate.cli.look import points, slat
-from plumcrate.contract import CopyFormat, Level, MetadataKind
+from plumcrate.contract.common import CopyFormat, Level
+from plumcrate.contract.recipes import MetadataKind
 from plumcrate.words import saved, size
 
 if TYPE_CHECKING:

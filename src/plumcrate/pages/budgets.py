@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from plumcrate.contract import Budget, Over, Reading, Spread
+from plumcrate.contract.weighing import Budget, Over, Reading, Spread
 
 
 def over(budget: Budget | None, readings: Sequence[Reading]) -> list[Over]:

@@ -21,7 +21,7 @@ from typing import Any
 
 from playwright.async_api import Browser, Error, Playwright, async_playwright
 
-from plumcrate.contract import Line
+from plumcrate.contract.weighing import Line
 from plumcrate.outgoing.guard import Guard
 
 from .faults import Fault

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from plumcrate.contract import PageFinding, PagePicture, Reading
+from plumcrate.contract.weighing import PageFinding, PagePicture, Reading
 
 from .profiles import SCREENS
 

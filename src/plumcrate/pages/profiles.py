@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from plumcrate.contract import Device, Line, Processor
+from plumcrate.contract.weighing import Device, Line, Processor
 
 
 @dataclass(frozen=True, slots=True)

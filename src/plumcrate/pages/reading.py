@@ -6,7 +6,7 @@ import statistics
 from collections.abc import Sequence
 from typing import Any
 
-from plumcrate.contract import Box, Device, KindWeight, Line, PagePicture, Processor, Reading, Spread
+from plumcrate.contract.weighing import Box, Device, KindWeight, Line, PagePicture, Processor, Reading, Spread
 
 from .profiles import SCREENS
 from .traffic import KINDS

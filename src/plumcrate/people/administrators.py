@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import InvitationPurpose
+from plumcrate.contract.people import InvitationPurpose
 from plumcrate.records.tables import Invitation, Person
 
 from . import audit, passwords, second_factor, sessions

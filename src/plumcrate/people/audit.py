@@ -8,8 +8,8 @@ from datetime import datetime
 from sqlalchemy import Select, func, or_, select
 from sqlalchemy.orm import Session
 
-from plumcrate import contract
-from plumcrate.contract import Outcome
+from plumcrate.contract.common import Page
+from plumcrate.contract.people import AuditEntry, Outcome
 from plumcrate.records.tables import AuditRow
 from plumcrate.reports.lines import line
 
@@ -64,14 +64,14 @@ def entries(
     until: datetime | None,
     offset: int,
     limit: int,
-) -> contract.Page[contract.AuditEntry]:
+) -> Page[AuditEntry]:
     """The latest first; ``library`` None for all."""
     query = _matching(library, search, outcome, since, until)
     total = int(session.scalar(select(func.count()).select_from(query.subquery())) or 0)
     rows = session.scalars(query.order_by(AuditRow.id.desc()).offset(offset).limit(limit)).all()
     after = offset + len(rows)
-    return contract.Page[contract.AuditEntry](
-        rows=[contract.AuditEntry.model_validate(row) for row in rows],
+    return Page[AuditEntry](
+        rows=[AuditEntry.model_validate(row) for row in rows],
         total=total,
         next=after if after < total else None,
     )

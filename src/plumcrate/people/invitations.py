@@ -9,8 +9,8 @@ from sqlalchemy import ColumnElement, delete, func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from plumcrate import contract
-from plumcrate.contract import Grant, InvitationPurpose, Joining, Role
+from plumcrate.contract.people import Grant, InvitationPurpose, Joining, Offer, Role
+from plumcrate.contract.people import Invitation as InvitationView
 from plumcrate.keeping.sealing import Seal
 from plumcrate.records.tables import Invitation, InvitationGrant, Library, Person, PersonGrant
 from plumcrate.records.tables import Session as Opened
@@ -71,7 +71,7 @@ def set_up(session: Session) -> str | None:
     return _made(session, row, {})[1]
 
 
-def offer(session: Session, token: str) -> contract.Offer:
+def offer(session: Session, token: str) -> Offer:
     """What a link offers; not whether its address has an account. Raises :class:`Refusal`
     ``no-invitation``."""
     row = _open(session, token)
@@ -80,7 +80,7 @@ def offer(session: Session, token: str) -> contract.Offer:
         .join(InvitationGrant, InvitationGrant.library_id == Library.id)
         .where(InvitationGrant.invitation_id == row.id)
     )
-    return contract.Offer(
+    return Offer(
         purpose=InvitationPurpose(row.purpose),
         email=row.email,
         name=row.name,
@@ -128,7 +128,7 @@ def waiting_one(session: Session, library_id: int | None, number: int) -> Invita
     return session.scalar(query if library_id is None else query.where(_only(library_id)))
 
 
-def view(session: Session, row: Invitation) -> contract.Invitation:
+def view(session: Session, row: Invitation) -> InvitationView:
     grants = session.execute(
         select(Library.slug, InvitationGrant.role)
         .join(InvitationGrant, InvitationGrant.library_id == Library.id)
@@ -136,7 +136,7 @@ def view(session: Session, row: Invitation) -> contract.Invitation:
         .order_by(Library.slug)
     )
     rest = ("id", "purpose", "email", "name", "service", "by", "created_at", "expires_at")
-    return contract.Invitation.model_validate(
+    return InvitationView.model_validate(
         {"grants": [Grant(library=slug, role=Role(role)) for slug, role in grants]}
         | {name: getattr(row, name) for name in rest}
     )

@@ -8,8 +8,8 @@ from datetime import UTC, datetime, timedelta
 from sqlalchemy import ColumnElement, delete, select
 from sqlalchemy.orm import Session
 
-from plumcrate import contract
-from plumcrate.contract import Ability, KeyRequest
+from plumcrate.contract.people import Ability, KeyRequest
+from plumcrate.contract.people import Key as KeyView
 from plumcrate.records.tables import Key, KeyGrant, Library
 from plumcrate.refusal import Refusal
 
@@ -69,13 +69,13 @@ def key_of(session: Session, library_id: int | None, number: int) -> Key | None:
     return session.scalar(query if library_id is None else query.where(_only(library_id)))
 
 
-def view(session: Session, key: Key) -> contract.Key:
+def view(session: Session, key: Key) -> KeyView:
     slugs = None
     if not key.all_libraries:
         opened = select(Library.slug).join(KeyGrant, KeyGrant.library_id == Library.id)
         slugs = list(session.scalars(opened.where(KeyGrant.key_id == key.id).order_by(Library.slug)))
     rest = ("id", *_SETTLED, "created_at", "expires_at", "last_used_at", "last_used_from")
-    return contract.Key.model_validate({"libraries": slugs} | {name: getattr(key, name) for name in rest})
+    return KeyView.model_validate({"libraries": slugs} | {name: getattr(key, name) for name in rest})
 
 
 def _made(session: Session, key: Key, numbers: Sequence[int] | None) -> tuple[Key, str]:

@@ -5,8 +5,7 @@ from __future__ import annotations
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
-from plumcrate import contract
-from plumcrate.contract import Grant, Role
+from plumcrate.contract.people import Grant, Member, PersonChange, PersonRow, Role
 from plumcrate.records.tables import Library, Person, PersonGrant
 from plumcrate.refusal import Refusal
 
@@ -16,7 +15,7 @@ from .invitations import put_grant
 _PEOPLE_LOCK = 727_015
 
 
-def everybody(session: Session) -> list[contract.PersonRow]:
+def everybody(session: Session) -> list[PersonRow]:
     """By name."""
     rows = session.scalars(select(Person).order_by(Person.name, Person.id)).all()
     grants: dict[int, list[Grant]] = {}
@@ -28,11 +27,11 @@ def everybody(session: Session) -> list[contract.PersonRow]:
     return [_row(row, grants.get(row.id, [])) for row in rows]
 
 
-def person_row(session: Session, person: Person) -> contract.PersonRow:
+def person_row(session: Session, person: Person) -> PersonRow:
     return next(row for row in everybody(session) if row.id == person.id)
 
 
-def change(session: Session, person: Person, asked: contract.PersonChange) -> None:
+def change(session: Session, person: Person, asked: PersonChange) -> None:
     """Raises :class:`Refusal`: one who administers the service is always left."""
     if asked.name is not None:
         person.name = asked.name
@@ -71,7 +70,7 @@ def libraries_of(session: Session, grants: list[Grant]) -> dict[int, Role]:
     return {found[slug]: role for slug, role in wanted.items()}
 
 
-def members(session: Session, library_id: int) -> list[contract.Member]:
+def members(session: Session, library_id: int) -> list[Member]:
     """Those with a role in a library, by name."""
     query = (
         select(Person, PersonGrant.role)
@@ -82,7 +81,7 @@ def members(session: Session, library_id: int) -> list[contract.Member]:
     return [_member(person, role) for person, role in session.execute(query)]
 
 
-def change_member(session: Session, library_id: int, person_id: int, role: Role) -> contract.Member:
+def change_member(session: Session, library_id: int, person_id: int, role: Role) -> Member:
     """Raises :class:`Refusal` for one who has no role there."""
     person = session.scalar(
         select(Person)
@@ -112,8 +111,8 @@ def _leave_one(session: Session, person: Person) -> None:
         raise Refusal("last-administrator", f"{person.name} is the last who administers the service")
 
 
-def _row(row: Person, grants: list[Grant]) -> contract.PersonRow:
-    return contract.PersonRow(
+def _row(row: Person, grants: list[Grant]) -> PersonRow:
+    return PersonRow(
         id=row.id,
         name=row.name,
         email=row.email,
@@ -126,5 +125,5 @@ def _row(row: Person, grants: list[Grant]) -> contract.PersonRow:
     )
 
 
-def _member(person: Person, role: str) -> contract.Member:
-    return contract.Member(id=person.id, name=person.name, email=person.email, role=Role(role))
+def _member(person: Person, role: str) -> Member:
+    return Member(id=person.id, name=person.name, email=person.email, role=Role(role))

@@ -11,7 +11,7 @@ from functools import cache
 from argon2 import PasswordHasher
 from argon2.exceptions import VerificationError
 
-from plumcrate.contract import PASSWORD_LEAST
+from plumcrate.contract.people import PASSWORD_LEAST
 from plumcrate.refusal import Refusal
 
 #: So many passwords are checked at a time: each takes 64 MB and both the machine's cores.

@@ -17,7 +17,7 @@ import segno
 from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
 
-from plumcrate import contract
+from plumcrate.contract.people import SecondFactorOffer
 from plumcrate.keeping.sealing import Seal
 from plumcrate.records.tables import Person, RecoveryCode
 from plumcrate.refusal import Refusal
@@ -31,7 +31,7 @@ _LEEWAY = 1
 _SIGNS = "ABCDEFGHJKLMNPQRSTUVWXYZ234567"
 
 
-def offer(person: Person, seal: Seal) -> contract.SecondFactorOffer:
+def offer(person: Person, seal: Seal) -> SecondFactorOffer:
     """A new secret, which counts once a code of it was told. Raises :class:`Refusal`."""
     if person.second_factor_since is not None:
         raise Refusal("second-factor-there", "take away the one that is there first")
@@ -40,7 +40,7 @@ def offer(person: Person, seal: Seal) -> contract.SecondFactorOffer:
     address = pyotp.TOTP(secret).provisioning_uri(name=person.email, issuer_name=_ISSUER)
     drawn = BytesIO()
     segno.make(address, error="m").save(drawn, kind="svg", scale=4, border=2, xmldecl=False)
-    return contract.SecondFactorOffer(secret=secret, address=address, image=drawn.getvalue().decode())
+    return SecondFactorOffer(secret=secret, address=address, image=drawn.getvalue().decode())
 
 
 def begin(session: Session, person: Person, seal: Seal, code: str) -> list[str]:

@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
-from plumcrate import contract
+from plumcrate.contract.people import SignedIn
 from plumcrate.keeping.sealing import Seal
 from plumcrate.records import tables
 from plumcrate.refusal import Refusal
@@ -66,7 +66,7 @@ def end_one(session: Session, person_id: int, number: int) -> bool:
     )
 
 
-def of(session: Session, who: Who) -> list[contract.SignedIn]:
+def of(session: Session, who: Who) -> list[SignedIn]:
     """Of one person, the one that was seen last first."""
     query = (
         select(tables.Session)
@@ -74,7 +74,7 @@ def of(session: Session, who: Who) -> list[contract.SignedIn]:
         .order_by(tables.Session.seen_at.desc())
     )
     return [
-        contract.SignedIn(
+        SignedIn(
             id=row.id,
             current=row.id == who.session,
             created_at=row.created_at,

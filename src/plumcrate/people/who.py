@@ -9,8 +9,7 @@ from datetime import UTC, datetime, timedelta
 from sqlalchemy import ColumnElement, func, select, true, update
 from sqlalchemy.orm import InstrumentedAttribute, Session
 
-from plumcrate import contract
-from plumcrate.contract import ROLES, Ability, Role
+from plumcrate.contract.people import ROLES, Ability, Access, Person, Role
 from plumcrate.records import tables
 from plumcrate.records.tables import Library
 
@@ -125,16 +124,16 @@ def of_person(session: Session, person: tables.Person, opened: int | None = None
     )
 
 
-def person_view(session: Session, who: Who) -> contract.Person:
+def person_view(session: Session, who: Who) -> Person:
     """As the wire says who asks: with the libraries that may be seen."""
     rows = session.execute(select(Library.id, Library.slug).where(who.may_see()).order_by(Library.name)).all()
-    return contract.Person(
+    return Person(
         name=who.name,
         email=who.email,
         service=who.service,
         second_factor=who.second_factor,
         access=[
-            contract.Access(
+            Access(
                 library=slug,
                 role=Role.ADMINISTER if who.kind == "person" and who.service else who.roles.get(number),
                 abilities=[ability for ability in Ability if ability in who.in_library(number)],

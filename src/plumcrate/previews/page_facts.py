@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from plumcrate.contract import PageFile, Placeholder
+from plumcrate.contract.delivery import PageFile, Placeholder
 from plumcrate.imaging.formats import FORMATS
 from plumcrate.records.database import Database
 from plumcrate.records.queries.pages import page_files

@@ -17,7 +17,7 @@ from pathlib import Path
 import structlog
 from sqlalchemy import case, select
 
-from plumcrate.contract import FileState
+from plumcrate.contract.pictures import FileState
 from plumcrate.imaging import ImagingError
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder

@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from collections import OrderedDict
 
-from plumcrate.contract import Cut, Cuts
+from plumcrate.contract.sizes import Cut, Cuts
 from plumcrate.deciding.shaping import sizes_of, slots_of
 from plumcrate.imaging.shapes import (
     PLACES,

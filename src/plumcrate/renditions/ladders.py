@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import Ladder, LadderRequest
-from plumcrate.contract.sizes import MOST_RUNGS
+from plumcrate.contract.sizes import MOST_RUNGS, Ladder, LadderRequest
 from plumcrate.deciding.sizing import weights_here
 from plumcrate.refusal import Refusal
 

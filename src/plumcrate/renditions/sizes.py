@@ -6,8 +6,7 @@ from sqlalchemy import delete, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import SizeEffect, SizeSettings
-from plumcrate.contract.sizes import MOST_SIZES
+from plumcrate.contract.sizes import MOST_SIZES, SizeEffect, SizeSettings
 from plumcrate.deciding.shaping import sizes_of
 from plumcrate.deciding.size_names import UnfitName, check_pattern
 from plumcrate.deciding.sizing import effect_of_sizes, settle_sizes

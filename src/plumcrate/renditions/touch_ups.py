@@ -7,8 +7,7 @@ import hashlib
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import TouchedPicture, TouchedView, Touches, TouchesFor
-from plumcrate.contract.touches import MOST_STEPS
+from plumcrate.contract.touches import MOST_STEPS, TouchedPicture, TouchedView, Touches, TouchesFor
 from plumcrate.imaging.shapes import plain_touches, touched_size, touches_of
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.originals import original_bytes

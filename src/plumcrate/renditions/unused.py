@@ -11,7 +11,7 @@ from datetime import UTC, datetime, timedelta
 from sqlalchemy import ColumnElement, and_, func, select, true, update
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import FilesLetGo, LettingGo
+from plumcrate.contract.sizes import FilesLetGo, LettingGo
 from plumcrate.records.queries.sizes import counted_since, not_asked_for
 from plumcrate.records.tables import File, Library, SizeRow
 from plumcrate.refusal import Refusal

@@ -7,7 +7,7 @@ import hashlib
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import MarkRule, MarkSettings
+from plumcrate.contract.touches import MarkRule, MarkSettings
 from plumcrate.imaging.errors import ImagingError
 from plumcrate.records.tables import Library, MarkRow, SizeRow
 from plumcrate.refusal import Refusal

@@ -9,8 +9,11 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import ColumnElement, func, select, text
 from sqlalchemy.orm import Session
 
-from plumcrate import contract
-from plumcrate.contract import FileState, ReportSettings, Slat, Upkeep, WeighingKind
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.reports import PageWeight, Report, ReportPicture, ReportSettings
+from plumcrate.contract.savings import Slat
+from plumcrate.contract.upkeep import Upkeep
+from plumcrate.contract.weighing import Reading, WeighingKind
 from plumcrate.records.queries.savings import SLATS, slat_of
 from plumcrate.records.queries.traffic import sent_between, sent_by_month
 from plumcrate.records.tables import Derived, File, Library, Picture, SitePage, Weighing
@@ -35,7 +38,7 @@ def day_after(month: str) -> date:
     return (first_day(month) + timedelta(days=31)).replace(day=1)
 
 
-def report(session: Session, library: Library, begins: str, ends: str, now: datetime) -> contract.Report:
+def report(session: Session, library: Library, begins: str, ends: str, now: datetime) -> Report:
     """The report of the months ``begins`` to ``ends``, both among them, in the library's time zone. Raises
     :class:`NoSuchMonths`."""
     if ends < begins:
@@ -63,7 +66,7 @@ def report(session: Session, library: Library, begins: str, ends: str, now: date
         .where(*mine)
     ).one()
     sent = sent_between(session, library.id, first, after)
-    return contract.Report(
+    return Report(
         library=library.slug,
         name=library.name,
         client=settings.client or library.name,
@@ -112,7 +115,7 @@ def _few(folders: list[Slat]) -> list[Slat]:
 
 def _pictures(
     session: Session, mine: tuple[ColumnElement[bool], ...], order: list[Any], where: ColumnElement[bool]
-) -> list[contract.ReportPicture]:
+) -> list[ReportPicture]:
     rows = session.scalars(
         select(Picture)
         .where(Picture.id.in_(select(File.picture_id).where(*mine)), Picture.original_id.is_not(None), where)
@@ -120,7 +123,7 @@ def _pictures(
         .limit(SHOWN)
     )
     return [
-        contract.ReportPicture(
+        ReportPicture(
             picture_id=row.id,
             file_id=row.original_id or 0,
             path=row.path,
@@ -133,7 +136,7 @@ def _pictures(
     ]
 
 
-def _pages(session: Session, library_id: int, since: datetime, until: datetime) -> list[contract.PageWeight]:
+def _pages(session: Session, library_id: int, since: datetime, until: datetime) -> list[PageWeight]:
     """Pages that were weighed in the period, each beside its very first weighing."""
     real = Weighing.library_id == library_id, Weighing.kind == WeighingKind.REAL, Weighing.fault.is_(None)
     ends = session.execute(
@@ -152,7 +155,7 @@ def _pages(session: Session, library_id: int, since: datetime, until: datetime) 
         first, latest = (session.get_one(Weighing, number) for number in (first_id, latest_id))
         before = {one.device: one for one in _readings(first)}
         found += [
-            contract.PageWeight(
+            PageWeight(
                 address=address,
                 device=str(after.device),
                 first_at=first.at,
@@ -168,9 +171,9 @@ def _pages(session: Session, library_id: int, since: datetime, until: datetime) 
     return found
 
 
-def _readings(weighing: Weighing) -> list[contract.Reading]:
-    return [contract.Reading.model_validate(one) for one in weighing.report.get("readings", [])]
+def _readings(weighing: Weighing) -> list[Reading]:
+    return [Reading.model_validate(one) for one in weighing.report.get("readings", [])]
 
 
-def _lcp(reading: contract.Reading) -> float | None:
+def _lcp(reading: Reading) -> float | None:
     return reading.lcp.median if reading.lcp is not None else None

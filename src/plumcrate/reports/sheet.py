@@ -6,7 +6,8 @@ import calendar
 from collections.abc import Callable, Mapping, Sequence
 from urllib.parse import urlsplit
 
-from plumcrate.contract import PageWeight, Report, ReportPicture, Slat
+from plumcrate.contract.reports import PageWeight, Report, ReportPicture
+from plumcrate.contract.savings import Slat
 from plumcrate.words import saved, size
 
 from .paper import CLAY, HUES, INK, INNER, LEAF, MARGIN, QUIET, Paper

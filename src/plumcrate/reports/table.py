@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from plumcrate.contract import Report, Sent, Slat
+from plumcrate.contract.delivery import Sent
+from plumcrate.contract.reports import Report
+from plumcrate.contract.savings import Slat
 
 from .lines import line
 

@@ -17,17 +17,10 @@ from sqlalchemy import delete, exists, func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, aliased
 
-from plumcrate.contract import (
-    Allowance,
-    AllowanceMonth,
-    AllowanceSettings,
-    AllowanceUnit,
-    EventType,
-    ItemState,
-    RunKind,
-    RunState,
-    Upkeep,
-)
+from plumcrate.contract.allowance import Allowance, AllowanceMonth, AllowanceSettings, AllowanceUnit
+from plumcrate.contract.runs import ItemState, RunKind, RunState
+from plumcrate.contract.upkeep import Upkeep
+from plumcrate.contract.webhooks import EventType
 from plumcrate.records.tables import AllowanceNotice, AllowanceUse, File, Item, Library, Run
 from plumcrate.webhooks.outgoing import tell_outside
 

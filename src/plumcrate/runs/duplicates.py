@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import select
 
-from plumcrate.contract import FileState
+from plumcrate.contract.pictures import FileState
 from plumcrate.imaging.outcome import Chosen, Output, Refused, Spot
 from plumcrate.imaging.version import core_version
 from plumcrate.keeping.keeper import Keeper

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 import structlog
 
-from plumcrate.contract import FileState, ItemState
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.runs import ItemState
 from plumcrate.imaging import ImagingError
 from plumcrate.imaging.errors import LeftAlone, TooLarge
 from plumcrate.records.tables import Item

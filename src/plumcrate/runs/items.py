@@ -9,7 +9,9 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import FileState, ItemState, RecipeSettings, RunKind, RunState
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.recipes import RecipeSettings
+from plumcrate.contract.runs import ItemState, RunKind, RunState
 from plumcrate.deciding.decision import BEYOND
 from plumcrate.deciding.shaping import shaped_recipe
 from plumcrate.records.database import Database, notify

@@ -13,17 +13,10 @@ from sqlalchemy import ColumnElement, and_, case, exists, func, insert, literal,
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import (
-    FileState,
-    ItemState,
-    RecipeSettings,
-    RunKind,
-    RunOrigin,
-    RunRequest,
-    RunState,
-    Scope,
-    Upkeep,
-)
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.recipes import RecipeSettings
+from plumcrate.contract.runs import ItemState, RunKind, RunOrigin, RunRequest, RunState, Scope
+from plumcrate.contract.upkeep import Upkeep
 from plumcrate.deciding.decision import Variant, resolved, variant_of, variants
 from plumcrate.deciding.planning import DUE, PRESENT, left_alone, settings_of, settled
 from plumcrate.deciding.shaping import shapes_of

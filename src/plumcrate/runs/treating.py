@@ -9,7 +9,10 @@ from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import select
 
-from plumcrate.contract import FileRole, FileState, FirstFile, ItemState, RecipeSettings, Upkeep
+from plumcrate.contract.pictures import FileRole, FileState
+from plumcrate.contract.recipes import FirstFile, RecipeSettings
+from plumcrate.contract.runs import ItemState
+from plumcrate.contract.upkeep import Upkeep
 from plumcrate.imaging import Level
 from plumcrate.imaging.errors import LeftAlone
 from plumcrate.imaging.formats import FORMATS

@@ -16,7 +16,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any, Protocol
 
-from plumcrate.contract import ItemState, RunKind
+from plumcrate.contract.runs import ItemState, RunKind
 from plumcrate.keeping.changes import Note
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.queue.tasks import NEW_UPLOAD, SINGLE_REQUEST

@@ -128,7 +128,7 @@ def _letters(words: bytes) -> Answer:
 
 def _sheet(content: bytes, pictures: dict[int, bytes]) -> Answer:
     """A report, sent as JSON, drawn as PDF."""
-    from plumcrate.contract import Report
+    from plumcrate.contract.reports import Report
     from plumcrate.reports.sheet import sheet
 
     return {}, [sheet(Report.model_validate_json(content), pictures)]
@@ -148,7 +148,7 @@ _PIECE = 1 << 18
 
 def _page_paths(data: bytes, address: str, charset: str | None, settings: str) -> Answer:
     """The paths of the library's pictures that a page names."""
-    from plumcrate.contract import Delivery
+    from plumcrate.contract.delivery import Delivery
     from plumcrate.markup.page import PageStream
 
     paths: dict[str, None] = {}
@@ -168,7 +168,7 @@ def _page(
     data: bytes, into: int, address: str, charset: str | None, settings: str, files: list[str]
 ) -> Answer:
     """A page, rewritten into a file."""
-    from plumcrate.contract import Delivery, PageFile
+    from plumcrate.contract.delivery import Delivery, PageFile
     from plumcrate.markup.page import PageStream
 
     known = {file.path: file for file in map(PageFile.model_validate_json, files)}

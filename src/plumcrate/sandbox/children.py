@@ -31,7 +31,7 @@ from .pace import Pace, Urgency, pull
 from .wire import Nonsense, as_error, as_treatment
 
 if TYPE_CHECKING:
-    from plumcrate.contract import Delivery, PageFile
+    from plumcrate.contract.delivery import Delivery, PageFile
     from plumcrate.imaging import Recipe
     from plumcrate.imaging.outcome import Former, Treatment
 
@@ -228,7 +228,7 @@ class Sandbox:
         return str(head["missing"])
 
     def sheet(self, content: str, pictures: dict[int, bytes]) -> bytes:
-        """A report as PDF. ``content`` is a :class:`~plumcrate.contract.Report` as JSON; ``pictures`` are
+        """A report as PDF. ``content`` is a :class:`~plumcrate.contract.reports.Report` as JSON; ``pictures`` are
         small, by the number of their file. Raises SandboxError."""
         return self._call(60, content.encode(), "sheet", pictures)[1][0]
 

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import IO
 
-from plumcrate.contract import Delivery, PageFault, PageFaults, PageFile
+from plumcrate.contract.delivery import Delivery, PageFault, PageFaults, PageFile
 
 from .children import Sandbox, SandboxError
 

@@ -15,7 +15,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 from standardwebhooks import Webhook as Signer
 
-from plumcrate.contract import EventType, SentMessage, Webhook, WebhookSettings
+from plumcrate.contract.webhooks import EventType, SentMessage, Webhook, WebhookSettings
 from plumcrate.keeping.sealing import CannotUnseal, Seal
 from plumcrate.outgoing import CannotReach, Outgoing
 from plumcrate.records.database import Database, notify

@@ -7,7 +7,8 @@ from typing import Any
 
 from sqlalchemy import func, select
 
-from plumcrate.contract import FileState, Reading
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.weighing import Reading
 from plumcrate.pages.findings import Ground, OnRecord, Size
 from plumcrate.previews.page_facts import MEDIA_TYPES
 from plumcrate.records.database import Database

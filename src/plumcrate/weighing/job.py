@@ -12,12 +12,13 @@ import structlog
 from pydantic import BaseModel
 from sqlalchemy import select
 
-from plumcrate.contract import (
-    Delivery,
+from plumcrate.contract.delivery import Delivery
+from plumcrate.contract.recipes import RecipeSettings
+from plumcrate.contract.weighing import (
+    MOST_ADDRESSES,
     Device,
     PagePicture,
     Reading,
-    RecipeSettings,
     Secrets,
     SeenQuality,
     WeighingKind,
@@ -26,7 +27,6 @@ from plumcrate.contract import (
     WeighRequest,
     WhatIf,
 )
-from plumcrate.contract.weighing import MOST_ADDRESSES
 from plumcrate.deciding.planning import settings_of
 from plumcrate.imaging.errors import ImagingError
 from plumcrate.jobs.long_work import Follow, Stopped

@@ -9,7 +9,8 @@ from dataclasses import dataclass
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import Delivery, FileState
+from plumcrate.contract.delivery import Delivery
+from plumcrate.contract.pictures import FileState
 from plumcrate.imaging.formats import COPIES
 from plumcrate.markup.addresses import Addresses
 from plumcrate.records.tables import Derived, File, Library

@@ -18,7 +18,8 @@ from urllib.parse import urljoin, urlsplit
 import structlog
 from sqlalchemy import select
 
-from plumcrate.contract import Delivery, FirstFile, Markup, PageCopy, PageFile, RecipeSettings
+from plumcrate.contract.delivery import Delivery, Markup, PageCopy, PageFile
+from plumcrate.contract.recipes import FirstFile, RecipeSettings
 from plumcrate.deciding.decision import key_of, variant_of, variants
 from plumcrate.delivery.negotiation import choose
 from plumcrate.imaging import Recipe

@@ -9,8 +9,8 @@ from sqlalchemy import delete, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import Budget, PageFinding, Reading, WeighingKind, WeighingOrigin, WhatIf
-from plumcrate.contract import Shot as ShotView
+from plumcrate.contract.weighing import Budget, PageFinding, Reading, WeighingKind, WeighingOrigin, WhatIf
+from plumcrate.contract.weighing import Shot as ShotView
 from plumcrate.records.queries.asked import note_asked
 from plumcrate.records.tables import Library, Shot, SitePage, Weighing
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from plumcrate.contract import Secrets
+from plumcrate.contract.weighing import Secrets
 from plumcrate.keeping.sealing import CannotUnseal, Seal
 
 

@@ -8,8 +8,10 @@ import structlog
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import JobKind, RunKind, RunState, Upkeep, WeighingOrigin
-from plumcrate.contract.weighing import MOST_ADDRESSES
+from plumcrate.contract.jobs import JobKind
+from plumcrate.contract.runs import RunKind, RunState
+from plumcrate.contract.upkeep import Upkeep
+from plumcrate.contract.weighing import MOST_ADDRESSES, WeighingOrigin
 from plumcrate.jobs.long_work import start
 from plumcrate.jobs.schedules import due
 from plumcrate.queue.tasks import Queue

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Container, Sequence
 
-from plumcrate import contract
-from plumcrate.contract import Budget, Point, Reading, WeighingKind
+from plumcrate.contract.weighing import Budget, Point, Reading, WeighingKind, WhatIf
+from plumcrate.contract.weighing import SitePage as SitePageView
+from plumcrate.contract.weighing import Weighing as WeighingView
 from plumcrate.pages.budgets import over
 from plumcrate.records.tables import SitePage, Weighing
 
@@ -14,7 +15,7 @@ def readings_of(row: Weighing) -> list[Reading]:
     return [Reading.model_validate(reading) for reading in row.report.get("readings", [])]
 
 
-def weighing_view(row: Weighing, page: SitePage, slug: str, may_see: Container[str]) -> contract.Weighing:
+def weighing_view(row: Weighing, page: SitePage, slug: str, may_see: Container[str]) -> WeighingView:
     """A weighing; its own budget counts, else its page's. Of pictures of libraries that may not be seen, by
     their short names, it says what anybody on the page sees."""
     readings = readings_of(row)
@@ -27,7 +28,7 @@ def weighing_view(row: Weighing, page: SitePage, slug: str, may_see: Container[s
     for reading in readings:
         reading.shots = [shot for shot in reading.shots if shot.id in there]
     budget = _budget(row.budget) or _budget(page.budget)
-    return contract.Weighing.model_validate(
+    return WeighingView.model_validate(
         {
             "id": row.id,
             "library": slug,
@@ -64,19 +65,17 @@ def points_of(row: Weighing) -> list[Point]:
             requests=round(reading.requests.median),
             lcp=None if reading.lcp is None else reading.lcp.median,
             cls=None if reading.cls is None else reading.cls.median,
-            what_if=contract.WhatIf.model_validate(row.what_if) if row.what_if is not None else None,
+            what_if=WhatIf.model_validate(row.what_if) if row.what_if is not None else None,
             run_id=row.run_id,
         )
         for reading in readings_of(row)
     ]
 
 
-def page_view(
-    page: SitePage, slug: str, ends: tuple[Weighing, Weighing] | None, count: int
-) -> contract.SitePage:
+def page_view(page: SitePage, slug: str, ends: tuple[Weighing, Weighing] | None, count: int) -> SitePageView:
     first, latest = ends if ends is not None else (None, None)
     budget = _budget(page.budget)
-    return contract.SitePage(
+    return SitePageView(
         id=page.id,
         library=slug,
         address=page.address,

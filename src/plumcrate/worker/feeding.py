@@ -16,16 +16,9 @@ import structlog
 from sqlalchemy import ColumnElement, func, or_, select, true, update
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import (
-    ItemState,
-    JobKind,
-    ProofRequest,
-    RunKind,
-    RunOrigin,
-    RunRequest,
-    RunState,
-    Upkeep,
-)
+from plumcrate.contract.jobs import JobKind, ProofRequest
+from plumcrate.contract.runs import ItemState, RunKind, RunOrigin, RunRequest, RunState
+from plumcrate.contract.upkeep import Upkeep
 from plumcrate.jobs.long_work import restart_lost, start_unless_open
 from plumcrate.jobs.reporting import start_report
 from plumcrate.jobs.schedules import due

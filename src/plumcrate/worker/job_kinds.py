@@ -8,16 +8,10 @@ from pydantic import BaseModel
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import (
-    ForecastReport,
-    JobKind,
-    NewFiles,
-    ProofRequest,
-    RecipeSettings,
-    RunOrigin,
-    RunRequest,
-    Scope,
-)
+from plumcrate.contract.jobs import ForecastReport, JobKind, ProofRequest
+from plumcrate.contract.recipes import RecipeSettings
+from plumcrate.contract.runs import RunOrigin, RunRequest, Scope
+from plumcrate.contract.upkeep import NewFiles
 from plumcrate.intake.survey import survey
 from plumcrate.jobs.forecast import forecast
 from plumcrate.jobs.long_work import Follow

@@ -18,7 +18,7 @@ from sqlalchemy import select
 from sqlalchemy.exc import DBAPIError
 
 from plumcrate import __version__
-from plumcrate.contract import RunState
+from plumcrate.contract.runs import RunState
 from plumcrate.delivery import purging
 from plumcrate.delivery.purging import Purger
 from plumcrate.imaging.recipe import Limits

@@ -11,9 +11,9 @@ from fastapi import Query, Response
 from fastapi.responses import StreamingResponse
 from pydantic import AwareDatetime, BeforeValidator
 
-from plumcrate import contract
 from plumcrate.api.needs import Administering, Serving
-from plumcrate.contract import Outcome
+from plumcrate.contract.common import Page
+from plumcrate.contract.people import AuditEntry, Outcome
 from plumcrate.people import audit
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Library
@@ -53,7 +53,7 @@ def everything(
     until: Until = None,
     offset: Offset = 0,
     limit: Limit = 60,
-) -> contract.Page[contract.AuditEntry]:
+) -> Page[AuditEntry]:
     """In the whole service, the latest first. It is only ever added to."""
     return audit.entries(
         session, None, search=search, outcome=outcome, since=since, until=until, offset=offset, limit=limit
@@ -83,7 +83,7 @@ def of_library(
     until: Until = None,
     offset: Offset = 0,
     limit: Limit = 60,
-) -> contract.Page[contract.AuditEntry]:
+) -> Page[AuditEntry]:
     """The latest first. Of another library that had the same short name before, nothing."""
     since = _since_it_is_there(the_library(session, slug), since)
     return audit.entries(

@@ -7,9 +7,10 @@ from typing import Annotated
 from fastapi import Path
 from fastapi.responses import FileResponse
 
-from plumcrate import contract
 from plumcrate.api.needs import Administering, Looking, Treating
 from plumcrate.api.problems import ApiError
+from plumcrate.contract.care import Backups, Orphan, PutBackRequest, Recognised, RecogniseRequest
+from plumcrate.contract.common import Page
 from plumcrate.intake.arrivals import put_orphan_back
 from plumcrate.keeping import orphans
 from plumcrate.keeping.keeper import Keeper
@@ -25,14 +26,14 @@ router = router_of("care")
 
 
 @router.get("/libraries/{slug}/backups", summary="What the backups hold")
-def backups(slug: Slug, who: Looking, session: Session, state: TheState) -> contract.Backups:
+def backups(slug: Slug, who: Looking, session: Session, state: TheState) -> Backups:
     return backups_view(session, the_library(session, slug), state)
 
 
 @router.get("/libraries/{slug}/orphans", summary="Backups that lost their file")
 def the_orphans(
     slug: Slug, who: Looking, session: Session, offset: Offset = 0, limit: Limit = 60
-) -> contract.Page[contract.Orphan]:
+) -> Page[Orphan]:
     """Of files that somebody deleted, moved away or overwritten; the latest first."""
     return orphans.orphans(session, the_library(session, slug).id, offset, limit)
 
@@ -60,17 +61,17 @@ def orphan_content(
 def restore_orphan(
     slug: Slug,
     backup_id: BackupId,
-    body: contract.PutBackRequest,
+    body: PutBackRequest,
     who: Treating,
     database: TheDatabase,
     state: TheState,
-) -> contract.Orphan:
+) -> Orphan:
     """Under its former path, or another that is free. It is then a file of the library as any other."""
     with database.begin() as session:
         library = the_library(session, slug)
         row = _orphan(session, library, backup_id)
     path = put_orphan_back(Keeper.of(database, library, state), library, row, body.path, who.name)
-    return contract.Orphan(id=row.id, path=path, size=row.size, created_at=row.created_at)
+    return Orphan(id=row.id, path=path, size=row.size, created_at=row.created_at)
 
 
 def _orphan(session: Session, library: tables.Library, backup_id: int) -> tables.Backup:
@@ -82,8 +83,8 @@ def _orphan(session: Session, library: tables.Library, backup_id: int) -> tables
 
 @router.post("/libraries/{slug}/recognise", summary="Say that a library's folder is the right one, as it is")
 def recognise(
-    slug: Slug, body: contract.RecogniseRequest, who: Administering, database: TheDatabase, state: TheState
-) -> contract.Recognised:
+    slug: Slug, body: RecogniseRequest, who: Administering, database: TheDatabase, state: TheState
+) -> Recognised:
     """For a folder that lost its mark, was moved or copied to another volume, and for changes that cannot be
     settled because their files are gone for good. Nothing is deleted."""
     if body.confirm != slug:

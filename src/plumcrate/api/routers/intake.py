@@ -12,10 +12,9 @@ from fastapi import Query, Request
 from starlette.concurrency import run_in_threadpool
 from starlette.requests import ClientDisconnect
 
-from plumcrate import contract
 from plumcrate.api.needs import Administering, Uploading
 from plumcrate.api.problems import ApiError
-from plumcrate.contract import NewFiles
+from plumcrate.contract.upkeep import HookAnswer, HookSecret, NewFiles, Uploaded
 from plumcrate.intake import uploads
 from plumcrate.intake import webhook as hooks
 from plumcrate.intake.arrivals import check_name
@@ -35,14 +34,14 @@ _IN_MEMORY = 1 << 20
 
 
 @router.post("/libraries/{slug}/hook-secret", summary="Make a secret for webhooks")
-def hook_secret(slug: Slug, who: Administering, session: Session, request: Request) -> contract.HookSecret:
+def hook_secret(slug: Slug, who: Administering, session: Session, request: Request) -> HookSecret:
     """The secret is shown this once; a former one is worth nothing from now on."""
     secret = hooks.give_secret(the_library(session, slug))
-    return contract.HookSecret(url=str(request.url_for("take_hook", slug=slug)), secret=secret)
+    return HookSecret(url=str(request.url_for("take_hook", slug=slug)), secret=secret)
 
 
 @router.post("/hooks/{slug}", status_code=202, summary="Hear of new, changed and deleted files")
-async def take_hook(slug: Slug, request: Request, database: TheDatabase) -> contract.HookAnswer:
+async def take_hook(slug: Slug, request: Request, database: TheDatabase) -> HookAnswer:
     """Signed by the Standard Webhooks scheme. A message that was taken in before changes nothing.
 
     A library that does not exist, or has no secret yet, answers as one whose signature does not fit.
@@ -51,7 +50,7 @@ async def take_hook(slug: Slug, request: Request, database: TheDatabase) -> cont
     return await run_in_threadpool(_take_hook, slug, dict(request.headers), body, database)
 
 
-def _take_hook(slug: str, headers: dict[str, str], body: bytes, database: Database) -> contract.HookAnswer:
+def _take_hook(slug: str, headers: dict[str, str], body: bytes, database: Database) -> HookAnswer:
     with database.begin() as session:
         return hooks.take_hook(session, slug, headers, body)
 
@@ -66,7 +65,7 @@ async def upload(
     state: TheState,
     treat: NewFiles = NewFiles.AT_ONCE,
     wait: Annotated[float, Query(ge=0, le=300, description="Seconds to wait for the light file.")] = 60,
-) -> contract.Uploaded:
+) -> Uploaded:
     """The request's body is the file. ``at-once`` answers when the light file is in place, or when the
     time to wait is over; its copies follow. A name that is taken is refused."""
     check_name(path)
@@ -117,7 +116,7 @@ def _take_upload(
     return library, uploads.take_upload(keeper, library, path, spool, treat, sandbox, by)
 
 
-def _uploaded(database: Database, library: tables.Library, path: str, runs: list[int]) -> contract.Uploaded:
+def _uploaded(database: Database, library: tables.Library, path: str, runs: list[int]) -> Uploaded:
     with database.begin() as session:
         view = uploaded_view(session, library.id, path, runs)
     if view is None:

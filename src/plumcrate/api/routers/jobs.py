@@ -7,10 +7,9 @@ from typing import Annotated
 from fastapi import Query
 from pydantic import BaseModel
 
-from plumcrate import contract
 from plumcrate.api.needs import Administering, Looking, Treating
 from plumcrate.api.problems import ApiError
-from plumcrate.contract import JobKind
+from plumcrate.contract.jobs import CheckRequest, ForecastRequest, Job, JobKind, PruneRequest
 from plumcrate.jobs import long_work as jobs
 from plumcrate.jobs.forecast import forecast_order
 from plumcrate.records import tables
@@ -22,32 +21,26 @@ router = router_of("jobs")
 
 
 @router.post("/libraries/{slug}/surveys", status_code=202, summary="Start a survey")
-def survey(slug: Slug, who: Treating, session: Session, queue: TheQueue) -> contract.Job:
+def survey(slug: Slug, who: Treating, session: Session, queue: TheQueue) -> Job:
     """Looks through the library's folder. Nothing in it is touched."""
     return _started(session, queue, slug, JobKind.SURVEY, None, who.name)
 
 
 @router.post("/libraries/{slug}/checks", status_code=202, summary="Compare library, backups and records")
-def check(
-    slug: Slug, body: contract.CheckRequest, who: Treating, session: Session, queue: TheQueue
-) -> contract.Job:
+def check(slug: Slug, body: CheckRequest, who: Treating, session: Session, queue: TheQueue) -> Job:
     """Reads every treated file, copy and backup, and mends differences when asked to."""
     return _started(session, queue, slug, JobKind.CHECK, body, who.name)
 
 
 @router.post("/libraries/{slug}/forecasts", status_code=202, summary="Forecast the saving")
-def forecast(
-    slug: Slug, body: contract.ForecastRequest, who: Treating, session: Session, queue: TheQueue
-) -> contract.Job:
+def forecast(slug: Slug, body: ForecastRequest, who: Treating, session: Session, queue: TheQueue) -> Job:
     """Treats a sample in memory for a while and reckons the rest. Nothing is written to the library."""
     order = forecast_order(session, the_library(session, slug), body, who.name)
     return _started(session, queue, slug, JobKind.FORECAST, order, who.name)
 
 
 @router.post("/libraries/{slug}/prunings", status_code=202, summary="Delete backups")
-def pruning(
-    slug: Slug, body: contract.PruneRequest, who: Administering, session: Session, queue: TheQueue
-) -> contract.Job:
+def pruning(slug: Slug, body: PruneRequest, who: Administering, session: Session, queue: TheQueue) -> Job:
     """Deletes backups by age, or all. Those that are the only original of a treated file stay unless
     ``needed_too`` says otherwise, and orphaned ones unless ``orphans_too`` does; a file without a backup can
     never be put back."""
@@ -63,18 +56,18 @@ def latest(
     session: Session,
     kind: JobKind | None = None,
     limit: Annotated[int, Query(ge=1, le=100)] = 10,
-) -> list[contract.Job]:
+) -> list[Job]:
     library = the_library(session, slug)
     return [job_view(session, row, slug) for row in jobs_of(session, library.id, kind, limit)]
 
 
 @router.get("/jobs/{job_id}", summary="One job")
-def job(job_id: Id, who: Looking, session: Session) -> contract.Job:
+def job(job_id: Id, who: Looking, session: Session) -> Job:
     return _view(session, the(session, tables.Job, job_id, "job"))
 
 
 @router.post("/jobs/{job_id}/stop", summary="Stop a job")
-def stop(job_id: Id, who: Treating, session: Session) -> contract.Job:
+def stop(job_id: Id, who: Treating, session: Session) -> Job:
     """What it did so far stays."""
     row = the(session, tables.Job, job_id, "job")
     jobs.stop(session, row)
@@ -83,10 +76,10 @@ def stop(job_id: Id, who: Treating, session: Session) -> contract.Job:
 
 def _started(
     session: Session, queue: TheQueue, slug: str, kind: JobKind, request: BaseModel | None, by: str
-) -> contract.Job:
+) -> Job:
     row = jobs.start(session, queue, the_library(session, slug), kind, request, by)
     return job_view(session, row, slug)
 
 
-def _view(session: Session, row: tables.Job) -> contract.Job:
+def _view(session: Session, row: tables.Job) -> Job:
     return job_view(session, row, session.get_one(tables.Library, row.library_id).slug)

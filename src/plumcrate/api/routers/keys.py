@@ -6,9 +6,9 @@ from datetime import timedelta
 
 from fastapi import Request
 
-from plumcrate import contract
 from plumcrate.api.needs import Administering, Serving
 from plumcrate.api.problems import ApiError
+from plumcrate.contract.people import Key, KeyRequest, LibraryKeyRequest, NewKey, Rotation
 from plumcrate.people import keys
 from plumcrate.people.who import Who
 from plumcrate.records import tables
@@ -19,12 +19,12 @@ router = router_of("keys")
 
 
 @router.get("/keys", summary="List keys")
-def every_key(who: Serving, session: Session) -> list[contract.Key]:
+def every_key(who: Serving, session: Session) -> list[Key]:
     return [keys.view(session, row) for row in keys.keys_of(session, None)]
 
 
 @router.post("/keys", status_code=201, summary="Make a key")
-def make(body: contract.KeyRequest, who: Serving, session: Session, request: Request) -> contract.NewKey:
+def make(body: KeyRequest, who: Serving, session: Session, request: Request) -> NewKey:
     """The answer holds the secret, which is shown this once."""
     request.state.detail = _words(body)
     return _told(session, *keys.new_key(session, body, who.name))
@@ -37,25 +37,23 @@ def revoke(key_id: Id, who: Serving, session: Session, request: Request) -> None
 
 
 @router.post("/keys/{key_id}/rotation", status_code=201, summary="Give a key a new secret")
-def rotate(
-    key_id: Id, body: contract.Rotation, who: Serving, session: Session, request: Request
-) -> contract.NewKey:
+def rotate(key_id: Id, body: Rotation, who: Serving, session: Session, request: Request) -> NewKey:
     """As a new key with the same rights; the former one goes on working for a while."""
     return _rotate(session, None, key_id, body, who, request)
 
 
 @router.get("/libraries/{slug}/keys", summary="Keys of a library")
-def of_library(slug: Slug, who: Administering, session: Session) -> list[contract.Key]:
+def of_library(slug: Slug, who: Administering, session: Session) -> list[Key]:
     """Those that open this library alone."""
     return [keys.view(session, row) for row in keys.keys_of(session, the_library(session, slug).id)]
 
 
 @router.post("/libraries/{slug}/keys", status_code=201, summary="Make a key for a library")
 def make_here(
-    slug: Slug, body: contract.LibraryKeyRequest, who: Administering, session: Session, request: Request
-) -> contract.NewKey:
+    slug: Slug, body: LibraryKeyRequest, who: Administering, session: Session, request: Request
+) -> NewKey:
     """The answer holds the secret, which is shown this once."""
-    asked = contract.KeyRequest(
+    asked = KeyRequest(
         name=body.name, abilities=body.abilities, libraries=[the_library(session, slug).slug], days=body.days
     )
     request.state.detail = _words(asked)
@@ -74,13 +72,13 @@ def revoke_here(slug: Slug, key_id: Id, who: Administering, session: Session, re
     summary="Give a key of a library a new secret",
 )
 def rotate_here(
-    slug: Slug, key_id: Id, body: contract.Rotation, who: Administering, session: Session, request: Request
-) -> contract.NewKey:
+    slug: Slug, key_id: Id, body: Rotation, who: Administering, session: Session, request: Request
+) -> NewKey:
     """As a new key with the same rights; the former one goes on working for a while."""
     return _rotate(session, the_library(session, slug).id, key_id, body, who, request)
 
 
-def _words(asked: contract.KeyRequest) -> str:
+def _words(asked: KeyRequest) -> str:
     """What a key is made for, for the audit log."""
     where = "all libraries" if asked.libraries is None else ", ".join(asked.libraries)
     may = "administer the service" if asked.service else f"{', '.join(asked.abilities)} in {where}"
@@ -94,8 +92,8 @@ def _revoke(session: Session, library_id: int | None, number: int, request: Requ
 
 
 def _rotate(
-    session: Session, library_id: int | None, number: int, body: contract.Rotation, who: Who, request: Request
-) -> contract.NewKey:
+    session: Session, library_id: int | None, number: int, body: Rotation, who: Who, request: Request
+) -> NewKey:
     key = _the_key(session, library_id, number)
     request.state.detail = f"{key.name}, overlap of {body.overlap_hours} h"
     return _told(session, *keys.rotate(session, key, timedelta(hours=body.overlap_hours), who.name))
@@ -108,5 +106,5 @@ def _the_key(session: Session, library_id: int | None, number: int) -> tables.Ke
     return key
 
 
-def _told(session: Session, row: tables.Key, secret: str) -> contract.NewKey:
-    return contract.NewKey(**keys.view(session, row).model_dump(), secret=secret)
+def _told(session: Session, row: tables.Key, secret: str) -> NewKey:
+    return NewKey(**keys.view(session, row).model_dump(), secret=secret)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from fastapi import Request
 
-from plumcrate import contract
 from plumcrate.api.needs import Administering, Looking, Serving
+from plumcrate.contract.libraries import Library, LibraryChange, LibraryRequest
+from plumcrate.contract.savings import Savings
 from plumcrate.intake import connecting
 from plumcrate.records.queries.libraries import all_libraries, library_view
 from plumcrate.records.queries.savings import savings
@@ -16,15 +17,15 @@ router = router_of("libraries")
 
 
 @router.get("/libraries", summary="List libraries")
-def libraries(who: Looking, session: Session) -> list[contract.Library]:
+def libraries(who: Looking, session: Session) -> list[Library]:
     """Those that may be seen."""
     return [library_view(session, row) for row in all_libraries(session, who.may_see())]
 
 
 @router.post("/libraries", status_code=201, summary="Connect a library")
 def connect(
-    body: contract.LibraryRequest, who: Serving, session: Session, settings: TheSettings, request: Request
-) -> contract.Library:
+    body: LibraryRequest, who: Serving, session: Session, settings: TheSettings, request: Request
+) -> Library:
     """Connects a folder tree. Nothing in it is touched; survey it next."""
     library = connecting.connect(session, body, settings.state_dir, who.name)
     request.state.library = library.slug
@@ -32,14 +33,12 @@ def connect(
 
 
 @router.get("/libraries/{slug}", summary="One library with its totals")
-def library(slug: Slug, who: Looking, session: Session) -> contract.Library:
+def library(slug: Slug, who: Looking, session: Session) -> Library:
     return library_view(session, the_library(session, slug))
 
 
 @router.patch("/libraries/{slug}", summary="Change a library's settings")
-def change(
-    slug: Slug, body: contract.LibraryChange, who: Administering, session: Session
-) -> contract.Library:
+def change(slug: Slug, body: LibraryChange, who: Administering, session: Session) -> Library:
     row = the_library(session, slug)
     connecting.change(session, row, body)
     return library_view(session, row)
@@ -54,5 +53,5 @@ def disconnect(slug: Slug, who: Serving, session: Session, state: TheState, requ
 
 
 @router.get("/libraries/{slug}/savings", summary="What was saved")
-def the_savings(slug: Slug, who: Looking, session: Session) -> contract.Savings:
+def the_savings(slug: Slug, who: Looking, session: Session) -> Savings:
     return savings(session, the_library(session, slug))

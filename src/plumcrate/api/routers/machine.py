@@ -6,8 +6,10 @@ import anyio.to_thread
 from fastapi import Request
 from sqlalchemy.exc import SQLAlchemyError
 
-from plumcrate import __version__, contract
+from plumcrate import __version__
 from plumcrate.api.needs import Administering, Serving
+from plumcrate.contract.care import Machine
+from plumcrate.contract.people import Health, Setting
 from plumcrate.diagnostics.machine import examine, examine_libraries
 from plumcrate.records.database import Database
 from plumcrate.records.queries.workers import workers_alive
@@ -21,23 +23,23 @@ router = router_of("machine")
 
 
 @router.get("/health", summary="Health")
-async def health(request: Request) -> contract.Health:
+async def health(request: Request) -> Health:
     """Open to everybody, for monitors. It waits for nobody: it has a thread and a connection of its own."""
     state = request.app.state
     return await anyio.to_thread.run_sync(_health, state.monitor, limiter=state.health_threads)
 
 
-def _health(database: Database) -> contract.Health:
+def _health(database: Database) -> Health:
     try:
         with database.begin() as session:
             workers = workers_alive(session)
     except SQLAlchemyError:
-        return contract.Health(version=__version__, database=False, workers=0)
-    return contract.Health(version=__version__, database=True, workers=workers)
+        return Health(version=__version__, database=False, workers=0)
+    return Health(version=__version__, database=True, workers=workers)
 
 
 @router.get("/machine", summary="Check the machine")
-def machine(who: Administering, request: Request, state: TheState) -> contract.Machine:
+def machine(who: Administering, request: Request, state: TheState) -> Machine:
     """Formats, disks, permissions, database, clock, workers, containment: each fine, or what to do. Who does
     not administer the whole service is told of the formats and of their own libraries."""
     database: Database = request.app.state.database
@@ -50,10 +52,10 @@ def machine(who: Administering, request: Request, state: TheState) -> contract.M
 
 
 @router.get("/settings", summary="The service's settings")
-def settings(who: Serving, settings: TheSettings) -> list[contract.Setting]:
+def settings(who: Serving, settings: TheSettings) -> list[Setting]:
     """In force, and where each comes from. They are changed on the service's own machine."""
     return [
-        contract.Setting(
+        Setting(
             name=name,
             value=shown(name, getattr(settings, name)),
             origin=origin(name),

@@ -6,9 +6,10 @@ from typing import Annotated
 
 from fastapi import Body, Request, Response
 
-from plumcrate import contract
 from plumcrate.api.needs import Administering, Looking
 from plumcrate.api.problems import ApiError
+from plumcrate.contract.sizes import SizeName
+from plumcrate.contract.touches import MarkRule, MarkSettings
 from plumcrate.renditions import watermarks as work
 
 from .deps import Session, Slug, router_of, the_library
@@ -20,7 +21,7 @@ _MOST = 5_000_000
 
 
 @router.get("/libraries/{slug}/marks", summary="The library's marks")
-def marks(slug: Slug, who: Looking, session: Session) -> list[contract.MarkRule]:
+def marks(slug: Slug, who: Looking, session: Session) -> list[MarkRule]:
     """In the order in which they are asked: the first that fits a file is laid over it."""
     return work.marks(session, the_library(session, slug))
 
@@ -28,12 +29,12 @@ def marks(slug: Slug, who: Looking, session: Session) -> list[contract.MarkRule]
 @router.put("/libraries/{slug}/marks/{name}", summary="Define a mark, or change it")
 def save(
     slug: Slug,
-    name: contract.SizeName,
-    body: contract.MarkSettings,
+    name: SizeName,
+    body: MarkSettings,
     who: Administering,
     session: Session,
     request: Request,
-) -> contract.MarkRule:
+) -> MarkRule:
     """The next run makes the files it fits anew, with it. One without words needs a picture."""
     return work.save_mark(
         session, the_library(session, slug), name, body, who.name, request.app.state.sandbox
@@ -49,12 +50,12 @@ def save(
 )
 def picture(
     slug: Slug,
-    name: contract.SizeName,
+    name: SizeName,
     who: Administering,
     session: Session,
     request: Request,
     data: Annotated[bytes, Body(media_type="application/octet-stream")],
-) -> contract.MarkRule:
+) -> MarkRule:
     """A PNG or WebP with transparency, of up to 5 MB: the request's body."""
     if len(data) > _MOST:
         raise ApiError("too-large", f"a mark's picture has at most {_MOST / 1e6:.0f} MB")
@@ -67,13 +68,13 @@ def picture(
     response_class=Response,
     responses={200: {"content": {"application/octet-stream": {}}, "description": "As it was sent"}},
 )
-def the_picture(slug: Slug, name: contract.SizeName, who: Looking, session: Session) -> Response:
+def the_picture(slug: Slug, name: SizeName, who: Looking, session: Session) -> Response:
     data = work.picture_of(session, the_library(session, slug), name)
     kind = "image/png" if data.startswith(b"\x89PNG") else "image/webp"
     return Response(data, media_type=kind, headers={"Cache-Control": "private, no-cache"})
 
 
 @router.delete("/libraries/{slug}/marks/{name}", status_code=204, summary="Remove a mark")
-def remove(slug: Slug, name: contract.SizeName, who: Administering, session: Session) -> None:
+def remove(slug: Slug, name: SizeName, who: Administering, session: Session) -> None:
     """The next run brings the unmarked files back."""
     work.remove_mark(session, the_library(session, slug), name)

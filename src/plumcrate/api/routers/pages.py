@@ -18,10 +18,9 @@ from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
 from starlette.requests import ClientDisconnect
 
-from plumcrate import contract
 from plumcrate.api.needs import Looking
 from plumcrate.api.problems import ApiError
-from plumcrate.contract import Delivery
+from plumcrate.contract.delivery import Delivery, PageFault, PageFaults, PageFile, PageFiles
 from plumcrate.previews.page_facts import PageFacts
 from plumcrate.previews.placeholders import Placeholders
 from plumcrate.records.database import Database
@@ -37,8 +36,8 @@ _PIECE = 1 << 18
 
 @router.post("/libraries/{slug}/page-files", summary="What pages need to know of files")
 def page_files(
-    slug: Slug, body: contract.PageFiles, who: Looking, database: TheDatabase, request: Request
-) -> list[contract.PageFile]:
+    slug: Slug, body: PageFiles, who: Looking, database: TheDatabase, request: Request
+) -> list[PageFile]:
     """By their paths; those that are not known are left out of the answer."""
     library_id, _ = _library(database, slug)
     for fault in body.faults:
@@ -79,14 +78,14 @@ async def page(
         raise ApiError("invalid-request", "the page's address makes no sense") from None
     rewritten, fault = await _rewritten(request, site, settings, facts)
     if fault is not None:
-        _faults(request).note(library_id, contract.PageFault(page=address, reason=fault[:300]))
+        _faults(request).note(library_id, PageFault(page=address, reason=fault[:300]))
     # Written by strangers and sent from our address: nothing in it may act in the console's name.
     headers = {"Content-Security-Policy": "default-src 'none'; sandbox"}
     return StreamingResponse(_pieces(rewritten), media_type=kind, headers=headers)
 
 
 @router.get("/libraries/{slug}/page-faults", summary="Pages that could not be rewritten")
-def page_faults(slug: Slug, who: Looking, session: Session, request: Request) -> contract.PageFaults:
+def page_faults(slug: Slug, who: Looking, session: Session, request: Request) -> PageFaults:
     """Here or by the middleware in the site; each left as its author wrote it."""
     return _faults(request).of(the_library(session, slug).id)
 

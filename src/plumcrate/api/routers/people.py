@@ -4,10 +4,24 @@ from __future__ import annotations
 
 from fastapi import Request, Response
 
-from plumcrate import contract
 from plumcrate.api.auth import refuse_foreign
 from plumcrate.api.needs import Administering, Serving
 from plumcrate.api.problems import ApiError
+from plumcrate.contract.people import (
+    Invitation,
+    InvitationPurpose,
+    InvitationRequest,
+    Joining,
+    Member,
+    MemberChange,
+    MemberInvitation,
+    NewInvitation,
+    Offer,
+    Person,
+    PersonChange,
+    PersonRow,
+    Token,
+)
 from plumcrate.people import invitations, members
 from plumcrate.people.mailing import Mailing
 from plumcrate.records import tables
@@ -20,14 +34,12 @@ router = router_of("people")
 
 
 @router.get("/people", summary="List people")
-def people(who: Serving, session: Session) -> list[contract.PersonRow]:
+def people(who: Serving, session: Session) -> list[PersonRow]:
     return members.everybody(session)
 
 
 @router.patch("/people/{person_id}", summary="Change a person")
-def change(
-    person_id: Id, body: contract.PersonChange, who: Serving, session: Session, request: Request
-) -> contract.PersonRow:
+def change(person_id: Id, body: PersonChange, who: Serving, session: Session, request: Request) -> PersonRow:
     """Roles, name, whether they administer the service, whether they may sign in at all."""
     person = the(session, tables.Person, person_id, "person")
     request.state.detail = f"{person.email}: {body.model_dump_json(exclude_unset=True)}"
@@ -45,7 +57,7 @@ def remove(person_id: Id, who: Serving, session: Session, request: Request) -> N
 @router.post("/people/{person_id}/new-password", status_code=201, summary="Make a link for a new password")
 def new_password(
     person_id: Id, who: Serving, session: Session, request: Request, settings: TheSettings
-) -> contract.NewInvitation:
+) -> NewInvitation:
     """The link is shown this once; it is good for two days."""
     person = the(session, tables.Person, person_id, "person")
     request.state.detail = person.email
@@ -54,15 +66,15 @@ def new_password(
 
 
 @router.get("/invitations", summary="List invitations")
-def waiting(who: Serving, session: Session) -> list[contract.Invitation]:
+def waiting(who: Serving, session: Session) -> list[Invitation]:
     """Those that have not been taken up."""
     return [invitations.view(session, row) for row in invitations.waiting(session, None)]
 
 
 @router.post("/invitations", status_code=201, summary="Invite somebody")
 def invite(
-    body: contract.InvitationRequest, who: Serving, session: Session, request: Request, settings: TheSettings
-) -> contract.NewInvitation:
+    body: InvitationRequest, who: Serving, session: Session, request: Request, settings: TheSettings
+) -> NewInvitation:
     """The link is shown this once; it is mailed too where mail was set up."""
     grants = members.libraries_of(session, body.grants)
     if not grants and not body.service:
@@ -85,7 +97,7 @@ def take_back(invitation_id: Id, who: Serving, session: Session) -> None:
 
 
 @router.post("/joining/offer", summary="What a link offers")
-def offer(body: contract.Token, session: Session, request: Request) -> contract.Offer:
+def offer(body: Token, session: Session, request: Request) -> Offer:
     """Open to who has the link."""
     request.state.silent = True
     return invitations.offer(session, body.token)
@@ -93,13 +105,13 @@ def offer(body: contract.Token, session: Session, request: Request) -> contract.
 
 @router.post("/joining", status_code=201, summary="Take up what a link offers")
 def join(
-    body: contract.Joining,
+    body: Joining,
     request: Request,
     response: Response,
     session: Session,
     settings: TheSettings,
     seal: TheSeal,
-) -> contract.Person:
+) -> Person:
     """Makes the account, or adds to the one that is there, and signs in. A link opens once."""
     refuse_foreign(request)
     account = invitations.offer(session, body.token).email or "set-up"
@@ -109,7 +121,7 @@ def join(
 
 
 @router.get("/libraries/{slug}/people", summary="People of a library")
-def of_library(slug: Slug, who: Administering, session: Session) -> list[contract.Member]:
+def of_library(slug: Slug, who: Administering, session: Session) -> list[Member]:
     """Those with a role in it. Who administers the whole service is not among them."""
     return members.members(session, the_library(session, slug).id)
 
@@ -118,11 +130,11 @@ def of_library(slug: Slug, who: Administering, session: Session) -> list[contrac
 def change_member(
     slug: Slug,
     person_id: Id,
-    body: contract.MemberChange,
+    body: MemberChange,
     who: Administering,
     session: Session,
     request: Request,
-) -> contract.Member:
+) -> Member:
     member = members.change_member(session, the_library(session, slug).id, person_id, body.role)
     request.state.detail = f"{member.email}: {body.role}"
     return member
@@ -137,7 +149,7 @@ def remove_member(slug: Slug, person_id: Id, who: Administering, session: Sessio
 
 
 @router.get("/libraries/{slug}/invitations", summary="Invitations to a library")
-def waiting_here(slug: Slug, who: Administering, session: Session) -> list[contract.Invitation]:
+def waiting_here(slug: Slug, who: Administering, session: Session) -> list[Invitation]:
     """Those to this library alone, that have not been taken up."""
     library = the_library(session, slug)
     return [invitations.view(session, row) for row in invitations.waiting(session, library.id)]
@@ -146,12 +158,12 @@ def waiting_here(slug: Slug, who: Administering, session: Session) -> list[contr
 @router.post("/libraries/{slug}/invitations", status_code=201, summary="Invite somebody to a library")
 def invite_here(
     slug: Slug,
-    body: contract.MemberInvitation,
+    body: MemberInvitation,
     who: Administering,
     session: Session,
     request: Request,
     settings: TheSettings,
-) -> contract.NewInvitation:
+) -> NewInvitation:
     """Whether the address has an account is not told: who opens the link is asked for its password then."""
     grants = {the_library(session, slug).id: body.role}
     request.state.detail = f"{body.email}: {body.role}"
@@ -179,7 +191,7 @@ def _take_back(session: Session, library_id: int | None, number: int) -> None:
 
 def _told(
     session: Session, row: tables.Invitation, token: str, request: Request, settings: Settings
-) -> contract.NewInvitation:
+) -> NewInvitation:
     link = f"{_home(request, settings)}/join#{token}"
     view = invitations.view(session, row)
     mailing = Mailing(settings.mail_sender, tuple(settings.mail_command), settings.smtp)
@@ -190,17 +202,17 @@ def _told(
     elif mailing.possible and not mailing.send(row.email, *_words(view, link)):
         fault = "the mail could not be handed over; the service's log says why"
     mailed = mailing.possible and fault is None
-    return contract.NewInvitation(**view.model_dump(), link=link, mailed=mailed, mail_fault=fault)
+    return NewInvitation(**view.model_dump(), link=link, mailed=mailed, mail_fault=fault)
 
 
 def _home(request: Request, settings: Settings) -> str:
     return (settings.address or str(request.base_url)).rstrip("/")
 
 
-def _words(view: contract.Invitation, link: str) -> tuple[str, str]:
+def _words(view: Invitation, link: str) -> tuple[str, str]:
     """Subject and text."""
     until = f"{view.expires_at:%d %B %Y, %H:%M %Z}"
-    if view.purpose is contract.InvitationPurpose.NEW_PASSWORD:
+    if view.purpose is InvitationPurpose.NEW_PASSWORD:
         subject = "A new password for Plum Crate"
         text = f"{view.by} made a link with which you choose a new password:"
     else:

@@ -9,10 +9,12 @@ from fastapi import Query, Request, Response
 from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
 
-from plumcrate import contract
 from plumcrate.api.needs import Looking, Mending, need
 from plumcrate.api.problems import ApiError
-from plumcrate.contract import Ability, FileState, PictureSort
+from plumcrate.contract.common import Page
+from plumcrate.contract.people import Ability
+from plumcrate.contract.pictures import FileState, Format, OwnRequest, Picture, PictureDetail, PictureSort
+from plumcrate.contract.recipes import Plan
 from plumcrate.deciding.planning import plan, settings_of
 from plumcrate.imaging.formats import FORMATS
 from plumcrate.keeping.keeper import Keeper
@@ -47,9 +49,9 @@ VersionName = Annotated[str, Query(pattern=f"^({'|'.join(_VERSIONS)})$")]
 
 
 @router.get("/formats", summary="The picture formats known here")
-def formats(who: Looking) -> list[contract.Format]:
+def formats(who: Looking) -> list[Format]:
     """Their names, endings and media types, and what is done with each."""
-    return [contract.Format.model_validate(format, from_attributes=True) for format in FORMATS.values()]
+    return [Format.model_validate(format, from_attributes=True) for format in FORMATS.values()]
 
 
 @router.get("/libraries/{slug}/pictures", summary="List pictures")
@@ -71,7 +73,7 @@ def pictures(
     previews: Annotated[
         bool, Query(description="Small pictures of the page will be asked for next.")
     ] = False,
-) -> contract.Page[contract.Picture]:
+) -> Page[Picture]:
     """``path`` finds the one picture at it; with ``previews`` the page's small pictures are made
     meanwhile."""
     library = the_library(session, slug)
@@ -99,12 +101,12 @@ def the_folders(slug: Slug, who: Looking, session: Session) -> list[str]:
 
 
 @router.get("/pictures/{picture_id}", summary="One picture, its files and history")
-def picture(picture_id: Id, who: Looking, session: Session) -> contract.PictureDetail:
+def picture(picture_id: Id, who: Looking, session: Session) -> PictureDetail:
     return picture_detail(session, the(session, tables.Picture, picture_id, "picture"))
 
 
 @router.put("/pictures/{picture_id}/own", summary="Give one picture its own level")
-def own(picture_id: Id, body: contract.OwnRequest, who: Mending, session: Session) -> contract.PictureDetail:
+def own(picture_id: Id, body: OwnRequest, who: Mending, session: Session) -> PictureDetail:
     """A level for this picture alone, or ``leave`` to leave it alone for ever; the next run goes by it.
 
     To leave it alone, and to take that back, the right to mend is enough."""
@@ -117,7 +119,7 @@ def own(picture_id: Id, body: contract.OwnRequest, who: Mending, session: Sessio
 
 
 @router.get("/pictures/{picture_id}/plan", summary="What would happen to one picture")
-def the_plan(picture_id: Id, who: Looking, session: Session) -> list[contract.Plan]:
+def the_plan(picture_id: Id, who: Looking, session: Session) -> list[Plan]:
     """Which rule applies to each of its files and what a run would do; nothing is done."""
     row = the(session, tables.Picture, picture_id, "picture")
     library = session.get_one(tables.Library, row.library_id)

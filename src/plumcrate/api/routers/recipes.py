@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from plumcrate import contract
 from plumcrate.api.needs import Administering, Looking
+from plumcrate.contract.recipes import Effect, Recipe, RecipeSettings
 from plumcrate.deciding.planning import effect, save_recipe
 from plumcrate.records.queries.libraries import current_recipe, recipe_versions, recipe_view
 
@@ -13,23 +13,23 @@ router = router_of("recipes")
 
 
 @router.get("/libraries/{slug}/recipe", summary="The recipe in use")
-def recipe(slug: Slug, who: Looking, session: Session) -> contract.Recipe:
+def recipe(slug: Slug, who: Looking, session: Session) -> Recipe:
     return recipe_view(current_recipe(session, the_library(session, slug).id), slug)
 
 
 @router.get("/libraries/{slug}/recipes", summary="All versions of the recipe, the latest first")
-def versions(slug: Slug, who: Looking, session: Session) -> list[contract.Recipe]:
+def versions(slug: Slug, who: Looking, session: Session) -> list[Recipe]:
     library = the_library(session, slug)
     return [recipe_view(row, slug) for row in recipe_versions(session, library.id)]
 
 
 @router.post("/libraries/{slug}/recipe/effect", summary="What a recipe would do")
-def the_effect(slug: Slug, body: contract.RecipeSettings, who: Looking, session: Session) -> contract.Effect:
+def the_effect(slug: Slug, body: RecipeSettings, who: Looking, session: Session) -> Effect:
     """Counts the files that these settings would treat, make again, pass over and leave alone."""
     return effect(session, the_library(session, slug), body)
 
 
 @router.put("/libraries/{slug}/recipe", summary="Save a new version of the recipe")
-def save(slug: Slug, body: contract.RecipeSettings, who: Administering, session: Session) -> contract.Recipe:
+def save(slug: Slug, body: RecipeSettings, who: Administering, session: Session) -> Recipe:
     """Nothing is treated by saving. Settings that are the same make no new version."""
     return recipe_view(save_recipe(session, the_library(session, slug), body, who.name), slug)

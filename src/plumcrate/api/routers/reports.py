@@ -9,10 +9,11 @@ from typing import Annotated, Any
 
 from fastapi import Path, Query, Request, Response
 
-from plumcrate import contract
 from plumcrate.api.needs import Administering, Looking
 from plumcrate.api.problems import ApiError
-from plumcrate.contract import JobKind
+from plumcrate.contract.jobs import Job, JobKind, ReportRequest
+from plumcrate.contract.reports import KeptReport as KeptReportView
+from plumcrate.contract.reports import Report, ReportSettings
 from plumcrate.jobs import long_work as jobs
 from plumcrate.jobs import reporting
 from plumcrate.records.queries.jobs import job_view
@@ -47,7 +48,7 @@ _FILES: dict[int | str, dict[str, Any]] = {
 @router.get("/libraries/{slug}/report", summary="Report what was saved in some months")
 def the_report(
     slug: Slug, who: Looking, session: Session, begins: Begins = None, ends: Ends = None
-) -> contract.Report:
+) -> Report:
     """Of the files that were treated in these months and are as they were treated."""
     return _made(session, slug, begins, ends)
 
@@ -82,29 +83,27 @@ def report_file(
 
 
 @router.get("/libraries/{slug}/report-settings", summary="Whose report it is")
-def report_settings(slug: Slug, who: Looking, session: Session) -> contract.ReportSettings:
-    return contract.ReportSettings.model_validate(the_library(session, slug).report)
+def report_settings(slug: Slug, who: Looking, session: Session) -> ReportSettings:
+    return ReportSettings.model_validate(the_library(session, slug).report)
 
 
 @router.put("/libraries/{slug}/report-settings", summary="Say whose report it is, and when")
 def set_report_settings(
-    slug: Slug, body: contract.ReportSettings, who: Administering, session: Session
-) -> contract.ReportSettings:
+    slug: Slug, body: ReportSettings, who: Administering, session: Session
+) -> ReportSettings:
     the_library(session, slug).report = body.model_dump(mode="json")
     return body
 
 
 @router.get("/libraries/{slug}/reports", summary="Reports that are kept")
-def kept(slug: Slug, who: Looking, session: Session) -> list[contract.KeptReport]:
+def kept(slug: Slug, who: Looking, session: Session) -> list[KeptReportView]:
     """Of months that were over; the latest first."""
     rows = reporting.kept_reports(session, the_library(session, slug).id)
-    return [contract.KeptReport(month=month, made_at=at) for month, at in rows]
+    return [KeptReportView(month=month, made_at=at) for month, at in rows]
 
 
 @router.post("/libraries/{slug}/reports", status_code=202, summary="Make a month's report, and keep it")
-def keep(
-    slug: Slug, body: contract.ReportRequest, who: Administering, session: Session, queue: TheQueue
-) -> contract.Job:
+def keep(slug: Slug, body: ReportRequest, who: Administering, session: Session, queue: TheQueue) -> Job:
     """As it is made by itself when the month is over: kept, put into the folder, told to the webhook."""
     row = jobs.start(session, queue, the_library(session, slug), JobKind.REPORT, body, who.name)
     return job_view(session, row, slug)
@@ -123,7 +122,7 @@ def kept_file(slug: Slug, month: MonthName, form: Form, who: Looking, session: S
     return _file(form, row.pdf if form is Form.PDF else row.csv, f"{slug}-{month}")
 
 
-def _made(session: Session, slug: str, begins: str | None, ends: str | None) -> contract.Report:
+def _made(session: Session, slug: str, begins: str | None, ends: str | None) -> Report:
     now = datetime.now(UTC)
     first = begins or ends or f"{now:%Y-%m}"
     try:

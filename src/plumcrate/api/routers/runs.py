@@ -8,12 +8,14 @@ from typing import Annotated, Literal
 from fastapi import Query, Request
 from sse_starlette import EventSourceResponse
 
-from plumcrate import contract
 from plumcrate.api.auth import identify
 from plumcrate.api.events import MOST_READERS, Hub
 from plumcrate.api.needs import Looking, Mending, Treating, need, visible_library
 from plumcrate.api.problems import ApiError
-from plumcrate.contract import Ability, ItemState
+from plumcrate.contract.common import Id as IdView
+from plumcrate.contract.common import Page
+from plumcrate.contract.people import Ability
+from plumcrate.contract.runs import Item, ItemState, Run, RunKind, RunRequest
 from plumcrate.people.who import Who
 from plumcrate.records import tables
 from plumcrate.records.queries.runs import items_page, latest_runs, run_view
@@ -23,12 +25,12 @@ from .deps import PLAIN, Id, Limit, Offset, Session, router_of, the
 
 router = router_of("runs")
 
-ItemIds = Annotated[list[contract.Id] | None, Query(max_length=500)]
+ItemIds = Annotated[list[IdView] | None, Query(max_length=500)]
 LibraryName = Annotated[str | None, Query(max_length=100, pattern=PLAIN)]
 
 
 @router.post("/runs", status_code=201, summary="Start a run")
-def start(body: contract.RunRequest, who: Mending, session: Session, request: Request) -> contract.Run:
+def start(body: RunRequest, who: Mending, session: Session, request: Request) -> Run:
     """Treats or restores many files. It goes on by itself; closing the client changes nothing.
 
     To put one picture back, the right to mend is enough."""
@@ -39,10 +41,10 @@ def start(body: contract.RunRequest, who: Mending, session: Session, request: Re
     return run_view(session, create_run(session, library, body))
 
 
-def _needed(body: contract.RunRequest) -> Ability:
-    if body.kind is contract.RunKind.HAND_BACK:
+def _needed(body: RunRequest) -> Ability:
+    if body.kind is RunKind.HAND_BACK:
         return Ability.ADMINISTER
-    one = body.kind is contract.RunKind.RESTORE and len(body.scope.pictures or ()) == 1
+    one = body.kind is RunKind.RESTORE and len(body.scope.pictures or ()) == 1
     return Ability.MEND if one and not body.overwrite else Ability.TREAT
 
 
@@ -52,7 +54,7 @@ def runs(
     session: Session,
     library: LibraryName = None,
     limit: Limit = 30,
-) -> list[contract.Run]:
+) -> list[Run]:
     """Of the libraries that may be seen, or of one of them."""
     number = visible_library(session, who, library).id if library is not None else None
     seen = who.may_see(tables.Run.library_id)
@@ -60,7 +62,7 @@ def runs(
 
 
 @router.get("/runs/{run_id}", summary="One run")
-def run(run_id: Id, who: Looking, session: Session) -> contract.Run:
+def run(run_id: Id, who: Looking, session: Session) -> Run:
     return run_view(session, the(session, tables.Run, run_id, "run"))
 
 
@@ -72,7 +74,7 @@ def items(
     state: Annotated[list[ItemState] | None, Query()] = None,
     offset: Offset = 0,
     limit: Limit = 60,
-) -> contract.Page[contract.Item]:
+) -> Page[Item]:
     row = the(session, tables.Run, run_id, "run")
     return items_page(session, row, state or [], offset, limit)
 
@@ -83,7 +85,7 @@ def retry(
     who: Treating,
     session: Session,
     item: ItemIds = None,
-) -> contract.Run:
+) -> Run:
     """All failed files of the run, or only the items named."""
     row = the(session, tables.Run, run_id, "run")
     retry_failed(session, row, item)
@@ -93,9 +95,7 @@ def retry(
 
 
 @router.post("/runs/{run_id}/{action}", summary="Pause, resume or stop a run")
-def change(
-    run_id: Id, action: Literal["pause", "resume", "stop"], who: Treating, session: Session
-) -> contract.Run:
+def change(run_id: Id, action: Literal["pause", "resume", "stop"], who: Treating, session: Session) -> Run:
     """Files in hand are finished first. A stopped run keeps what it did and cannot go on."""
     row = the(session, tables.Run, run_id, "run")
     change_state(session, row, action)

@@ -6,10 +6,21 @@ from typing import Annotated
 
 from fastapi import Query, Request, Response
 
-from plumcrate import contract
 from plumcrate.api.needs import Looking, Treating
 from plumcrate.api.problems import ApiError
-from plumcrate.contract import Delivery, ServerKind
+from plumcrate.contract.delivery import (
+    Asked,
+    AskReport,
+    AskRequest,
+    Counts,
+    Delivery,
+    Got,
+    LogPosition,
+    PageFile,
+    Purges,
+    ServerKind,
+    Traffic,
+)
 from plumcrate.delivery.asking import AGENT, SECONDS, Asker, CannotAsk, Question
 from plumcrate.delivery.rules import Ground, UnfitName, rules
 from plumcrate.delivery.rules.ground import Moved
@@ -58,12 +69,12 @@ def server_rules(slug: Slug, server: ServerKind, who: Looking, session: Session)
 @router.post("/libraries/{slug}/asking", summary="What each browser gets")
 def asking(
     slug: Slug,
-    body: contract.AskRequest,
+    body: AskRequest,
     who: Treating,
     database: TheDatabase,
     service: TheSettings,
     request: Request,
-) -> contract.AskReport:
+) -> AskReport:
     """Asks the site for a file, or for the pictures of a page, as an old, a WebP and an AVIF browser do."""
     with database.begin() as session:
         library = the_library(session, slug)
@@ -92,46 +103,44 @@ def asking(
         _row(question, found.get(question.path), got)
         for question, got in zip(questions, answers, strict=True)
     ]
-    return contract.AskReport(rows=rows, notes=notes)
+    return AskReport(rows=rows, notes=notes)
 
 
-def _row(
-    question: Question, found: tuple[int, contract.PageFile] | None, got: list[contract.Got]
-) -> contract.Asked:
+def _row(question: Question, found: tuple[int, PageFile] | None, got: list[Got]) -> Asked:
     if found is None:
-        return contract.Asked(path=question.path, file_id=None, bytes=0, lightest=0, got=got)
+        return Asked(path=question.path, file_id=None, bytes=0, lightest=0, got=got)
     number, file = found
     lightest = min([file.bytes, *(copy.bytes for copy in file.copies)])
-    return contract.Asked(path=file.path, file_id=number, bytes=file.bytes, lightest=lightest, got=got)
+    return Asked(path=file.path, file_id=number, bytes=file.bytes, lightest=lightest, got=got)
 
 
 @router.get("/libraries/{slug}/purges", summary="What caches have yet to be told")
-def purges(slug: Slug, who: Looking, session: Session) -> contract.Purges:
+def purges(slug: Slug, who: Looking, session: Session) -> Purges:
     return waiting(session, the_library(session, slug).id)
 
 
 @router.get("/libraries/{slug}/traffic", summary="What visitors were sent")
-def the_traffic(slug: Slug, who: Looking, session: Session, days: _Days = 30) -> contract.Traffic:
+def the_traffic(slug: Slug, who: Looking, session: Session, days: _Days = 30) -> Traffic:
     """And what the same requests would have weighed with the files as they first were. Nothing is known of
     who asked."""
     return traffic(session, the_library(session, slug).id, days)
 
 
 @router.get("/libraries/{slug}/traffic/log", summary="How far an access log was counted")
-def position(slug: Slug, who: Looking, session: Session, log: _Log) -> contract.LogPosition:
+def position(slug: Slug, who: Looking, session: Session, log: _Log) -> LogPosition:
     library = the_library(session, slug)
-    return contract.LogPosition(log=log, position=log_position(session, library.id, log))
+    return LogPosition(log=log, position=log_position(session, library.id, log))
 
 
 @router.post("/libraries/{slug}/traffic/log", summary="Count a stretch of an access log")
-def count(slug: Slug, body: contract.Counts, who: Treating, session: Session) -> contract.LogPosition:
+def count(slug: Slug, body: Counts, who: Treating, session: Session) -> LogPosition:
     """Stretches of one log are counted in their order, each once: one that is not at its turn is refused."""
     library = the_library(session, slug)
     try:
         count_log(session, library.id, body)
     except NotItsTurn as error:
         raise ApiError("counted-already", str(error)) from None
-    return contract.LogPosition(log=body.log, position=body.end)
+    return LogPosition(log=body.log, position=body.end)
 
 
 def _settings(library: Library) -> Delivery:

@@ -8,10 +8,19 @@ from typing import TypeVar
 
 from fastapi import Request, Response
 
-from plumcrate import contract
 from plumcrate.api import auth
 from plumcrate.api.needs import Myself
 from plumcrate.api.problems import ApiError
+from plumcrate.contract.people import (
+    Code,
+    PasswordChange,
+    PasswordOnly,
+    Person,
+    RecoveryCodes,
+    SecondFactorOffer,
+    SignedIn,
+    SignIn,
+)
 from plumcrate.keeping.sealing import Seal
 from plumcrate.people import passwords, second_factor, sessions
 from plumcrate.people.attempts import Attempts
@@ -30,13 +39,13 @@ _GUESSES = ("wrong-sign-in", "wrong-code", "wrong-password")
 
 @router.post("/session", summary="Sign in")
 def sign_in(
-    body: contract.SignIn,
+    body: SignIn,
     request: Request,
     response: Response,
     session: Session,
     settings: TheSettings,
     seal: TheSeal,
-) -> contract.Person:
+) -> Person:
     """Sets the session cookie. Where the account has a second factor, the first answer is ``second-factor``:
     send all of it again with the code. After ten failures an address has to wait five minutes; browsers that
     signed in to the account before are counted by themselves."""
@@ -72,7 +81,7 @@ def signed_in(
     settings: TheSettings,
     seal: Seal,
     person: tables.Person,
-) -> contract.Person:
+) -> Person:
     """Signs the browser in, always in a session of its own."""
     token = sessions.begin(
         session,
@@ -92,7 +101,7 @@ def signed_in(
 
 
 @router.get("/session", summary="Who am I")
-def who(request: Request, session: Session) -> contract.Person | None:
+def who(request: Request, session: Session) -> Person | None:
     """Null when nobody has signed in, so that a browser can ask; a key that is not known is refused."""
     try:
         return person_view(session, auth.identify(request))
@@ -115,7 +124,7 @@ def sign_out(request: Request, response: Response, session: Session, settings: T
 
 
 @router.get("/me/sessions", summary="Where I am signed in")
-def my_sessions(who: Myself, session: Session) -> list[contract.SignedIn]:
+def my_sessions(who: Myself, session: Session) -> list[SignedIn]:
     return sessions.of(session, who)
 
 
@@ -134,7 +143,7 @@ def sign_out_there(session_id: Id, who: Myself, session: Session) -> None:
 
 @router.put("/me/password", status_code=204, summary="Change my password")
 def change_password(
-    body: contract.PasswordChange,
+    body: PasswordChange,
     who: Myself,
     request: Request,
     response: Response,
@@ -151,37 +160,37 @@ def change_password(
 
 @router.post("/me/second-factor", summary="Begin with a second factor")
 def offer_second_factor(
-    body: contract.PasswordOnly, who: Myself, request: Request, session: Session, seal: TheSeal
-) -> contract.SecondFactorOffer:
+    body: PasswordOnly, who: Myself, request: Request, session: Session, seal: TheSeal
+) -> SecondFactorOffer:
     """Not in force before a code of it was told."""
     return second_factor.offer(_confirmed(request, session, seal, who, body.password), seal)
 
 
 @router.put("/me/second-factor", summary="Put the second factor in force")
 def begin_second_factor(
-    body: contract.Code, who: Myself, request: Request, session: Session, seal: TheSeal
-) -> contract.RecoveryCodes:
+    body: Code, who: Myself, request: Request, session: Session, seal: TheSeal
+) -> RecoveryCodes:
     person = session.get_one(tables.Person, who.number)
     codes = guarded(
         request, seal, person.email, lambda: second_factor.begin(session, person, seal, body.code)
     )
-    return contract.RecoveryCodes(codes=codes)
+    return RecoveryCodes(codes=codes)
 
 
 @router.post("/me/recovery-codes", summary="Make new recovery codes")
 def recovery_codes(
-    body: contract.PasswordOnly, who: Myself, request: Request, session: Session, seal: TheSeal
-) -> contract.RecoveryCodes:
+    body: PasswordOnly, who: Myself, request: Request, session: Session, seal: TheSeal
+) -> RecoveryCodes:
     """Former ones are worth nothing from now on."""
     person = _confirmed(request, session, seal, who, body.password)
     if person.second_factor_since is None:
         raise ApiError("second-factor-there", "there is no second factor")
-    return contract.RecoveryCodes(codes=second_factor.new_recovery_codes(session, person))
+    return RecoveryCodes(codes=second_factor.new_recovery_codes(session, person))
 
 
 @router.post("/me/second-factor/end", status_code=204, summary="Take the second factor away")
 def end_second_factor(
-    body: contract.PasswordOnly, who: Myself, request: Request, session: Session, seal: TheSeal
+    body: PasswordOnly, who: Myself, request: Request, session: Session, seal: TheSeal
 ) -> None:
     second_factor.end(session, _confirmed(request, session, seal, who, body.password))
 

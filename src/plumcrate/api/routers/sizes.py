@@ -6,8 +6,22 @@ from typing import Annotated
 
 from fastapi import Query, Request
 
-from plumcrate import contract
 from plumcrate.api.needs import Administering, Looking, Mending
+from plumcrate.contract.sizes import (
+    BringingBack,
+    Cuts,
+    FilesLetGo,
+    FocusRequest,
+    Ladder,
+    LadderRequest,
+    LettingGo,
+    NamedSize,
+    SizeEffect,
+    SizeName,
+    SizeProposal,
+    SizeSettings,
+    UnusedSizes,
+)
 from plumcrate.records import tables
 from plumcrate.records.queries import sizes as queries
 from plumcrate.renditions.cuts import Cutter
@@ -21,15 +35,13 @@ router = router_of("sizes")
 
 
 @router.get("/libraries/{slug}/sizes", summary="The library's sizes")
-def sizes(slug: Slug, who: Looking, session: Session) -> list[contract.NamedSize]:
+def sizes(slug: Slug, who: Looking, session: Session) -> list[NamedSize]:
     """With what stands there of each, and what waits for the next run."""
     return queries.named_sizes(session, the_library(session, slug))
 
 
 @router.put("/libraries/{slug}/sizes/{name}", summary="Define a size, or change it")
-def save(
-    slug: Slug, name: contract.SizeName, body: contract.SizeSettings, who: Administering, session: Session
-) -> contract.NamedSize:
+def save(slug: Slug, name: SizeName, body: SizeSettings, who: Administering, session: Session) -> NamedSize:
     """Nothing is made by saving: the next run makes, makes again and removes what the size asks for."""
     library = the_library(session, slug)
     save_size(session, library, name, body, who.name)
@@ -37,22 +49,20 @@ def save(
 
 
 @router.delete("/libraries/{slug}/sizes/{name}", status_code=204, summary="Remove a size")
-def remove(slug: Slug, name: contract.SizeName, who: Administering, session: Session) -> None:
+def remove(slug: Slug, name: SizeName, who: Administering, session: Session) -> None:
     """Its files are removed by the next run."""
     remove_size(session, the_library(session, slug), name)
 
 
 @router.post("/libraries/{slug}/sizes/{name}/effect", summary="What a size would do")
-def effect(
-    slug: Slug, name: contract.SizeName, body: contract.SizeProposal, who: Looking, session: Session
-) -> contract.SizeEffect:
+def effect(slug: Slug, name: SizeName, body: SizeProposal, who: Looking, session: Session) -> SizeEffect:
     """Counts the files that the next run would make, make again and remove, were the size saved so, or
     removed where no settings are given. Nothing is done."""
     return effect_of_change(session, the_library(session, slug), name, body.settings)
 
 
 @router.post("/libraries/{slug}/ladder", summary="Widths whose steps weigh the same")
-def the_ladder(slug: Slug, body: contract.LadderRequest, who: Looking, session: Session) -> contract.Ladder:
+def the_ladder(slug: Slug, body: LadderRequest, who: Looking, session: Session) -> Ladder:
     """By what pictures weigh here at their widths, as they were treated."""
     return ladder(session, the_library(session, slug).id, body)
 
@@ -60,28 +70,26 @@ def the_ladder(slug: Slug, body: contract.LadderRequest, who: Looking, session: 
 @router.get("/libraries/{slug}/unused-sizes", summary="Files of sizes that nobody asked for")
 def unused(
     slug: Slug, who: Looking, session: Session, days: Annotated[int, Query(ge=1, le=3650)] = 30
-) -> contract.UnusedSizes:
+) -> UnusedSizes:
     """Within so many days, by what visitors were sent, and what weighed pages loaded."""
     return queries.unused_sizes(session, the_library(session, slug).id, days)
 
 
 @router.post("/libraries/{slug}/unused-sizes/let-go", summary="Let go of files that nobody asked for")
-def let_go(slug: Slug, body: contract.LettingGo, who: Administering, session: Session) -> contract.FilesLetGo:
+def let_go(slug: Slug, body: LettingGo, who: Administering, session: Session) -> FilesLetGo:
     """The next run removes them. A size makes them again when somebody asks for them, and until then whoever
     does is sent the picture itself. Refused while visits were not counted for so many days."""
     return let_unused_go(session, the_library(session, slug), body)
 
 
 @router.post("/libraries/{slug}/unused-sizes/bring-back", summary="Bring back files that were let go")
-def back(
-    slug: Slug, body: contract.BringingBack, who: Administering, session: Session
-) -> contract.FilesLetGo:
+def back(slug: Slug, body: BringingBack, who: Administering, session: Session) -> FilesLetGo:
     """The next run makes them again."""
     return bring_back(session, the_library(session, slug), body.size)
 
 
 @router.get("/pictures/{picture_id}/cuts", summary="What every size shows of a picture")
-def cuts(picture_id: Id, who: Looking, database: TheDatabase, request: Request) -> contract.Cuts:
+def cuts(picture_id: Id, who: Looking, database: TheDatabase, request: Request) -> Cuts:
     """The focal point, and the box that each size is cut to."""
     cutter: Cutter = request.app.state.cutter
     with database.begin() as session:
@@ -90,9 +98,7 @@ def cuts(picture_id: Id, who: Looking, database: TheDatabase, request: Request) 
 
 
 @router.put("/pictures/{picture_id}/focus", summary="Set a picture's focal point")
-def focus(
-    picture_id: Id, body: contract.FocusRequest, who: Mending, database: TheDatabase, request: Request
-) -> contract.Cuts:
+def focus(picture_id: Id, body: FocusRequest, who: Mending, database: TheDatabase, request: Request) -> Cuts:
     """The next run cuts its sizes around it."""
     cutter: Cutter = request.app.state.cutter
     with database.begin() as session:

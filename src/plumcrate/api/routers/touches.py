@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from fastapi import Request, Response
 
-from plumcrate import contract
 from plumcrate.api.needs import Looking, Mending, Treating
+from plumcrate.contract.touches import TouchedPicture, TouchedView, Touches, TouchesFor
 from plumcrate.records import tables
 from plumcrate.renditions.touch_ups import Toucher, add_touches, save_touches, touched_view
 
@@ -15,12 +15,12 @@ router = router_of("touches")
 
 
 @router.get("/pictures/{picture_id}/touches", summary="A picture's touch-ups")
-def touches(picture_id: Id, who: Looking, session: Session) -> contract.TouchedPicture:
+def touches(picture_id: Id, who: Looking, session: Session) -> TouchedPicture:
     return touched_view(session, the(session, tables.Picture, picture_id, "picture"))
 
 
 @router.put("/pictures/{picture_id}/touches", summary="Touch a picture up")
-def save(picture_id: Id, body: contract.Touches, who: Mending, session: Session) -> contract.TouchedPicture:
+def save(picture_id: Id, body: Touches, who: Mending, session: Session) -> TouchedPicture:
     """All its steps, in order; none takes all back. The next run makes the picture, its copies and its
     sizes so, always from the original: any number of changes costs one generation."""
     picture = the(session, tables.Picture, picture_id, "picture")
@@ -30,7 +30,7 @@ def save(picture_id: Id, body: contract.Touches, who: Mending, session: Session)
 
 
 @router.post("/libraries/{slug}/touches", summary="Touch several pictures up", status_code=204)
-def save_several(slug: Slug, body: contract.TouchesFor, who: Treating, session: Session) -> None:
+def save_several(slug: Slug, body: TouchesFor, who: Treating, session: Session) -> None:
     """Adds the same steps to each; steps that mean a place in one picture are refused."""
     add_touches(session, the_library(session, slug), body, who.name)
 
@@ -42,7 +42,7 @@ def save_several(slug: Slug, body: contract.TouchesFor, who: Treating, session: 
     responses={200: {"content": {"image/webp": {}}, "description": "WebP, upright"}},
 )
 def view(
-    picture_id: Id, body: contract.TouchedView, who: Looking, database: TheDatabase, request: Request
+    picture_id: Id, body: TouchedView, who: Looking, database: TheDatabase, request: Request
 ) -> Response:
     """A part of the picture at its own size, or the whole of it small, as these steps would make it; the
     width and height of the whole are in ``Plumcrate-Size``."""

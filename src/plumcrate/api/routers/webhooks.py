@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from plumcrate import contract
 from plumcrate.api.needs import Administering
+from plumcrate.contract.webhooks import Webhook, WebhookSecret, WebhookSettings
 from plumcrate.webhooks.outgoing import give_webhook_secret, try_webhook, webhook_view
 
 from .deps import Session, Slug, TheSeal, TheState, router_of, the_library
@@ -12,15 +12,13 @@ router = router_of("webhooks")
 
 
 @router.get("/libraries/{slug}/webhook", summary="Where a library tells what came to pass")
-def webhook(slug: Slug, who: Administering, session: Session) -> contract.Webhook:
+def webhook(slug: Slug, who: Administering, session: Session) -> Webhook:
     """With its latest messages, and why any was not taken."""
     return webhook_view(session, the_library(session, slug))
 
 
 @router.put("/libraries/{slug}/webhook", summary="Say where a library tells what came to pass")
-def set_webhook(
-    slug: Slug, body: contract.WebhookSettings, who: Administering, session: Session
-) -> contract.Webhook:
+def set_webhook(slug: Slug, body: WebhookSettings, who: Administering, session: Session) -> Webhook:
     library = the_library(session, slug)
     library.webhook = body.model_dump(mode="json")
     session.flush()
@@ -30,14 +28,14 @@ def set_webhook(
 @router.post("/libraries/{slug}/webhook/secret", summary="Make the secret that messages are signed with")
 def new_webhook_secret(
     slug: Slug, who: Administering, session: Session, seal: TheSeal, state: TheState
-) -> contract.WebhookSecret:
+) -> WebhookSecret:
     """Shown this once. Messages are signed with it from now on, those that wait too."""
     state.check()
-    return contract.WebhookSecret(secret=give_webhook_secret(the_library(session, slug), seal))
+    return WebhookSecret(secret=give_webhook_secret(the_library(session, slug), seal))
 
 
 @router.post("/libraries/{slug}/webhook/trial", status_code=202, summary="Send a message to try it")
-def trial(slug: Slug, who: Administering, session: Session) -> contract.Webhook:
+def trial(slug: Slug, who: Administering, session: Session) -> Webhook:
     library = the_library(session, slug)
     try_webhook(session, library)
     session.flush()

@@ -8,10 +8,20 @@ from typing import Annotated
 from fastapi import Query, Response
 from sqlalchemy import select
 
-from plumcrate import contract
 from plumcrate.api.needs import Looking, Treating
 from plumcrate.api.problems import ApiError
-from plumcrate.contract import JobKind, RunRequest, Scope
+from plumcrate.contract.jobs import Job, JobKind
+from plumcrate.contract.runs import Run, RunRequest, Scope
+from plumcrate.contract.weighing import (
+    Needed,
+    NeededRequest,
+    PageSettings,
+    Point,
+    SitePage,
+    TreatPage,
+    Weighing,
+    WeighRequest,
+)
 from plumcrate.intake.connecting import refuse_odd_schedule
 from plumcrate.jobs import long_work as jobs
 from plumcrate.keeping.sealing import Seal
@@ -34,9 +44,7 @@ _MOST_WAITING = 20
 
 
 @router.post("/libraries/{slug}/weighings", status_code=202, summary="Weigh pages")
-def weigh(
-    slug: Slug, body: contract.WeighRequest, who: Treating, session: Session, queue: TheQueue
-) -> contract.Job:
+def weigh(slug: Slug, body: WeighRequest, who: Treating, session: Session, queue: TheQueue) -> Job:
     """In a real browser, for real and as each recipe named would have them. A job; its report names the
     weighings."""
     library = the_library(session, slug)
@@ -48,7 +56,7 @@ def weigh(
 
 
 @router.get("/libraries/{slug}/site-pages", summary="Pages that are weighed")
-def site_pages(slug: Slug, who: Looking, session: Session) -> list[contract.SitePage]:
+def site_pages(slug: Slug, who: Looking, session: Session) -> list[SitePage]:
     library = the_library(session, slug)
     ends, counts = queries.ends_of(session, library.id), queries.counts_of(session, library.id)
     return [
@@ -58,19 +66,19 @@ def site_pages(slug: Slug, who: Looking, session: Session) -> list[contract.Site
 
 
 @router.get("/site-pages/{page_id}", summary="One page")
-def site_page(page_id: Id, who: Looking, session: Session) -> contract.SitePage:
+def site_page(page_id: Id, who: Looking, session: Session) -> SitePage:
     return _view(session, the(session, tables.SitePage, page_id, "page"))
 
 
 @router.put("/libraries/{slug}/site-pages", summary="Settings of a page")
 def change_page(
     slug: Slug,
-    body: contract.PageSettings,
+    body: PageSettings,
     who: Treating,
     session: Session,
     state: TheState,
     address: Annotated[str, Query(max_length=2_000, pattern=r"^https?://[^\s\x00-\x1f]+$")],
-) -> contract.SitePage:
+) -> SitePage:
     """Its budget, when it is weighed by itself, and what signs in to it. A page that is not known yet is
     noted."""
     library = the_library(session, slug)
@@ -99,7 +107,7 @@ def forget_page(page_id: Id, who: Treating, session: Session) -> None:
 @router.get("/site-pages/{page_id}/weighings", summary="Weighings of a page")
 def of_page(
     page_id: Id, who: Looking, session: Session, limit: Annotated[int, Query(ge=1, le=100)] = 20
-) -> list[contract.Weighing]:
+) -> list[Weighing]:
     """The latest first."""
     page = the(session, tables.SitePage, page_id, "page")
     slug = session.get_one(tables.Library, page.library_id).slug
@@ -110,14 +118,14 @@ def of_page(
 
 
 @router.get("/site-pages/{page_id}/history", summary="What a page weighed over time")
-def history(page_id: Id, who: Looking, session: Session) -> list[contract.Point]:
+def history(page_id: Id, who: Looking, session: Session) -> list[Point]:
     """Up to 500 weighings, the oldest first."""
     the(session, tables.SitePage, page_id, "page")
     return views.history_of(queries.weighings_of(session, page_id, 500))
 
 
 @router.get("/weighings/{weighing_id}", summary="One weighing")
-def weighing(weighing_id: Id, who: Looking, session: Session) -> contract.Weighing:
+def weighing(weighing_id: Id, who: Looking, session: Session) -> Weighing:
     row = the(session, tables.Weighing, weighing_id, "weighing")
     return views.weighing_view(row, *_page_and_slug(session, row), _seen(session, who))
 
@@ -138,7 +146,7 @@ def shot(slug: Slug, shot_id: Id, who: Looking, session: Session) -> Response:
 
 
 @router.post("/weighings/{weighing_id}/run", status_code=201, summary="Treat what a page shows")
-def treat(weighing_id: Id, body: contract.TreatPage, who: Treating, session: Session) -> contract.Run:
+def treat(weighing_id: Id, body: TreatPage, who: Treating, session: Session) -> Run:
     """The library's pictures of the first view, or all of the page, before all that waits."""
     row = the(session, tables.Weighing, weighing_id, "weighing")
     library = session.get_one(tables.Library, row.library_id)
@@ -156,9 +164,7 @@ def treat(weighing_id: Id, body: contract.TreatPage, who: Treating, session: Ses
 
 
 @router.post("/weighings/{weighing_id}/needs", status_code=201, summary="Note the size that a place needs")
-def need(
-    weighing_id: Id, body: contract.NeededRequest, who: Treating, session: Session
-) -> list[contract.Needed]:
+def need(weighing_id: Id, body: NeededRequest, who: Treating, session: Session) -> list[Needed]:
     """For the sizes to come. Answers all that are noted in the library."""
     row = the(session, tables.Weighing, weighing_id, "weighing")
     page, _ = _page_and_slug(session, row)
@@ -177,7 +183,7 @@ def need(
 
 
 @router.get("/libraries/{slug}/needs", summary="Sizes that places need")
-def needs(slug: Slug, who: Looking, session: Session) -> list[contract.Needed]:
+def needs(slug: Slug, who: Looking, session: Session) -> list[Needed]:
     """The latest first."""
     return queries.needs_of(session, the_library(session, slug).id)
 
@@ -198,7 +204,7 @@ def _page_and_slug(session: Session, row: tables.Weighing) -> tuple[tables.SiteP
     return page, session.get_one(tables.Library, row.library_id).slug
 
 
-def _view(session: Session, page: tables.SitePage) -> contract.SitePage:
+def _view(session: Session, page: tables.SitePage) -> SitePage:
     slug = session.get_one(tables.Library, page.library_id).slug
     ends, counts = queries.ends_of(session, page.library_id), queries.counts_of(session, page.library_id)
     return views.page_view(page, slug, ends.get(page.id), counts.get(page.id, 0))

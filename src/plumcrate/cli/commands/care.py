@@ -9,18 +9,10 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from plumcrate.cli.look import CLAY, LEAF, QUIET, duration
-from plumcrate.contract import (
-    CheckReport,
-    CheckRequest,
-    ForecastRequest,
-    Job,
-    JobState,
-    LibraryChange,
-    Machine,
-    NewFiles,
-    Range,
-    Upkeep,
-)
+from plumcrate.contract.care import Machine
+from plumcrate.contract.jobs import CheckReport, CheckRequest, ForecastRequest, Job, JobState, Range
+from plumcrate.contract.libraries import LibraryChange
+from plumcrate.contract.upkeep import NewFiles, Upkeep
 from plumcrate.words import saved, size
 
 from .common import Commands, Outcome, WrongCommand, changed, client, console, shown, table

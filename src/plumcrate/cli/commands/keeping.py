@@ -9,17 +9,9 @@ from rich.text import Text
 
 from plumcrate.cli.look import LEAF, plain
 from plumcrate.client import Client
-from plumcrate.contract import (
-    JobKind,
-    JobState,
-    ProofReport,
-    PruneReport,
-    PruneRequest,
-    PutBackRequest,
-    RecogniseRequest,
-    RunKind,
-    RunRequest,
-)
+from plumcrate.contract.care import PutBackRequest, RecogniseRequest
+from plumcrate.contract.jobs import JobKind, JobState, ProofReport, PruneReport, PruneRequest
+from plumcrate.contract.runs import RunKind, RunRequest
 from plumcrate.words import size
 
 from .common import Commands, Outcome, WrongCommand, client, console, table

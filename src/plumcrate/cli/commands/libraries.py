@@ -9,18 +9,11 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from plumcrate.cli.look import QUIET, slat
-from plumcrate.contract import (
-    Copies,
-    CopyFormat,
-    Job,
-    JobState,
-    Level,
-    LibraryRequest,
-    MetadataKind,
-    Savings,
-    Slat,
-    SurveyReport,
-)
+from plumcrate.contract.common import Copies, CopyFormat, Level
+from plumcrate.contract.jobs import Job, JobState, SurveyReport
+from plumcrate.contract.libraries import LibraryRequest
+from plumcrate.contract.recipes import MetadataKind
+from plumcrate.contract.savings import Savings, Slat
 from plumcrate.words import saved, size
 
 from .common import Commands, Outcome, client, console, table

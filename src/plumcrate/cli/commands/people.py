@@ -11,7 +11,7 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from plumcrate.cli.look import CLAY, QUIET
-from plumcrate.contract import (
+from plumcrate.contract.people import (
     Ability,
     Grant,
     InvitationRequest,
@@ -24,9 +24,7 @@ from plumcrate.contract import (
     Role,
     Rotation,
 )
-from plumcrate.contract import (
-    Outcome as Ended,
-)
+from plumcrate.contract.people import Outcome as Ended
 
 from .common import Commands, Outcome, WrongCommand, client, table
 

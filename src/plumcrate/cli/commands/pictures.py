@@ -9,7 +9,7 @@ from rich.text import Text
 
 from plumcrate.cli.look import points, slat
 from plumcrate.client import Client
-from plumcrate.contract import File, FileState, PictureDetail, PictureSort, Spot
+from plumcrate.contract.pictures import File, FileState, PictureDetail, PictureSort, Spot
 from plumcrate.words import saved, size
 
 from .common import Commands, Outcome, WrongCommand, client, table

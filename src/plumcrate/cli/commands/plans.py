@@ -9,14 +9,10 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from plumcrate.cli.look import CLAY, LEAF, QUIET, plain, slat
-from plumcrate.contract import (
-    AllowanceSettings,
-    AllowanceUnit,
-    Report,
-    ReportSettings,
-    Slat,
-    WebhookSettings,
-)
+from plumcrate.contract.allowance import AllowanceSettings, AllowanceUnit
+from plumcrate.contract.reports import Report, ReportSettings
+from plumcrate.contract.savings import Slat
+from plumcrate.contract.webhooks import WebhookSettings
 from plumcrate.words import saved, size
 
 from .common import Commands, Outcome, WrongCommand, change_settings, client, shown, table

@@ -12,7 +12,8 @@ from rich.text import Text
 
 from plumcrate.cli.look import QUIET
 from plumcrate.client import Client
-from plumcrate.contract import Effect, OwnRequest, Recipe, RecipeSettings
+from plumcrate.contract.pictures import OwnRequest
+from plumcrate.contract.recipes import Effect, Recipe, RecipeSettings
 
 from .common import Commands, Outcome, WrongCommand, change_settings, client, table
 from .pictures import find

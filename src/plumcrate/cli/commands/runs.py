@@ -12,7 +12,9 @@ from rich.text import Text
 
 from plumcrate.cli.look import CLAY, LEAF, QUIET, duration, points, slat
 from plumcrate.client import Client
-from plumcrate.contract import Item, ItemState, JobKind, Level, Run, RunKind, RunRequest, RunState, Scope
+from plumcrate.contract.common import Level
+from plumcrate.contract.jobs import JobKind
+from plumcrate.contract.runs import Item, ItemState, Run, RunKind, RunRequest, RunState, Scope
 from plumcrate.words import saved, size
 
 from .common import Commands, Outcome, WrongCommand, client, console, table

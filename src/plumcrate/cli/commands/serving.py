@@ -15,7 +15,7 @@ from rich.text import Text
 from plumcrate.accesslog.reading import Batch, batches, chunks_of, follow, number_of, opened
 from plumcrate.cli.look import LEAF, QUIET, plain, slat
 from plumcrate.client import Client, ProblemError
-from plumcrate.contract import (
+from plumcrate.contract.delivery import (
     Asked,
     AskReport,
     AskRequest,
@@ -23,13 +23,13 @@ from plumcrate.contract import (
     Count,
     Counts,
     Delivery,
-    LibraryChange,
     PageFaults,
     Purges,
     Sent,
     ServerKind,
     Traffic,
 )
+from plumcrate.contract.libraries import LibraryChange
 from plumcrate.words import saved, size
 
 from .common import Commands, Outcome, WrongCommand, changed, client, console, shown, table

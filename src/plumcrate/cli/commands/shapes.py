@@ -13,17 +13,19 @@ from rich.text import Text
 
 from plumcrate.cli.look import QUIET
 from plumcrate.client import Client
-from plumcrate.contract import (
+from plumcrate.contract.sizes import (
     Cuts,
     FilesLetGo,
     Focus,
     LadderRequest,
     LettingGo,
-    MarkRule,
-    MarkSettings,
     NamedSize,
     SizeEffect,
     SizeSettings,
+)
+from plumcrate.contract.touches import (
+    MarkRule,
+    MarkSettings,
     TouchedPicture,
     TouchedView,
     Touches,

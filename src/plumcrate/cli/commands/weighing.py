@@ -13,12 +13,12 @@ from rich.text import Text
 
 from plumcrate.cli.look import CLAY, LEAF, PLUM, QUIET, plain, points, slat
 from plumcrate.client import Client
-from plumcrate.contract import (
+from plumcrate.contract.common import Level
+from plumcrate.contract.jobs import JobState
+from plumcrate.contract.weighing import (
     Budget,
     Device,
     HeaderLine,
-    JobState,
-    Level,
     Line,
     PageFinding,
     PageSettings,

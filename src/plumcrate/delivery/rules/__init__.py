@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from plumcrate.contract import ServerKind as Server
+from plumcrate.contract.delivery import ServerKind as Server
 
 from . import apache, caddy, nginx
 from .ground import Ground, UnfitName

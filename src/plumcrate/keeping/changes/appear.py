@@ -7,7 +7,7 @@ from typing import Any, ClassVar
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import FileState
+from plumcrate.contract.pictures import FileState
 from plumcrate.keeping.steps import Step, passed
 from plumcrate.records.tables import Derived
 from plumcrate.storage.errors import StorageError

@@ -13,7 +13,7 @@ from typing import ClassVar
 from sqlalchemy import func
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import FileState
+from plumcrate.contract.pictures import FileState
 from plumcrate.keeping.steps import Step, passed
 from plumcrate.storage.errors import StorageError
 from plumcrate.storage.store import NO_FILE, Writers

@@ -12,7 +12,7 @@ from typing import ClassVar
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import FileState
+from plumcrate.contract.pictures import FileState
 from plumcrate.keeping.steps import Step, passed
 from plumcrate.records.tables import Derived, File, Journal, Ledger, Result
 from plumcrate.storage.errors import StorageError

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from sqlalchemy import select
 from sqlalchemy.orm import Session, aliased
 
-from plumcrate.contract import Delivery, FileState
+from plumcrate.contract.delivery import Delivery
+from plumcrate.contract.pictures import FileState
 from plumcrate.records.tables import Derived, File, Library, Picture
 
 from .libraries import current_recipe

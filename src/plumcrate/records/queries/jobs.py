@@ -7,8 +7,8 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from plumcrate import contract
-from plumcrate.contract import JobKind
+from plumcrate.contract.jobs import Job as JobView
+from plumcrate.contract.jobs import JobKind
 from plumcrate.records.tables import Derived, File, Item, Job, Run
 
 
@@ -23,7 +23,7 @@ def jobs_of(session: Session, library_id: int, kind: JobKind | None, limit: int)
     return list(session.scalars(query if kind is None else query.where(Job.kind == kind)))
 
 
-def job_view(session: Session, row: Job, slug: str) -> contract.Job:
+def job_view(session: Session, row: Job, slug: str) -> JobView:
     """A job with its report; a forecast also with how right it has been so far."""
     report: dict[str, Any] = dict(row.report)
     if row.kind == JobKind.FORECAST:
@@ -31,7 +31,7 @@ def job_view(session: Session, row: Job, slug: str) -> contract.Job:
         if report.get("outlook"):
             report["outlook"] = report["outlook"] | _what_came(session, row, report["recipe_version"])
     shared = ("id", "kind", "state", "reason", "by", "created_at", "started_at", "finished_at")
-    return contract.Job.model_validate(
+    return JobView.model_validate(
         {
             "library": slug,
             "mend": bool(row.request.get("mend")),

@@ -5,8 +5,12 @@ from __future__ import annotations
 from sqlalchemy import ColumnElement, delete, select
 from sqlalchemy.orm import Session
 
-from plumcrate import contract
-from plumcrate.contract import FileState
+from plumcrate.contract.delivery import Delivery
+from plumcrate.contract.jobs import JobKind
+from plumcrate.contract.libraries import Library as LibraryView
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.recipes import Recipe, RecipeSettings
+from plumcrate.contract.upkeep import Upkeep
 from plumcrate.records.queries.jobs import job_view, latest_job
 from plumcrate.records.queries.tallies import total, totals
 from plumcrate.records.tables import LeftStore, Library, RecipeVersion
@@ -27,7 +31,7 @@ def new_library(
     name: str,
     root: str,
     patterns: list[str],
-    settings: contract.RecipeSettings,
+    settings: RecipeSettings,
     by: str,
 ) -> Library:
     """A library with the first version of its recipe."""
@@ -42,17 +46,17 @@ def new_library(
     return library
 
 
-def library_view(session: Session, library: Library) -> contract.Library:
+def library_view(session: Session, library: Library) -> LibraryView:
     """A library with its totals. Pictures count assets; files count originals and renditions."""
     sums = totals(session, library.id)
     states = {state: value.rows for (noun, state), value in sums.items() if noun == "file"}
     pictures, copies, backups = (total(sums, noun) for noun in ("picture", "copy", "backup"))
-    survey = latest_job(session, library.id, contract.JobKind.SURVEY)
+    survey = latest_job(session, library.id, JobKind.SURVEY)
     recipe = current_recipe(session, library.id)
-    settings = contract.RecipeSettings.model_validate(recipe.settings)
-    upkeep = contract.Upkeep.model_validate(library.upkeep)
+    settings = RecipeSettings.model_validate(recipe.settings)
+    upkeep = Upkeep.model_validate(library.upkeep)
     settled = (FileState.LIGHTER, FileState.KEPT, FileState.LEFT_ALONE, FileState.REMOVED)
-    return contract.Library(
+    return LibraryView(
         slug=library.slug,
         name=library.name,
         root=library.root,
@@ -61,7 +65,7 @@ def library_view(session: Session, library: Library) -> contract.Library:
         copy_formats=settings.copies,
         patterns=library.patterns,
         upkeep=upkeep,
-        delivery=contract.Delivery.model_validate(library.delivery),
+        delivery=Delivery.model_validate(library.delivery),
         at_rest=library.at_rest,
         warnings=_warnings(upkeep, total(sums, "lost").rows),
         created_at=library.created_at,
@@ -80,7 +84,7 @@ def library_view(session: Session, library: Library) -> contract.Library:
     )
 
 
-def _warnings(upkeep: contract.Upkeep, lost: int) -> list[str]:
+def _warnings(upkeep: Upkeep, lost: int) -> list[str]:
     warnings = []
     if not upkeep.backups:
         warnings.append(
@@ -108,8 +112,6 @@ def recipe_versions(session: Session, library_id: int) -> list[RecipeVersion]:
     return list(session.scalars(query.order_by(RecipeVersion.version.desc()).limit(100)))
 
 
-def recipe_view(row: RecipeVersion, slug: str) -> contract.Recipe:
-    settings = contract.RecipeSettings.model_validate(row.settings)
-    return contract.Recipe(
-        library=slug, version=row.version, settings=settings, by=row.by, created_at=row.created_at
-    )
+def recipe_view(row: RecipeVersion, slug: str) -> Recipe:
+    settings = RecipeSettings.model_validate(row.settings)
+    return Recipe(library=slug, version=row.version, settings=settings, by=row.by, created_at=row.created_at)

@@ -7,7 +7,8 @@ from collections.abc import Sequence
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import FileState, PageCopy, PageFile
+from plumcrate.contract.delivery import PageCopy, PageFile
+from plumcrate.contract.pictures import FileState
 from plumcrate.records.tables import File
 
 #: Files that stand where they are recorded.

@@ -7,8 +7,12 @@ from typing import Any
 from sqlalchemy import ColumnElement, UnaryExpression, func, or_, select
 from sqlalchemy.orm import Session
 
-from plumcrate import contract
-from plumcrate.contract import FileState, ItemState, PictureSort
+from plumcrate.contract.common import Page
+from plumcrate.contract.pictures import Derived, FileState, LedgerEntry, PictureDetail, PictureSort
+from plumcrate.contract.pictures import File as FileView
+from plumcrate.contract.pictures import Picture as PictureView
+from plumcrate.contract.runs import ItemState
+from plumcrate.contract.upkeep import Uploaded
 from plumcrate.records.queries.tallies import total, totals
 from plumcrate.records.tables import File, Item, Ledger, Library, Picture
 
@@ -22,9 +26,9 @@ _ORDER: dict[PictureSort, tuple[UnaryExpression[Any], ...]] = {
 }
 
 
-def picture_view(picture: Picture, slug: str) -> contract.Picture:
-    fields = contract.Picture.model_fields.keys() - {"library"}
-    return contract.Picture(library=slug, **{name: getattr(picture, name) for name in fields})
+def picture_view(picture: Picture, slug: str) -> PictureView:
+    fields = PictureView.model_fields.keys() - {"library"}
+    return PictureView(library=slug, **{name: getattr(picture, name) for name in fields})
 
 
 def pictures_page(
@@ -38,7 +42,7 @@ def pictures_page(
     sort: PictureSort,
     offset: int,
     limit: int,
-) -> contract.Page[contract.Picture]:
+) -> Page[PictureView]:
     """One page of a library's pictures. ``search`` matches any part of the path, in any case."""
     where: list[ColumnElement[bool]] = [Picture.library_id == library.id]
     if states:
@@ -58,7 +62,7 @@ def pictures_page(
     rows = session.scalars(select(Picture).where(*where).order_by(*_ORDER[sort]).offset(offset).limit(limit))
     views = [picture_view(row, library.slug) for row in rows]
     following = offset + limit if offset + limit < count else None
-    return contract.Page[contract.Picture](rows=views, total=count, next=following)
+    return Page[PictureView](rows=views, total=count, next=following)
 
 
 def _literal(search: str) -> str:
@@ -71,17 +75,17 @@ def folders(session: Session, library: Library) -> list[str]:
     return sorted(session.scalars(query.distinct()))
 
 
-def file_view(file: File) -> contract.File:
-    fields = contract.File.model_fields.keys() - {"has_backup", "derived"}
-    derived = [contract.Derived.model_validate(row, from_attributes=True) for row in file.derived]
-    return contract.File(
+def file_view(file: File) -> FileView:
+    fields = FileView.model_fields.keys() - {"has_backup", "derived"}
+    derived = [Derived.model_validate(row, from_attributes=True) for row in file.derived]
+    return FileView(
         has_backup=file.before_sha256 is not None,
         derived=derived,
         **{name: getattr(file, name) for name in fields},
     )
 
 
-def picture_detail(session: Session, picture: Picture) -> contract.PictureDetail:
+def picture_detail(session: Session, picture: Picture) -> PictureDetail:
     """A picture with all its files, largest first, and its history, latest first."""
     slug = session.scalar(select(Library.slug).where(Library.id == picture.library_id)) or ""
     files = session.scalars(
@@ -92,14 +96,14 @@ def picture_detail(session: Session, picture: Picture) -> contract.PictureDetail
     history = session.scalars(
         select(Ledger).where(Ledger.picture_id == picture.id).order_by(Ledger.id.desc()).limit(200)
     )
-    return contract.PictureDetail(
+    return PictureDetail(
         **picture_view(picture, slug).model_dump(),
         all_files=[file_view(file) for file in files],
-        history=[contract.LedgerEntry.model_validate(entry, from_attributes=True) for entry in history],
+        history=[LedgerEntry.model_validate(entry, from_attributes=True) for entry in history],
     )
 
 
-def picture_at(session: Session, library: Library, path: str) -> contract.Page[contract.Picture]:
+def picture_at(session: Session, library: Library, path: str) -> Page[PictureView]:
     """The picture whose path is just that, or which has a file of that path; an empty page when there is
     none."""
     by_file = select(File.picture_id).where(File.library_id == library.id, File.path == path)
@@ -109,10 +113,10 @@ def picture_at(session: Session, library: Library, path: str) -> contract.Page[c
         .limit(1)
     )
     rows = [picture_view(row, library.slug)] if row is not None else []
-    return contract.Page[contract.Picture](rows=rows, total=len(rows))
+    return Page[PictureView](rows=rows, total=len(rows))
 
 
-def uploaded_view(session: Session, library_id: int, path: str, runs: list[int]) -> contract.Uploaded | None:
+def uploaded_view(session: Session, library_id: int, path: str, runs: list[int]) -> Uploaded | None:
     """What became of an upload so far; None when its file is not there any more."""
     file = session.scalar(select(File).where(File.library_id == library_id, File.path == path))
     if file is None:
@@ -122,7 +126,7 @@ def uploaded_view(session: Session, library_id: int, path: str, runs: list[int])
     if item is not None:
         ended = {ItemState.DONE: "done", ItemState.PASSED: "done", ItemState.FAILED: "failed"}
         state = ended.get(ItemState(item.state), "light" if item.stage else "waiting")
-    return contract.Uploaded.model_validate(
+    return Uploaded.model_validate(
         {
             "path": path,
             "picture_id": file.picture_id,

@@ -9,7 +9,7 @@ from datetime import timedelta
 from sqlalchemy import ColumnElement, and_, delete, func, or_, select, update
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import Purges
+from plumcrate.contract.delivery import Purges
 from plumcrate.records.tables import Library, Purge
 
 

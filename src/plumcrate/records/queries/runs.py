@@ -7,8 +7,11 @@ from datetime import datetime, timedelta
 from sqlalchemy import ColumnElement, func, select, text
 from sqlalchemy.orm import Session
 
-from plumcrate import contract
-from plumcrate.contract import ItemState, RunState
+from plumcrate.contract.common import Page
+from plumcrate.contract.recipes import RecipeSettings
+from plumcrate.contract.runs import Item as ItemView
+from plumcrate.contract.runs import ItemState, OutputReport, RunKind, RunOrigin, RunState, Scope
+from plumcrate.contract.runs import Run as RunView
 from plumcrate.records.tables import Item, Library, Run, WorkerRow
 
 #: The rate is taken over this much of the latest work, in seconds.
@@ -25,7 +28,7 @@ def latest_runs(
     return list(session.scalars(query if library_id is None else query.where(Run.library_id == library_id)))
 
 
-def run_view(session: Session, run: Run) -> contract.Run:
+def run_view(session: Session, run: Run) -> RunView:
     """A run with its rate, the time left, and the paths in hand."""
     slug = session.scalar(select(Library.slug).where(Library.id == run.library_id))
     rate = None
@@ -45,20 +48,20 @@ def run_view(session: Session, run: Run) -> contract.Run:
             .limit(1)
         )
     left = run.megapixels - run.megapixels_done
-    settings = contract.RecipeSettings.model_validate(run.settings) if run.settings else None
-    return contract.Run(
+    settings = RecipeSettings.model_validate(run.settings) if run.settings else None
+    return RunView(
         id=run.id,
         library=slug or "",
-        kind=contract.RunKind(run.kind),
-        state=contract.RunState(run.state),
-        origin=contract.RunOrigin(run.origin),
+        kind=RunKind(run.kind),
+        state=RunState(run.state),
+        origin=RunOrigin(run.origin),
         recipe_version=run.recipe_version,
         level=settings.level if settings else None,
         copies=settings.copies if settings else [],
         waits_for=run.waits_for if run.state == RunState.RUNNING else None,
         held_back=held_back,
         proof=run.proof,
-        scope=contract.Scope.model_validate(run.scope),
+        scope=Scope.model_validate(run.scope),
         files=run.files,
         done=run.done,
         passed=run.passed,
@@ -96,21 +99,20 @@ def _rate(session: Session, run_id: int) -> float | None:
     return float(megapixels) / float(seconds)
 
 
-def item_view(item: Item) -> contract.Item:
+def item_view(item: Item) -> ItemView:
     seconds = None
     if item.finished_at and item.started_at:
         seconds = (item.finished_at - item.started_at).total_seconds()
-    fields = contract.Item.model_fields.keys() - {"seconds", "outputs"}
+    fields = ItemView.model_fields.keys() - {"seconds", "outputs"}
     outputs = [
-        contract.OutputReport(**report | {"worst": (report.get("spot") or {}).get("score")})
-        for report in item.outputs
+        OutputReport(**report | {"worst": (report.get("spot") or {}).get("score")}) for report in item.outputs
     ]
-    return contract.Item(seconds=seconds, outputs=outputs, **{name: getattr(item, name) for name in fields})
+    return ItemView(seconds=seconds, outputs=outputs, **{name: getattr(item, name) for name in fields})
 
 
 def items_page(
     session: Session, run: Run, states: list[ItemState], offset: int, limit: int
-) -> contract.Page[contract.Item]:
+) -> Page[ItemView]:
     """Items of a run, the latest results first; those not yet finished after them in their order."""
     where: list[ColumnElement[bool]] = [Item.run_id == run.id]
     if states:
@@ -129,7 +131,7 @@ def items_page(
     total = ended + _not_ended(session, run, states)
     views = [item_view(row) for row in rows]
     following = offset + limit if offset + limit < total else None
-    return contract.Page[contract.Item](rows=views, total=total, next=following)
+    return Page[ItemView](rows=views, total=total, next=following)
 
 
 def _unended_items(

@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import func, select, text
 from sqlalchemy.orm import Session
 
-from plumcrate import contract
+from plumcrate.contract.savings import Savings, Slat
 from plumcrate.records.tables import Backup, Derived, Library, Picture
 
 from .traffic import traffic
@@ -27,26 +27,24 @@ GROUP BY 1 ORDER BY {order}
 """
 
 
-def slat_of(row: Sequence[Any]) -> contract.Slat:
+def slat_of(row: Sequence[Any]) -> Slat:
     """A row of :data:`SLATS`."""
-    return contract.Slat(
-        name=row[0], files=row[1], bytes_before=row[2], bytes_now=row[3], bytes_lightest=row[4]
-    )
+    return Slat(name=row[0], files=row[1], bytes_before=row[2], bytes_now=row[3], bytes_lightest=row[4])
 
 
-def savings(session: Session, library: Library) -> contract.Savings:
+def savings(session: Session, library: Library) -> Savings:
     """All sums of one library."""
     treated = "f.treated_at IS NOT NULL"
 
-    def slats(name: str, where: str = "true", order: str = "3 DESC") -> list[contract.Slat]:
+    def slats(name: str, where: str = "true", order: str = "3 DESC") -> list[Slat]:
         query = text(SLATS.format(name=name, where=where, order=order))
         return [slat_of(row) for row in session.execute(query, {"library": library.id})]
 
-    def single(name: str, where: str = "true") -> contract.Slat:
+    def single(name: str, where: str = "true") -> Slat:
         rows = slats(f"'{name}'", where)
         if rows:
             return rows[0]
-        return contract.Slat(name=name, files=0, bytes_before=0, bytes_now=0, bytes_lightest=0)
+        return Slat(name=name, files=0, bytes_before=0, bytes_now=0, bytes_lightest=0)
 
     copies, bytes_copies = session.execute(
         select(func.count(), func.coalesce(func.sum(Derived.size), 0)).where(Derived.library_id == library.id)
@@ -57,7 +55,7 @@ def savings(session: Session, library: Library) -> contract.Savings:
     pictures = session.scalar(
         select(func.count()).where(Picture.library_id == library.id, Picture.state != "gone")
     )
-    return contract.Savings(
+    return Savings(
         library=library.slug,
         pictures=pictures or 0,
         total=single("all files"),

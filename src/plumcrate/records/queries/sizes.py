@@ -8,19 +8,19 @@ from typing import Any
 from sqlalchemy import ColumnElement, Select, and_, exists, func, or_, select
 from sqlalchemy.orm import Session
 
-from plumcrate import contract
-from plumcrate.contract import FileState
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.sizes import NamedSize, SizeSettings, UnusedSize, UnusedSizes
 from plumcrate.records.tables import AskedFile, Derived, File, Library, SentBytes, SizeRow, Weighing
 
 
-def named_sizes(session: Session, library: Library) -> list[contract.NamedSize]:
+def named_sizes(session: Session, library: Library) -> list[NamedSize]:
     """By name."""
     rows = session.scalars(select(SizeRow).where(SizeRow.library_id == library.id).order_by(SizeRow.name))
     sums = {name: rest for name, *rest in session.execute(_sums(library.id))}
     return [_view(row, library.slug, sums.get(row.name, (0, 0, 0, 0))) for row in rows]
 
 
-def named_size(session: Session, library: Library, name: str) -> contract.NamedSize:
+def named_size(session: Session, library: Library, name: str) -> NamedSize:
     """One that there is."""
     return next(one for one in named_sizes(session, library) if one.name == name)
 
@@ -47,12 +47,12 @@ def _sums(library_id: int) -> Select[Any]:
     )
 
 
-def _view(row: SizeRow, slug: str, sums: Any) -> contract.NamedSize:
+def _view(row: SizeRow, slug: str, sums: Any) -> NamedSize:
     files, size, lightest, waiting = (int(value) for value in sums)
-    return contract.NamedSize(
+    return NamedSize(
         library=slug,
         name=row.name,
-        settings=contract.SizeSettings.model_validate(row.settings),
+        settings=SizeSettings.model_validate(row.settings),
         files=files,
         bytes=size,
         bytes_lightest=lightest,
@@ -80,11 +80,11 @@ def not_asked_for(library_id: int, days: int) -> ColumnElement[bool]:
     return and_(*_standing(library_id), ~asked)
 
 
-def unused_sizes(session: Session, library_id: int, days: int) -> contract.UnusedSizes:
+def unused_sizes(session: Session, library_id: int, days: int) -> UnusedSizes:
     """Files of sizes by whether anybody asked for them within so many days."""
     since = counted_since(session, library_id)
     if since is None:
-        return contract.UnusedSizes(since=None, days=days, sizes=[])
+        return UnusedSizes(since=None, days=days, sizes=[])
     there = and_(*_standing(library_id))
     idle = not_asked_for(library_id, days)
     young = and_(idle, File.treated_at >= func.now() - timedelta(days=days))
@@ -101,11 +101,11 @@ def unused_sizes(session: Session, library_id: int, days: int) -> contract.Unuse
         .group_by(File.size)
         .order_by(File.size)
     )
-    return contract.UnusedSizes(
+    return UnusedSizes(
         since=since,
         days=days,
         sizes=[
-            contract.UnusedSize(
+            UnusedSize(
                 name=name or "", files=files, bytes=int(size), young=fresh, asked_for=others, let_go=gone
             )
             for name, files, size, fresh, others, gone in rows

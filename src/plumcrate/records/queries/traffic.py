@@ -11,7 +11,7 @@ from sqlalchemy import ColumnElement, Row, func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from plumcrate.contract import Sent, Traffic
+from plumcrate.contract.delivery import Sent, Traffic
 from plumcrate.records.tables import CountedLog, Derived, File, Picture, SentBytes
 
 _BATCH = 1_000

@@ -8,7 +8,8 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, undefer
 
-from plumcrate.contract import JOB_ENDS, JobKind, Needed, WeighingKind
+from plumcrate.contract.jobs import JOB_ENDS, JobKind
+from plumcrate.contract.weighing import Needed, WeighingKind
 from plumcrate.records.tables import File, Job, NeededSize, Picture, Shot, SitePage, Weighing
 
 

@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import BigInteger, ForeignKey, Index, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from plumcrate.contract import FileRole, FileState
+from plumcrate.contract.pictures import FileRole, FileState
 
 from .base import Base, new_id, now
 

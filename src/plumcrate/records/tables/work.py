@@ -8,7 +8,8 @@ from typing import Any
 from sqlalchemy import ForeignKey, Index, text
 from sqlalchemy.orm import Mapped, mapped_column
 
-from plumcrate.contract import ItemState, JobState, RunOrigin, RunState
+from plumcrate.contract.jobs import JobState
+from plumcrate.contract.runs import ItemState, RunOrigin, RunState
 
 from .base import Base, new_id, now
 
