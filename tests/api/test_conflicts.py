@@ -10,23 +10,32 @@ from fastapi import FastAPI, Request
 from sqlalchemy import text
 
 from plumcrate.api import problems
+from plumcrate.api.acts import act_of
 from plumcrate.api.routers.deps import Session, router_of
 from plumcrate.records.database import Database
 
 DEADLOCK = "DO $$ BEGIN RAISE EXCEPTION 'met another one' USING ERRCODE = '40P01'; END $$"
 
 
+class Holder:
+    """As much of the service as a transaction needs."""
+
+    def __init__(self, database: Database) -> None:
+        self.database = database
+
+
 @pytest.fixture
 def app(database: Database) -> FastAPI:
     """An application with one operation, which meets another one so many times."""
     app = FastAPI()
-    app.state.database, app.state.met, app.state.tries = database, 0, 0
+    app.state.service = Holder(database)
+    app.state.met, app.state.tries = 0, 0
     problems.install(app)
     router = router_of("test")
 
     @router.post("/rows")
     def add(session: Session, request: Request) -> int:
-        request.state.silent = True
+        act_of(request).silent = True
         app.state.tries += 1
         session.execute(text("INSERT INTO rows_of_the_test DEFAULT VALUES"))
         if app.state.tries <= app.state.met:

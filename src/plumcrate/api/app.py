@@ -6,7 +6,6 @@ from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
 
-import anyio
 from fastapi import APIRouter, FastAPI, Response
 from fastapi.responses import FileResponse, HTMLResponse
 from fastapi.staticfiles import StaticFiles
@@ -35,29 +34,12 @@ from plumcrate.api.routers import (
     webhooks,
     weighing,
 )
-from plumcrate.delivery.counting import SentCounter
-from plumcrate.delivery.finding import Finder, Found
-from plumcrate.delivery.serving import PictureServer
-from plumcrate.imaging.recipe import Limits
-from plumcrate.intake.remaking import Remaking
-from plumcrate.keeping.sealing import Seal
-from plumcrate.keeping.state import StateFolder
-from plumcrate.people.attempts import Attempts
-from plumcrate.previews.placeholders import Placeholders
-from plumcrate.previews.previews import Previews
-from plumcrate.queue.tasks import Queue
-from plumcrate.records.database import Database
-from plumcrate.renditions.cuts import Cutter
-from plumcrate.renditions.touch_ups import Toucher
-from plumcrate.sandbox.children import Sandbox
-from plumcrate.sandbox.pace import Urgency
-from plumcrate.sandbox.rewriting import Faults, PageRewriter
 from plumcrate.settings import Settings
 
 from . import openapi, problems
-from .events import Hub
 from .gate import API, Gate
 from .recording import Recorder
+from .service import Service
 
 ROUTERS = (
     sessions,
@@ -86,8 +68,6 @@ ROUTERS = (
 MEDIA = "/media"
 _STATIC = Path(__file__).parent / "static"
 _LIVE_CHECK = Path(__file__).parents[1] / "pages" / "live.js"
-#: No request of a person takes so long; what does, is ended by the database.
-_SECONDS = 30
 _PAGE_POLICY = (
     "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; object-src 'none'; "
     "frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
@@ -103,52 +83,13 @@ _DOCS = f"""<!doctype html>
 
 def create_app(settings: Settings | None = None) -> FastAPI:
     """The ASGI application. Without ``settings`` they come from the environment."""
-    settings = settings or Settings()
-    database = Database(settings.database_url, pool_size=20, seconds=_SECONDS)
-    monitor = Database(settings.database_url, pool_size=2, seconds=5)
-    finder = Finder(database)
-    hub = Hub(database, finder.forget)
+    service = Service.of(settings or Settings())
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        app.state.sandbox = Sandbox(
-            2,
-            settings.child_memory_mb,
-            settings.seconds_per_megapixel,
-            limits=Limits(settings.most_pixels),
-            urgency=Urgency.PERSON,
-        )
-        app.state.previews = Previews(
-            database,
-            app.state.state_folder,
-            app.state.sandbox,
-            most_bytes=settings.most_bytes,
-            room=settings.previews_mb * 1_000_000,
-            threads=2,
-        )
-        # Pages have children of their own: a long one holds up no preview.
-        app.state.page_sandbox = Sandbox(
-            2, settings.child_memory_mb, settings.seconds_per_megapixel, urgency=Urgency.PERSON
-        )
-        app.state.page_rewriter = PageRewriter(app.state.page_sandbox)
-        app.state.page_threads = anyio.CapacityLimiter(8)
-        app.state.placeholders = Placeholders(app.state.previews)
-        app.state.cutter = Cutter(database, app.state.state_folder, app.state.sandbox)
-        app.state.toucher = Toucher(database, app.state.state_folder, app.state.sandbox)
-        # What waits for a child, for the disk or for a monitor has threads of its own.
-        app.state.upload_threads = anyio.CapacityLimiter(2)
-        app.state.health_threads = anyio.CapacityLimiter(2)
-        hub.start()
-        counter.start()
+        service.start()
         yield
-        await hub.stop()
-        await anyio.to_thread.run_sync(counter.close)
-        remaking.close()
-        app.state.previews.close()
-        app.state.page_sandbox.close()
-        app.state.sandbox.close()
-        database.close()
-        monitor.close()
+        await service.close()
 
     app = FastAPI(
         title="Plum Crate",
@@ -159,18 +100,14 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         redoc_url=None,
         lifespan=lifespan,
     )
-    app.state.settings, app.state.database, app.state.hub = settings, database, hub
-    app.state.monitor = monitor
-    app.state.state_folder = StateFolder(database, settings.state_dir)
-    app.state.queue = Queue(settings.database_url)
-    app.state.seal = Seal(settings.state_dir)
-    app.state.attempts = Attempts()
-    app.state.page_faults = Faults()
+    app.state.service = service
     problems.install(app)
-    counter = SentCounter(database)
-    remaking = Remaking(database, app.state.state_folder)
-    served = PictureServer(finder, lambda found: _lacking(remaking, found), counter)
-    app.add_middleware(Gate, settings=settings, open_to_all={MEDIA: served}, recorder=Recorder(database))
+    app.add_middleware(
+        Gate,
+        settings=service.settings,
+        open_to_all={MEDIA: service.pictures},
+        recorder=Recorder(service.database),
+    )
     api = APIRouter(prefix=API)
     for module in ROUTERS:
         api.include_router(module.router)
@@ -179,12 +116,6 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     _serve_console(app)
     app.openapi = openapi.kept  # type: ignore[method-assign]
     return app
-
-
-def _lacking(remaking: Remaking, found: Found) -> None:
-    """A picture that was asked for, whose copies or whose record are not as they should be."""
-    own, known = found.forms[0], found.known
-    remaking.note(found.library.id, own.path, None if found.changed or known is None else known.file_id)
 
 
 def _serve_live_check(app: FastAPI) -> None:

@@ -9,10 +9,10 @@ from fastapi import Request, Response
 
 from plumcrate.keeping.sealing import CannotUnseal, Seal
 from plumcrate.people.who import Who, by_key, by_session
-from plumcrate.records.database import Database
 from plumcrate.settings import Settings
 
 from .problems import ApiError
+from .service import service_of
 
 #: Under TLS the name itself makes browsers insist on it (RFC 6265bis, 4.1.3.2).
 COOKIE, SECURE_COOKIE = "plumcrate_session", "__Host-plumcrate_session"
@@ -29,7 +29,7 @@ def address_of(request: Request) -> str:
 
 def identify(request: Request) -> Who:
     """Who asks, by key or cookie. Raises ApiError ``not-signed-in``."""
-    database: Database = request.app.state.database
+    database = service_of(request).database
     authorization = request.headers.get("authorization", "")
     if authorization.lower().startswith("bearer "):
         with database.begin() as session:
@@ -49,7 +49,7 @@ def identify(request: Request) -> Who:
 
 
 def session_token(request: Request) -> str | None:
-    settings: Settings = request.app.state.settings
+    settings = service_of(request).settings
     return request.cookies.get(SECURE_COOKIE if settings.secure_cookies else COOKIE)
 
 
@@ -72,7 +72,7 @@ def known_browser(request: Request, seal: Seal, account: str) -> str | None:
 
     The name is what was sealed. Its cookie can be written in many ways that unseal to the same.
     """
-    settings: Settings = request.app.state.settings
+    settings = service_of(request).settings
     token = request.cookies.get(_SECURE_KNOWN if settings.secure_cookies else _KNOWN)
     if not token or len(token) > 2_000:
         return None
@@ -114,7 +114,7 @@ def refuse_foreign(request: Request) -> None:
     origin = request.headers.get("origin")
     if request.method in ("GET", "HEAD") or origin is None:
         return
-    settings: Settings = request.app.state.settings
+    settings = service_of(request).settings
     own = (settings.address or "").rstrip("/").lower()
     if origin.lower() != own and origin.partition("://")[2] != request.headers.get("host"):
         raise ApiError("foreign-origin", "open the console at its own address")

@@ -23,6 +23,7 @@ from plumcrate.records.database import lost_connection
 from plumcrate.settings import Settings
 
 from . import problems
+from .acts import act_in
 from .auth import identify
 from .problems import ApiError
 from .recording import Recorder
@@ -86,7 +87,7 @@ class Gate:
             self._refuse_other_host(scope)
             most = await self._admit(scope)
         except ApiError as error:
-            scope.setdefault("state", {})["problem"] = error.code
+            act_in(scope).problem = error.code
             refusal = problems.respond(error.code, error.detail)
             if _has_much(scope):
                 refusal.headers["Connection"] = "close"  # what it would send is not read
@@ -136,7 +137,7 @@ class Gate:
         if _OPEN.match(asked):
             return _MOST_OPEN_BODY
         who = await anyio.to_thread.run_sync(identify, Request(scope), limiter=self._limiter)
-        scope.setdefault("state", {})["who"] = who
+        act_in(scope).who = who
         if _PAGE.match(asked):
             return _MOST_PAGE
         if _WATERMARK.match(asked):

@@ -13,14 +13,15 @@ from typing import Annotated, Any
 from fastapi import Depends, Request
 from fastapi.routing import APIRoute
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session as OrmSession
 
 from plumcrate.contract.people import Ability
 from plumcrate.people.who import Who
 from plumcrate.records import tables
-from plumcrate.records.database import Database
 
+from .acts import act_of
 from .problems import ApiError
+from .transaction import Session, remember_library, works_in_transaction
 
 #: What an address may hold that belongs to a library, and what it is called.
 _OWNED: dict[str, tuple[Any, str]] = {
@@ -41,9 +42,10 @@ class Need:
         self.ability, self.person = ability, person
         self.reads = ability is Ability.LOOK and not person
 
-    def __call__(self, request: Request) -> Who:
-        who = getattr(request.state, "who", None)
-        if not isinstance(who, Who):
+    def __call__(self, request: Request, session: Session) -> Who:
+        act = act_of(request)
+        who = act.who
+        if who is None:
             raise ApiError("not-signed-in", "sign in, or send a key as a bearer token")
         if self.person and who.kind != "person":
             raise ApiError("not-allowed", "this is for people, not for keys")
@@ -51,11 +53,12 @@ class Need:
             if not who.service:
                 raise ApiError("not-allowed", "this is for who administers the whole service")
             return who
-        database: Database = request.app.state.database
-        with database.begin() as session:
-            library = _library_of(session, request.path_params, who)
+        library = _library_of(session, request.path_params, who)
+        if not works_in_transaction(request.scope.get("route")):
+            session.commit()
         if library is not None:
-            request.state.library = library.slug
+            act.library = library.slug
+            remember_library(session, library)
             need(who, library, self.ability)
         elif not who.may_somewhere(self.ability) and self.ability is not Ability.LOOK:
             raise ApiError("not-allowed", f"you may not {self.ability} in any library")
@@ -68,7 +71,7 @@ def need(who: Who, library: tables.Library, ability: Ability) -> None:
         raise ApiError("not-allowed", f"this needs the right to {ability} in {library.slug}")
 
 
-def visible_library(session: Session, who: Who, slug: str) -> tables.Library:
+def visible_library(session: OrmSession, who: Who, slug: str) -> tables.Library:
     """The library of that name. Raises ApiError ``not-found`` also for one that may not be seen."""
     library = session.scalar(select(tables.Library).where(tables.Library.slug == slug, who.may_see()))
     if library is None:
@@ -76,19 +79,21 @@ def visible_library(session: Session, who: Who, slug: str) -> tables.Library:
     return library
 
 
-def _library_of(session: Session, parameters: dict[str, Any], who: Who) -> tables.Library | None:
+def _library_of(session: OrmSession, parameters: dict[str, Any], who: Who) -> tables.Library | None:
     """The library that an address is about; None when it names none. Raises ApiError ``not-found``."""
     if "slug" in parameters:
         return visible_library(session, who, str(parameters["slug"]))
     for name, (table, noun) in _OWNED.items():
         if name in parameters:
             number = _number(parameters[name])
-            mine = select(tables.Library).join(table, table.library_id == tables.Library.id)
-            library = None
+            # What belongs to it comes along, and is not fetched again by the operation.
+            mine = select(tables.Library, table).join(table, table.library_id == tables.Library.id)
+            found = None
             if number is not None:
-                library = session.scalar(mine.where(table.id == number, who.may_see()))
-            if library is None:
+                found = session.execute(mine.where(table.id == number, who.may_see())).first()
+            if found is None:
                 raise ApiError("not-found", f"there is no {noun} {parameters[name]}")
+            library: tables.Library = found[0]
             return library
     return None
 

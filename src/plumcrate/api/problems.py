@@ -12,6 +12,7 @@ from psycopg import Error as PsycopgError
 from sqlalchemy.exc import SQLAlchemyError
 from starlette.exceptions import HTTPException as StarletteError
 
+from plumcrate.api.acts import act_of
 from plumcrate.contract.common import Problem
 from plumcrate.keeping.sealing import CannotUnseal
 from plumcrate.records.database import conflicted, lost_connection, sqlstate
@@ -144,12 +145,12 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(ApiError)
     def _ours(request: Request, error: ApiError) -> JSONResponse:
-        request.state.problem = error.code
+        act_of(request).problem = error.code
         return respond(error.code, error.detail, **error.more)
 
     @app.exception_handler(Refusal)
     def _refusal(request: Request, error: Refusal) -> JSONResponse:
-        request.state.problem = error.code
+        act_of(request).problem = error.code
         return respond(error.code, str(error), **error.more)
 
     @app.exception_handler(StorageError)

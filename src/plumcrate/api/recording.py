@@ -1,13 +1,12 @@
 """What goes into the audit log of requests: every act, and every refusal to who came without right.
 
-An act that has a transaction of its own is recorded in it, see :mod:`.routers.deps`; all else is recorded
+An act that has a transaction of its own is recorded in it, see :mod:`.transaction`; all else is recorded
 here, before its answer is sent.
 """
 
 from __future__ import annotations
 
 import time
-from typing import Any
 
 import anyio
 import anyio.to_thread
@@ -20,11 +19,10 @@ from starlette.types import Message, Scope, Send
 
 from plumcrate.contract.people import Outcome
 from plumcrate.people import audit
-from plumcrate.people.who import Who
 from plumcrate.records.database import Database
 
+from .acts import act_in, act_of
 from .auth import address_of
-from .needs import need_of
 
 log = structlog.get_logger()
 
@@ -37,13 +35,12 @@ def is_act(route: object, method: str) -> bool:
     """Whether an operation does something, or only tells."""
     if method in ("GET", "HEAD") or not isinstance(route, APIRoute):
         return False
-    need = need_of(route)
-    return need is None or not need.reads
+    return not any(getattr(dependency.call, "reads", False) for dependency in route.dependant.dependencies)
 
 
 def record_act(session: Session, request: Request) -> bool:
     """In the act's own transaction; whether it was one to be put on record."""
-    if not is_act(request.scope.get("route"), request.method) or getattr(request.state, "silent", False):
+    if not is_act(request.scope.get("route"), request.method) or act_of(request).silent:
         return False
     _record(session, request, Outcome.DONE, "")
     return True
@@ -68,12 +65,12 @@ class Recorder:
         return sent
 
     def _worth(self, scope: Scope, status: int) -> bool:
-        state: dict[str, Any] = scope.get("state") or {}
-        if state.get("recorded") or state.get("silent"):
+        act = act_in(scope)
+        if act.recorded or act.silent:
             return False
         if status in _WITHOUT_RIGHT:
-            return state.get("who") is not None or (_tried(scope) and self._of_a_stranger())
-        return is_act(scope.get("route"), scope["method"]) and state.get("who") is not None
+            return act.who is not None or (_tried(scope) and self._of_a_stranger())
+        return is_act(scope.get("route"), scope["method"]) and act.who is not None
 
     def _of_a_stranger(self) -> bool:
         minute = int(time.monotonic() // 60)
@@ -87,7 +84,7 @@ class Recorder:
     def _write(self, scope: Scope, status: int) -> None:
         request = Request(scope)
         outcome = Outcome.DONE if status < 400 else Outcome.REFUSED if status < 500 else Outcome.FAILED
-        detail = getattr(request.state, "problem", "") if status >= 400 else ""
+        detail = act_of(request).problem if status >= 400 else ""
         try:
             with self._database.begin() as session:
                 _record(session, request, outcome, detail)
@@ -103,16 +100,16 @@ def _tried(scope: Scope) -> bool:
 
 def _record(session: Session, request: Request, outcome: Outcome, detail: str) -> None:
     route = request.scope.get("route")
-    act = route.summary if isinstance(route, APIRoute) and route.summary else request.method
-    who = getattr(request.state, "who", None)
+    name = route.summary if isinstance(route, APIRoute) and route.summary else request.method
+    act = act_of(request)
     audit.record(
         session,
-        who if isinstance(who, Who) else None,
-        act,
+        act.who,
+        name,
         target=f"{request.method} {request.url.path.removeprefix('/api/v1')}",
-        library=getattr(request.state, "library", None),
+        library=act.library,
         outcome=outcome,
         address=address_of(request),
-        detail=detail or getattr(request.state, "detail", ""),
-        email=getattr(request.state, "email", None),
+        detail=detail or act.detail,
+        email=act.email,
     )

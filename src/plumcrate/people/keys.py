@@ -70,12 +70,26 @@ def key_of(session: Session, library_id: int | None, number: int) -> Key | None:
 
 
 def view(session: Session, key: Key) -> KeyView:
-    slugs = None
-    if not key.all_libraries:
-        opened = select(Library.slug).join(KeyGrant, KeyGrant.library_id == Library.id)
-        slugs = list(session.scalars(opened.where(KeyGrant.key_id == key.id).order_by(Library.slug)))
+    """A key as the wire shows it."""
+    return views(session, [key])[0]
+
+
+def views(session: Session, keys: Sequence[Key]) -> list[KeyView]:
+    """Those keys, in one statement whatever their number."""
+    opened: dict[int, list[str]] = {}
+    some = [key.id for key in keys if not key.all_libraries]
+    if some:
+        query = select(KeyGrant.key_id, Library.slug).join(Library, KeyGrant.library_id == Library.id)
+        for number, slug in session.execute(query.where(KeyGrant.key_id.in_(some)).order_by(Library.slug)):
+            opened.setdefault(number, []).append(slug)
     rest = ("id", *_SETTLED, "created_at", "expires_at", "last_used_at", "last_used_from")
-    return KeyView.model_validate({"libraries": slugs} | {name: getattr(key, name) for name in rest})
+    return [
+        KeyView.model_validate(
+            {"libraries": None if key.all_libraries else opened.get(key.id, [])}
+            | {name: getattr(key, name) for name in rest}
+        )
+        for key in keys
+    ]
 
 
 def _made(session: Session, key: Key, numbers: Sequence[int] | None) -> tuple[Key, str]:
@@ -101,9 +115,8 @@ def _of(session: Session, key: Key) -> list[int]:
 
 
 def _numbers(session: Session, slugs: Sequence[str]) -> list[int]:
-    found = dict(
-        session.execute(select(Library.slug, Library.id).where(Library.slug.in_(slugs))).tuples().all()
-    )
+    query = select(Library.slug, Library.id).where(Library.slug.in_(slugs))
+    found = dict(session.execute(query))
     for slug in slugs:
         if slug not in found:
             raise Refusal("not-found", f"there is no library called {slug}")

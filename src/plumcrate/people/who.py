@@ -59,14 +59,16 @@ def by_key(session: Session, secret: str, address: str) -> Who | None:
     """Whose key it is; None for one that is unknown, revoked or has expired."""
     if not looks_like_key(secret):
         return None
-    row = session.scalar(
-        select(tables.Key).where(
+    opened = select(func.array_agg(tables.KeyGrant.library_id)).where(tables.KeyGrant.key_id == tables.Key.id)
+    found = session.execute(
+        select(tables.Key, opened.scalar_subquery()).where(
             tables.Key.secret_sha256 == sha256(secret),
             tables.Key.expires_at.is_(None) | (tables.Key.expires_at > func.now()),
         )
-    )
-    if row is None:
+    ).one_or_none()
+    if found is None:
         return None
+    row, numbers = found
     now = datetime.now(UTC)
     if row.last_used_at is None or now - row.last_used_at > _NOTE_EVERY:
         session.execute(
@@ -78,8 +80,7 @@ def by_key(session: Session, secret: str, address: str) -> Who | None:
     held = frozenset(Ability(ability) for ability in row.abilities)
     if row.all_libraries:
         return Who("key", row.id, row.name, service=row.service, everywhere=held)
-    numbers = session.scalars(select(tables.KeyGrant.library_id).where(tables.KeyGrant.key_id == row.id))
-    return Who("key", row.id, row.name, abilities=dict.fromkeys(numbers, held))
+    return Who("key", row.id, row.name, abilities=dict.fromkeys(numbers or (), held))
 
 
 def by_session(session: Session, token: str) -> Who | None:

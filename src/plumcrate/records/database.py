@@ -83,6 +83,12 @@ class Database:
             yield session
 
     @contextmanager
+    def session(self) -> Iterator[Session]:
+        """A session whose user commits; what was not committed at the end is rolled back."""
+        with self._sessions() as session:
+            yield session
+
+    @contextmanager
     def advisory_lock(self, space: int, key: int) -> Iterator[bool]:
         """Holds a PostgreSQL advisory lock; yields whether it was free. It dies with the process."""
         with self.engine.connect() as connection:

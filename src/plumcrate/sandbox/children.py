@@ -228,8 +228,8 @@ class Sandbox:
         return str(head["missing"])
 
     def sheet(self, content: str, pictures: dict[int, bytes]) -> bytes:
-        """A report as PDF. ``content`` is a :class:`~plumcrate.contract.reports.Report` as JSON; ``pictures`` are
-        small, by the number of their file. Raises SandboxError."""
+        """A report as PDF. ``content`` is a :class:`~plumcrate.contract.reports.Report` as JSON; ``pictures``
+        are small, by the number of their file. Raises SandboxError."""
         return self._call(60, content.encode(), "sheet", pictures)[1][0]
 
     def page_paths(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Coroutine, Iterator
+from collections.abc import Callable, Coroutine
 from contextlib import AsyncExitStack
 from typing import Annotated, Any, TypeVar
 
@@ -13,7 +13,9 @@ from fastapi.routing import APIRoute
 from sqlalchemy.orm import Session as OrmSession
 
 from plumcrate.api.problems import RESPONSES, ApiError
-from plumcrate.api.recording import record_act
+from plumcrate.api.service import Service, service_of
+from plumcrate.api.transaction import Session as Session
+from plumcrate.api.transaction import remembered_library
 from plumcrate.keeping.sealing import Seal
 from plumcrate.keeping.state import StateFolder
 from plumcrate.queue.tasks import Queue
@@ -61,40 +63,31 @@ def router_of(tag: str) -> APIRouter:
     return APIRouter(tags=[tag], route_class=_Route, responses=RESPONSES)
 
 
-def _session(request: Request) -> Iterator[OrmSession]:
-    with request.app.state.database.begin() as session:
-        yield session
-        recorded = record_act(session, request)
-    request.state.recorded = recorded  # only now that it is committed
+def _service(request: Request) -> Service:
+    return service_of(request)
 
 
 def _settings(request: Request) -> Settings:
-    settings: Settings = request.app.state.settings
-    return settings
+    return service_of(request).settings
 
 
 def _database(request: Request) -> Database:
-    database: Database = request.app.state.database
-    return database
+    return service_of(request).database
 
 
 def _queue(request: Request) -> Queue:
-    queue: Queue = request.app.state.queue
-    return queue
+    return service_of(request).queue
 
 
 def _state(request: Request) -> StateFolder:
-    state: StateFolder = request.app.state.state_folder
-    return state
+    return service_of(request).state_folder
 
 
 def _seal(request: Request) -> Seal:
-    seal: Seal = request.app.state.seal
-    return seal
+    return service_of(request).seal
 
 
-# The transaction ends before the answer is sent, so that a client reads what it wrote.
-Session = Annotated[OrmSession, Depends(_session, scope="function")]
+TheService = Annotated[Service, Depends(_service)]
 TheSettings = Annotated[Settings, Depends(_settings)]
 TheDatabase = Annotated[Database, Depends(_database)]
 TheState = Annotated[StateFolder, Depends(_state)]
@@ -120,7 +113,7 @@ def left(request: Request) -> Callable[[], bool]:
 
 def the_library(session: OrmSession, slug: str) -> Library:
     """Raises ApiError ``not-found``."""
-    library = by_slug(session, slug)
+    library = remembered_library(session, slug) or by_slug(session, slug)
     if library is None:
         raise ApiError("not-found", f"there is no library called {slug}")
     return library

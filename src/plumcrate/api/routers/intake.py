@@ -14,6 +14,7 @@ from starlette.requests import ClientDisconnect
 
 from plumcrate.api.needs import Administering, Uploading
 from plumcrate.api.problems import ApiError
+from plumcrate.api.service import service_of
 from plumcrate.contract.upkeep import HookAnswer, HookSecret, NewFiles, Uploaded
 from plumcrate.intake import uploads
 from plumcrate.intake import webhook as hooks
@@ -87,9 +88,9 @@ async def upload(
             treat,
             database,
             state,
-            request.app.state.sandbox,
+            service_of(request).sandbox,
             who.name,
-            limiter=request.app.state.upload_threads,
+            limiter=service_of(request).upload_threads,
         )
     pause = 0.1
     while True:

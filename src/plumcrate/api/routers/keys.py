@@ -6,6 +6,7 @@ from datetime import timedelta
 
 from fastapi import Request
 
+from plumcrate.api.acts import act_of
 from plumcrate.api.needs import Administering, Serving
 from plumcrate.api.problems import ApiError
 from plumcrate.contract.people import Key, KeyRequest, LibraryKeyRequest, NewKey, Rotation
@@ -20,13 +21,13 @@ router = router_of("keys")
 
 @router.get("/keys", summary="List keys")
 def every_key(who: Serving, session: Session) -> list[Key]:
-    return [keys.view(session, row) for row in keys.keys_of(session, None)]
+    return keys.views(session, keys.keys_of(session, None))
 
 
 @router.post("/keys", status_code=201, summary="Make a key")
 def make(body: KeyRequest, who: Serving, session: Session, request: Request) -> NewKey:
     """The answer holds the secret, which is shown this once."""
-    request.state.detail = _words(body)
+    act_of(request).detail = _words(body)
     return _told(session, *keys.new_key(session, body, who.name))
 
 
@@ -45,7 +46,7 @@ def rotate(key_id: Id, body: Rotation, who: Serving, session: Session, request: 
 @router.get("/libraries/{slug}/keys", summary="Keys of a library")
 def of_library(slug: Slug, who: Administering, session: Session) -> list[Key]:
     """Those that open this library alone."""
-    return [keys.view(session, row) for row in keys.keys_of(session, the_library(session, slug).id)]
+    return keys.views(session, keys.keys_of(session, the_library(session, slug).id))
 
 
 @router.post("/libraries/{slug}/keys", status_code=201, summary="Make a key for a library")
@@ -56,7 +57,7 @@ def make_here(
     asked = KeyRequest(
         name=body.name, abilities=body.abilities, libraries=[the_library(session, slug).slug], days=body.days
     )
-    request.state.detail = _words(asked)
+    act_of(request).detail = _words(asked)
     return _told(session, *keys.new_key(session, asked, who.name))
 
 
@@ -87,7 +88,7 @@ def _words(asked: KeyRequest) -> str:
 
 def _revoke(session: Session, library_id: int | None, number: int, request: Request) -> None:
     key = _the_key(session, library_id, number)
-    request.state.detail = key.name
+    act_of(request).detail = key.name
     session.delete(key)
 
 
@@ -95,7 +96,7 @@ def _rotate(
     session: Session, library_id: int | None, number: int, body: Rotation, who: Who, request: Request
 ) -> NewKey:
     key = _the_key(session, library_id, number)
-    request.state.detail = f"{key.name}, overlap of {body.overlap_hours} h"
+    act_of(request).detail = f"{key.name}, overlap of {body.overlap_hours} h"
     return _told(session, *keys.rotate(session, key, timedelta(hours=body.overlap_hours), who.name))
 
 

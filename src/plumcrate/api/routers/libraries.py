@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from fastapi import Request
 
+from plumcrate.api.acts import act_of
 from plumcrate.api.needs import Administering, Looking, Serving
+from plumcrate.api.service import service_of
 from plumcrate.contract.libraries import Library, LibraryChange, LibraryRequest
 from plumcrate.contract.savings import Savings
 from plumcrate.intake import connecting
-from plumcrate.records.queries.libraries import all_libraries, library_view
+from plumcrate.records.queries.libraries import all_libraries, library_view, library_views
 from plumcrate.records.queries.savings import savings
 
 from .deps import Session, Slug, TheSettings, TheState, router_of, the_library
@@ -19,7 +21,7 @@ router = router_of("libraries")
 @router.get("/libraries", summary="List libraries")
 def libraries(who: Looking, session: Session) -> list[Library]:
     """Those that may be seen."""
-    return [library_view(session, row) for row in all_libraries(session, who.may_see())]
+    return library_views(session, all_libraries(session, who.may_see()))
 
 
 @router.post("/libraries", status_code=201, summary="Connect a library")
@@ -28,7 +30,7 @@ def connect(
 ) -> Library:
     """Connects a folder tree. Nothing in it is touched; survey it next."""
     library = connecting.connect(session, body, settings.state_dir, who.name)
-    request.state.library = library.slug
+    act_of(request).library = library.slug
     return library_view(session, library)
 
 
@@ -49,7 +51,7 @@ def disconnect(slug: Slug, who: Serving, session: Session, state: TheState, requ
     """Forgets the records. Refused while the library holds anything we made, and while anything is under
     way in it: restore all first. Backups of files that were deleted stay on disk for a while."""
     connecting.disconnect(session, the_library(session, slug), state)
-    request.app.state.previews.forget(slug)
+    service_of(request).previews.forget(slug)
 
 
 @router.get("/libraries/{slug}/savings", summary="What was saved")

@@ -8,13 +8,13 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from plumcrate import __version__
 from plumcrate.api.needs import Administering, Serving
+from plumcrate.api.service import service_of
 from plumcrate.contract.care import Machine
 from plumcrate.contract.people import Health, Setting
 from plumcrate.diagnostics.machine import examine, examine_libraries
 from plumcrate.records.database import Database
 from plumcrate.records.queries.workers import workers_alive
 from plumcrate.records.tables import Library
-from plumcrate.sandbox.children import Sandbox
 from plumcrate.settings import Settings, origin, shown
 
 from .deps import TheSettings, TheState, router_of
@@ -25,8 +25,8 @@ router = router_of("machine")
 @router.get("/health", summary="Health")
 async def health(request: Request) -> Health:
     """Open to everybody, for monitors. It waits for nobody: it has a thread and a connection of its own."""
-    state = request.app.state
-    return await anyio.to_thread.run_sync(_health, state.monitor, limiter=state.health_threads)
+    service = service_of(request)
+    return await anyio.to_thread.run_sync(_health, service.monitor, limiter=service.health_threads)
 
 
 def _health(database: Database) -> Health:
@@ -42,11 +42,11 @@ def _health(database: Database) -> Health:
 def machine(who: Administering, request: Request, state: TheState) -> Machine:
     """Formats, disks, permissions, database, clock, workers, containment: each fine, or what to do. Who does
     not administer the whole service is told of the formats and of their own libraries."""
-    database: Database = request.app.state.database
+    database = service_of(request).database
     if not who.service:
         return examine_libraries(state, database, who.may_see(Library.id))
-    sandbox: Sandbox = request.app.state.sandbox
-    browser = request.app.state.settings.browser
+    sandbox = service_of(request).sandbox
+    browser = service_of(request).settings.browser
     place = str(browser) if browser is not None else None
     return examine(state, database, sandbox.ready(), place)
 

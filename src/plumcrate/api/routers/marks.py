@@ -8,6 +8,7 @@ from fastapi import Body, Request, Response
 
 from plumcrate.api.needs import Administering, Looking
 from plumcrate.api.problems import ApiError
+from plumcrate.api.service import service_of
 from plumcrate.contract.sizes import SizeName
 from plumcrate.contract.touches import MarkRule, MarkSettings
 from plumcrate.renditions import watermarks as work
@@ -37,7 +38,7 @@ def save(
 ) -> MarkRule:
     """The next run makes the files it fits anew, with it. One without words needs a picture."""
     return work.save_mark(
-        session, the_library(session, slug), name, body, who.name, request.app.state.sandbox
+        session, the_library(session, slug), name, body, who.name, service_of(request).sandbox
     )
 
 
@@ -59,7 +60,7 @@ def picture(
     """A PNG or WebP with transparency, of up to 5 MB: the request's body."""
     if len(data) > _MOST:
         raise ApiError("too-large", f"a mark's picture has at most {_MOST / 1e6:.0f} MB")
-    return work.set_picture(session, the_library(session, slug), name, data, request.app.state.sandbox)
+    return work.set_picture(session, the_library(session, slug), name, data, service_of(request).sandbox)
 
 
 @router.get(

@@ -20,11 +20,12 @@ from starlette.requests import ClientDisconnect
 
 from plumcrate.api.needs import Looking
 from plumcrate.api.problems import ApiError
+from plumcrate.api.service import service_of
 from plumcrate.contract.delivery import Delivery, PageFault, PageFaults, PageFile, PageFiles
 from plumcrate.previews.page_facts import PageFacts
 from plumcrate.previews.placeholders import Placeholders
 from plumcrate.records.database import Database
-from plumcrate.sandbox.rewriting import AskerLeft, Faults, PageRewriter, SitePage
+from plumcrate.sandbox.rewriting import AskerLeft, Faults, SitePage
 
 from .deps import PLAIN, Session, Slug, TheDatabase, router_of, the_library
 
@@ -91,8 +92,7 @@ def page_faults(slug: Slug, who: Looking, session: Session, request: Request) ->
 
 
 def _faults(request: Request) -> Faults:
-    faults: Faults = request.app.state.page_faults
-    return faults
+    return service_of(request).page_faults
 
 
 def _library(database: Database, slug: str) -> tuple[int, Delivery]:
@@ -102,8 +102,7 @@ def _library(database: Database, slug: str) -> tuple[int, Delivery]:
 
 
 def _placeholders(request: Request) -> Placeholders:
-    placeholders: Placeholders = request.app.state.placeholders
-    return placeholders
+    return service_of(request).placeholders
 
 
 def _charset(content_type: str) -> str | None:
@@ -116,7 +115,7 @@ async def _rewritten(
     request: Request, site: SitePage, settings: Delivery, facts: PageFacts
 ) -> tuple[IO[bytes], str | None]:
     """The request's body as a page, rewritten by a child, and what went wrong. Both pages are in files."""
-    rewriter: PageRewriter = request.app.state.page_rewriter
+    rewriter = service_of(request).page_rewriter
     with ExitStack() as until_done:
         page = until_done.enter_context(tempfile.TemporaryFile())
         async for piece in request.stream():
@@ -129,7 +128,7 @@ async def _rewritten(
             return rewriter.rewrite(page, into, site, settings, facts.of, gone.is_set)
 
         watching = asyncio.create_task(_watch(request, gone))
-        threads: anyio.CapacityLimiter = request.app.state.page_threads
+        threads = service_of(request).page_threads
         try:
             fault = await anyio.to_thread.run_sync(rewrite, limiter=threads)
         except AskerLeft:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fastapi import Request, Response
 
+from plumcrate.api.acts import act_of
 from plumcrate.api.auth import refuse_foreign
 from plumcrate.api.needs import Administering, Serving
 from plumcrate.api.problems import ApiError
@@ -42,7 +43,7 @@ def people(who: Serving, session: Session) -> list[PersonRow]:
 def change(person_id: Id, body: PersonChange, who: Serving, session: Session, request: Request) -> PersonRow:
     """Roles, name, whether they administer the service, whether they may sign in at all."""
     person = the(session, tables.Person, person_id, "person")
-    request.state.detail = f"{person.email}: {body.model_dump_json(exclude_unset=True)}"
+    act_of(request).detail = f"{person.email}: {body.model_dump_json(exclude_unset=True)}"
     members.change(session, person, body)
     return members.person_row(session, person)
 
@@ -50,7 +51,7 @@ def change(person_id: Id, body: PersonChange, who: Serving, session: Session, re
 @router.delete("/people/{person_id}", status_code=204, summary="Delete a person's account")
 def remove(person_id: Id, who: Serving, session: Session, request: Request) -> None:
     person = the(session, tables.Person, person_id, "person")
-    request.state.detail = person.email
+    act_of(request).detail = person.email
     members.remove(session, person)
 
 
@@ -60,7 +61,7 @@ def new_password(
 ) -> NewInvitation:
     """The link is shown this once; it is good for two days."""
     person = the(session, tables.Person, person_id, "person")
-    request.state.detail = person.email
+    act_of(request).detail = person.email
     row, token = invitations.new_password(session, person, who.name)
     return _told(session, row, token, request, settings)
 
@@ -84,7 +85,7 @@ def invite(
         if body.service
         else ", ".join(f"{g.role} in {g.library}" for g in body.grants)
     )
-    request.state.detail = f"{body.email}: {rights}"
+    act_of(request).detail = f"{body.email}: {rights}"
     row, token = invitations.invite(
         session, body.email, body.name, grants=grants, service=body.service, days=body.days, by=who.name
     )
@@ -99,7 +100,7 @@ def take_back(invitation_id: Id, who: Serving, session: Session) -> None:
 @router.post("/joining/offer", summary="What a link offers")
 def offer(body: Token, session: Session, request: Request) -> Offer:
     """Open to who has the link."""
-    request.state.silent = True
+    act_of(request).silent = True
     return invitations.offer(session, body.token)
 
 
@@ -115,7 +116,7 @@ def join(
     """Makes the account, or adds to the one that is there, and signs in. A link opens once."""
     refuse_foreign(request)
     account = invitations.offer(session, body.token).email or "set-up"
-    request.state.email = account
+    act_of(request).email = account
     person = guarded(request, seal, account, lambda: invitations.join(session, seal, body))
     return signed_in(request, response, session, settings, seal, person)
 
@@ -136,7 +137,7 @@ def change_member(
     request: Request,
 ) -> Member:
     member = members.change_member(session, the_library(session, slug).id, person_id, body.role)
-    request.state.detail = f"{member.email}: {body.role}"
+    act_of(request).detail = f"{member.email}: {body.role}"
     return member
 
 
@@ -166,7 +167,7 @@ def invite_here(
 ) -> NewInvitation:
     """Whether the address has an account is not told: who opens the link is asked for its password then."""
     grants = {the_library(session, slug).id: body.role}
-    request.state.detail = f"{body.email}: {body.role}"
+    act_of(request).detail = f"{body.email}: {body.role}"
     row, token = invitations.invite(
         session, body.email, body.name, grants=grants, service=False, days=body.days, by=who.name
     )

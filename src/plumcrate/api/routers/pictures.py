@@ -11,6 +11,7 @@ from starlette.concurrency import run_in_threadpool
 
 from plumcrate.api.needs import Looking, Mending, need
 from plumcrate.api.problems import ApiError
+from plumcrate.api.service import service_of
 from plumcrate.contract.common import Page
 from plumcrate.contract.people import Ability
 from plumcrate.contract.pictures import FileState, Format, OwnRequest, Picture, PictureDetail, PictureSort
@@ -20,7 +21,7 @@ from plumcrate.imaging.formats import FORMATS
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
 from plumcrate.keeping.versions import BEFORE, NOW, NoVersion, Version, version_of
-from plumcrate.previews.previews import USUAL_WIDTH, CannotShow, Previews
+from plumcrate.previews.previews import USUAL_WIDTH, CannotShow
 from plumcrate.records import tables
 from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import current_recipe
@@ -91,7 +92,7 @@ def pictures(
         limit=limit,
     )
     if previews:
-        request.app.state.previews.ahead([picture.original_id for picture in page.rows])
+        service_of(request).previews.ahead([picture.original_id for picture in page.rows])
     return page
 
 
@@ -187,7 +188,7 @@ async def preview(
     request: Request,
     width: Annotated[int, Query(ge=16, le=800)] = USUAL_WIDTH,
 ) -> Response:
-    previews: Previews = request.app.state.previews
+    previews = service_of(request).previews
     source = await run_in_threadpool(previews.source, file_id, width)
     if source is None:
         raise ApiError("not-found", f"there is no file {file_id}")

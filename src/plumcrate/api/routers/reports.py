@@ -11,6 +11,7 @@ from fastapi import Path, Query, Request, Response
 
 from plumcrate.api.needs import Administering, Looking
 from plumcrate.api.problems import ApiError
+from plumcrate.api.service import service_of
 from plumcrate.contract.jobs import Job, JobKind, ReportRequest
 from plumcrate.contract.reports import KeptReport as KeptReportView
 from plumcrate.contract.reports import Report, ReportSettings
@@ -72,7 +73,7 @@ def report_file(
         content = _made(session, slug, begins, ends)
     months = content.begins if content.begins == content.ends else f"{content.begins}-{content.ends}"
     makers: dict[Form, Callable[[], bytes]] = {
-        Form.PDF: lambda: reporting.drawn(request.app.state.previews, request.app.state.sandbox, content),
+        Form.PDF: lambda: reporting.drawn(service_of(request).previews, service_of(request).sandbox, content),
         Form.CSV: lambda: "".join(table(content)).encode(),
     }
     try:

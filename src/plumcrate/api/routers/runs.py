@@ -8,17 +8,19 @@ from typing import Annotated, Literal
 from fastapi import Query, Request
 from sse_starlette import EventSourceResponse
 
+from plumcrate.api.acts import act_of
 from plumcrate.api.auth import identify
-from plumcrate.api.events import MOST_READERS, Hub
+from plumcrate.api.events import MOST_READERS
 from plumcrate.api.needs import Looking, Mending, Treating, need, visible_library
 from plumcrate.api.problems import ApiError
+from plumcrate.api.service import service_of
 from plumcrate.contract.common import Id as IdView
 from plumcrate.contract.common import Page
 from plumcrate.contract.people import Ability
 from plumcrate.contract.runs import Item, ItemState, Run, RunKind, RunRequest
 from plumcrate.people.who import Who
 from plumcrate.records import tables
-from plumcrate.records.queries.runs import items_page, latest_runs, run_view
+from plumcrate.records.queries.runs import items_page, latest_runs, run_view, run_views
 from plumcrate.runs.runs import change_state, create_run, retry_failed
 
 from .deps import PLAIN, Id, Limit, Offset, Session, router_of, the
@@ -35,8 +37,8 @@ def start(body: RunRequest, who: Mending, session: Session, request: Request) ->
 
     To put one picture back, the right to mend is enough."""
     library = visible_library(session, who, body.library)
-    request.state.library = library.slug
-    request.state.detail = f"{body.kind}, {body.scope.model_dump_json(exclude_defaults=True)}"
+    act_of(request).library = library.slug
+    act_of(request).detail = f"{body.kind}, {body.scope.model_dump_json(exclude_defaults=True)}"
     need(who, library, _needed(body))
     return run_view(session, create_run(session, library, body))
 
@@ -58,7 +60,7 @@ def runs(
     """Of the libraries that may be seen, or of one of them."""
     number = visible_library(session, who, library).id if library is not None else None
     seen = who.may_see(tables.Run.library_id)
-    return [run_view(session, row) for row in latest_runs(session, number, seen, limit)]
+    return run_views(session, latest_runs(session, number, seen, limit))
 
 
 @router.get("/runs/{run_id}", summary="One run")
@@ -110,7 +112,7 @@ async def events(request: Request, who: Looking) -> EventSourceResponse:
     that may be seen.
 
     The stream ends when the key is revoked or the session ends."""
-    hub: Hub = request.app.state.hub
+    hub = service_of(request).hub
     if hub.readers >= MOST_READERS:
         raise ApiError("too-many", "many follow already; ask again in a moment")
     return EventSourceResponse(hub.stream(who, partial(_still, request)), ping=15)

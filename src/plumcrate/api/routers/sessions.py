@@ -9,8 +9,10 @@ from typing import TypeVar
 from fastapi import Request, Response
 
 from plumcrate.api import auth
+from plumcrate.api.acts import act_of
 from plumcrate.api.needs import Myself
 from plumcrate.api.problems import ApiError
+from plumcrate.api.service import service_of
 from plumcrate.contract.people import (
     Code,
     PasswordChange,
@@ -23,7 +25,6 @@ from plumcrate.contract.people import (
 )
 from plumcrate.keeping.sealing import Seal
 from plumcrate.people import passwords, second_factor, sessions
-from plumcrate.people.attempts import Attempts
 from plumcrate.people.who import Who, of_person, person_view
 from plumcrate.records import tables
 from plumcrate.refusal import Refusal
@@ -51,7 +52,7 @@ def sign_in(
     signed in to the account before are counted by themselves."""
     auth.refuse_foreign(request)
     account = body.email.strip().lower()
-    request.state.email = account
+    act_of(request).email = account
     person = guarded(
         request, seal, account, lambda: sessions.check(session, seal, account, body.password, body.code)
     )
@@ -60,7 +61,7 @@ def sign_in(
 
 def guarded(request: Request, seal: Seal, account: str, check: Callable[[], Checked]) -> Checked:
     """What ``check`` answers, as one of few tries. What it raises is counted as a wrong guess."""
-    attempts: Attempts = request.app.state.attempts
+    attempts = service_of(request).attempts
     browser = auth.known_browser(request, seal, account)
     tried = (auth.address_of(request), account, browser)
     attempts.begin(*tried)
@@ -96,7 +97,7 @@ def signed_in(
     session.flush()
     auth.give_session(response, settings, token)
     auth.make_known(response, settings, seal, person.email)
-    request.state.who = who = of_person(session, person)
+    act_of(request).who = who = of_person(session, person)
     return person_view(session, who)
 
 
@@ -114,11 +115,12 @@ def who(request: Request, session: Session) -> Person | None:
 @router.delete("/session", status_code=204, summary="Sign out")
 def sign_out(request: Request, response: Response, session: Session, settings: TheSettings) -> None:
     token = auth.session_token(request)
-    request.state.silent = True
+    act = act_of(request)
+    act.silent = True
     if token:
         auth.refuse_foreign(request)
         with contextlib.suppress(ApiError):  # the session had ended: there is nobody of whom to note it
-            request.state.who, request.state.silent = auth.identify(request), False
+            act.who, act.silent = auth.identify(request), False
         sessions.end(session, token)
     auth.take_session(response, settings)
 

@@ -7,6 +7,7 @@ from typing import Annotated
 from fastapi import Query, Request
 
 from plumcrate.api.needs import Administering, Looking, Mending
+from plumcrate.api.service import service_of
 from plumcrate.contract.sizes import (
     BringingBack,
     Cuts,
@@ -24,7 +25,6 @@ from plumcrate.contract.sizes import (
 )
 from plumcrate.records import tables
 from plumcrate.records.queries import sizes as queries
-from plumcrate.renditions.cuts import Cutter
 from plumcrate.renditions.ladders import ladder
 from plumcrate.renditions.sizes import effect_of_change, remove_size, save_size
 from plumcrate.renditions.unused import bring_back, let_unused_go
@@ -91,7 +91,7 @@ def back(slug: Slug, body: BringingBack, who: Administering, session: Session) -
 @router.get("/pictures/{picture_id}/cuts", summary="What every size shows of a picture")
 def cuts(picture_id: Id, who: Looking, database: TheDatabase, request: Request) -> Cuts:
     """The focal point, and the box that each size is cut to."""
-    cutter: Cutter = request.app.state.cutter
+    cutter = service_of(request).cutter
     with database.begin() as session:
         picture = the(session, tables.Picture, picture_id, "picture")
     return cutter.cuts(picture)
@@ -100,7 +100,7 @@ def cuts(picture_id: Id, who: Looking, database: TheDatabase, request: Request) 
 @router.put("/pictures/{picture_id}/focus", summary="Set a picture's focal point")
 def focus(picture_id: Id, body: FocusRequest, who: Mending, database: TheDatabase, request: Request) -> Cuts:
     """The next run cuts its sizes around it."""
-    cutter: Cutter = request.app.state.cutter
+    cutter = service_of(request).cutter
     with database.begin() as session:
         picture = the(session, tables.Picture, picture_id, "picture")
         picture.focus = None if body.focus is None else [body.focus.x, body.focus.y]

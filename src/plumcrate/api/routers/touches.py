@@ -5,9 +5,10 @@ from __future__ import annotations
 from fastapi import Request, Response
 
 from plumcrate.api.needs import Looking, Mending, Treating
+from plumcrate.api.service import service_of
 from plumcrate.contract.touches import TouchedPicture, TouchedView, Touches, TouchesFor
 from plumcrate.records import tables
-from plumcrate.renditions.touch_ups import Toucher, add_touches, save_touches, touched_view
+from plumcrate.renditions.touch_ups import add_touches, save_touches, touched_view
 
 from .deps import Id, Session, Slug, TheDatabase, router_of, the, the_library
 
@@ -46,7 +47,7 @@ def view(
 ) -> Response:
     """A part of the picture at its own size, or the whole of it small, as these steps would make it; the
     width and height of the whole are in ``Plumcrate-Size``."""
-    toucher: Toucher = request.app.state.toucher
+    toucher = service_of(request).toucher
     with database.begin() as session:
         picture = the(session, tables.Picture, picture_id, "picture")
     data, (width, height) = toucher.view(picture, body)

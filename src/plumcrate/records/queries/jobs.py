@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from sqlalchemy import func, select
+from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import Session
 
 from plumcrate.contract.jobs import Job as JobView
@@ -13,8 +15,18 @@ from plumcrate.records.tables import Derived, File, Item, Job, Run
 
 
 def latest_job(session: Session, library_id: int, kind: JobKind) -> Job | None:
-    query = select(Job).where(Job.library_id == library_id, Job.kind == kind)
-    return session.scalar(query.order_by(Job.id.desc()).limit(1))
+    return latest_jobs(session, [library_id], kind).get(library_id)
+
+
+def latest_jobs(session: Session, library_ids: Sequence[int], kind: JobKind) -> dict[int, Job]:
+    """The latest of a kind, by the number of its library; of libraries that had one."""
+    query = (
+        select(Job)
+        .ext(distinct_on(Job.library_id))
+        .where(Job.library_id.in_(library_ids), Job.kind == kind)
+        .order_by(Job.library_id, Job.id.desc())
+    )
+    return {job.library_id: job for job in session.scalars(query)}
 
 
 def jobs_of(session: Session, library_id: int, kind: JobKind | None, limit: int) -> list[Job]:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from sqlalchemy import ColumnElement, delete, select
+from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import Session
 
 from plumcrate.contract.delivery import Delivery
@@ -11,9 +14,9 @@ from plumcrate.contract.libraries import Library as LibraryView
 from plumcrate.contract.pictures import FileState
 from plumcrate.contract.recipes import Recipe, RecipeSettings
 from plumcrate.contract.upkeep import Upkeep
-from plumcrate.records.queries.jobs import job_view, latest_job
-from plumcrate.records.queries.tallies import total, totals
-from plumcrate.records.tables import LeftStore, Library, RecipeVersion
+from plumcrate.records.queries.jobs import job_view, latest_jobs
+from plumcrate.records.queries.tallies import Total, total, totals_of
+from plumcrate.records.tables import Job, LeftStore, Library, RecipeVersion
 
 
 def by_slug(session: Session, slug: str) -> Library | None:
@@ -48,11 +51,30 @@ def new_library(
 
 def library_view(session: Session, library: Library) -> LibraryView:
     """A library with its totals. Pictures count assets; files count originals and renditions."""
-    sums = totals(session, library.id)
+    return library_views(session, [library])[0]
+
+
+def library_views(session: Session, libraries: Sequence[Library]) -> list[LibraryView]:
+    """Those libraries with their totals, in three statements whatever their number."""
+    numbers = [library.id for library in libraries]
+    sums = totals_of(session, numbers)
+    surveys = latest_jobs(session, numbers, JobKind.SURVEY)
+    recipes = _current_recipes(session, numbers)
+    return [
+        _view(session, library, sums.get(library.id, {}), surveys.get(library.id), recipes[library.id])
+        for library in libraries
+    ]
+
+
+def _view(
+    session: Session,
+    library: Library,
+    sums: dict[tuple[str, str], Total],
+    survey: Job | None,
+    recipe: RecipeVersion,
+) -> LibraryView:
     states = {state: value.rows for (noun, state), value in sums.items() if noun == "file"}
     pictures, copies, backups = (total(sums, noun) for noun in ("picture", "copy", "backup"))
-    survey = latest_job(session, library.id, JobKind.SURVEY)
-    recipe = current_recipe(session, library.id)
     settings = RecipeSettings.model_validate(recipe.settings)
     upkeep = Upkeep.model_validate(library.upkeep)
     settled = (FileState.LIGHTER, FileState.KEPT, FileState.LEFT_ALONE, FileState.REMOVED)
@@ -102,8 +124,17 @@ def _warnings(upkeep: Upkeep, lost: int) -> list[str]:
 
 def current_recipe(session: Session, library_id: int) -> RecipeVersion:
     """The newest version of a library's recipe."""
-    query = select(RecipeVersion).where(RecipeVersion.library_id == library_id)
-    return session.scalars(query.order_by(RecipeVersion.version.desc()).limit(1)).one()
+    return _current_recipes(session, [library_id])[library_id]
+
+
+def _current_recipes(session: Session, library_ids: Sequence[int]) -> dict[int, RecipeVersion]:
+    query = (
+        select(RecipeVersion)
+        .ext(distinct_on(RecipeVersion.library_id))
+        .where(RecipeVersion.library_id.in_(library_ids))
+        .order_by(RecipeVersion.library_id, RecipeVersion.version.desc())
+    )
+    return {recipe.library_id: recipe for recipe in session.scalars(query)}
 
 
 def recipe_versions(session: Session, library_id: int) -> list[RecipeVersion]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime, timedelta
 
 from sqlalchemy import ColumnElement, func, select, text
@@ -18,6 +19,8 @@ from plumcrate.records.tables import Item, Library, Run, WorkerRow
 _WINDOW = 60.0
 #: A worker that was heard from so lately lives.
 _LATELY = timedelta(seconds=10)
+#: So many paths in hand are shown of a run.
+_SHOWN_IN_HAND = 16
 
 
 def latest_runs(
@@ -30,28 +33,58 @@ def latest_runs(
 
 def run_view(session: Session, run: Run) -> RunView:
     """A run with its rate, the time left, and the paths in hand."""
-    slug = session.scalar(select(Library.slug).where(Library.id == run.library_id))
-    rate = None
-    in_hand: list[str] = []
-    if run.state == RunState.RUNNING:
-        in_hand = list(
-            session.scalars(
-                select(Item.path).where(Item.run_id == run.id, Item.state == ItemState.WORKING).limit(16)
-            )
+    return run_views(session, [run])[0]
+
+
+def run_views(session: Session, runs: Sequence[Run]) -> list[RunView]:
+    """Those runs, in four statements whatever their number."""
+    libraries = select(Library.id, Library.slug).where(Library.id.in_({run.library_id for run in runs}))
+    slugs = dict(session.execute(libraries))
+    running = [run.id for run in runs if run.state == RunState.RUNNING]
+    in_hand = _in_hand(session, running)
+    rates = _rates(session, running)
+    bulk_in_hand = any(run.priority <= 0 and in_hand.get(run.id) for run in runs)
+    held_back = _held_back(session) if bulk_in_hand else None
+    return [
+        _view(
+            run,
+            slugs.get(run.library_id, ""),
+            in_hand.get(run.id, []),
+            rates.get(run.id),
+            held_back if run.priority <= 0 and in_hand.get(run.id) else None,
         )
-        rate = _rate(session, run.id)
-    held_back = None
-    if in_hand and run.priority <= 0:
-        held_back = session.scalar(
-            select(WorkerRow.held_back)
-            .where(WorkerRow.held_back.is_not(None), WorkerRow.heard_at > func.now() - _LATELY)
-            .limit(1)
+        for run in runs
+    ]
+
+
+def _in_hand(session: Session, run_ids: Sequence[int]) -> dict[int, list[str]]:
+    """The paths that are treated now, a few of each run."""
+    found: dict[int, list[str]] = {}
+    if run_ids:
+        query = select(Item.run_id, Item.path).where(
+            Item.run_id.in_(run_ids), Item.state == ItemState.WORKING
         )
+        for run_id, path in session.execute(query.order_by(Item.id)):
+            paths = found.setdefault(run_id, [])
+            if len(paths) < _SHOWN_IN_HAND:
+                paths.append(path)
+    return found
+
+
+def _held_back(session: Session) -> str | None:
+    """By what bulk work is held back on a worker that lives."""
+    query = select(WorkerRow.held_back).where(
+        WorkerRow.held_back.is_not(None), WorkerRow.heard_at > func.now() - _LATELY
+    )
+    return session.scalar(query.limit(1))
+
+
+def _view(run: Run, slug: str, in_hand: list[str], rate: float | None, held_back: str | None) -> RunView:
     left = run.megapixels - run.megapixels_done
     settings = RecipeSettings.model_validate(run.settings) if run.settings else None
     return RunView(
         id=run.id,
-        library=slug or "",
+        library=slug,
         kind=RunKind(run.kind),
         state=RunState(run.state),
         origin=RunOrigin(run.origin),
@@ -83,20 +116,24 @@ def run_view(session: Session, run: Run) -> RunView:
     )
 
 
-def _rate(session: Session, run_id: int) -> float | None:
-    """Megapixels a second over the latest stretch of work; None until there is enough to say."""
-    row = session.execute(
+def _rates(session: Session, run_ids: Sequence[int]) -> dict[int, float]:
+    """Megapixels a second over the latest stretch of work; none until there is enough to say."""
+    if not run_ids:
+        return {}
+    rows = session.execute(
         text(
-            "SELECT sum(megapixels), extract(epoch FROM now() - min(started_at)), count(*) FROM run_items "
-            "WHERE run_id = :run AND finished_at > now() - make_interval(secs => :window) "
-            "AND code IS DISTINCT FROM 'taken-over'"
+            "SELECT run_id, sum(megapixels), extract(epoch FROM now() - min(started_at)), count(*) "
+            "FROM run_items "
+            "WHERE run_id = ANY(:runs) AND finished_at > now() - make_interval(secs => :window) "
+            "AND code IS DISTINCT FROM 'taken-over' GROUP BY run_id"
         ),
-        {"run": run_id, "window": _WINDOW},
-    ).one()
-    megapixels, seconds, count = row
-    if count < 3 or not seconds or not megapixels:
-        return None
-    return float(megapixels) / float(seconds)
+        {"runs": list(run_ids), "window": _WINDOW},
+    )
+    return {
+        run_id: float(megapixels) / float(seconds)
+        for run_id, megapixels, seconds, count in rows
+        if count >= 3 and seconds and megapixels
+    }
 
 
 def item_view(item: Item) -> ItemView:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from sqlalchemy import func, select, text
@@ -30,12 +31,20 @@ class Total:
 
 def totals(session: Session, library_id: int) -> dict[tuple[str, str], Total]:
     """By noun (file, lost, picture, copy, backup) and state; lost are treated files without a backup."""
+    return totals_of(session, [library_id]).get(library_id, {})
+
+
+def totals_of(session: Session, library_ids: Sequence[int]) -> dict[int, dict[tuple[str, str], Total]]:
+    """The same for each of some libraries that have any."""
     sums = (
         func.sum(column) for column in (Tally.rows, Tally.bytes_before, Tally.bytes_now, Tally.bytes_lightest)
     )
-    query = select(Tally.noun, Tally.state, *sums).where(Tally.library_id == library_id)
-    rows = session.execute(query.group_by(Tally.noun, Tally.state)).all()
-    return {(noun, state): Total(*map(int, values)) for noun, state, *values in rows}
+    each = Tally.library_id, Tally.noun, Tally.state
+    query = select(*each, *sums).where(Tally.library_id.in_(library_ids)).group_by(*each)
+    found: dict[int, dict[tuple[str, str], Total]] = {}
+    for library_id, noun, state, *values in session.execute(query):
+        found.setdefault(library_id, {})[noun, state] = Total(*map(int, values))
+    return found
 
 
 def total(sums: dict[tuple[str, str], Total], noun: str, *, present: bool = True) -> Total:
