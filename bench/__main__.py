@@ -31,7 +31,7 @@ NAMES = {
     "weighing": "repeats of one page, and what is found on 20 pages of real documentation",
     "accesslog": "an access log of a gigabyte: seconds, memory",
     "shapes": "sizes: our downscale against Pillow's, and what cuts keep of the subject",
-    "places": "sizes and marks at scale: 10,000 pictures with five sizes, 1,000 files marked and unmarked",
+    "places": "sizes and watermarks at scale: 10,000 pictures, five sizes; 1,000 files with and without",
     "idle": "what it costs to have nothing to do, and what a run costs beside its children",
     "busy": "bulk work, the site's answers and a person's waiting on an idle and on busy machines",
     "load": "two workers, uploads during a run, the site's answers, twenty kills",

@@ -19,7 +19,7 @@ from rich.table import Table
 
 from plumcrate.demo.painter.diagrams import every_diagram
 from plumcrate.imaging import Level, Recipe, treat
-from plumcrate.imaging.scoring.flatness import Flatness, Ground
+from plumcrate.imaging.scoring.flatness import FlatGround, Flatness
 
 _WIDTH = 480
 #: Goals: a palette moves no flat colour by more, in CIEDE2000.
@@ -73,7 +73,7 @@ def _over_grey(image: Image.Image) -> NDArray[np.uint8]:
 
 def _judged(image: Image.Image, data: bytes) -> Flatness:
     with Image.open(io.BytesIO(data)) as result:
-        return Ground(_over_grey(image)).judge(_over_grey(result))
+        return FlatGround(_over_grey(image)).judge(_over_grey(result))
 
 
 def _plain(image: Image.Image) -> _Row:
@@ -87,7 +87,7 @@ def _treated(level: Level, image: Image.Image) -> list[_Row]:
     image.save(out, "PNG")
     chosen = treat(out.getvalue(), Recipe(level)).chosen
     return [
-        (one.format, one.size, _judged(image, one.data), one.spot.score if one.spot else None)
+        (one.format, one.size, _judged(image, one.data), one.worst_place.score if one.worst_place else None)
         for one in chosen
     ]
 

@@ -29,7 +29,7 @@ from plumcrate.contract.recipes import RecipeSettings
 from plumcrate.intake.reconciling import Reconciler
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
-from plumcrate.keeping.changes import Note
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.prune import Which, finish_pruning, prune
@@ -41,7 +41,7 @@ from plumcrate.records.queries.libraries import new_library
 from plumcrate.records.tables import Derived, File, Journal, Library, Picture
 from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.local import LocalStore
-from plumcrate.storage.names import MARK_NAME
+from plumcrate.storage.names import IDENTITY_NAME
 
 _FILES = 8
 _ACTIONS = ("replace", "copy", "convert", "restore", "prune", "hand back")
@@ -85,7 +85,7 @@ class Place:
     def keeper(self) -> Keeper:
         with self.database.begin() as session:
             library = session.get_one(Library, self.library_id)
-        store = LocalStore(self.root, library.mark if library.marked_at else None)
+        store = LocalStore(self.root, library.identity if library.identified_at else None)
         return Keeper(self.database, self.library_id, store, BackupStore(self.store))
 
     def files(self) -> list[File]:
@@ -173,7 +173,7 @@ class Place:
                     select(Derived.path, Derived.sha256).where(Derived.library_id == self.library_id)
                 ).all()
             )
-        ours = {path.name for path in self.root.iterdir()} - set(self.precious) - {MARK_NAME}
+        ours = {path.name for path in self.root.iterdir()} - set(self.precious) - {IDENTITY_NAME}
         found += [f"left over: {name}" for name in ours if name not in copies]
         for path, sha in copies.items():
             if keeper.store.sha256(path) != sha:
@@ -196,10 +196,10 @@ class Place:
         keeper = self.keeper()
         for file in self.files():
             if file.before_sha256 is not None:
-                keeper.restore(file, Note())
+                keeper.restore(file, ChangeNote())
             else:
-                keeper.drop_all_derived(file, Note())
-        here = {path.name: path.read_bytes() for path in self.root.iterdir() if path.name != MARK_NAME}
+                keeper.drop_all_derived(file, ChangeNote())
+        here = {path.name: path.read_bytes() for path in self.root.iterdir() if path.name != IDENTITY_NAME}
         return [] if here == self.precious else ["handing back did not bring every original back"]
 
 
@@ -222,19 +222,21 @@ def _act(keeper: Keeper, file: File, action: str, chance: random.Random) -> None
         file = session.get_one(File, file.id)
     if action in ("restore", "hand back"):
         if file.before_sha256 is not None:
-            keeper.restore(file, Note())
+            keeper.restore(file, ChangeNote())
         return
     current = keeper.store.read(file.path)
     sha = hashlib.sha256(current).digest()
     if sha not in (file.sha256, file.before_sha256) and file.sha256 is not None:
         return  # changed outside: a survey's affair
     if action == "replace":
-        keeper.replace(file, current, b"light " * chance.randrange(20, 90), Note())
+        keeper.replace(file, current, b"light " * chance.randrange(20, 90), ChangeNote())
     elif action == "copy":
-        keeper.write_derived(file, Beside("copy", chance.choice(["webp", "avif"])), os.urandom(300), Note())
+        keeper.write_derived(
+            file, Beside("copy", chance.choice(["webp", "avif"])), os.urandom(300), ChangeNote()
+        )
     else:
-        keeper.write_derived(file, Beside("conversion", "png", ".png"), os.urandom(400), Note())
-        keeper.withdraw(file, current, Note())
+        keeper.write_derived(file, Beside("conversion", "png", ".png"), os.urandom(400), ChangeNote())
+        keeper.withdraw(file, current, ChangeNote())
 
 
 def killed(place: Place, chance: random.Random) -> tuple[str, list[str]]:
@@ -345,9 +347,12 @@ def full_disk(home: Path, database: Database, table: Table) -> None:
                 for file in place.files():
                     current = keeper.store.read(file.path)
                     try:
-                        keeper.replace(file, current, os.urandom(2000 + 300 * turn), Note())
+                        keeper.replace(file, current, os.urandom(2000 + 300 * turn), ChangeNote())
                         keeper.write_derived(
-                            place.files()[0], Beside("copy", "webp"), os.urandom(8000 + 900 * turn), Note()
+                            place.files()[0],
+                            Beside("copy", "webp"),
+                            os.urandom(8000 + 900 * turn),
+                            ChangeNote(),
                         )
                     except StorageError as error:
                         if error.code != "disk-full":
@@ -403,7 +408,7 @@ def vanished_folder(home: Path, database: Database, table: Table) -> None:
         steps.observer = vanish
         file = place.files()[number]
         try:
-            keeper.replace(file, before[file.path], b"light", Note())
+            keeper.replace(file, before[file.path], b"light", ChangeNote())
         except StorageError:
             refused += 1
         steps.observer = lambda _: None

@@ -24,7 +24,7 @@ from plumcrate.imaging import codecs
 from plumcrate.imaging.aim import Attempt, Landing, aim
 from plumcrate.imaging.jpeg import LossyEncoder, recompress
 from plumcrate.imaging.scoring.colour import F32, colour_shift, patches
-from plumcrate.imaging.scoring.flatness import Ground
+from plumcrate.imaging.scoring.flatness import FlatGround
 from plumcrate.imaging.scoring.gradient import luma_gradient
 from plumcrate.imaging.scoring.ssimulacra2 import U8, Reference
 from plumcrate.imaging.treatment.jpeg import STRAINING
@@ -152,7 +152,7 @@ def _measured(job: tuple[Path, int]) -> list[_Found]:
     image = photo(path, side)
     image.info.clear()
     rgb = np.asarray(image)
-    reference, colours, ground = Reference(rgb), patches(rgb), Ground(rgb)
+    reference, colours, ground = Reference(rgb), patches(rgb), FlatGround(rgb)
     curve = sorted(_pillow(image, quality, reference, colours, ground) for quality in _QUALITIES)
     scores, sizes, shifts, seams = (np.array(column) for column in zip(*curve, strict=True))
     out = []
@@ -207,7 +207,7 @@ def _landed(rgb: U8, reference: Reference, target: float) -> tuple[LossyEncoder,
 
 
 def _pillow(
-    image: Image.Image, quality: int, reference: Reference, colours: F32, ground: Ground
+    image: Image.Image, quality: int, reference: Reference, colours: F32, ground: FlatGround
 ) -> tuple[float, int, float, float]:
     """Score, bytes, colour difference and seams of Pillow's file."""
     data = saved(image, quality=quality, progressive=True, optimize=True, subsampling="4:2:0")

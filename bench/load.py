@@ -18,8 +18,8 @@ import httpx
 from rich.console import Console
 from rich.table import Table
 
+from plumcrate.contract.automation import NewFiles
 from plumcrate.contract.runs import RunKind, RunRequest, Scope
-from plumcrate.contract.upkeep import NewFiles
 from plumcrate.records.private import free_port
 
 from .corpus import as_uploaded, photo, wallpapers

@@ -1,4 +1,5 @@
-"""Sizes and marks at scale: 10,000 pictures with five sizes on record, and 1,000 files marked and unmarked.
+"""Sizes and watermarks at scale: 10,000 pictures with five sizes on record, and 1,000 files watermarked and
+unmarked.
 
 ``script/bench places``. The first part is about deciding: rows of 10,000 pictures are made, sizes defined,
 changed and removed, and what the files' making would record is written without making them. The second part
@@ -22,7 +23,7 @@ from plumcrate.contract.pictures import FileState
 from plumcrate.contract.recipes import RecipeSettings
 from plumcrate.contract.runs import RunRequest
 from plumcrate.contract.sizes import SizeSettings
-from plumcrate.contract.touches import MarkSettings
+from plumcrate.contract.touches import WatermarkSettings
 from plumcrate.deciding.decision import variants
 from plumcrate.deciding.planning import settings_of
 from plumcrate.deciding.shaping import shapes_of
@@ -39,11 +40,11 @@ _PICTURES, _FILES = 10_000, 1_000
 
 
 def main() -> None:
-    table = Table("what", "seconds", "files", "goal", title="Sizes and marks at scale")
+    table = Table("what", "seconds", "files", "goal", title="Sizes and watermarks at scale")
     with stand(workers=0, children=1) as bench:
         _sizes(table, bench.database)
     with stand(workers=1, children=2) as bench:
-        _marks(table, bench)
+        _watermarks(table, bench)
     Console(width=110).print(table)
 
 
@@ -103,7 +104,7 @@ def _sizes(table: Table, database: Database) -> None:
 
     def waiting() -> int:
         with database.begin() as session:
-            ours = File.library_id == library, File.size.is_not(None)
+            ours = File.library_id == library, File.size_name.is_not(None)
             waits = (File.state == FileState.GONE) != File.unwanted
             return int(session.scalar(select(func.count()).where(*ours, waits)) or 0)
 
@@ -160,7 +161,7 @@ def _json(values: object) -> str:
     return json.dumps(values)
 
 
-def _marks(table: Table, bench) -> None:  # type: ignore[no-untyped-def]
+def _watermarks(table: Table, bench) -> None:  # type: ignore[no-untyped-def]
     root: Path = bench.home / "library"
     root.mkdir()
     rng = np.random.default_rng(16)
@@ -178,13 +179,13 @@ def _marks(table: Table, bench) -> None:  # type: ignore[no-untyped-def]
 
     run()
     before = _hashes(root)
-    bench.client.save_mark("l", "ledge", MarkSettings(words="Gannet Ledge", width=0.5, least=8))
+    bench.client.save_watermark("l", "ledge", WatermarkSettings(words="Gannet Ledge", width=0.5, least=8))
     seconds, files = _timed(run)
     changed = sum(before[path] != content for path, content in _hashes(root).items())
     table.add_row(
-        "1,000 files marked", f"{seconds:.0f}", f"{files:,} files, {changed:,} changed", f"{_FILES:,}"
+        "1,000 files watermarked", f"{seconds:.0f}", f"{files:,} files, {changed:,} changed", f"{_FILES:,}"
     )
-    bench.client.remove_mark("l", "ledge")
+    bench.client.remove_watermark("l", "ledge")
     seconds, files = _timed(run)
     same = sum(before[path] == content for path, content in _hashes(root).items())
     table.add_row(

@@ -115,16 +115,15 @@ def _worst_of(name: str) -> Image.Image:
     pen = ImageDraw.Draw(row)
     for number, output in enumerate((treatment.main, *treatment.of("copy"))):
         left = number * (4 * _CROP + 24)
-        if not isinstance(output, Chosen) or output.spot is None:
+        if not isinstance(output, Chosen) or output.worst_place is None:
             pen.text((left, 4), f"{name}, {output.format}: not chosen", fill="black")
             continue
-        spot = output.spot
-        said = (
-            f"{name}, {output.format}, {output.size / 1000:.0f} kB: {output.score:.1f}, here {spot.score:.1f}"
-        )
+        worst_place = output.worst_place
+        weight, here = f"{output.size / 1000:.0f} kB", worst_place.score
+        said = f"{name}, {output.format}, {weight}: {output.score:.1f}, here {here:.1f}"
         pen.text((left, 4), said, fill="black")
-        across = min(max(round(spot.left * original.width) - _CROP // 2, 0), original.width - _CROP)
-        down = min(max(round(spot.top * original.height) - _CROP // 2, 0), original.height - _CROP)
+        across = min(max(round(worst_place.left * original.width) - _CROP // 2, 0), original.width - _CROP)
+        down = min(max(round(worst_place.top * original.height) - _CROP // 2, 0), original.height - _CROP)
         box = (across, down, across + _CROP, down + _CROP)
         treated = Image.open(io.BytesIO(output.data)).convert("RGB")
         for place, image in enumerate((original, treated)):

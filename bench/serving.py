@@ -24,7 +24,7 @@ from rich.table import Table
 from sqlalchemy import insert
 
 from plumcrate.contract.delivery import Delivery
-from plumcrate.delivery.rules import Ground, Server, rules
+from plumcrate.delivery.rules import RulesContext, Server, rules
 from plumcrate.records.private import free_port
 from plumcrate.records.tables import Derived, File, Library, Picture
 
@@ -197,7 +197,7 @@ def _nginx(root: Path) -> tuple[subprocess.Popen[bytes], int]:
     home.mkdir()
     home.chmod(0o777)
     shutil.copy("/etc/nginx/mime.types", home)
-    ground = Ground("L", str(root / "library"), "http://x/media", ("avif",), 3_600)
+    ground = RulesContext("L", str(root / "library"), "http://x/media", ("avif",), 3_600)
     first, second = rules(Server.NGINX, ground).split("# -- Part 2")
     temporary = " ".join(f"{kind}_temp_path {home}/{kind};" for kind in ("proxy", "fastcgi", "uwsgi", "scgi"))
     (home / "nginx.conf").write_text(

@@ -25,7 +25,7 @@ from rich.table import Table
 from plumcrate.contract.weighing import Device, PageFinding, Reading
 from plumcrate.demo.painter.scenes import SCENES
 from plumcrate.pages.faults import Fault
-from plumcrate.pages.findings import Ground, findings_of
+from plumcrate.pages.findings import FindingContext, findings_of
 from plumcrate.pages.process import Walls, Weigher, weigher
 from plumcrate.pages.profiles import PROCESSORS, USUAL
 from plumcrate.pages.reading import reading_of
@@ -87,7 +87,7 @@ def _order(address: str, device: Device) -> dict[str, Any]:
         "slower": PROCESSORS[processor],
         "cookies": [],
         "headers": [],
-        "foretell": False,
+        "predict": False,
         "rewrite": False,
         "look": False,
         "seconds": 120,
@@ -159,7 +159,7 @@ def _tell(console: Console, site: str, path: str, *, pictures: bool) -> None:
         console.print(f"  {fault.code}: {fault}", markup=False)
 
 
-def _ground(outcomes: list[dict[str, Any]]) -> Ground:
+def _ground(outcomes: list[dict[str, Any]]) -> FindingContext:
     looked, measured = outcomes
     failed = {
         row["asked"]: f"the site answers {row['status']}"
@@ -167,7 +167,7 @@ def _ground(outcomes: list[dict[str, Any]]) -> Ground:
         if row["status"] >= 400
     }
     begun = {row["asked"].partition("#")[0]: row["begun"] for row in reversed(measured["exchanges"])}
-    return Ground({}, begun, {}, failed, 0.5)
+    return FindingContext({}, begun, {}, failed, 0.5)
 
 
 def _say(console: Console, reading: Reading, finding: PageFinding, *, pictures: bool) -> None:

@@ -35,7 +35,7 @@ from plumcrate.records.database import Database
 from plumcrate.records.private import PrivatePostgres, free_port
 from plumcrate.records.queries.libraries import new_library
 from plumcrate.records.tables import File, Job, Picture
-from plumcrate.storage.names import MARK_NAME
+from plumcrate.storage.names import IDENTITY_NAME
 
 # A browser is waited for as long as a busy machine may need.
 with contextlib.suppress(ImportError):
@@ -186,13 +186,14 @@ def surveyed(database: Database, keeper: Keeper) -> SimpleNamespace:
 
 
 def hashes(root: Path) -> dict[str, str]:
-    """Every file below a folder but the library's mark, by relative path, with the hash of its bytes.
+    """Every file below a folder but the library's identity file, by relative path, with the hash of its
+    bytes.
 
     Work may go on meanwhile: what is gone before it is read was not there.
     """
     found: dict[str, str] = {}
     for path in root.rglob("*"):
-        if path.name != MARK_NAME and path.is_file():
+        if path.name != IDENTITY_NAME and path.is_file():
             with contextlib.suppress(FileNotFoundError):
                 found[path.relative_to(root).as_posix()] = hashlib.sha256(path.read_bytes()).hexdigest()
     return found

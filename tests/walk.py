@@ -8,13 +8,13 @@ from pathlib import Path
 from conftest import add_library, photograph
 from sqlalchemy import select
 
+from plumcrate.contract.automation import NewFiles
 from plumcrate.contract.runs import ItemState, RunOrigin, RunRequest, Scope
-from plumcrate.contract.upkeep import NewFiles
 from plumcrate.imaging import Limits, Recipe, treat
 from plumcrate.imaging.outcome import Former, Treatment
-from plumcrate.imaging.shaping.marking import check_mark, missing_letters
+from plumcrate.imaging.shaping.watermarking import check_watermark, missing_letters
 from plumcrate.intake.arrivals import take_in_now
-from plumcrate.keeping.changes import Note
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.queue.tasks import BULK, Queue
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File, Item, Ledger, Library
@@ -46,8 +46,8 @@ class Box:
         self.answers.append(treated(data, recipe, self.limits, former))
         return self.answers[-1]
 
-    def check_mark(self, data: bytes) -> tuple[int, int]:
-        return check_mark(data)
+    def check_watermark(self, data: bytes) -> tuple[int, int]:
+        return check_watermark(data)
 
     def missing_letters(self, words: str) -> str:
         return missing_letters(words)
@@ -77,7 +77,7 @@ class Walk:
         self.data = photograph(tmp_path / "sent.jpg", 480, 320, seed=2)
 
     def arrive(self) -> None:
-        self.keeper.upload("a.jpg", self.data, Note(detail={"by": "tests"}))
+        self.keeper.upload("a.jpg", self.data, ChangeNote(detail={"by": "tests"}))
         take_in_now(self.database, self.keeper, self.library, "a.jpg", NewFiles.AT_ONCE)
 
     def item(self) -> Item:

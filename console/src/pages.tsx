@@ -11,9 +11,9 @@ import { Treat } from "./pages/Treat";
 const PicturePage = lazy(() => import("./pages/PicturePage").then((page) => ({ default: page.PicturePage })));
 const RecipePage = lazy(() => import("./pages/RecipePage").then((page) => ({ default: page.RecipePage })));
 const SizesPage = lazy(() => import("./pages/SizesPage").then((page) => ({ default: page.SizesPage })));
-const MarksPage = lazy(() => import("./pages/MarksPage").then((page) => ({ default: page.MarksPage })));
+const WatermarksPage = lazy(() => import("./pages/WatermarksPage").then((page) => ({ default: page.WatermarksPage })));
 const TouchPage = lazy(() => import("./pages/TouchPage").then((page) => ({ default: page.TouchPage })));
-const UpkeepPage = lazy(() => import("./pages/UpkeepPage").then((page) => ({ default: page.UpkeepPage })));
+const AutomationPage = lazy(() => import("./pages/AutomationPage").then((page) => ({ default: page.AutomationPage })));
 const ServePage = lazy(() => import("./pages/ServePage").then((page) => ({ default: page.ServePage })));
 const WaysPage = lazy(() => import("./pages/WaysPage").then((page) => ({ default: page.WaysPage })));
 const MarkupPage = lazy(() => import("./pages/MarkupPage").then((page) => ({ default: page.MarkupPage })));
@@ -50,8 +50,8 @@ export const PAGES: Page[] = [
   { path: "treat", name: "Treat", hint: "start a run", shows: Treat, under: "Treat", tab: "Runs", needs: "treat" },
   { path: "treat/recipe", name: "Recipe", hint: "how pictures are treated", shows: RecipePage, under: "Treat", needs: "treat" },
   { path: "treat/sizes", name: "Sizes", hint: "files made for their places on pages", shows: SizesPage, under: "Treat", needs: "treat" },
-  { path: "treat/marks", name: "Marks", hint: "what is laid over served pictures", shows: MarksPage, under: "Treat", needs: "treat" },
-  { path: "treat/upkeep", name: "Upkeep", hint: "what happens by itself", shows: UpkeepPage, under: "Treat", needs: "treat" },
+  { path: "treat/watermarks", name: "Watermarks", hint: "what is laid over served pictures", shows: WatermarksPage, under: "Treat", needs: "treat" },
+  { path: "treat/automation", name: "Automation", hint: "what happens by itself", shows: AutomationPage, under: "Treat", needs: "treat" },
   { path: "treat/allowance", name: "Allowance", hint: "what may be treated in a month", shows: AllowancePage, under: "Treat", needs: "treat" },
   { path: "treat/:run", hint: "one run", shows: RunPage },
   { path: "review", name: "Review", hint: "the pictures", shows: Review },

@@ -35,9 +35,9 @@ export const DELIVERY = {
 
 export const LIBRARY = {
   slug: "ledge", name: "Gannet Ledge", root: "/srv/ledge", recipe_version: 2, level: "everyday", copy_formats: ["webp", "avif"],
-  patterns: [], at_rest: false, created_at: "2026-06-01T00:00:00Z", pictures: 12, files: 34, files_new: 2, files_treated: 30,
+  patterns: [], dormant: false, created_at: "2026-06-01T00:00:00Z", pictures: 12, files: 34, files_new: 2, files_treated: 30,
   files_unreadable: 0, files_failed: 0, copies: 40, bytes_before: 100, bytes_now: 60, bytes_lightest: 50, bytes_backups: 90,
-  warnings: [], upkeep: { backups: true }, delivery: DELIVERY, last_survey: null,
+  warnings: [], automation: { backups: true }, delivery: DELIVERY, last_survey: null,
 } as unknown as Library;
 
 export const RECIPE = {
@@ -59,9 +59,9 @@ export function job(kind: Job["kind"], part: Partial<Job> = {}): Job {
 
 export const FILE = {
   id: 9, path: "2025/kite.jpg", role: "original", state: "lighter", format: "jpeg", width: 640, height: 480, size_before: 1000,
-  size_now: 500, score: 80.1, spot: { score: 71.2, left: 0.25, top: 0.5, columns: 2, lost: "000a1d05" },
+  size_now: 500, score: 80.1, worst_place: { score: 71.2, left: 0.25, top: 0.5, columns: 2, lost: "000a1d05" },
   derived: [
-    { purpose: "copy", format: "avif", width: 640, height: 480, stands_in: true, path: "2025/kite.jpg.avif", size: 400, score: 80.4, spot: { score: 60, left: 0.9, top: 0.1, columns: 1, lost: "28" }, how: "q" },
+    { purpose: "copy", format: "avif", width: 640, height: 480, stands_in: true, path: "2025/kite.jpg.avif", size: 400, score: 80.4, worst_place: { score: 60, left: 0.9, top: 0.1, columns: 1, lost: "28" }, how: "q" },
   ],
 } as unknown as PictureFile;
 

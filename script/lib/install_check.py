@@ -49,7 +49,8 @@ def picture(place: Path, seed: int) -> None:
 
 
 def hashes(root: Path) -> dict[str, str]:
-    """Every file below a folder but the library's mark, by relative path, with the hash of its bytes.
+    """Every file below a folder but the library's identity file, by relative path, with the hash of its
+    bytes.
 
     Work may go on meanwhile: what is gone before it is read was not there.
     """

@@ -89,7 +89,7 @@ def main() -> None:
         "run": "/l/gannet-ledge/treat/1",
         "review": "/l/gannet-ledge/review?sort=saved",
         "recipe": "/l/gannet-ledge/treat/recipe",
-        "upkeep": "/l/gannet-ledge/treat/upkeep",
+        "automation": "/l/gannet-ledge/treat/automation",
         "serve": "/l/gannet-ledge/serve",
         "markup": "/l/gannet-ledge/serve/pages",
         "keep": "/l/gannet-ledge/keep",

@@ -13,7 +13,7 @@ import structlog
 _MOST = 4_000
 _SECRET_NAMES = ("password", "secret", "token", "authorization", "cookie", "signature")
 #: A password in an address, a key or token of ours, a webhook's secret.
-_SECRETS = re.compile(r"(?<=://)([^:/@\s]*):[^@\s]+@|\bpc_[\w-]{8,}|\bwhsec_[\w+/=-]+|(?i:bearer)\s+\S+")
+_SECRETS = re.compile(r"(?<=://)([^:/@\s]*):[^@\s]+@|\bplumkey-[\w-]{8,}|\bwhsec_[\w+/=-]+|(?i:bearer)\s+\S+")
 
 
 def configure() -> None:
@@ -68,7 +68,7 @@ def _plain(name: str, value: Any) -> Any:
         return value
     text = _SECRETS.sub(_masked, str(value))
     text = text.encode("utf-8", "backslashreplace").decode()
-    text = "".join(sign if sign.isprintable() else " " for sign in text)
+    text = "".join(character if character.isprintable() else " " for character in text)
     return text if len(text) <= _MOST else f"{text[:_MOST]}… ({len(text):,} characters)"
 
 

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from plumcrate.accesslog import reading
-from plumcrate.accesslog.reading import Batch, batches, chunks_of, follow, number_of, opened
+from plumcrate.accesslog.reading import LogBatch, batches, chunks_of, follow, number_of, opened
 
 AGENT = b"Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0"
 
@@ -24,12 +24,12 @@ def line(
     return head + agent + b'"\n'
 
 
-def counted(place: Path, begin: int = 0, prefix: bytes = b"/media/") -> list[Batch]:
+def counted(place: Path, begin: int = 0, prefix: bytes = b"/media/") -> list[LogBatch]:
     with opened(place) as file:
         return list(batches(chunks_of(file, begin), begin, prefix))
 
 
-def requests(found: list[Batch]) -> dict[tuple[str, int | None, bool], int]:
+def requests(found: list[LogBatch]) -> dict[tuple[str, int | None, bool], int]:
     sums: Counter[tuple[str, int | None, bool]] = Counter()
     for batch in found:
         for (_, path, size, bot), (number, _) in batch.counts.items():

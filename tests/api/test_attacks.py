@@ -32,11 +32,11 @@ from conftest import (
 from databases import Postgres
 
 from plumcrate.client import Client, ProblemError
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.jobs import CheckRequest, ForecastRequest
 from plumcrate.contract.libraries import LibraryChange, LibraryRequest
 from plumcrate.contract.people import KeyRequest
 from plumcrate.contract.runs import RunKind, RunRequest
-from plumcrate.contract.upkeep import Upkeep
 
 SVG = b'<svg xmlns="http://www.w3.org/2000/svg"><script>alert(1)</script></svg>'
 
@@ -305,13 +305,13 @@ def test_an_account_is_guarded_also_from_many_addresses() -> None:
 
 
 def test_a_known_browsers_cookie_counts_once_however_it_is_written(service: Service) -> None:
-    """Base64 is decoded leniently: padding and signs outside its alphabet change the text, and nothing
+    """Base64 is decoded leniently: padding and characters outside its alphabet change the text, and nothing
     else."""
     with httpx.Client(base_url=f"{service.url}/api/v1") as browser:
         assert browser.post("/session", json={"email": EMAIL, "password": PASSWORD}).status_code == 200
         known = {name: value for name, value in browser.cookies.items() if "known" in name}
     ((name, token),) = known.items()
-    written = [token[:place] + sign + token[place:] for sign in "!~" for place in range(4, 40, 2)]
+    written = [token[:place] + character + token[place:] for character in "!~" for place in range(4, 40, 2)]
 
     def guess(text: str) -> int:
         body = {"email": EMAIL, "password": "not this one"}
@@ -484,7 +484,7 @@ def test_a_stopped_run_is_not_revived(attacked: Service) -> None:
 )
 def test_times_that_never_come(attacked: Service, schedule: str) -> None:
     with pytest.raises(ProblemError) as caught:
-        attacked.client.change_library("ledge", LibraryChange(upkeep=Upkeep(run_schedule=schedule)))
+        attacked.client.change_library("ledge", LibraryChange(automation=Automation(run_schedule=schedule)))
     assert caught.value.code == "invalid-request"
 
 

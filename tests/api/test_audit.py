@@ -14,7 +14,7 @@ from databases import Postgres
 
 from plumcrate.client import Client, ProblemError
 from plumcrate.contract.libraries import LibraryChange, LibraryRequest
-from plumcrate.contract.people import Ability, AuditEntry, KeyRequest, MemberInvitation, Outcome, Role
+from plumcrate.contract.people import Ability, ActOutcome, AuditEntry, KeyRequest, MemberInvitation, Role
 from plumcrate.contract.runs import RunKind, RunRequest
 
 
@@ -33,11 +33,16 @@ def latest(service: Service, library: str | None = None) -> AuditEntry:
 
 def test_every_act_says_who_what_where_and_from_where(service: Service) -> None:
     first = service.client.audit("ledge").rows[-1]
-    assert (first.act, first.who, first.kind, first.library) == ("Connect a library", "tests", "key", "ledge")
+    assert (first.act, first.actor, first.kind, first.library) == (
+        "Connect a library",
+        "tests",
+        "key",
+        "ledge",
+    )
     service.client.change_library("ledge", LibraryChange(name="The ledge"))
     entry = latest(service)
     assert (entry.act, entry.target) == ("Change a library's settings", "PATCH /libraries/ledge")
-    assert (entry.library, entry.address, entry.outcome) == ("ledge", "127.0.0.1", Outcome.DONE)
+    assert (entry.library, entry.address, entry.outcome) == ("ledge", "127.0.0.1", ActOutcome.DONE)
     run = service.client.start_run(RunRequest(library="ledge", kind=RunKind.RESTORE))
     entry = latest(service)
     assert (entry.act, entry.library) == ("Start a run", "ledge")
@@ -50,21 +55,21 @@ def test_every_act_says_who_what_where_and_from_where(service: Service) -> None:
 def test_people_sign_in_and_out_on_record_and_fail_on_record(service: Service) -> None:
     browser = httpx.Client(base_url=f"{service.url}/api/v1")
     browser.post("/session", json={"email": EMAIL, "password": PASSWORD})
-    assert (latest(service).act, latest(service).who) == ("Sign in", "The keeper")
+    assert (latest(service).act, latest(service).actor) == ("Sign in", "The keeper")
     browser.delete("/session")
-    assert (latest(service).act, latest(service).who) == ("Sign out", "The keeper")
+    assert (latest(service).act, latest(service).actor) == ("Sign out", "The keeper")
     browser.post("/session", json={"email": "guess@x.example", "password": "hunter2"})
     entry = latest(service)
-    assert (entry.kind, entry.email, entry.outcome) == ("stranger", "guess@x.example", Outcome.REFUSED)
+    assert (entry.kind, entry.email, entry.outcome) == ("stranger", "guess@x.example", ActOutcome.REFUSED)
     assert entry.detail == "wrong-sign-in"
-    httpx.get(f"{service.url}/api/v1/libraries", headers={"Authorization": "Bearer plumkey_x"})
+    httpx.get(f"{service.url}/api/v1/libraries", headers={"Authorization": "Bearer plumkey-x"})
     assert (latest(service).kind, latest(service).detail) == ("stranger", "not-signed-in")
     known = latest(service).id
     httpx.get(f"{service.url}/api/v1/libraries")
     assert latest(service).id == known, "who comes with nothing has tried nothing"
     with psycopg.connect(service.database_url) as session:
         text = str(session.execute("SELECT * FROM audit").fetchall())
-    for secret in (PASSWORD, "hunter2", service.key, "plumkey_x"):
+    for secret in (PASSWORD, "hunter2", service.key, "plumkey-x"):
         assert secret not in text
 
 
@@ -74,7 +79,7 @@ def test_refusals_to_those_who_are_known(service: Service) -> None:
         with pytest.raises(ProblemError):
             looker.start_survey("ledge")
         entry = latest(service, "ledge")
-        assert (entry.who, entry.act, entry.outcome) == ("a looker", "Start a survey", Outcome.REFUSED)
+        assert (entry.actor, entry.act, entry.outcome) == ("a looker", "Start a survey", ActOutcome.REFUSED)
         assert entry.detail == "not-allowed"
         with pytest.raises(ProblemError):
             looker.audit()
@@ -88,7 +93,7 @@ def test_an_act_that_was_undone_is_not_recorded_as_done(service: Service) -> Non
     entry = latest(service)
     assert (entry.act, entry.outcome, entry.detail) == (
         "Connect a library",
-        Outcome.REFUSED,
+        ActOutcome.REFUSED,
         "folder-missing",
     )
 
@@ -96,7 +101,7 @@ def test_an_act_that_was_undone_is_not_recorded_as_done(service: Service) -> Non
 def test_looked_through_and_exported(service: Service) -> None:
     client = service.client
     client.invite_member("ledge", MemberInvitation(email="=cmd|'/c'!calc@x.example", role=Role.LOOK))
-    found = client.audit(search="calc invite", outcome=Outcome.DONE).rows
+    found = client.audit(search="calc invite", outcome=ActOutcome.DONE).rows
     assert [entry.act for entry in found] == ["Invite somebody to a library"]
     now = datetime.now(UTC)
     assert client.audit(since=now + timedelta(minutes=1)).total == 0

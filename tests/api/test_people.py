@@ -352,7 +352,7 @@ def test_somebody_is_always_left_to_administer(postgres: Postgres, tmp_path: Pat
 
 def test_a_suspended_person_is_out_at_once(service: Service) -> None:
     one = newcomer(service, "left@ledge.example")
-    person = next(who for who in service.client.people() if who.email == "left@ledge.example")
+    person = next(actor for actor in service.client.people() if actor.email == "left@ledge.example")
     service.client.change_person(person.id, PersonChange(suspended=True))
     assert one.get("/session").json() is None
     refused = browser(service).post("/session", json={"email": "left@ledge.example", "password": NEW})
@@ -378,14 +378,9 @@ def test_a_role_in_a_library_reaches_no_further(service: Service) -> None:
 # -- keys ------------------------------------------------------------------------------------------
 
 
-def test_keys_are_recognised_by_their_form(service: Service) -> None:
+def test_keys_are_shown_once_and_kept_as_a_hash(service: Service) -> None:
     made = service.client.make_key(KeyRequest(name="form", libraries=["ledge"]))
-    assert re.fullmatch(r"plumkey_[0-9A-Za-z]{44}", made.secret)
-    assert tokens.looks_like_key(made.secret)
-    for place in (10, 30, -1):
-        spoilt = list(made.secret)
-        spoilt[place] = "a" if spoilt[place] != "a" else "b"
-        assert not tokens.looks_like_key("".join(spoilt))
+    assert re.fullmatch(r"plumkey(-[0-9a-z]{5}){10}", made.secret)
     assert made.hint == made.secret[-4:]
     with psycopg.connect(service.database_url) as session:
         kept = session.execute("SELECT * FROM keys WHERE id = %s", [made.id]).fetchone()

@@ -105,7 +105,7 @@ def test_roles_keys_and_sessions(service: Service, tmp_path: Path) -> None:
         assert looker.libraries() == []
         refused("not-allowed", looker.connect, LibraryRequest(name="x", root=str(tmp_path)))
         refused("not-allowed", looker.make_key, KeyRequest(name="more"))
-    with Client(service.url, "pc_wrong") as stranger:
+    with Client(service.url, "plumkey-wrong") as stranger:
         refused("not-signed-in", stranger.libraries)
     with (
         Client("http://127.0.0.1:9", "pc") as nobody,
@@ -144,7 +144,7 @@ def test_the_console_and_its_safety(service: Service) -> None:
 def test_a_watermark_of_a_few_megabytes_gets_as_far_as_its_own_check(service: Service, library: Path) -> None:
     service.client.connect(LibraryRequest(name="Ledge", root=str(library)))
     with httpx.Client(
-        base_url=f"{service.url}/api/v1/libraries/ledge/marks",
+        base_url=f"{service.url}/api/v1/libraries/ledge/watermarks",
         headers={"Authorization": f"Bearer {service.key}"},
     ) as plain:
         for size, status in ((4_900_000, 422), (5_500_000, 413), (7_000_000, 413)):

@@ -129,7 +129,7 @@ ENTRIES: dict[str, Entry] = {
     "GET /libraries/{slug}/pictures": Entry(LOOK, query=lambda _: {"search": "otter"}),
     "GET /libraries/{slug}/folders": Entry(LOOK),
     "GET /pictures/{picture_id}": Entry(LOOK),
-    "PUT /pictures/{picture_id}/own": Entry(MEND, lambda _: {"own": "leave"}),
+    "PUT /pictures/{picture_id}/override": Entry(MEND, lambda _: {"override": "leave"}),
     "GET /pictures/{picture_id}/plan": Entry(LOOK),
     "GET /files/{file_id}/content": Entry(LOOK),
     "GET /files/{file_id}/preview": Entry(LOOK),
@@ -154,7 +154,7 @@ ENTRIES: dict[str, Entry] = {
     "GET /libraries/{slug}/orphans": Entry(LOOK),
     "GET /libraries/{slug}/orphans/{backup_id}/content": Entry(LOOK),
     "POST /libraries/{slug}/orphans/{backup_id}/restore": Entry(TREAT, lambda _: {}),
-    "POST /libraries/{slug}/recognise": Entry(ADMINISTER, lambda _: {"confirm": "no"}),
+    "POST /libraries/{slug}/reattach": Entry(ADMINISTER, lambda _: {"confirm": "no"}),
     "GET /libraries/{slug}/page-faults": Entry(LOOK),
     "POST /libraries/{slug}/page-files": Entry(LOOK, lambda _: {"paths": ["a.jpg"]}),
     "POST /libraries/{slug}/page": Entry(LOOK, lambda _: b"<p>"),
@@ -196,7 +196,7 @@ ENTRIES: dict[str, Entry] = {
     "POST /libraries/{slug}/sizes/{name}/effect": Entry(LOOK, lambda _: {"settings": {"width": 300}}),
     "POST /libraries/{slug}/ladder": Entry(LOOK, lambda _: {}),
     "GET /libraries/{slug}/unused-sizes": Entry(LOOK),
-    "POST /libraries/{slug}/unused-sizes/let-go": Entry(ADMINISTER, lambda _: {"days": 30}),
+    "POST /libraries/{slug}/unused-sizes/remove": Entry(ADMINISTER, lambda _: {"days": 30}),
     "POST /libraries/{slug}/unused-sizes/bring-back": Entry(ADMINISTER, lambda _: {}),
     "GET /pictures/{picture_id}/cuts": Entry(LOOK),
     "PUT /pictures/{picture_id}/focus": Entry(MEND, lambda _: {"focus": {"x": 0.5, "y": 0.5}}),
@@ -206,11 +206,11 @@ ENTRIES: dict[str, Entry] = {
         TREAT, lambda place: {"pictures": [place.numbers["picture_id"]], "steps": [{"kind": "grey"}]}
     ),
     "POST /pictures/{picture_id}/view": Entry(LOOK, lambda _: {"steps": [], "whole": True}),
-    "GET /libraries/{slug}/marks": Entry(LOOK),
-    "PUT /libraries/{slug}/marks/{name}": Entry(ADMINISTER, lambda _: {"words": "Ledge"}),
-    "DELETE /libraries/{slug}/marks/{name}": Entry(ADMINISTER),
-    "PUT /libraries/{slug}/marks/{name}/picture": Entry(ADMINISTER, lambda _: b"no picture"),
-    "GET /libraries/{slug}/marks/{name}/picture": Entry(LOOK),
+    "GET /libraries/{slug}/watermarks": Entry(LOOK),
+    "PUT /libraries/{slug}/watermarks/{name}": Entry(ADMINISTER, lambda _: {"words": "Ledge"}),
+    "DELETE /libraries/{slug}/watermarks/{name}": Entry(ADMINISTER),
+    "PUT /libraries/{slug}/watermarks/{name}/picture": Entry(ADMINISTER, lambda _: b"no picture"),
+    "GET /libraries/{slug}/watermarks/{name}/picture": Entry(LOOK),
     "GET /libraries/{slug}/needs": Entry(LOOK),
     "DELETE /libraries/{slug}/needs/{need_id}": Entry(TREAT),
 }
@@ -373,7 +373,7 @@ def things_of(url: str, place: Place) -> dict[str, int]:
             [number, mark.encode(), mark.encode()],
         )
         session.execute(
-            "INSERT INTO outgoing_messages (library_id, mark, type, data, said)"
+            "INSERT INTO outgoing_messages (library_id, message_id, type, data, said)"
             " VALUES (%s, %s, 'webhook.trial', '{}', %s)",
             [number, f"{mark}-{run}", mark],
         )
@@ -607,7 +607,7 @@ def test_what_is_needed_goes_by_what_the_run_does(world: World) -> None:
         for name, caller in world.callers.items():
             if level is None and needed is TREAT and TREAT not in world.abilities[name]:
                 continue
-            answer = caller.put(f"/pictures/{picture}/own", json={"own": level})
+            answer = caller.put(f"/pictures/{picture}/override", json={"override": level})
             assert (answer.status_code == 200) == (needed in world.abilities[name]), (level, name)
 
 

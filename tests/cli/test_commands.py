@@ -12,7 +12,7 @@ import pytest
 from plumcrate import imaging
 from plumcrate.cli import main as entry
 from plumcrate.cli.commands import care, keeping, libraries, pictures, recipes, runs
-from plumcrate.cli.commands.common import Outcome, as_data, change_settings, shown
+from plumcrate.cli.commands.common import CommandResult, as_data, change_settings, shown
 from plumcrate.cli.index import INDEX
 from plumcrate.cli.main import main
 from plumcrate.client import Client
@@ -26,7 +26,7 @@ LIBRARY = {
     "level": "everyday",
     "copy_formats": ["webp", "avif"],
     "patterns": [],
-    "upkeep": {},
+    "automation": {},
     "created_at": NOW,
     "pictures": 12,
     "files": 34,
@@ -59,7 +59,7 @@ RUN = {
     "created_at": NOW,
 }
 ITEM = {"id": 1, "run_id": 7, "picture_id": 1, "path": "a.jpg", "state": "failed", "reason": "it hung"}
-SPOT = {"score": 71.2, "left": 0.25, "top": 0.5, "columns": 2, "lost": "000a1d05"}
+WORST_PLACE = {"score": 71.2, "left": 0.25, "top": 0.5, "columns": 2, "lost": "000a1d05"}
 PICTURE = {
     "id": 3,
     "library": "ledge",
@@ -90,7 +90,7 @@ DETAIL = PICTURE | {
             "size_before": 1000,
             "size_now": 500,
             "score": 80.1,
-            "spot": SPOT,
+            "worst_place": WORST_PLACE,
             "how": "step 80, 4:2:0",
             "derived": [
                 {
@@ -102,7 +102,7 @@ DETAIL = PICTURE | {
                     "path": "2025/kite.jpg.avif",
                     "size": 400,
                     "score": 80.4,
-                    "spot": None,
+                    "worst_place": None,
                     "how": "q",
                 }
             ],
@@ -159,7 +159,7 @@ ANSWERS: dict[tuple[str, str], Any] = {
     ("GET", "/runs/7/items"): {"rows": [ITEM], "total": 1},
     ("GET", "/libraries/ledge/pictures"): {"rows": [PICTURE], "total": 1},
     ("GET", "/pictures/3"): DETAIL,
-    ("PUT", "/pictures/3/own"): DETAIL | {"own": "leave"},
+    ("PUT", "/pictures/3/override"): DETAIL | {"override": "leave"},
     ("GET", "/pictures/3/plan"): [
         {
             "path": "a.jpg",
@@ -191,7 +191,7 @@ ANSWERS: dict[tuple[str, str], Any] = {
         "size": 100,
         "created_at": NOW,
     },
-    ("POST", "/libraries/ledge/recognise"): {"marked": True, "closed": 2, "gone": 1},
+    ("POST", "/libraries/ledge/reattach"): {"identified": True, "closed": 2, "gone": 1},
     ("GET", "/libraries/ledge/jobs"): [
         job("proof", run_id=6, originals_identical=99, verdict="incomplete"),
         job("proof", run_id=7, originals_identical=4, verdict="complete"),
@@ -310,21 +310,21 @@ def say(capsys: pytest.CaptureFixture[str]) -> Say:
         (("list", "ledge", "--sort", "worst"), ("2025/kite.jpg", "80.1", "71.2", "1 of 1 pictures")),
         (("show", "ledge", "3"), ("640 x 480", "71 at 25%, 50%", "avif copy", "step 80", "run 7")),
         (("plan", "ledge", "3"), ("the recipe decides", "avif")),
-        (("own", "ledge", "3", "leave"), ("is left alone for ever",)),
+        (("override", "ledge", "3", "leave"), ("is left alone for ever",)),
         (
             ("backups", "ledge"),
             ("9 backups", "5 of them", "3 (300 B) lost", "1 (100 B) are not needed", "10.0 kB free"),
         ),
         (("orphans", "ledge"), ("lost\\x1b[2J.jpg", "1 of 1")),
         (("rescue", "ledge", "8"), ("lost.jpg is in the library again",)),
-        (("recognise", "ledge", "--confirm", "ledge"), ("marked again", "2 changes", "1 files")),
+        (("reattach", "ledge", "--confirm", "ledge"), ("identity file again", "2 changes", "1 files")),
         (("savings", "ledge"), ("1 pictures", "2 copies", "top folder")),
         (("recipe", "ledge"), ("version 2, saved by keeper", "logos", "copies none", "leave alone")),
         (
             ("recipe", "ledge", "--set", "level=gallery"),
             ("2 made again", "1 were changed before", "4 files", "add --save"),
         ),
-        (("upkeep", "ledge"), ("new_files", "! Backups are off.")),
+        (("automation", "ledge"), ("new_files", "! Backups are off.")),
         (("hook-secret", "ledge"), ("http://x/hooks/ledge", "whsec_x", "shown this once")),
         (("pause", "7"), ("Run 7 is paused; 2 files left",)),
         (("run", "ledge", "--no-wait"), ("Run 7 has started", "plumcrate watch 7")),
@@ -351,7 +351,7 @@ def test_what_commands_say(
         ("orphans", "ledge"),
         ("savings", "ledge"),
         ("recipe", "ledge"),
-        ("upkeep", "ledge"),
+        ("automation", "ledge"),
         ("hook-secret", "ledge"),
         ("run", "ledge", "--no-wait"),
     ],
@@ -367,7 +367,7 @@ def test_commands_return_values_and_print_nothing(
 ) -> None:
     options = entry.build_parser(INDEX, "libraries").parse_args(["libraries"])
     outcome = options.command(options)
-    assert isinstance(outcome, Outcome)
+    assert isinstance(outcome, CommandResult)
     assert as_data(outcome.value)[0]["slug"] == "ledge"  # type: ignore[index]
     assert capsys.readouterr().out == ""
 
@@ -523,7 +523,7 @@ def test_jobs_are_followed_to_their_end(
     assert json.loads(say(*words, "--json", code=code))["state"] == end["state"]
 
 
-def test_a_run_is_foretold_where_a_forecast_has_said_how_long(service: Service, say: Say) -> None:
+def test_a_run_is_predicted_where_a_forecast_has_said_how_long(service: Service, say: Say) -> None:
     service.answers["GET", "/libraries/ledge/jobs"] = [
         job("forecast", "failed"),
         job("forecast", outlook=OUTLOOK),
@@ -542,7 +542,7 @@ def test_a_run_is_foretold_where_a_forecast_has_said_how_long(service: Service, 
     assert "The whole library takes" not in say("run", "ledge", code=1)
 
 
-@pytest.mark.parametrize("command", ["prune", "recognise", "hand-back"])
+@pytest.mark.parametrize("command", ["prune", "reattach", "hand-back"])
 def test_what_cannot_be_undone_is_said_twice(service: Service, say: Say, command: str) -> None:
     assert f"plumcrate {command} ledge --confirm ledge" in say(command, "ledge", code=2)
     assert service.sent == []
@@ -568,14 +568,16 @@ def test_the_doctor_says_what_to_do_and_ends_so(service: Service, say: Say) -> N
     ("change", "said"),
     [("nonsense=1", "there is no setting nonsense"), ("hours=22h", "are no hours"), ("share=1000", "share")],
 )
-def test_upkeep_that_makes_no_sense_is_refused(service: Service, say: Say, change: str, said: str) -> None:
-    assert said in say("upkeep", "ledge", "--set", change, code=2)
+def test_automation_that_makes_no_sense_is_refused(
+    service: Service, say: Say, change: str, said: str
+) -> None:
+    assert said in say("automation", "ledge", "--set", change, code=2)
     assert service.sent == []
 
 
-def test_upkeep_is_changed_setting_by_setting(service: Service, say: Say) -> None:
-    say("upkeep", "ledge", "--set", "watch=true", "--set", "hours=22:00-06:00,12:00-13:00")
-    assert service.last_body == {"upkeep": {"watch": True, "hours": ["22:00-06:00", "12:00-13:00"]}}
+def test_automation_is_changed_setting_by_setting(service: Service, say: Say) -> None:
+    say("automation", "ledge", "--set", "watch=true", "--set", "hours=22:00-06:00,12:00-13:00")
+    assert service.last_body == {"automation": {"watch": True, "hours": ["22:00-06:00", "12:00-13:00"]}}
 
 
 def test_a_recipe_from_a_file_is_tried_and_saved(service: Service, say: Say, tmp_path: Path) -> None:

@@ -18,7 +18,7 @@ from plumcrate.cli.main import main
 from plumcrate.contract.libraries import LibraryRequest
 from plumcrate.contract.people import Ability, LibraryKeyRequest
 from plumcrate.operate.index import INDEX
-from plumcrate.people.who import by_key
+from plumcrate.people.actor import by_key
 from plumcrate.records.database import Database
 
 Run = Callable[..., subprocess.CompletedProcess[str]]
@@ -69,7 +69,7 @@ def test_wrong_words_are_named(service: Service) -> None:
 def test_keys_from_making_to_revoking(service: Service) -> None:
     made = run(service, "make-key", "the site", "--library", "ledge", "--ability", "upload", "--days", "30")
     secret = made.stdout.splitlines()[0]
-    assert secret.startswith("plumkey_")
+    assert secret.startswith("plumkey-")
     assert "look, upload in ledge" in made.stdout
     keys = json.loads(run(service, "keys", "ledge", "--json").stdout)
     number = str(next(key["id"] for key in keys if key["name"] == "the site"))
@@ -102,7 +102,7 @@ def test_who_administers_one_library_does_it_there(service: Service) -> None:
 
 
 def test_what_was_done_is_told_and_written_down(service: Service, tmp_path: Path) -> None:
-    run(service, "libraries", key="plumkey_wrong", code=4)
+    run(service, "libraries", key="plumkey-wrong", code=4)
     told = run(service, "audit", "--outcome", "refused").stdout
     assert "a stranger" in told
     assert "not-signed-in" in told
@@ -112,7 +112,7 @@ def test_what_was_done_is_told_and_written_down(service: Service, tmp_path: Path
     assert len(page["rows"]) == 3
     file = tmp_path / "audit.csv"
     run(service, "audit", "--csv", str(file))
-    assert file.read_text().startswith('"at","who","kind"')
+    assert file.read_text().startswith('"at","actor","kind"')
     assert len(file.read_text().splitlines()) > 5
 
 

@@ -129,16 +129,16 @@ def service(monkeypatch: pytest.MonkeyPatch) -> Service:
 
     found = Service()
     transport = httpx.MockTransport(found)
-    monkeypatch.setattr(weighing, "client", lambda: Client("http://x", "pc_x_y", transport=transport))
+    monkeypatch.setattr(weighing, "client", lambda: Client("http://x", "plumkey-x", transport=transport))
     found.answers |= {
         ("POST", "/libraries/ledge/weighings"): job("weighing", "waiting"),
         ("GET", "/weighings/1"): one(1, findings=[FINDING]),
         ("GET", "/weighings/2"): one(
-            2, kind="foretold", what_if={"level": "lean"}, readings=[reading(250_000)]
+            2, kind="predicted", what_if={"level": "lean"}, readings=[reading(250_000)]
         ),
         ("GET", "/libraries/ledge/site-pages"): [PAGE],
         ("PUT", "/libraries/ledge/site-pages"): PAGE,
-        ("GET", "/site-pages/4/history"): [PAGE["first"][0], PAGE["latest"][0] | {"kind": "foretold"}],
+        ("GET", "/site-pages/4/history"): [PAGE["first"][0], PAGE["latest"][0] | {"kind": "predicted"}],
         ("POST", "/weighings/1/run"): RUN,
     }
     found.end = job("weighing", weighings=[1, 2], notes=["the first 2 of 9 pages are weighed"])
@@ -247,7 +247,7 @@ def test_pages_and_their_history_are_listed(said: Callable[..., str], service: S
     for words in ("https://ledge.example/", "1.00 MB", "300 kB", "−70 %", "2.40 s", "–"):
         assert words in text
     history = said("weights", "ledge", "https://ledge.example/")
-    assert "foretold" in history
+    assert "predicted" in history
     assert json.loads(said("weights", "ledge", "/", "--json"))[1]["bytes"] == 300_000
     assert "no page is known" in said("weights", "ledge", "/nowhere", code=2)
     service.answers["GET", "/libraries/ledge/site-pages"] = []

@@ -12,9 +12,9 @@ import pytest
 from plumcrate.client import AsyncClient, Client, ProblemError, UnreachableError, calls
 from plumcrate.client.calls import Call
 from plumcrate.client.methods import Method, Methods
+from plumcrate.contract.automation import NewFiles
 from plumcrate.contract.jobs import CheckRequest, JobKind, JobState
 from plumcrate.contract.runs import RunRequest
-from plumcrate.contract.upkeep import NewFiles
 
 RUN = {
     "id": 7,

@@ -36,7 +36,7 @@ LIBRARY = {
     "level": "everyday",
     "copy_formats": [],
     "patterns": [],
-    "upkeep": {},
+    "automation": {},
     "created_at": "2026-01-01T00:00:00Z",
 }
 

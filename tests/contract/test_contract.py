@@ -7,18 +7,18 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import BaseModel, TypeAdapter, ValidationError
 
+from plumcrate.contract.automation import Automation, Uploaded
 from plumcrate.contract.care import Backups, Machine, Orphan, PutBackRequest, RecogniseRequest
 from plumcrate.contract.common import Answer, CopyFormat, Message
 from plumcrate.contract.common import Level as LevelView
 from plumcrate.contract.jobs import CheckRequest, ForecastRequest, Job, JobKind, PruneRequest
 from plumcrate.contract.libraries import Library, LibraryChange, LibraryRequest
 from plumcrate.contract.people import Health, KeyRequest, SignIn
-from plumcrate.contract.pictures import Derived, File, Format, OwnRequest, Picture, Spot
-from plumcrate.contract.recipes import Effect, FixedQuality, MetadataKind, Plan, Recipe, RecipeSettings
+from plumcrate.contract.pictures import Derived, File, Format, OverrideRequest, Picture, WorstPlace
+from plumcrate.contract.recipes import Effect, FilePlan, FixedQuality, MetadataKind, Recipe, RecipeSettings
 from plumcrate.contract.recipes import Effort as EffortView
 from plumcrate.contract.runs import Item, Run, RunRequest, Scope
 from plumcrate.contract.savings import Savings
-from plumcrate.contract.upkeep import Upkeep, Uploaded
 from plumcrate.imaging import Effort, Level
 from plumcrate.imaging.formats import COPIES, FORMATS, KNOBS
 from plumcrate.imaging.kinds import Kind
@@ -32,12 +32,12 @@ REQUESTS = [
     CheckRequest,
     ForecastRequest,
     PruneRequest,
-    OwnRequest,
+    OverrideRequest,
     KeyRequest,
     SignIn,
     PutBackRequest,
     RecogniseRequest,
-    Upkeep,
+    Automation,
 ]
 ANSWERS = [
     Library,
@@ -47,10 +47,10 @@ ANSWERS = [
     Picture,
     File,
     Derived,
-    Spot,
+    WorstPlace,
     Savings,
     Recipe,
-    Plan,
+    FilePlan,
     Effect,
     Machine,
     Backups,

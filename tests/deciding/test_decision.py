@@ -1,4 +1,4 @@
-"""Which treatment a file gets: rules in order, own levels, sizes, and what a changed recipe would do."""
+"""Which treatment a file gets: rules in order, overrides, sizes, and what a changed recipe would do."""
 
 from pathlib import Path
 from typing import Any
@@ -10,7 +10,7 @@ from sqlalchemy import select, update
 
 from plumcrate.contract.common import Level
 from plumcrate.contract.pictures import FileState
-from plumcrate.contract.recipes import Effect, Plan, RecipeSettings
+from plumcrate.contract.recipes import Effect, FilePlan, RecipeSettings
 from plumcrate.contract.runs import RunKind, RunRequest, Scope
 from plumcrate.deciding.decision import key_of
 from plumcrate.deciding.planning import effect, plan
@@ -66,7 +66,7 @@ def settings(**values: Any) -> RecipeSettings:
     return RecipeSettings.model_validate(values)
 
 
-def verdicts(database: Database, recipe: RecipeSettings) -> dict[str, Plan]:
+def verdicts(database: Database, recipe: RecipeSettings) -> dict[str, FilePlan]:
     with database.begin() as session:
         library = session.get_one(Library, 1)
         ids = session.scalars(select(Picture.id))
@@ -104,7 +104,7 @@ def test_a_rule_is_about_what_it_says(filled: Database, when: dict[str, Any], ab
     assert the_effect(filled, recipe).by_rule == {"r": len(about)}
 
 
-def test_the_first_rule_that_fits_decides_and_an_own_level_goes_before(filled: Database) -> None:
+def test_the_first_rule_that_fits_decides_and_an_override_goes_before(filled: Database) -> None:
     recipe = settings(
         level="everyday",
         rules=[

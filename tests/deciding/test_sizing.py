@@ -69,7 +69,7 @@ class Ledge(Walk):
 
     def made(self) -> list[File]:
         with self.database.begin() as session:
-            rows = select(File).where(File.size.is_not(None), File.state != FileState.GONE)
+            rows = select(File).where(File.size_name.is_not(None), File.state != FileState.GONE)
             return list(session.scalars(rows.order_by(File.path)))
 
 

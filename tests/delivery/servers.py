@@ -14,7 +14,7 @@ from pathlib import Path
 
 import httpx
 
-from plumcrate.delivery.rules import Ground, Server, rules
+from plumcrate.delivery.rules import RulesContext, Server, rules
 from plumcrate.records.private import free_port
 
 _NGINX = """\
@@ -100,7 +100,7 @@ class Origin(str):
 
 
 @contextlib.contextmanager
-def serving(server: Server, ground: Ground) -> Iterator[Origin]:
+def serving(server: Server, ground: RulesContext) -> Iterator[Origin]:
     """The origin of a real server with the rules for a library; stopped at the end."""
     with open_folder() as home:
         port = free_port()
@@ -111,7 +111,7 @@ def serving(server: Server, ground: Ground) -> Iterator[Origin]:
             yield origin
 
 
-def _nginx(home: Path, port: int, ground: Ground) -> list[str]:
+def _nginx(home: Path, port: int, ground: RulesContext) -> list[str]:
     first, second, third = ([*re.split("(?=# -- Part [23])", rules(Server.NGINX, ground)), ""])[:3]
     shutil.copy("/etc/nginx/mime.types", home)
     text = _NGINX.format(
@@ -121,7 +121,7 @@ def _nginx(home: Path, port: int, ground: Ground) -> list[str]:
     return ["/usr/sbin/nginx", "-e", f"{home}/error.log", "-p", str(home), "-c", f"{home}/nginx.conf"]
 
 
-def _apache(home: Path, port: int, ground: Ground) -> list[str]:
+def _apache(home: Path, port: int, ground: RulesContext) -> list[str]:
     (home / "www").mkdir()
     Path(ground.folder, ".htaccess").write_text(rules(Server.APACHE, ground))
     guard = 'RewriteEngine On\nRewriteCond "%{REQUEST_URI}" "/guarded/"\nRewriteRule "" - [F]\n'
@@ -141,7 +141,7 @@ def _apache(home: Path, port: int, ground: Ground) -> list[str]:
     return ["/usr/sbin/apache2", "-f", f"{home}/apache.conf", "-D", "FOREGROUND"]
 
 
-def _caddy(home: Path, port: int, ground: Ground) -> list[str]:
+def _caddy(home: Path, port: int, ground: RulesContext) -> list[str]:
     written = rules(Server.CADDY, ground).replace("\n", "\n\t")
     text = _CADDY.format(home=home, port=port, rules=written, prefix=ground.prefix, folder=ground.folder)
     (home / "Caddyfile").write_text(text)

@@ -10,7 +10,7 @@ import httpx
 import pytest
 from servers import open_folder, serving
 
-from plumcrate.delivery.rules import Ground, Server, UnfitName, rules
+from plumcrate.delivery.rules import RulesContext, Server, UnfitName, rules
 from plumcrate.delivery.rules.ground import Moved
 
 NAMES = {
@@ -43,7 +43,7 @@ TYPES = {"file": "image/jpeg", "avif": "image/avif", "webp": "image/webp"}
 
 
 @pytest.fixture(scope="module")
-def ground() -> Iterator[Ground]:
+def ground() -> Iterator[RulesContext]:
     """A library with copies beside the files; what each file holds says what it is."""
     with open_folder() as home:
         folder = home / "media library"
@@ -57,7 +57,7 @@ def ground() -> Iterator[Ground]:
         (folder / "moved away.jpg").write_bytes(b"the conversion")
         (folder / "put back.png").write_bytes(b"the file of put back.png")
         (folder / "put back.jpg").write_bytes(b"the file of put back.jpg")
-        (folder / ".plumcrate.id").write_bytes(b"mark")
+        (folder / ".plumcrate.id").write_bytes(b"identity")
         (folder / "2025/.plumcrate-1-staged.jpg").write_bytes(b"staged")
         (folder / ".hidden").mkdir()
         (folder / ".hidden/x.jpg").write_bytes(b"hidden")
@@ -75,13 +75,13 @@ def ground() -> Iterator[Ground]:
             Moved("put back.png", "put back.jpg"),
             *(Moved(f"{name}.png", "moved away.jpg") for name in ODD_MOVED),
         )
-        yield Ground(
+        yield RulesContext(
             "Gannet Ledge", str(folder), "https://ledge.example/up loads/x", ("avif", "webp"), 600, moved
         )
 
 
 @pytest.fixture(scope="module", params=list(Server))
-def site(request: pytest.FixtureRequest, ground: Ground) -> Iterator[httpx.Client]:
+def site(request: pytest.FixtureRequest, ground: RulesContext) -> Iterator[httpx.Client]:
     with serving(request.param, ground) as origin, httpx.Client(base_url=origin) as client:
         client.headers.clear()
         yield client
@@ -140,7 +140,7 @@ def test_names_of_every_kind(site: httpx.Client, name: str) -> None:
     assert (answer.status_code, answer.content) == (200, f"{best} of {name}".encode())
 
 
-def test_a_name_with_a_question_mark_is_served(site: httpx.Client, ground: Ground) -> None:
+def test_a_name_with_a_question_mark_is_served(site: httpx.Client, ground: RulesContext) -> None:
     place = Path(ground.folder, "what?.jpg")
     place.write_bytes(b"the file of what")
     assert fetch(site, "what?.jpg", BROWSER).content == b"the file of what"
@@ -186,7 +186,7 @@ def test_validators_and_ranges_are_of_the_form_that_is_served(site: httpx.Client
     assert fetch(site, "tower.jpg", BROWSER, Range="bytes=900-").status_code == 416
 
 
-def test_a_copy_that_vanished_or_came_counts_at_once(site: httpx.Client, ground: Ground) -> None:
+def test_a_copy_that_vanished_or_came_counts_at_once(site: httpx.Client, ground: RulesContext) -> None:
     copy = Path(ground.folder, "tower.jpg.avif")
     kept = copy.read_bytes()
     copy.unlink()
@@ -199,12 +199,12 @@ def test_a_copy_that_vanished_or_came_counts_at_once(site: httpx.Client, ground:
 @pytest.mark.parametrize("folder", ['/srv/a"b', "/srv/a\nb"])
 def test_what_a_configuration_cannot_say_is_refused(server: Server, folder: str) -> None:
     with pytest.raises(UnfitName, match="cannot be written"):
-        rules(server, Ground("x", folder, "https://x.example/u", ("avif",), 60))
+        rules(server, RulesContext("x", folder, "https://x.example/u", ("avif",), 60))
 
 
 @pytest.mark.parametrize("server", list(Server))
 def test_the_rules_name_the_library_and_only_its_copies(server: Server) -> None:
-    text = rules(server, Ground("Gannet Ledge", "/srv/ledge", "https://x.example", ("webp",), 0))
+    text = rules(server, RulesContext("Gannet Ledge", "/srv/ledge", "https://x.example", ("webp",), 0))
     assert "Gannet Ledge" in text
     assert "image/webp" in text
     assert "image/avif" not in text.replace("        image/avif avif;", "")  # of a file that is one
@@ -257,7 +257,7 @@ def test_a_name_that_no_configuration_can_hold_is_left_out_and_said(server: Serv
         Moved("x" * 1_000 + ".tif", "x.jpg"),
         Moved("a.tif", "a.jpg"),
     )
-    text = rules(server, Ground("Ledge", "/srv/ledge", "https://x.example/u", ("avif",), 0, moved))
+    text = rules(server, RulesContext("Ledge", "/srv/ledge", "https://x.example/u", ("avif",), 0, moved))
     assert "cannot hold the name (2 in all)" in text
     assert '"line\\nend.tif"' in text
     assert "/u/a.jpg" in text
@@ -266,6 +266,6 @@ def test_a_name_that_no_configuration_can_hold_is_left_out_and_said(server: Serv
 def test_the_documentation_shows_what_is_written() -> None:
     text = (Path(__file__).parents[2] / "docs/serving/servers.md").read_text()
     name, address = "Gannet Ledge Light Trust", "https://ledge.example/uploads"
-    ground = Ground(name, "/srv/ledge/uploads", address, ("avif", "webp"), 3_600)
+    ground = RulesContext(name, "/srv/ledge/uploads", address, ("avif", "webp"), 3_600)
     for server in Server:
         assert rules(server, ground) in text

@@ -25,7 +25,7 @@ from plumcrate.contract.runs import ItemState
 from plumcrate.delivery.finding import Finder, Found
 from plumcrate.delivery.serving import PictureServer
 from plumcrate.intake.remaking import Remaking, make_copies_again
-from plumcrate.keeping.changes import Note
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Derived, File, Item, Library, Run
 
@@ -153,7 +153,7 @@ def test_an_address_with_the_contents_number_never_changes(site: Site) -> None:
 def test_a_restored_picture_is_served_as_it_was_at_once(site: Site) -> None:
     assert site.ask("/l/a.jpg").headers["content-type"] == "image/avif"
     tag = site.ask("/l/a.jpg").headers["etag"]
-    site.walk.keeper.restore(site.walk.file(), Note())
+    site.walk.keeper.restore(site.walk.file(), ChangeNote())
     for accept in (MODERN, SOME, OLD):
         answer = site.ask("/l/a.jpg", accept, if_none_match=tag)
         assert (answer.status_code, answer.content) == (200, site.walk.data)
@@ -184,7 +184,7 @@ def test_a_missing_or_foreign_copy_is_not_served_and_told(site: Site) -> None:
 def test_a_copy_that_was_taken_back_is_answered_with_its_file(site: Site) -> None:
     """A page that is kept somewhere names copies long after a picture was put back."""
     original = site.walk.data
-    site.walk.keeper.restore(site.walk.file(), Note())
+    site.walk.keeper.restore(site.walk.file(), ChangeNote())
     site.settle()
     for copy in ("a.jpg.avif", "a.jpg.webp"):
         for accept in (MODERN, OLD):
@@ -275,7 +275,7 @@ def test_pictures_are_only_fetched(site: Site, method: str) -> None:
     "name", ["mit leer.jpg", "Möwe über.jpg", "100%.jpg", "why?.jpg", "a#1.jpg", "a+b&c=d;e.jpg", "灯台.jpg"]
 )
 def test_odd_names(site: Site, name: str) -> None:
-    site.walk.keeper.upload(f"2025/{name}", site.walk.data, Note(detail={"by": "tests"}))
+    site.walk.keeper.upload(f"2025/{name}", site.walk.data, ChangeNote(detail={"by": "tests"}))
     assert site.ask(f"/l/2025/{quote(name)}").content == site.walk.data
 
 
@@ -356,7 +356,7 @@ def test_a_file_that_made_way_leads_to_its_conversion(site: Site) -> None:
 
 def automatic(database: Database) -> None:
     with database.begin() as session:
-        session.execute(update(Library).values(upkeep={"new_files": "background"}))
+        session.execute(update(Library).values(automation={"new_files": "background"}))
 
 
 def test_copies_that_are_missing_are_made_again_once(site: Site) -> None:

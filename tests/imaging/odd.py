@@ -79,7 +79,7 @@ def odd_files() -> dict[str, bytes]:
         "grey.jpg": _saved(photo.convert("L"), "JPEG", quality=92),
         "huge.png": huge + Chunk(b"IDAT", b"").encoded() + Chunk(b"IEND", b"").encoded(),
         "mislabelled-png.jpg": _saved(photo, "PNG"),
-        "no-end-mark.jpg": jpeg[:-2],
+        "no-end-marker.jpg": jpeg[:-2],
         "not-a-picture.jpg": b"<html>404 Not Found</html>",
         "one-pixel.gif": _saved(photo.resize((1, 1)), "GIF"),
         "one-pixel.jpg": _saved(photo.resize((1, 1)), "JPEG"),

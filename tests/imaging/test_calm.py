@@ -18,7 +18,7 @@ from plumcrate.imaging.jpeg.transform import coefficients_of, frame_for, planes_
 from plumcrate.imaging.pixels import Pixels
 from plumcrate.imaging.recipe import Limits
 from plumcrate.imaging.scoring import Judge
-from plumcrate.imaging.scoring.flatness import Flatness, Ground
+from plumcrate.imaging.scoring.flatness import FlatGround, Flatness
 from plumcrate.imaging.treatment.case import Case
 
 
@@ -126,7 +126,7 @@ def test_blocks_show_less_in_a_blurred_background(
     step: int, part: float, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     rgb = blurred_red()
-    ground = Ground(rgb)
+    ground = FlatGround(rgb)
     ours = LossyEncoder(rgb, grey=False, subsampled=True).encode(step, searched=True)
     monkeypatch.setattr("plumcrate.imaging.jpeg.lossy.join", lambda *args: None)
     monkeypatch.setattr("plumcrate.imaging.jpeg.lossy.calm_part", lambda *args: 0.0)
@@ -176,7 +176,7 @@ def in_blocks(rgb: np.ndarray, amount: int) -> np.ndarray:
 
 def test_shades_of_blocks_are_told_and_a_shift_of_all_is_not() -> None:
     rgb = blurred_red()
-    ground = Ground(rgb)
+    ground = FlatGround(rgb)
     assert ground.judge(rgb) == Flatness()
     seams = [ground.judge(in_blocks(rgb, amount)).seam for amount in (1, 3, 6)]
     assert 0.3 < seams[0] < seams[1] < seams[2]
@@ -187,8 +187,8 @@ def test_shades_of_blocks_are_told_and_a_shift_of_all_is_not() -> None:
 
 def test_texture_has_no_seams_to_look_at() -> None:
     rgb = noisy()
-    assert Ground(rgb).plain
-    assert Ground(rgb).judge(in_blocks(rgb, 20)).seam == 0
+    assert FlatGround(rgb).plain
+    assert FlatGround(rgb).judge(in_blocks(rgb, 20)).seam == 0
 
 
 @pytest.mark.parametrize("level", [Level.GALLERY, Level.EVERYDAY, Level.LEAN])

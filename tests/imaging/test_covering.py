@@ -1,4 +1,4 @@
-"""Painting over, marks, and what matters in a picture."""
+"""Painting over, watermarks, and what matters in a picture."""
 
 from __future__ import annotations
 
@@ -13,10 +13,16 @@ from PIL import Image
 from plumcrate.demo.painter.scenes import SCENES
 from plumcrate.imaging.errors import Damaged, ImagingError
 from plumcrate.imaging.pixels import Pixels
-from plumcrate.imaging.shapes import PLACES, Cover, Mark
+from plumcrate.imaging.shapes import PLACES, Cover, Watermark
 from plumcrate.imaging.shaping.covering import cover
-from plumcrate.imaging.shaping.marking import as_png, check_mark, mark_pixels, marked, missing_letters
 from plumcrate.imaging.shaping.matters import what_matters
+from plumcrate.imaging.shaping.watermarking import (
+    as_png,
+    check_watermark,
+    missing_letters,
+    watermark_pixels,
+    watermarked,
+)
 
 
 def spotted(width: int = 160, height: int = 120) -> tuple[Pixels, Pixels]:
@@ -88,7 +94,7 @@ def test_a_stroke_over_everything_changes_nothing() -> None:
     assert np.array_equal(cover(Pixels(rgb), everything).rgb, rgb)
 
 
-# -- marks -------------------------------------------------------------------------------------
+# -- watermarks -------------------------------------------------------------------------------------
 
 
 def stamp(width: int = 40, height: int = 20, *, alpha: int = 255) -> bytes:
@@ -98,26 +104,26 @@ def stamp(width: int = 40, height: int = 20, *, alpha: int = 255) -> bytes:
 
 
 @pytest.mark.parametrize("place", sorted(PLACES))
-def test_a_mark_stands_where_it_is_to(place: str) -> None:
+def test_a_watermark_stands_where_it_is_to(place: str) -> None:
     ground = Pixels(np.full((200, 300, 3), 30, np.uint8))
-    out = marked(ground, Mark(place, 0.1, 0.05, 1.0, 8, "own", data=stamp()))  # type: ignore[arg-type]
+    out = watermarked(ground, Watermark(place, 0.1, 0.05, 1.0, 8, "own", data=stamp()))  # type: ignore[arg-type]
     rows, columns = np.nonzero((out.rgb != ground.rgb).any(axis=2))
     across, down = PLACES[place]  # type: ignore[index]
     assert abs(columns.min() - (10 + across * (300 - 20 - 30))) <= 1
     assert abs(rows.min() - (10 + down * (200 - 20 - 15))) <= 1
 
 
-def test_a_mark_is_light_on_dark_and_dark_on_light() -> None:
+def test_a_watermark_is_light_on_dark_and_dark_on_light() -> None:
     for ground, expected in ((20, 255), (240, 0)):
-        out = marked(
-            Pixels(np.full((60, 90, 3), ground, np.uint8)), Mark("centre", 0.5, 0, 1.0, 8, data=stamp())
+        out = watermarked(
+            Pixels(np.full((60, 90, 3), ground, np.uint8)), Watermark("centre", 0.5, 0, 1.0, 8, data=stamp())
         )
         assert out.rgb[30, 45, 0] == expected
 
 
-def test_how_opaque_a_mark_is() -> None:
-    out = marked(
-        Pixels(np.zeros((60, 90, 3), np.uint8)), Mark("centre", 0.5, 0, 0.5, 8, "light", data=stamp())
+def test_how_opaque_a_watermark_is() -> None:
+    out = watermarked(
+        Pixels(np.zeros((60, 90, 3), np.uint8)), Watermark("centre", 0.5, 0, 0.5, 8, "light", data=stamp())
     )
     assert abs(int(out.rgb[30, 45, 0]) - 128) <= 1
 
@@ -130,30 +136,30 @@ def test_how_opaque_a_mark_is() -> None:
     st.floats(0, 0.4),
     st.booleans(),
 )
-def test_a_mark_on_any_picture_keeps_its_size(
+def test_a_watermark_on_any_picture_keeps_its_size(
     width: int, height: int, place: str, part: float, margin: float, transparent: bool
 ) -> None:
     alpha = np.zeros((height, width), np.uint8) if transparent else None
     ground = Pixels(np.full((height, width, 3), 99, np.uint8), alpha)
-    out = marked(ground, Mark(place, part, margin, 0.7, 8, data=stamp()))  # type: ignore[arg-type]
+    out = watermarked(ground, Watermark(place, part, margin, 0.7, 8, data=stamp()))  # type: ignore[arg-type]
     assert out.size == (width, height)
     if round(part * width) < 8:
-        assert out is ground, "a mark that cannot be read is left out"
+        assert out is ground, "a watermark that cannot be read is left out"
     elif transparent:
         assert out.alpha is not None
         assert out.alpha.any(), "it shows where the picture does not"
 
 
-def test_a_mark_larger_than_the_picture_is_made_smaller() -> None:
-    out = marked(
+def test_a_watermark_larger_than_the_picture_is_made_smaller() -> None:
+    out = watermarked(
         Pixels(np.zeros((50, 500, 3), np.uint8)),
-        Mark("centre", 1.0, 0.0, 1.0, 8, "light", data=stamp(900, 900)),
+        Watermark("centre", 1.0, 0.0, 1.0, 8, "light", data=stamp(900, 900)),
     )
     assert out.rgb[:, :, 0].any(axis=1).sum() <= 25, "no higher than half of it"
 
 
 def test_words_are_drawn_in_a_font_that_ships() -> None:
-    drawn = mark_pixels(Mark(words="© Gannet Ledge Light Trust, Möwenstraße 7"))
+    drawn = watermark_pixels(Watermark(words="© Gannet Ledge Light Trust, Möwenstraße 7"))
     assert drawn.alpha is not None
     assert drawn.size[0] > 8 * drawn.size[1]
     assert 0.1 < (drawn.alpha > 128).mean() < 0.6
@@ -161,17 +167,17 @@ def test_words_are_drawn_in_a_font_that_ships() -> None:
     assert missing_letters("Ledge 灯塔灯") == "灯塔"
 
 
-def test_what_cannot_be_a_mark_is_told() -> None:
-    assert check_mark(stamp(31, 17, alpha=200)) == (31, 17)
+def test_what_cannot_be_a_watermark_is_told() -> None:
+    assert check_watermark(stamp(31, 17, alpha=200)) == (31, 17)
     with pytest.raises(Damaged, match="transparent all over"):
-        check_mark(stamp(alpha=0))
+        check_watermark(stamp(alpha=0))
     out = io.BytesIO()
     Image.new("RGB", (9, 9)).save(out, "PNG")
     with pytest.raises(Damaged, match="no transparency"):
-        check_mark(out.getvalue())
-    for broken in (b"", b"mark", stamp()[:50]):
+        check_watermark(out.getvalue())
+    for broken in (b"", b"watermark", stamp()[:50]):
         with pytest.raises(ImagingError):
-            check_mark(broken)
+            check_watermark(broken)
 
 
 # -- what matters --------------------------------------------------------------------------------

@@ -14,7 +14,7 @@ from plumcrate.imaging import Level, Recipe, treat
 from plumcrate.imaging.pixels import Pixels, decode, to_pixels
 from plumcrate.imaging.png.palette import Histogram, Pins, apply_palette, to_space
 from plumcrate.imaging.scoring import BACKGROUNDS, Judge
-from plumcrate.imaging.scoring.flatness import Flatness, Ground, ciede2000, flat_colours, pack
+from plumcrate.imaging.scoring.flatness import FlatGround, Flatness, ciede2000, flat_colours, pack
 from plumcrate.imaging.treatment.png import rgba_of
 
 DRAWN = every_diagram(240)
@@ -47,7 +47,7 @@ def test_the_colour_difference_is_the_published_one(
 
 
 def test_a_bar_in_its_neighbours_colour_is_told() -> None:
-    ground = Ground(SHADOW)
+    ground = FlatGround(SHADOW)
     swapped = SHADOW.copy()
     swapped[(SHADOW == (107, 44, 92)).all(axis=2)] = (122, 54, 106)
     assert ground.judge(SHADOW).within(Flatness(moved=1e-3)), "what stays is found where it was"
@@ -56,7 +56,7 @@ def test_a_bar_in_its_neighbours_colour_is_told() -> None:
 
 
 def test_steps_in_a_shadow_are_told_and_dithering_is_not() -> None:
-    ground = Ground(SHADOW)
+    ground = FlatGround(SHADOW)
     grey = Image.fromarray(SHADOW).convert("L")
     levels = [0, 42, 60, 100, *range(130, 256, 9)]
     palette = Image.new("P", (1, 1))
@@ -65,7 +65,7 @@ def test_steps_in_a_shadow_are_told_and_dithering_is_not() -> None:
         np.asarray(grey.convert("RGB").quantize(palette=palette, dither=how).convert("RGB"))
         for how in (Image.Dither.NONE, Image.Dither.FLOYDSTEINBERG)
     )
-    smooth = Ground(np.asarray(grey.convert("RGB")))
+    smooth = FlatGround(np.asarray(grey.convert("RGB")))
     assert smooth.judge(stepped).jump > 1.2
     assert smooth.judge(dithered).jump < smooth.judge(stepped).jump / 2
     drifting = (SHADOW.astype(int) - 2).clip(0, 255).astype(np.uint8)
@@ -137,7 +137,7 @@ def test_a_palette_that_has_no_room_for_the_flat_colours_is_none() -> None:
 
 def test_a_photograph_without_even_ground_is_not_looked_at() -> None:
     noise = np.random.default_rng(3).integers(0, 256, (120, 160, 3)).astype(np.uint8)
-    ground = Ground(noise)
+    ground = FlatGround(noise)
     assert ground.plain
     assert ground.judge(255 - noise) == Flatness()
 
@@ -172,7 +172,7 @@ def test_a_blot_in_the_dark_is_told_and_one_in_the_light_is_not() -> None:
         before[100:196, 100:196] = (30 * lightness, 30 * lightness, 34 * lightness)
         after = before.copy()
         after[120:152, 120:152] = np.clip(after[120:152, 120:152].astype(int) + np.array((5, -3, -4)), 0, 255)
-        tint = Ground(before).judge(after).tint
+        tint = FlatGround(before).judge(after).tint
         assert (tint > 3.5) == told, tint
 
 
@@ -180,7 +180,7 @@ def test_a_blot_in_the_dark_is_told_and_one_in_the_light_is_not() -> None:
 @pytest.mark.parametrize("level", [Level.GALLERY, Level.EVERYDAY])
 def test_dark_pages_get_no_blots(seed: int, level: Level) -> None:
     image = cards(seed)
-    ground = Ground(np.asarray(image))
+    ground = FlatGround(np.asarray(image))
     limit = {Level.GALLERY: 2.6, Level.EVERYDAY: 2.8}[level]
     treatment = treat(as_png(image), Recipe(level=level))
     for output in treatment.chosen:

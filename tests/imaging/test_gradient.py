@@ -38,7 +38,7 @@ def error_sum(reference: Reference, candidate: np.ndarray) -> float:
 
 
 @pytest.mark.parametrize("seed", range(3))
-def test_it_foretells_what_a_step_does_to_the_score(seed: int) -> None:
+def test_it_predicts_what_a_step_does_to_the_score(seed: int) -> None:
     """A step of a whole sample value is a long one: within a quarter."""
     picture, candidate = pictures(seed, (131, 145))
     reference = Reference(picture)

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from PIL import Image
 
-from plumcrate.imaging import Level, Mark, Recipe, Sharpening, Size, identify, treat
+from plumcrate.imaging import Level, Recipe, Sharpening, Size, Watermark, identify, treat
 from plumcrate.imaging.errors import LeftAlone
 from plumcrate.imaging.outcome import Chosen
 from plumcrate.imaging.pixels import Pixels, decode
@@ -23,10 +23,10 @@ from plumcrate.imaging.shapes import (
     Cover,
     Crop,
     Grey,
+    Rotation,
     Saturation,
     Sharpen,
     Touch,
-    Turn,
     White,
     cut,
     cut_at_place,
@@ -47,7 +47,7 @@ crops = st.builds(
 touches = st.lists(
     st.one_of(
         crops,
-        st.builds(Turn, st.integers(0, 3), st.booleans()),
+        st.builds(Rotation, st.integers(0, 3), st.booleans()),
         st.builds(Brightness, st.floats(-100, 100)),
         st.builds(Contrast, st.floats(-100, 100)),
         st.builds(White, st.tuples(*[st.integers(0, 255)] * 3)),
@@ -98,7 +98,7 @@ def test_unknown_touch_ups_are_refused() -> None:
 
 
 @given(st.integers(1, 60), st.integers(1, 60), touches)
-def test_sizes_are_foretold_without_pixels(width: int, height: int, steps: list[Touch]) -> None:
+def test_sizes_are_predicted_without_pixels(width: int, height: int, steps: list[Touch]) -> None:
     assert touched(noise(width, height), steps).size == touched_size(width, height, steps)
 
 
@@ -142,7 +142,12 @@ def test_a_point_follows_its_place(x: float, y: float, width: int, height: int, 
 def test_a_point_is_where_the_pixels_went() -> None:
     dark = np.zeros((80, 120, 3), np.uint8)
     dark[18:23, 88:93] = 255
-    steps: list[Touch] = [Turn(1, True), Crop(0.0, 0.05, 0.9, 0.9, 4.0), Turn(2), Crop(0.1, 0.0, 0.9, 1.0)]
+    steps: list[Touch] = [
+        Rotation(1, True),
+        Crop(0.0, 0.05, 0.9, 0.9, 4.0),
+        Rotation(2),
+        Crop(0.1, 0.0, 0.9, 1.0),
+    ]
     out = touched(Pixels(dark), steps).rgb[..., 0]
     rows, columns = np.nonzero(out > 120)
     x, y = touched_point((90.5 / 120, 20.5 / 80), 120, 80, steps)
@@ -153,14 +158,16 @@ def test_a_point_is_where_the_pixels_went() -> None:
 @given(st.integers(1, 900), st.integers(1, 900), touches)
 def test_recipes_with_shapes_as_plain_data_and_back(width: int, height: int, steps: list[Touch]) -> None:
     size = Size(width, height, "fill", "focus", True, "webp", Sharpening(0.4, 0.8, 3))
-    recipe = Recipe(touches=tuple(steps), size=size, mark=Mark(words="Ledge", width=0.3), focus=(0.25, 0.75))
+    recipe = Recipe(
+        touches=tuple(steps), size=size, watermark=Watermark(words="Ledge", width=0.3), focus=(0.25, 0.75)
+    )
     assert Recipe.from_dict(json.loads(json.dumps(recipe.as_dict()))) == recipe
     assert recipe.shapes
     assert not Recipe().shapes
 
 
-def test_a_marks_bytes_stay_out_of_the_records() -> None:
-    recipe = Recipe(mark=Mark(sha256="ab", data=b"secret"))
+def test_a_watermarks_bytes_stay_out_of_the_records() -> None:
+    recipe = Recipe(watermark=Watermark(sha256="ab", data=b"secret"))
     assert "secret" not in repr(recipe.as_dict())
     assert recipe == Recipe.from_dict(recipe.as_dict()), "the digest stands for them"
 
@@ -184,7 +191,7 @@ def test_any_steps_on_any_pixels_come_to_pixels(
 
 def test_no_amount_changes_nothing() -> None:
     pixels = noise(40, 30)
-    for step in (Crop(), Turn(), Brightness(), Contrast(), Saturation(), Sharpen(0.0)):
+    for step in (Crop(), Rotation(), Brightness(), Contrast(), Saturation(), Sharpen(0.0)):
         assert np.array_equal(touched(pixels, [step]).rgb, pixels.rgb), step
     assert np.abs(touched(pixels, [White((120, 120, 120))]).rgb.astype(int) - pixels.rgb).max() <= 1
 
@@ -216,11 +223,11 @@ def test_grey_keeps_light_and_saturation_goes_both_ways() -> None:
 
 def test_turning_four_times_and_mirroring_twice_is_nothing() -> None:
     pixels = noise(31, 17, alpha=True)
-    out = touched(pixels, [Turn(1)] * 4 + [Turn(0, True)] * 2)
+    out = touched(pixels, [Rotation(1)] * 4 + [Rotation(0, True)] * 2)
     assert np.array_equal(out.rgb, pixels.rgb)
     assert out.alpha is not None
     assert np.array_equal(out.alpha, pixels.alpha)
-    assert touched(pixels, [Turn(1)]).rgb[0, -1].tolist() == pixels.rgb[0, 0].tolist(), "with the clock"
+    assert touched(pixels, [Rotation(1)]).rgb[0, -1].tolist() == pixels.rgb[0, 0].tolist(), "with the clock"
 
 
 def test_curves_in_a_row_are_rounded_once() -> None:
@@ -233,7 +240,7 @@ def test_curves_in_a_row_are_rounded_once() -> None:
 
 
 def test_what_is_looked_at_is_what_comes() -> None:
-    steps = (Turn(1), Crop(0.1, 0.1, 0.8, 0.8), Brightness(20), Sharpen(1.0, 0.8, 2), Contrast(10))
+    steps = (Rotation(1), Crop(0.1, 0.1, 0.8, 0.8), Brightness(20), Sharpen(1.0, 0.8, 2), Contrast(10))
     pixels = upright(as_file(scene(600, 400)), Recipe and _limits())
     first, local = split(steps)
     assert [one.kind for one in local] == ["brightness", "sharpen", "contrast"]

@@ -39,22 +39,22 @@ def blurred_at(rgb: np.ndarray, left: int, top: int, side: int) -> np.ndarray:
 def test_damage_is_found_where_it_is(left: int, top: int) -> None:
     rgb = scene()
     judgement = Reference(rgb).judge(blurred_at(rgb, left, top, CELL))
-    spot = judgement.spot((512, 384))
-    assert abs(spot.left * 512 - (left + CELL / 2)) < 1
-    assert abs(spot.top * 384 - (top + CELL / 2)) < 1
-    assert spot.score < judgement.score - 10
-    lost = np.frombuffer(spot.lost, np.uint8).reshape(spot.rows, spot.columns)
+    worst_place = judgement.worst_place((512, 384))
+    assert abs(worst_place.left * 512 - (left + CELL / 2)) < 1
+    assert abs(worst_place.top * 384 - (top + CELL / 2)) < 1
+    assert worst_place.score < judgement.score - 10
+    lost = np.frombuffer(worst_place.lost, np.uint8).reshape(worst_place.rows, worst_place.columns)
     assert np.unravel_index(lost.argmax(), lost.shape) == (top // CELL, left // CELL)
 
 
 def test_the_map_of_a_large_picture_stays_small_and_keeps_the_worst() -> None:
     rgb = np.tile(scene(), (5, 6, 1))[:1900, :3000]
     judgement = Reference(rgb).judge(blurred_at(rgb, 2900, 1800, 60))
-    spot = judgement.spot((3000, 1900))
-    assert len(spot.lost) <= MAP_SIDE**2
-    assert max(spot.lost) == round(100 - spot.score)
-    assert spot.left > 0.95
-    assert spot.top > 0.93
+    worst_place = judgement.worst_place((3000, 1900))
+    assert len(worst_place.lost) <= MAP_SIDE**2
+    assert max(worst_place.lost) == round(100 - worst_place.score)
+    assert worst_place.left > 0.95
+    assert worst_place.top > 0.93
 
 
 def test_an_identical_candidate_has_no_bad_place() -> None:
@@ -62,7 +62,7 @@ def test_an_identical_candidate_has_no_bad_place() -> None:
     judgement = Reference(rgb).judge(rgb)
     assert judgement.score == pytest.approx(100, abs=0.05)
     assert judgement.worst == pytest.approx(100, abs=0.05)
-    assert set(judgement.spot((200, 90)).lost) == {0}
+    assert set(judgement.worst_place((200, 90)).lost) == {0}
 
 
 @given(st.integers(1, 400), st.integers(1, 400), st.integers(0, 2**32 - 1))
@@ -72,9 +72,9 @@ def test_cells_cover_any_size(width: int, height: int, seed: int) -> None:
     judgement = Reference(first).judge(second)
     assert np.isfinite(judgement.cells).all()
     assert judgement.worst <= judgement.score + 20
-    spot = judgement.spot((width, height))
-    assert 0 <= spot.left <= 1
-    assert 0 <= spot.top <= 1
+    worst_place = judgement.worst_place((width, height))
+    assert 0 <= worst_place.left <= 1
+    assert 0 <= worst_place.top <= 1
 
 
 @pytest.mark.parametrize("orientation", range(1, 9))
@@ -83,10 +83,10 @@ def test_places_are_told_upright(orientation: int) -> None:
     cells[0, 3] = 50.0  # stored: the upper right corner
     exif = Image.Exif()
     exif[0x0112] = orientation
-    marked = Image.new("L", (4, 3), 255)
-    marked.putpixel((3, 0), 0)
+    watermarked = Image.new("L", (4, 3), 255)
+    watermarked.putpixel((3, 0), 0)
     out = io.BytesIO()
-    marked.save(out, "PNG", exif=exif)
+    watermarked.save(out, "PNG", exif=exif)
     from PIL import ImageOps
 
     upright = np.asarray(ImageOps.exif_transpose(Image.open(out)))
@@ -119,6 +119,6 @@ def test_results_keep_the_floor_of_their_level_and_tell_their_worst_place(level:
     for output in lossy:
         judgement = judged.judge(decode(data_of(output) or b""))
         assert judgement.worst >= FLOORS[level] - TOLERANCE
-        assert output.spot is not None
-        assert output.spot.score == pytest.approx(judgement.worst, abs=0.02)
+        assert output.worst_place is not None
+        assert output.worst_place.score == pytest.approx(judgement.worst, abs=0.02)
         assert judgement.score >= TARGETS[level] - TOLERANCE

@@ -79,10 +79,10 @@ def test_a_header_is_read_through_windows(tmp_path: Path) -> None:
 def test_a_file_that_is_too_large_is_left_alone_before_it_is_read(
     database: Database, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    from plumcrate.contract.automation import Automation
     from plumcrate.contract.recipes import RecipeSettings
-    from plumcrate.contract.upkeep import Upkeep
     from plumcrate.imaging import Recipe
-    from plumcrate.runs.treating import Order, treat_file
+    from plumcrate.runs.treating import TreatOrder, treat_file
 
     root = tmp_path / "library"
     root.mkdir()
@@ -94,7 +94,7 @@ def test_a_file_that_is_too_large_is_left_alone_before_it_is_read(
         library = session.get_one(Library, 1)
     keeper = Keeper.of(database, library, StateFolder(database, tmp_path / "state"))
     monkeypatch.setattr(LocalStore, "read", lambda *_: pytest.fail("it was read"))
-    order = Order(1, Recipe(), RecipeSettings(), Upkeep(), 300_000_000)
+    order = TreatOrder(1, Recipe(), RecipeSettings(), Automation(), 300_000_000)
     with pytest.raises(LeftAlone, match="2,300 MB are more than the 300 MB"):
         treat_file(keeper, None, files["large.jpg"], order)  # type: ignore[arg-type]
 

@@ -20,7 +20,7 @@ from plumcrate.contract.jobs import JobState
 from plumcrate.contract.pictures import FileState
 from plumcrate.contract.runs import ItemState, RunRequest, RunState, Scope
 from plumcrate.intake.reconciling import Reconciler
-from plumcrate.keeping.changes import Note
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
 from plumcrate.queue.locks import PICTURE_LOCK
@@ -132,7 +132,7 @@ def test_a_file_whose_picture_is_in_hand_is_looked_at_later(walk: Walk) -> None:
 def test_an_upload_while_a_survey_lists_is_recorded_once(walk: Walk) -> None:
     listing = {entry.path: entry for entry in walk.keeper.store.list("").files}
     walk.arrive()
-    walk.keeper.upload("b.jpg", walk.data + b"\0", Note(detail={"by": "tests"}))
+    walk.keeper.upload("b.jpg", walk.data + b"\0", ChangeNote(detail={"by": "tests"}))
     reconciler(walk).look(listing, [""])
     reconciler(walk).look({"b.jpg": None, "a.jpg": None})
     with walk.database.begin() as session:

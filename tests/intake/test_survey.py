@@ -15,7 +15,7 @@ from plumcrate.contract.jobs import JobState
 from plumcrate.contract.pictures import FileRole, FileState
 from plumcrate.intake.families import settle_families
 from plumcrate.intake.headers import identified, no_treatment
-from plumcrate.keeping.changes import Note
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
@@ -23,7 +23,7 @@ from plumcrate.records.database import Database
 from plumcrate.records.tables import File, Item, Library, Picture
 from plumcrate.storage.grouping import USUAL_PATTERNS
 from plumcrate.storage.local import LocalStore
-from plumcrate.storage.store import Entry
+from plumcrate.storage.store import ListedFile
 
 
 @pytest.fixture
@@ -90,8 +90,8 @@ def test_our_own_changes_are_known_and_those_of_others_are_noticed(
     look()
     ours = keeper(database, library, tmp_path)
     file = files(database)[path]
-    ours.replace(file, (library / path).read_bytes(), b"lighter", Note())
-    ours.write_derived(files(database)[path], Beside("copy", "webp"), b"copy", Note())
+    ours.replace(file, (library / path).read_bytes(), b"lighter", ChangeNote())
+    ours.write_derived(files(database)[path], Beside("copy", "webp"), b"copy", ChangeNote())
     assert look().files_changed == 0
     os.utime(library / path)  # touched, but the bytes are ours: the hash decides
     assert look().files_changed == 0
@@ -128,7 +128,7 @@ def test_a_file_that_is_found_twice_at_once_is_one_row(
     arrivals = []
     for path in some:
         facts = folder.facts(path)
-        arrivals.append(no_treatment() | identified(folder, Entry(path, facts.size, facts.mtime_ns)))
+        arrivals.append(no_treatment() | identified(folder, ListedFile(path, facts.size, facts.mtime_ns)))
     with database.begin() as session:
         settle_families(session, 1, list(USUAL_PATTERNS), {folder_of}, arrivals)
     assert {path: file.id for path, file in files(database).items()} == {
@@ -144,7 +144,7 @@ def test_a_folder_that_was_away_comes_back_treated(
     folder = library / file.folder
     kept = keeper(database, library, tmp_path)
     original = kept.store.read(file.path)
-    kept.replace(file, original, b"light bytes", Note())
+    kept.replace(file, original, b"light bytes", ChangeNote())
     folder.rename(tmp_path / "away")
     assert look().files_gone > 0
     assert files(database)[file.path].state == FileState.GONE
@@ -154,7 +154,7 @@ def test_a_folder_that_was_away_comes_back_treated(
     assert (back.state, back.before_sha256 is not None) == (FileState.LIGHTER, True), (
         "it is not a new original"
     )
-    kept.restore(back, Note())
+    kept.restore(back, ChangeNote())
     assert kept.store.read(file.path) == original
 
 
@@ -169,7 +169,7 @@ def test_a_survey_sends_off_just_what_arrived_and_at_first_nothing(
 
     def look() -> list[str]:
         with database.begin() as session:
-            session.get_one(Library, 1).upkeep = {"new_files": "at-once"}
+            session.get_one(Library, 1).automation = {"new_files": "at-once"}
             library = session.get_one(Library, 1)
         walk.engine.job_kinds.survey(library, follow)  # type: ignore[arg-type]
         with database.begin() as session:

@@ -59,7 +59,7 @@ def test_kills_around_the_end_of_an_allowance(service: Service, tmp_path: Path) 
         service.kill("worker")
         service.start_worker()
         before = client.run(run.id).done
-        wait_for(lambda mark=before: client.run(run.id).done > mark or client.run(run.id).waits_for)
+        wait_for(lambda count=before: client.run(run.id).done > count or client.run(run.id).waits_for)
         if chance.random() < 0.5:
             service.kill("worker")
             service.start_worker()

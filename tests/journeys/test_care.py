@@ -1,4 +1,4 @@
-"""Looking after a library through the real service: comparing, pruning, upkeep, and what is refused."""
+"""Looking after a library through the real service: comparing, pruning, automation, and what is refused."""
 
 from __future__ import annotations
 
@@ -14,11 +14,11 @@ from databases import Postgres
 from forks import forker
 
 from plumcrate.client import AsyncClient, ProblemError
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.jobs import CheckRequest, Job, JobKind, JobState, PruneRequest
 from plumcrate.contract.libraries import LibraryChange, LibraryRequest
 from plumcrate.contract.recipes import MetadataKind
 from plumcrate.contract.runs import RunRequest, Scope
-from plumcrate.contract.upkeep import Upkeep
 
 FILES = 4
 
@@ -152,7 +152,7 @@ def test_one_check_at_a_time_and_a_stopped_one_leaves_room(cared: Service) -> No
 
 
 @pytest.mark.parametrize(
-    ("upkeep", "said"),
+    ("automation", "said"),
     [
         ({"hours": ["25:00-26:00"]}, "hours"),
         ({"time_zone": "Ledge/Time"}, "time zone"),
@@ -161,36 +161,38 @@ def test_one_check_at_a_time_and_a_stopped_one_leaves_room(cared: Service) -> No
         ({"keep_backups_days": 0}, "keep_backups_days"),
     ],
 )
-def test_upkeep_that_makes_no_sense_is_refused_and_nothing_changes(
-    cared: Service, upkeep: dict[str, object], said: str
+def test_automation_that_makes_no_sense_is_refused_and_nothing_changes(
+    cared: Service, automation: dict[str, object], said: str
 ) -> None:
-    before = cared.client.library("ledge").upkeep
+    before = cared.client.library("ledge").automation
     with httpx.Client(base_url=cared.url, headers={"Authorization": f"Bearer {cared.key}"}) as plain:
-        whole = json.loads(before.model_dump_json()) | upkeep
-        answer = plain.patch("/api/v1/libraries/ledge", json={"upkeep": whole})
+        whole = json.loads(before.model_dump_json()) | automation
+        answer = plain.patch("/api/v1/libraries/ledge", json={"automation": whole})
     assert answer.status_code == 422
     assert said in answer.text
-    assert cared.client.library("ledge").upkeep == before
+    assert cared.client.library("ledge").automation == before
 
 
-def test_upkeep_by_command_changes_one_thing(cared: Service, plumcrate: Callable[..., str]) -> None:
-    before = cared.client.library("ledge").upkeep
-    assert "22:00-06:00" in plumcrate("upkeep", "ledge", "--set", "hours=22:00-06:00", "--set", "share=50")
-    now = cared.client.library("ledge").upkeep
+def test_automation_by_command_changes_one_thing(cared: Service, plumcrate: Callable[..., str]) -> None:
+    before = cared.client.library("ledge").automation
+    assert "22:00-06:00" in plumcrate(
+        "automation", "ledge", "--set", "hours=22:00-06:00", "--set", "share=50"
+    )
+    now = cared.client.library("ledge").automation
     assert now == before.model_copy(update={"hours": ["22:00-06:00"], "share": 50})
-    assert "nonsense" in plumcrate("upkeep", "ledge", "--set", "nonsense=1", code=2)
-    cared.client.change_library("ledge", LibraryChange(upkeep=before))
-    assert json.loads(plumcrate("upkeep", "ledge", "--json"))["share"] == before.share
+    assert "nonsense" in plumcrate("automation", "ledge", "--set", "nonsense=1", code=2)
+    cared.client.change_library("ledge", LibraryChange(automation=before))
+    assert json.loads(plumcrate("automation", "ledge", "--json"))["share"] == before.share
 
 
 def test_a_schedule_brings_a_survey(cared: Service, root: Path) -> None:
-    before = cared.client.library("ledge").upkeep
+    before = cared.client.library("ledge").automation
     photograph(root / "2025/late.jpg", seed=50)
-    cared.client.change_library("ledge", LibraryChange(upkeep=Upkeep(survey_schedule="* * * * *")))
+    cared.client.change_library("ledge", LibraryChange(automation=Automation(survey_schedule="* * * * *")))
     try:
         wait_for(lambda: cared.client.library("ledge").files == FILES + 1)
     finally:
-        cared.client.change_library("ledge", LibraryChange(upkeep=before))
+        cared.client.change_library("ledge", LibraryChange(automation=before))
         (root / "2025/late.jpg").unlink()
         for job in cared.client.jobs("ledge", JobKind.SURVEY, 1):
             cared.client.wait_for_job(job.id)  # one may have begun by schedule just now

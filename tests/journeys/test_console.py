@@ -182,7 +182,7 @@ def test_a_recipe_is_tried_saved_and_checked_after(service: Service, tmp_path: P
     expect(page.get_by_text("1 difference, 1 mended")).to_be_visible(timeout=30_000)
 
     page.get_by_role("link", name="Treat", exact=True).click()
-    page.get_by_role("link", name="Upkeep").click()
+    page.get_by_role("link", name="Automation").click()
     page.get_by_label("Back up every file").uncheck()
     expect(page.get_by_role("note").first).to_contain_text("Without backups nothing that is not exact")
     page.get_by_label("Hours for bulk runs").fill("25:00-26:00")
@@ -233,7 +233,7 @@ def test_empty_error_narrow_and_dark(service: Service, tmp_path: Path, page: Pag
     page.get_by_role("button", name="Use dark colours").click()
     assert page.evaluate("getComputedStyle(document.documentElement).backgroundColor") == "rgb(24, 16, 25)"
     page.set_viewport_size({"width": 390, "height": 844})
-    for path in ("/../../machine", "", "/treat", "/treat/recipe", "/treat/upkeep", "/review", "/keep"):
+    for path in ("/../../machine", "", "/treat", "/treat/recipe", "/treat/automation", "/review", "/keep"):
         page.goto(f"{service.url}/l/empty{path}")
         expect(page.get_by_role("heading", level=1)).to_be_visible()
         assert page.evaluate("document.documentElement.scrollWidth") <= 390, f"{path} scrolls sideways"
@@ -247,8 +247,8 @@ def test_empty_error_narrow_and_dark(service: Service, tmp_path: Path, page: Pag
     assert os.listdir(tmp_path / "empty") == []
 
 
-def test_sizes_a_focal_point_touch_ups_and_a_mark(service: Service, tmp_path: Path, page: Page) -> None:
-    """Pictures made for their places, in a real browser: defined, looked at, touched up, marked."""
+def test_sizes_a_focal_point_touch_ups_and_a_watermark(service: Service, tmp_path: Path, page: Page) -> None:
+    """Pictures made for their places, in a real browser: defined, looked at, touched up, watermarked."""
     for number, name in enumerate(("headland.jpg", "tower.jpg")):
         photograph(tmp_path / "ledge" / name, 640, 480, seed=number + 2)
     service.client.connect(LibraryRequest(name="Ledge", root=str(tmp_path / "ledge")))
@@ -295,13 +295,13 @@ def test_sizes_a_focal_point_touch_ups_and_a_mark(service: Service, tmp_path: Pa
     steps = service.client.touches(picture.id).steps
     assert [step.kind for step in steps] == ["turn", "cover"]
 
-    page.goto(f"{service.url}/l/ledge/treat/marks")
+    page.goto(f"{service.url}/l/ledge/treat/watermarks")
     page.get_by_role("button", name="Define one").click()
     page.get_by_role("textbox", name="Name Small letters", exact=False).fill("trust")
     page.get_by_label("Words", exact=True).last.fill("Gannet Ledge")
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_text("“Gannet Ledge”", exact=False)).to_be_visible()
-    for path in ("treat/sizes", "treat/marks", f"review/{picture.id}/touch"):
+    for path in ("treat/sizes", "treat/watermarks", f"review/{picture.id}/touch"):
         page.set_viewport_size({"width": 390, "height": 844})
         page.goto(f"{service.url}/l/ledge/{path}")
         expect(page.get_by_role("heading", level=1)).to_be_visible()

@@ -17,15 +17,15 @@ from conftest import Service, hashes, photograph, wait_for
 from PIL import Image
 
 from plumcrate.client import ProblemError
+from plumcrate.contract.automation import Automation, NewFiles
 from plumcrate.contract.common import Level
 from plumcrate.contract.jobs import CheckRequest, ForecastRequest, JobState, PruneRequest
 from plumcrate.contract.libraries import LibraryChange, LibraryRequest
-from plumcrate.contract.pictures import FileState, OwnRequest, Picture
+from plumcrate.contract.pictures import FileState, OverrideRequest, Picture
 from plumcrate.contract.recipes import Conversions, FirstFile, How, RecipeSettings, Rule, When
 from plumcrate.contract.runs import ItemState, RunKind, RunRequest, Scope
-from plumcrate.contract.upkeep import NewFiles, Upkeep
 from plumcrate.demo.painter.drawings import DRAWINGS
-from plumcrate.storage.names import MARK_NAME
+from plumcrate.storage.names import IDENTITY_NAME
 
 
 @pytest.fixture
@@ -46,8 +46,8 @@ def kept(service: Service, root: Path) -> Service:
     return service
 
 
-def keep(service: Service, **upkeep: Any) -> None:
-    service.client.change_library("ledge", LibraryChange(upkeep=Upkeep(**upkeep)))
+def keep(service: Service, **automation: Any) -> None:
+    service.client.change_library("ledge", LibraryChange(automation=Automation(**automation)))
 
 
 def pictures(service: Service) -> dict[str, Picture]:
@@ -215,7 +215,7 @@ def test_forecast_then_run_then_hand_back(kept: Service, root: Path) -> None:
     with pytest.raises(ProblemError) as caught:
         client.prune("ledge", PruneRequest(confirm="no"))
     assert caught.value.code == "not-confirmed"
-    assert not (root / MARK_NAME).exists(), "nor the mark"
+    assert not (root / IDENTITY_NAME).exists(), "nor the identity file"
     pruned = client.wait_for_job(client.prune("ledge", PruneRequest(confirm="ledge")).id).pruning
     assert (pruned.backups, pruned.left) == (3, 1), (
         "three originals stand; the editor's version was overwritten"
@@ -248,8 +248,8 @@ def test_a_conversion_takes_the_first_files_place_and_gives_it_back(kept: Servic
 def test_one_picture_has_its_own_way(kept: Service, root: Path) -> None:
     client = kept.client
     found = pictures(kept)
-    client.set_own(found["2025/p0.jpg"].id, OwnRequest(own="leave"))
-    client.set_own(found["2025/p1.jpg"].id, OwnRequest(own="exact"))
+    client.set_override(found["2025/p0.jpg"].id, OverrideRequest(override="leave"))
+    client.set_override(found["2025/p1.jpg"].id, OverrideRequest(override="exact"))
     before = hashes(root)
     assert client.plan(found["2025/p0.jpg"].id)[0].verdict == "leave"
     run = client.wait_for_run(client.start_run(RunRequest(library="ledge")).id)

@@ -1,4 +1,5 @@
-"""Sizes, focal points, touch-ups and marks through the real service: by client, command line and HTTP."""
+"""Sizes, focal points, touch-ups and watermarks through the real service: by client, command line and
+HTTP."""
 
 from __future__ import annotations
 
@@ -24,7 +25,7 @@ from plumcrate.contract.libraries import LibraryChange, LibraryRequest
 from plumcrate.contract.pictures import FileState
 from plumcrate.contract.runs import RunRequest
 from plumcrate.contract.sizes import Focus, LadderRequest, SizeSettings
-from plumcrate.contract.touches import MarkSettings, TouchedView, Touches, TouchesFor
+from plumcrate.contract.touches import TouchedView, Touches, TouchesFor, WatermarkSettings
 
 NAMES = ("2026/headland.jpg", "2026/ledge.jpg", "2026/tower.jpg")
 
@@ -92,7 +93,7 @@ def test_a_size_is_defined_made_seen_in_pages_served_changed_and_removed(place: 
     assert 0 < saved.bytes_lightest <= saved.bytes
     assert place.image("2026/headland-card-260.jpg").size == (260, 195)
     detail = client.picture(place.picture(NAMES[0]))
-    (made,) = (file for file in detail.all_files if file.size == "card")
+    (made,) = (file for file in detail.all_files if file.size_name == "card")
     assert (made.path, made.slot, made.state) == ("2026/headland-card-260.jpg", "1x", FileState.LIGHTER)
 
     (file,) = client.page_files("ledge", PageFiles(paths=[NAMES[0]]))
@@ -198,7 +199,7 @@ def test_touch_ups_are_looked_at_saved_made_and_taken_back(place: Place) -> None
     client.touch_up(picture, Touches(steps=[]))
 
 
-def test_marks_by_command_line(place: Place) -> None:
+def test_watermarks_by_command_line(place: Place) -> None:
     place.run()
     before = hashes(place.root)
     stamp = place.root.parent / "stamp.png"
@@ -206,7 +207,7 @@ def test_marks_by_command_line(place: Place) -> None:
     rgba[5:25, 5:55] = (220, 40, 40, 255)
     Image.fromarray(rgba).save(stamp)
     said = place.command(
-        "mark",
+        "watermark",
         "ledge",
         "stamp",
         "--picture",
@@ -221,7 +222,7 @@ def test_marks_by_command_line(place: Place) -> None:
         "sizes=",
     )
     assert "60 × 30" in said
-    assert place.client.marks("ledge")[0].settings == MarkSettings.model_validate(
+    assert place.client.watermarks("ledge")[0].settings == WatermarkSettings.model_validate(
         {"width": 0.1, "least": 20, "tone": "own", "sizes": []}
     )
     place.run()
@@ -232,12 +233,12 @@ def test_marks_by_command_line(place: Place) -> None:
     }
     corner = np.asarray(place.image(NAMES[1]).convert("RGB"))[430:462, 566:622].astype(int)
     assert corner[..., 0].mean() > corner[..., 1].mean() + 30
-    assert "stamp" in place.command("marks", "ledge")
+    assert "stamp" in place.command("watermarks", "ledge")
     opaque = place.root.parent / "opaque.png"
     Image.new("RGB", (20, 20)).save(opaque)
-    refused = place.command("mark", "ledge", "stamp", "--picture", str(opaque), code=4)
+    refused = place.command("watermark", "ledge", "stamp", "--picture", str(opaque), code=4)
     assert "no transparency" in refused
-    place.command("mark", "ledge", "stamp", "--remove")
+    place.command("watermark", "ledge", "stamp", "--remove")
     place.run()
     assert hashes(place.root) == before
 
@@ -268,13 +269,13 @@ def test_sizes_by_command_line_and_what_nobody_asked_for(place: Place) -> None:
         more = () if wrong == "width=0" else ("--set", "width=90")
         answer = place.command("size", "ledge", "odd", *more, "--set", wrong, code=code)
         assert "plumcrate:" in answer
-    early = place.command("sizes", "ledge", "--let-go", "--days", "7", code=4)
+    early = place.command("sizes", "ledge", "--remove-unused", "--days", "7", code=4)
     assert "0 days" in early
     assert "fewer days" in early
     with psycopg.connect(place.database.replace("+psycopg", "")) as records:
         records.execute("UPDATE sent_bytes SET day = day - 9")
         records.execute("UPDATE files SET treated_at = treated_at - interval '9 days' WHERE size = 'wide'")
-    said = place.command("sizes", "ledge", "--let-go", "--days", "7", "--size", "wide")
+    said = place.command("sizes", "ledge", "--remove-unused", "--days", "7", "--size", "wide")
     assert "3 files" in said
     assert place.run() == 3
     assert [path for path in hashes(place.root) if "-wide-" in path] == ["2026/ledge-wide-400.jpg"]
@@ -282,7 +283,7 @@ def test_sizes_by_command_line_and_what_nobody_asked_for(place: Place) -> None:
     assert (answer.status_code, answer.headers["location"]) == (302, "/media/ledge/2026/tower.jpg")
     assert "3 files will be made again" in place.command("sizes", "ledge", "--bring-back")
     assert place.run() == 3
-    assert "Nothing had been let go" in place.command("sizes", "ledge", "--bring-back", "--size", "wide")
+    assert "Nothing had been removed" in place.command("sizes", "ledge", "--bring-back", "--size", "wide")
     place.command("size", "ledge", "wide", "--remove")
     assert "wide" not in place.command("sizes", "ledge")
 
@@ -304,6 +305,6 @@ def test_a_ladder_is_measured_here_or_refused(place: Place) -> None:
         file
         for one in place.client.all_pictures("ledge")
         for file in place.client.picture(one.id).all_files
-        if file.size == "rungs"
+        if file.size_name == "rungs"
     ]
     assert {file.slot for file in made} == {f"{width}w" for width in ladder.widths if width < 640}

@@ -1,4 +1,4 @@
-"""A page of a real site, weighed in the real browser: before, as foretold, treated, and again."""
+"""A page of a real site, weighed in the real browser: before, as predicted, treated, and again."""
 
 from __future__ import annotations
 
@@ -120,13 +120,13 @@ def reading(weighing: Weighing, device: Device = Device.DESKTOP) -> Reading:
     return found
 
 
-def test_before_foretold_treated_and_again(ledge: Weighed) -> None:
+def test_before_predicted_treated_and_again(ledge: Weighed) -> None:
     untouched = hashes(ledge.root)
-    before, foretold = ledge.weigh(what_if=[WhatIf()])
-    assert hashes(ledge.root) == untouched, "foretelling writes nothing"
-    assert [before.kind, foretold.kind] == [WeighingKind.REAL, WeighingKind.FORETOLD]
+    before, predicted = ledge.weigh(what_if=[WhatIf()])
+    assert hashes(ledge.root) == untouched, "predicting writes nothing"
+    assert [before.kind, predicted.kind] == [WeighingKind.REAL, WeighingKind.PREDICTED]
     for device in Device:
-        was, would = reading(before, device), reading(foretold, device)
+        was, would = reading(before, device), reading(predicted, device)
         assert was.pictures[0].path == NAMES[0]
         assert all(picture.untreated and picture.library == "ledge" for picture in was.pictures)
         assert was.bytes.low == was.bytes.high
@@ -145,7 +145,7 @@ def test_before_foretold_treated_and_again(ledge: Weighed) -> None:
     assert small.seen.score < 95, "judged against the largest of its picture"
     codes = {finding.code for finding in before.findings}
     assert {"untreated", "too-large"} <= codes
-    assert not {"untreated", "not-served"} & {finding.code for finding in foretold.findings}
+    assert not {"untreated", "not-served"} & {finding.code for finding in predicted.findings}
 
     run = ledge.client.wait_for_run(ledge.client.treat_page(before.id, everything=True).id)
     assert (run.failed, run.files) == (0, 4)
@@ -154,7 +154,7 @@ def test_before_foretold_treated_and_again(ledge: Weighed) -> None:
     ledge.deliver(markup=Markup().model_dump())
     (after,) = ledge.weigh()
     for device in Device:
-        would, is_now = reading(foretold, device), reading(after, device)
+        would, is_now = reading(predicted, device), reading(after, device)
         assert is_now.of_kind("pictures") == pytest.approx(would.of_kind("pictures"), rel=0.03)
         assert [one.format for one in is_now.pictures] == [one.format for one in would.pictures]
         assert is_now.cls is not None
@@ -163,7 +163,7 @@ def test_before_foretold_treated_and_again(ledge: Weighed) -> None:
     assert again.form == "copy"
     assert again.seen is not None
     assert 60 < again.seen.score < 100
-    # What was treated just so is taken as it stands: foretold is what is.
+    # What was treated just so is taken as it stands: predicted is what is.
     _, same = ledge.weigh(what_if=[WhatIf()])
     assert reading(same).of_kind("pictures") == pytest.approx(reading(after).of_kind("pictures"), rel=0.03)
 
@@ -337,7 +337,7 @@ def test_the_live_check_on_a_live_page(ledge: Weighed) -> None:
 
 
 @pytest.mark.slow
-def test_the_administrator_weighs_foretells_and_notes_in_the_console(ledge: Weighed) -> None:
+def test_the_administrator_weighs_predicts_and_notes_in_the_console(ledge: Weighed) -> None:
     """On a page that nobody weighed yet: wide, narrow and dark, and nothing is logged as an error."""
     from playwright.sync_api import expect, sync_playwright
 
@@ -421,7 +421,7 @@ def test_weighing_from_the_command_line(ledge: Weighed, plumcrate: Callable[...,
     listed = plumcrate("weights", "ledge")
     assert f"{ledge.site}/ " in listed
     history = plumcrate("weights", "ledge", f"{ledge.site}/")
-    assert "foretold" in history
+    assert "predicted" in history
     assert json.loads(plumcrate("weights", "ledge", "--json"))[0]["library"] == "ledge"
 
 

@@ -35,7 +35,7 @@ from plumcrate.contract.delivery import AskRequest, Caches, Delivery, Markup, Pl
 from plumcrate.contract.libraries import LibraryChange, LibraryRequest
 from plumcrate.contract.runs import RunKind, RunRequest, Scope
 from plumcrate.delivery.asking import ACCEPT
-from plumcrate.delivery.rules import Ground, Server
+from plumcrate.delivery.rules import RulesContext, Server
 from plumcrate.demo.cache import Cache
 from plumcrate.demo.site import create_site
 from plumcrate.records.private import free_port
@@ -129,8 +129,8 @@ def plumcrate(ledge: Ledge, tmp_path: Path) -> Callable[..., str]:
     return run
 
 
-def ground_of(ledge: Ledge) -> Ground:
-    return Ground("Ledge", str(ledge.root), "https://ledge.example/media", ("avif", "webp"), 600)
+def ground_of(ledge: Ledge) -> RulesContext:
+    return RulesContext("Ledge", str(ledge.root), "https://ledge.example/media", ("avif", "webp"), 600)
 
 
 @contextlib.contextmanager

@@ -112,7 +112,7 @@ def test_kill_9_of_worker_and_service_loses_nothing(service: Service, library: P
     kills = 0
     while client.run(run_id).state is RunState.RUNNING and kills < 4:
         done = client.run(run_id).left
-        wait_for(lambda mark=done: client.run(run_id).left < mark or client.run(run_id).left == 0)
+        wait_for(lambda count=done: client.run(run_id).left < count or client.run(run_id).left == 0)
         wait_for(lambda: True, chance.uniform(0, 0.3))
         service.kill("worker")
         if kills % 2:

@@ -15,7 +15,7 @@ from sqlalchemy import func, select, true
 
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
-from plumcrate.keeping.changes import Note
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.prune import Which, prune
@@ -24,7 +24,7 @@ from plumcrate.keeping.steps import Step
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Backup, Derived, File, Journal, Library, Picture
 from plumcrate.storage.local import LocalStore
-from plumcrate.storage.names import MARK_NAME, STAGED_PREFIX
+from plumcrate.storage.names import IDENTITY_NAME, STAGED_PREFIX
 
 OLD, NEW, COPY = b"the old bytes, long and heavy", b"new bytes", b"a copy"
 
@@ -71,7 +71,7 @@ class Place:
         with self.database.begin() as session:
             library = session.get_one(Library, 1)
         state = StateFolder(self.database, self.state)
-        store = LocalStore(self.root, library.mark if library.marked_at else None, **options)
+        store = LocalStore(self.root, library.identity if library.identified_at else None, **options)
         return Keeper(self.database, 1, store, BackupStore(self.store, state.check))
 
     @property
@@ -80,7 +80,7 @@ class Place:
             return session.get_one(File, 1)
 
     def names(self) -> list[str]:
-        return sorted(set(os.listdir(self.root)) - {MARK_NAME})
+        return sorted(set(os.listdir(self.root)) - {IDENTITY_NAME})
 
     def bytes(self) -> bytes:
         return (self.root / self.path).read_bytes()
@@ -113,23 +113,23 @@ class Place:
             file = session.get_one(File, 1)
             made = session.get(File, 2)
         if what == "replace":
-            keeper.replace(file, OLD, NEW, Note())
+            keeper.replace(file, OLD, NEW, ChangeNote())
         elif what == "copy":
-            keeper.write_derived(file, Beside("copy", "webp", how="made for a test"), COPY, Note())
+            keeper.write_derived(file, Beside("copy", "webp", how="made for a test"), COPY, ChangeNote())
         elif what == "withdraw":
-            keeper.withdraw(file, OLD, Note())
+            keeper.withdraw(file, OLD, ChangeNote())
         elif what == "upload":
-            keeper.upload("new.jpg", b"sent by somebody", Note())
+            keeper.upload("new.jpg", b"sent by somebody", ChangeNote())
         elif what == "make a size":
             assert made is not None
-            keeper.put_sized(made, b"made for a place", bytes(32), "a.jpg", Note())
+            keeper.put_sized(made, b"made for a place", bytes(32), "a.jpg", ChangeNote())
         elif what == "drop a size":
             assert made is not None
-            keeper.drop_sized(made, Note())
+            keeper.drop_sized(made, ChangeNote())
         elif what == "prune":
             prune(keeper, Which(true(), orphans=True, needed=True), note="a test")
         else:
-            keeper.restore(file, Note())
+            keeper.restore(file, ChangeNote())
 
     def check(self) -> None:
         """Disk and records agree, and nothing is left lying about."""

@@ -12,10 +12,10 @@ from plumcrate.contract.jobs import JobState
 from plumcrate.contract.pictures import FileState
 from plumcrate.jobs.maintenance import prove_hand_back
 from plumcrate.keeping import steps
-from plumcrate.keeping.changes import Note
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.prune import Which, finish_pruning, prune
-from plumcrate.keeping.recognising import recognise_library
+from plumcrate.keeping.reattaching import reattach_library
 from plumcrate.keeping.recovery import recover
 from plumcrate.keeping.state import StateFolder
 from plumcrate.keeping.steps import Step
@@ -24,7 +24,7 @@ from plumcrate.records.database import Database
 from plumcrate.records.tables import Library
 from plumcrate.sandbox.children import Sandbox, Sandboxes
 from plumcrate.storage.errors import NotThere, StorageError
-from plumcrate.storage.names import MARK_NAME
+from plumcrate.storage.names import IDENTITY_NAME
 from plumcrate.worker.engine import Engine
 
 
@@ -42,14 +42,14 @@ def nothing_is_concluded(place: Place) -> None:
     with pytest.raises(NotThere):
         list(verify(place.fresh_keeper(), mend=True))
     with pytest.raises(NotThere):
-        place.fresh_keeper().restore(place.file, Note())
+        place.fresh_keeper().restore(place.file, ChangeNote())
     with pytest.raises(NotThere):
-        place.fresh_keeper().upload("new.jpg", b"x", Note())
+        place.fresh_keeper().upload("new.jpg", b"x", ChangeNote())
     with pytest.raises(NotThere):
         prove_hand_back(place.database, 1, place.fresh_keeper())
     failed = place.survey()
     assert failed.state == JobState.FAILED
-    assert "mark" in (failed.reason or "")
+    assert "identity" in (failed.reason or "")
     prune(place.fresh_keeper(), Which(true()), note="")
     assert (place.open_changes(), place.backups()) == (before, backups)
     assert place.file.state != FileState.GONE
@@ -57,27 +57,27 @@ def nothing_is_concluded(place: Place) -> None:
 
 @pytest.mark.parametrize("step", [Step.JOURNALLED, Step.STAGED, Step.EXCHANGED, Step.CHECKED, Step.RECORDED])
 def test_an_unmounted_volume_is_not_read_as_a_change_that_never_happened(place: Place, step: Step) -> None:
-    place.keeper.be_marked()
+    place.keeper.ensure_identity()
     place.killed_at("replace", step)
     place.unmounted(lambda: nothing_is_concluded(place))
     recover(place.fresh_keeper())
     place.check()
     assert place.bytes() == (OLD if step in (Step.JOURNALLED, Step.STAGED) else NEW)
     if place.bytes() == NEW:
-        place.fresh_keeper().restore(place.file, Note())
+        place.fresh_keeper().restore(place.file, ChangeNote())
     assert place.bytes() == OLD
 
 
 @pytest.mark.parametrize("what", ["withdraw", "copy", "restore", "upload"])
 @pytest.mark.parametrize("step", [Step.EXCHANGED, Step.CHECKED])
 def test_nor_as_any_other_change(place: Place, what: str, step: Step) -> None:
-    place.keeper.replace(place.file, OLD, NEW, Note())
+    place.keeper.replace(place.file, OLD, NEW, ChangeNote())
     if what == "withdraw":
-        place.keeper.restore(place.file, Note())
+        place.keeper.restore(place.file, ChangeNote())
     else:
-        place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, Note())
+        place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
         if what == "copy":
-            place.keeper.drop_all_derived(place.file, Note())
+            place.keeper.drop_all_derived(place.file, ChangeNote())
     place.killed_at(what, step)
     place.unmounted(lambda: nothing_is_concluded(place))
     recover(place.fresh_keeper())
@@ -88,9 +88,9 @@ def test_nor_as_any_other_change(place: Place, what: str, step: Step) -> None:
 
 
 def test_a_folder_below_that_is_away_keeps_its_changes_open(database: Database, tmp_path: Path) -> None:
-    """The library is there with its mark; the file's own folder is another one, and empty."""
+    """The library is there with its identity file; the file's own folder is another one, and empty."""
     place = Place(database, tmp_path, "2025/a.jpg")
-    place.keeper.be_marked()
+    place.keeper.ensure_identity()
     place.killed_at("replace", Step.EXCHANGED)
     (place.root / "2025").rename(tmp_path / "nested volume")
     (place.root / "2025").mkdir()
@@ -118,7 +118,7 @@ def test_a_library_renamed_in_the_middle_of_a_change(
     place: Place, monkeypatch: pytest.MonkeyPatch, step: Step
 ) -> None:
     """The change goes on in the very folder in which it began, wherever that is called now."""
-    place.keeper.be_marked()
+    place.keeper.ensure_identity()
 
     def rename(passed: Step) -> None:
         if passed is step:
@@ -126,7 +126,7 @@ def test_a_library_renamed_in_the_middle_of_a_change(
             place.root.mkdir()
 
     monkeypatch.setattr(steps, "observer", rename)
-    place.keeper.replace(place.file, OLD, NEW, Note())
+    place.keeper.replace(place.file, OLD, NEW, ChangeNote())
     monkeypatch.undo()
     assert os.listdir(place.root) == []
     place.root.rmdir()
@@ -136,15 +136,15 @@ def test_a_library_renamed_in_the_middle_of_a_change(
 
 
 def test_a_state_folder_that_is_not_mounted_is_no_empty_store(place: Place, tmp_path: Path) -> None:
-    place.fresh_keeper().replace(place.file, OLD, NEW, Note())
+    place.fresh_keeper().replace(place.file, OLD, NEW, ChangeNote())
     place.state.rename(tmp_path / "state volume")
     for present in (False, True):
         if present:
             place.state.mkdir()
         with pytest.raises(NotThere, match="mount"):
-            place.fresh_keeper().restore(place.file, Note())
+            place.fresh_keeper().restore(place.file, ChangeNote())
         with pytest.raises(NotThere):
-            place.fresh_keeper().replace(place.file, NEW, b"lighter still", Note())
+            place.fresh_keeper().replace(place.file, NEW, b"lighter still", ChangeNote())
         with pytest.raises(NotThere):
             prune(place.fresh_keeper(), Which(true(), needed=True), note="")
         with pytest.raises(NotThere):
@@ -154,34 +154,34 @@ def test_a_state_folder_that_is_not_mounted_is_no_empty_store(place: Place, tmp_
     assert finish_pruning(place.fresh_keeper()) == 0
     place.state.rmdir()
     (tmp_path / "state volume").rename(place.state)
-    place.fresh_keeper().restore(place.file, Note())
+    place.fresh_keeper().restore(place.file, ChangeNote())
     assert place.bytes() == OLD
 
 
 def test_a_state_folder_of_another_installation_is_refused(place: Place, tmp_path: Path) -> None:
     place.state.mkdir()
-    (place.state / MARK_NAME).write_text("somebody else's\n")
+    (place.state / IDENTITY_NAME).write_text("somebody else's\n")
     with pytest.raises(NotThere, match="another installation"):
-        place.fresh_keeper().replace(place.file, OLD, NEW, Note())
+        place.fresh_keeper().replace(place.file, OLD, NEW, ChangeNote())
     assert place.bytes() == OLD
 
 
-def test_a_state_folder_from_before_marks_is_adopted_only_with_its_backups(
+def test_a_state_folder_from_before_identity_files_is_adopted_only_with_its_backups(
     place: Place, tmp_path: Path
 ) -> None:
-    place.keeper.replace(place.file, OLD, NEW, Note())  # this keeper's store asks for no mark
+    place.keeper.replace(place.file, OLD, NEW, ChangeNote())  # this keeper's store asks for no identity file
     shutil.move(place.state, tmp_path / "away")
     with pytest.raises(NotThere, match="none of the backups"):
         StateFolder(place.database, place.state).check()
     place.state.rmdir() if place.state.is_dir() else None
     shutil.move(tmp_path / "away", place.state)
     StateFolder(place.database, place.state).check()
-    assert (place.state / MARK_NAME).is_file()
+    assert (place.state / IDENTITY_NAME).is_file()
     StateFolder(place.database, place.state).check()
 
 
 def test_a_run_waits_for_a_library_that_is_away(place: Place) -> None:
-    place.keeper.be_marked()
+    place.keeper.ensure_identity()
     with place.database.begin() as session:
         library = session.get_one(Library, 1)
     from plumcrate.settings import Settings
@@ -195,28 +195,28 @@ def test_a_run_waits_for_a_library_that_is_away(place: Place) -> None:
     place.unmounted(engine.recover_all)  # told in the log; nobody dies of it
 
 
-def test_a_folder_that_lost_its_mark_is_taken_again_when_a_person_says_so(place: Place) -> None:
-    place.keeper.replace(place.file, OLD, NEW, Note())
-    (place.root / MARK_NAME).unlink()
+def test_a_folder_that_lost_its_identity_file_is_taken_again_when_a_person_says_so(place: Place) -> None:
+    place.keeper.replace(place.file, OLD, NEW, ChangeNote())
+    (place.root / IDENTITY_NAME).unlink()
     with pytest.raises(NotThere):
-        place.fresh_keeper().restore(place.file, Note())
-    assert recognise_library(place.fresh_keeper()).marked
-    place.fresh_keeper().restore(place.file, Note())
+        place.fresh_keeper().restore(place.file, ChangeNote())
+    assert reattach_library(place.fresh_keeper()).identified
+    place.fresh_keeper().restore(place.file, ChangeNote())
     assert place.bytes() == OLD
-    (place.root / MARK_NAME).write_text("another's\n")
+    (place.root / IDENTITY_NAME).write_text("another's\n")
     with pytest.raises(StorageError, match="another library"):
-        recognise_library(place.fresh_keeper())
+        reattach_library(place.fresh_keeper())
 
 
 def test_changes_whose_folder_is_gone_for_good_are_given_up_when_a_person_says_so(
     database: Database, tmp_path: Path
 ) -> None:
     place = Place(database, tmp_path, "2025/a.jpg")
-    place.keeper.be_marked()
+    place.keeper.ensure_identity()
     place.killed_at("replace", Step.EXCHANGED)
     shutil.rmtree(place.root / "2025")
     assert recover(place.fresh_keeper()).open == 1
-    done = recognise_library(place.fresh_keeper())
+    done = reattach_library(place.fresh_keeper())
     assert (done.closed, done.gone, place.open_changes()) == (1, 1, 0)
     assert place.file.state == FileState.GONE
     prune(place.fresh_keeper(), Which(true()), note="")
@@ -224,14 +224,15 @@ def test_changes_whose_folder_is_gone_for_good_are_given_up_when_a_person_says_s
 
 
 def test_an_empty_folder_is_not_marked_as_the_library(place: Place) -> None:
-    """Nothing was changed yet, so it bears no mark; the volume is away when the first change comes."""
+    """Nothing was changed yet, so it holds no identity file; the volume is away when the first change
+    comes."""
     file = place.file
 
     def first_change() -> None:
         with pytest.raises(NotThere, match="none of the files known"):
-            place.fresh_keeper().upload("new.jpg", b"x", Note())
+            place.fresh_keeper().upload("new.jpg", b"x", ChangeNote())
         with pytest.raises(StorageError):
-            place.fresh_keeper().replace(file, OLD, NEW, Note())
+            place.fresh_keeper().replace(file, OLD, NEW, ChangeNote())
         assert place.survey().state == JobState.FAILED
 
     place.unmounted(first_change)

@@ -10,8 +10,8 @@ from sqlalchemy import select, text, true, update
 
 from plumcrate.contract.pictures import FileState
 from plumcrate.contract.runs import RunKind, RunOrigin, RunRequest, Scope
-from plumcrate.intake.arrivals import Taken, take_in_settled, tell
-from plumcrate.keeping.changes import Note
+from plumcrate.intake.arrivals import IntakeRound, take_in_settled, tell
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.orphans import orphans
 from plumcrate.keeping.prune import Which, prune
@@ -23,7 +23,7 @@ from plumcrate.records.tables import Arrival, File, Item, Ledger, Library, Pictu
 from plumcrate.runs.runs import create_run
 from plumcrate.runs.treating import source_of
 from plumcrate.storage.errors import StorageError
-from plumcrate.storage.names import MARK_NAME
+from plumcrate.storage.names import IDENTITY_NAME
 
 MADE = {"level": "everyday", "recipe": {"level": "everyday"}, "how": "x", "score": 80.0}
 
@@ -33,8 +33,8 @@ def place(database: Database, tmp_path: Path) -> Place:
     """A file in a folder, treated, with a copy beside it."""
     place = Place(database, tmp_path, "2025/a.jpg")
     keeper = place.fresh_keeper()
-    keeper.replace(place.file, OLD, NEW, Note(made=MADE))
-    keeper.write_derived(place.file, Beside("copy", "webp"), COPY, Note())
+    keeper.replace(place.file, OLD, NEW, ChangeNote(made=MADE))
+    keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
     place.survey()
     return place
 
@@ -47,7 +47,7 @@ def treat_all(place: Place, **options: object) -> list[str]:
         return list(session.scalars(select(Item.path).where(Item.run_id == run.id)))
 
 
-def take_in(place: Place, library: Library) -> Taken:
+def take_in(place: Place, library: Library) -> IntakeRound:
     """Two rounds of intake, the second when the files have settled."""
     take_in_settled(place.database, place.fresh_keeper(), library)
     with place.database.begin() as session:
@@ -59,11 +59,11 @@ def handed_back(place: Place) -> dict[str, bytes]:
     keeper = place.fresh_keeper()
     for file in place.files().values():
         if file.state != FileState.GONE and (file.before_sha256 or file.derived):
-            keeper.restore(file, Note())
+            keeper.restore(file, ChangeNote())
     return {
         path.relative_to(place.root).as_posix(): path.read_bytes()
         for path in place.root.rglob("*")
-        if path.is_file() and path.name != MARK_NAME
+        if path.is_file() and path.name != IDENTITY_NAME
     }
 
 
@@ -115,8 +115,8 @@ def test_a_copy_of_ours_that_somebody_uses_by_itself_is_left_alone(place: Place)
 def test_a_moved_conversion_stands_for_its_first_file(database: Database, tmp_path: Path) -> None:
     place = Place(database, tmp_path, "2025/photo.png")
     keeper = place.fresh_keeper()
-    keeper.write_derived(place.file, Beside("conversion", "jpeg", ".jpg"), b"converted", Note())
-    keeper.withdraw(place.file, OLD, Note())
+    keeper.write_derived(place.file, Beside("conversion", "jpeg", ".jpg"), b"converted", ChangeNote())
+    keeper.withdraw(place.file, OLD, ChangeNote())
     (place.root / "2025").rename(place.root / "archive")
     place.survey()
     (file,) = place.files().values()
@@ -127,8 +127,8 @@ def test_a_moved_conversion_stands_for_its_first_file(database: Database, tmp_pa
 def test_a_conversion_deleted_by_somebody_takes_its_picture_along(database: Database, tmp_path: Path) -> None:
     place = Place(database, tmp_path, "2025/photo.png")
     keeper = place.fresh_keeper()
-    keeper.write_derived(place.file, Beside("conversion", "jpeg", ".jpg"), b"converted", Note())
-    keeper.withdraw(place.file, OLD, Note())
+    keeper.write_derived(place.file, Beside("conversion", "jpeg", ".jpg"), b"converted", ChangeNote())
+    keeper.withdraw(place.file, OLD, ChangeNote())
     shutil.rmtree(place.root / "2025")
     place.survey()
     assert place.file.state == FileState.GONE
@@ -142,7 +142,7 @@ def listed(place: Place) -> list:
 
 def test_a_change_cut_off_in_a_folder_that_was_moved_meanwhile(database: Database, tmp_path: Path) -> None:
     place = Place(database, tmp_path, "2025/a.jpg")
-    place.keeper.be_marked()
+    place.keeper.ensure_identity()
     place.killed_at("replace", Step.EXCHANGED)
     (place.root / "2025").rename(place.root / "archive")
     assert recover(place.fresh_keeper()).open == 1
@@ -175,12 +175,12 @@ def test_a_deleted_picture_can_be_had_again(place: Place) -> None:
     assert not (place.root / "2025/a.jpg.webp").exists()
     assert prune(place.fresh_keeper(), Which(true()), note="").backups == 0, "not by default"
     assert [row.path for row in listed(place)] == ["2025/a.jpg"]
-    place.fresh_keeper().put_back_as(sha(OLD), "2025/again.jpg", Note())
+    place.fresh_keeper().put_back_as(sha(OLD), "2025/again.jpg", ChangeNote())
     place.survey()
     assert (place.root / "2025/again.jpg").read_bytes() == OLD
     assert listed(place) == [], "its bytes stand in the library"
     with pytest.raises(StorageError) as caught:
-        place.fresh_keeper().put_back_as(sha(OLD), "2025/again.jpg", Note())
+        place.fresh_keeper().put_back_as(sha(OLD), "2025/again.jpg", ChangeNote())
     assert caught.value.code == "name-taken"
     assert prune(place.fresh_keeper(), Which(true()), note="").backups == 1
 
@@ -190,7 +190,7 @@ def test_a_deleted_picture_is_restored_by_name_too(place: Place) -> None:
     place.survey()
     *_, report = verify(place.fresh_keeper(), mend=False)
     assert report.differences == 0
-    place.fresh_keeper().restore(place.file, Note())
+    place.fresh_keeper().restore(place.file, ChangeNote())
     assert place.bytes() == OLD
 
 
@@ -209,7 +209,7 @@ def test_a_deleted_folder_keeps_no_hand_back_incomplete(place: Place) -> None:
         proof = session.get_one(type(run), run.id).proof
     assert proof is not None
     assert proof["verdict"] == "complete"
-    assert not (place.root / MARK_NAME).exists()
+    assert not (place.root / IDENTITY_NAME).exists()
 
 
 def test_an_overwritten_picture_leaves_its_first_original_among_the_orphans(place: Place) -> None:
@@ -233,7 +233,7 @@ def test_the_original_put_back_by_somebody_is_an_original_again(place: Place) ->
 
 
 def test_what_a_person_put_back_is_not_treated_by_itself(place: Place) -> None:
-    place.fresh_keeper().restore(place.file, Note(), hold=True)
+    place.fresh_keeper().restore(place.file, ChangeNote(), hold=True)
     with place.database.begin() as session:
         library = session.get_one(Library, 1)
         for origin in (RunOrigin.SCHEDULE, RunOrigin.ARRIVAL):
@@ -249,14 +249,14 @@ def test_a_library_that_was_handed_back_is_at_rest(place: Place) -> None:
         create_run(session, library, RunRequest(library="l", kind=RunKind.HAND_BACK, confirm="l"))
     with place.database.begin() as session:
         library = session.get_one(Library, 1)
-        assert library.at_rest
+        assert library.dormant
         tell(session, library, ["2025/new.jpg"], mode="at-once")  # type: ignore[arg-type]
     (place.root / "2025/new.jpg").write_bytes(b"an unrelated arrival")
     taken = take_in(place, library)
     assert (len(taken.pictures), taken.runs) == (1, []), "noted, and not treated"
     treat_all(place)
     with place.database.begin() as session:
-        assert not session.get_one(Library, 1).at_rest
+        assert not session.get_one(Library, 1).dormant
 
 
 def test_history_stays_with_a_file_whose_name_somebody_else_took(place: Place) -> None:

@@ -15,7 +15,7 @@ from sqlalchemy import func, select, true
 from sqlalchemy.exc import OperationalError
 
 from plumcrate.keeping import steps
-from plumcrate.keeping.changes import Note, Overtaken, Replace
+from plumcrate.keeping.changes import ChangeNote, Overtaken, Replace
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.prune import Which, finish_pruning, older_than, prune
 from plumcrate.keeping.recovery import recover
@@ -32,15 +32,15 @@ def place(database: Database, tmp_path: Path) -> Place:
     return Place(database, tmp_path)
 
 
-@pytest.mark.parametrize("step", list(Step)[: list(Step).index(Step.MARKED)])
+@pytest.mark.parametrize("step", list(Step)[: list(Step).index(Step.SELECTED)])
 def test_killed_while_replacing(place: Place, step: Step) -> None:
     place.killed_at("replace", step)
     recover(place.keeper)
     place.check()
     if place.bytes() == OLD:
-        place.keeper.replace(place.file, OLD, NEW, Note())
+        place.keeper.replace(place.file, OLD, NEW, ChangeNote())
     place.check()
-    place.keeper.restore(place.file, Note())
+    place.keeper.restore(place.file, ChangeNote())
     assert place.bytes() == OLD
 
 
@@ -49,7 +49,7 @@ def test_killed_while_writing_a_copy(place: Place, step: Step) -> None:
     place.killed_at("copy", step)
     recover(place.keeper)
     place.check()
-    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, Note())
+    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
     place.check()
     assert (place.root / "a.jpg.webp").read_bytes() == COPY
 
@@ -58,12 +58,12 @@ def test_killed_while_writing_a_copy(place: Place, step: Step) -> None:
     "step", [Step.JOURNALLED, Step.STAGED, Step.EXCHANGED, Step.CHECKED, Step.RECORDED, Step.CLEANED]
 )
 def test_killed_while_restoring(place: Place, step: Step) -> None:
-    place.keeper.replace(place.file, OLD, NEW, Note())
-    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, Note())
+    place.keeper.replace(place.file, OLD, NEW, ChangeNote())
+    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
     place.killed_at("restore", step)
     recover(place.keeper)
     place.check()
-    place.keeper.restore(place.file, Note())
+    place.keeper.restore(place.file, ChangeNote())
     place.check()
     assert place.bytes() == OLD
     assert place.names() == ["a.jpg"]
@@ -77,24 +77,24 @@ def test_somebody_writes_in_between(place: Place, monkeypatch: pytest.MonkeyPatc
 
     monkeypatch.setattr(steps, "observer", meddle)
     with pytest.raises(Overtaken, match="somebody else"):
-        place.keeper.replace(place.file, OLD, NEW, Note())
+        place.keeper.replace(place.file, OLD, NEW, ChangeNote())
     assert place.bytes() == b"from somebody else"
     assert place.names() == ["a.jpg"]
     assert place.keeper.backups.get(hashlib.sha256(OLD).digest()) == OLD
 
 
 def test_somebody_changed_a_treated_file_so_restore_leaves_it(place: Place) -> None:
-    place.keeper.replace(place.file, OLD, NEW, Note())
+    place.keeper.replace(place.file, OLD, NEW, ChangeNote())
     (place.root / "a.jpg").write_bytes(b"an editor's new version")
     with pytest.raises(Overtaken):
-        place.keeper.restore(place.file, Note())
+        place.keeper.restore(place.file, ChangeNote())
     assert place.bytes() == b"an editor's new version"
 
 
 #: What the calls of fsync are for, in order, when a first file is replaced.
 SYNCS = (
-    "mark",
-    "mark's name",
+    "identity",
+    "identity's name",
     "backup store",
     "backup folder",
     "backup file",
@@ -119,11 +119,11 @@ def test_a_full_disk_leaves_disk_and_records_agreed(
 
     monkeypatch.setattr(os, "fsync", fsync)
     if moment == "library folder":  # the exchange has happened, and is kept
-        place.keeper.replace(place.file, OLD, NEW, Note())
+        place.keeper.replace(place.file, OLD, NEW, ChangeNote())
         assert place.bytes() == NEW
     else:
         with pytest.raises(StorageError) as caught:
-            place.keeper.replace(place.file, OLD, NEW, Note())
+            place.keeper.replace(place.file, OLD, NEW, ChangeNote())
         assert caught.value.code == "disk-full"
         assert place.bytes() == OLD
     assert calls >= SYNCS.index(moment) + 1
@@ -134,31 +134,31 @@ def test_a_full_disk_leaves_disk_and_records_agreed(
 def test_a_copy_never_takes_somebody_elses_name(place: Place) -> None:
     (place.root / "a.jpg.webp").write_bytes(b"theirs")
     with pytest.raises(StorageError) as caught:
-        place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, Note())
+        place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
     assert caught.value.code == "name-taken"
     assert (place.root / "a.jpg.webp").read_bytes() == b"theirs"
 
 
 def test_a_copy_that_somebody_changed_is_left_when_ours_are_dropped(place: Place) -> None:
-    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, Note())
+    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
     (place.root / "a.jpg.webp").write_bytes(b"theirs now")
-    place.keeper.drop_all_derived(place.file, Note())
+    place.keeper.drop_all_derived(place.file, ChangeNote())
     assert (place.root / "a.jpg.webp").read_bytes() == b"theirs now"
     assert not place.file.derived
 
 
 def test_a_damaged_backup_is_never_put_in_place(place: Place) -> None:
-    place.keeper.replace(place.file, OLD, NEW, Note())
+    place.keeper.replace(place.file, OLD, NEW, ChangeNote())
     place.keeper.backups.place(hashlib.sha256(OLD).digest()).write_bytes(b"bit rot")
     with pytest.raises(StorageError, match="damaged"):
-        place.keeper.restore(place.file, Note())
+        place.keeper.restore(place.file, ChangeNote())
     assert place.bytes() == NEW
 
 
 def test_the_ledger_tells_the_story(place: Place) -> None:
-    place.keeper.replace(place.file, OLD, NEW, Note(score=81.0))
-    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, Note())
-    place.keeper.restore(place.file, Note())
+    place.keeper.replace(place.file, OLD, NEW, ChangeNote(score=81.0))
+    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
+    place.keeper.restore(place.file, ChangeNote())
     with place.database.begin() as session:
         actions = list(session.scalars(select(Ledger.action).order_by(Ledger.id)))
     assert actions == [
@@ -180,32 +180,32 @@ def test_killed_while_a_first_file_makes_way(place: Place, step: Step) -> None:
     if here:
         assert place.bytes() == OLD
         place.check()
-        place.keeper.withdraw(place.file, OLD, Note())
+        place.keeper.withdraw(place.file, OLD, ChangeNote())
     assert place.names() == []
     assert place.file.state == "removed"
     assert place.keeper.backups.get(hashlib.sha256(OLD).digest()) == OLD
     place.killed_at("restore", Step.STAGED)
     recover(place.keeper)
     assert place.names() == []
-    place.keeper.restore(place.file, Note())
+    place.keeper.restore(place.file, ChangeNote())
     place.check()
     assert (place.bytes(), place.file.state) == (OLD, "new")
 
 
 def test_a_first_file_never_comes_back_over_somebody_elses(place: Place) -> None:
-    place.keeper.withdraw(place.file, OLD, Note())
+    place.keeper.withdraw(place.file, OLD, ChangeNote())
     (place.root / "a.jpg").write_bytes(b"theirs")
     with pytest.raises(Overtaken):
-        place.keeper.restore(place.file, Note())
+        place.keeper.restore(place.file, ChangeNote())
     assert place.bytes() == b"theirs"
-    place.keeper.restore(place.file, Note(), overwrite=True)
+    place.keeper.restore(place.file, ChangeNote(), overwrite=True)
     assert place.bytes() == OLD
     assert place.keeper.backups.get(hashlib.sha256(b"theirs").digest()) == b"theirs"
 
 
-@pytest.mark.parametrize("step", [Step.MARKED, Step.DELETED])
+@pytest.mark.parametrize("step", [Step.SELECTED, Step.DELETED])
 def test_killed_while_pruning(place: Place, step: Step) -> None:
-    place.keeper.replace(place.file, OLD, NEW, Note())
+    place.keeper.replace(place.file, OLD, NEW, ChangeNote())
     place.killed_at("prune", step)
     finish_pruning(place.keeper)
     assert place.bytes() == NEW
@@ -213,19 +213,19 @@ def test_killed_while_pruning(place: Place, step: Step) -> None:
     with place.database.begin() as session:
         assert session.scalar(select(func.count()).select_from(Backup)) == 0
     with pytest.raises(StorageError) as caught:
-        place.keeper.restore(place.file, Note())
+        place.keeper.restore(place.file, ChangeNote())
     assert caught.value.code == "no-backup"
 
 
 def test_pruning_spares_the_only_original_unless_told_otherwise(place: Place) -> None:
-    place.keeper.replace(place.file, OLD, NEW, Note())
+    place.keeper.replace(place.file, OLD, NEW, ChangeNote())
     place.keeper.back_up(b"of nobody", hashlib.sha256(b"of nobody").digest())
     done = prune(place.keeper, Which(true()), note="")
     assert (done.backups, done.needed, done.left) == (0, 0, 2), "nobody has seen its bytes since"
     done = prune(place.keeper, Which(true(), orphans=True), note="")
     assert (done.backups, done.needed, done.left) == (1, 0, 1)
     assert prune(place.keeper, Which(older_than(1), needed=True), note="").backups == 0
-    place.keeper.restore(place.file, Note())
+    place.keeper.restore(place.file, ChangeNote())
     assert place.bytes() == OLD
     assert prune(place.keeper, Which(true()), note="").backups == 1
 
@@ -244,30 +244,30 @@ def test_a_backup_that_a_change_relies_on_is_not_pruned_away(
         monkeypatch.setattr(steps, "observer", meddle)
         if moment is Step.BACKED_UP:
             with pytest.raises(StorageError, match="deleted meanwhile"):
-                place.keeper.replace(place.file, OLD, NEW, Note())
+                place.keeper.replace(place.file, OLD, NEW, ChangeNote())
             assert place.bytes() == OLD
             continue
-        place.keeper.replace(place.file, OLD, NEW, Note())
+        place.keeper.replace(place.file, OLD, NEW, ChangeNote())
         place.check()
-        place.keeper.restore(place.file, Note())
+        place.keeper.restore(place.file, ChangeNote())
         assert place.bytes() == OLD
 
 
 def test_without_backups_nothing_can_be_put_back_and_that_is_said(place: Place) -> None:
-    place.keeper.replace(place.file, OLD, NEW, Note(), backup=False)
+    place.keeper.replace(place.file, OLD, NEW, ChangeNote(), backup=False)
     assert (place.bytes(), place.file.before_sha256, list(place.keeper.backups.all())) == (NEW, None, [])
     with pytest.raises(StorageError, match="has no backup"):
-        place.keeper.restore(place.file, Note(), overwrite=True)
+        place.keeper.restore(place.file, ChangeNote(), overwrite=True)
     assert place.bytes() == NEW
 
 
 def test_a_store_that_is_full_by_its_limit_changes_nothing(place: Place) -> None:
     with pytest.raises(StorageError) as caught:
-        place.keeper.replace(place.file, OLD, NEW, Note(), store_limit=len(OLD) - 1)
+        place.keeper.replace(place.file, OLD, NEW, ChangeNote(), store_limit=len(OLD) - 1)
     assert caught.value.code == "backups-full"
     assert place.bytes() == OLD
     place.check()
-    place.keeper.replace(place.file, OLD, NEW, Note(), store_limit=len(OLD))
+    place.keeper.replace(place.file, OLD, NEW, ChangeNote(), store_limit=len(OLD))
     place.check()
 
 
@@ -279,7 +279,7 @@ def test_mode_attributes_and_time_are_kept(place: Place) -> None:
     except OSError:
         pytest.skip("this file system has no extended attributes")
     os.utime(path, ns=(10**18, 10**18))
-    place.keeper.replace(place.file, OLD, NEW, Note(), keep_times=True)
+    place.keeper.replace(place.file, OLD, NEW, ChangeNote(), keep_times=True)
     facts = path.stat()
     assert (facts.st_mode & 0o777, facts.st_mtime_ns) == (0o640, 10**18)
     assert os.getxattr(path, "user.caption") == b"the lamp"
@@ -287,7 +287,7 @@ def test_mode_attributes_and_time_are_kept(place: Place) -> None:
 
 def test_a_hard_link_keeps_the_old_bytes_under_its_other_name(place: Place) -> None:
     os.link(place.root / "a.jpg", place.root / "b.jpg")
-    place.keeper.replace(place.file, OLD, NEW, Note())
+    place.keeper.replace(place.file, OLD, NEW, ChangeNote())
     assert (place.bytes(), (place.root / "b.jpg").read_bytes()) == (NEW, OLD)
     with place.database.begin() as session:
         assert session.scalars(select(Ledger)).one().detail["links"] == 2
@@ -300,8 +300,8 @@ def mended(place: Place, *, mend: bool) -> dict[str, bool]:
 
 
 def test_verify_finds_every_difference_and_mends_what_needs_no_choice(place: Place) -> None:
-    place.keeper.replace(place.file, OLD, NEW, Note())
-    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, Note())
+    place.keeper.replace(place.file, OLD, NEW, ChangeNote())
+    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
     assert mended(place, mend=True) == {}
     os.utime(place.root / "a.jpg", ns=(5, 5))
     (place.root / "a.jpg.webp").unlink()
@@ -326,7 +326,7 @@ def test_a_lost_database_connection_leaves_a_change_that_recovery_ends(
 ) -> None:
     monkeypatch.setattr(Replace, "finish", _away)
     with pytest.raises(OperationalError):
-        place.keeper.replace(place.file, OLD, NEW, Note())
+        place.keeper.replace(place.file, OLD, NEW, ChangeNote())
     monkeypatch.undo()
     assert place.bytes() == NEW
     recover(place.keeper)

@@ -10,7 +10,7 @@ from place import OLD, Place
 from sqlalchemy import select
 
 from plumcrate.contract.pictures import FileRole, FileState
-from plumcrate.keeping.changes import Note
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.recovery import recover
 from plumcrate.keeping.steps import Step
 from plumcrate.records.database import Database
@@ -42,7 +42,7 @@ class Sized(Place):
                     size_now=0,
                     mtime_ns=0,
                     mtime_ns_before=0,
-                    size="card",
+                    size_name="card",
                     slot="1x",
                 )
             )
@@ -57,7 +57,7 @@ class Sized(Place):
         return self.root / "sizes/a-card.jpg"
 
     def put(self, data: bytes = MADE) -> None:
-        self.keeper.put_sized(self.made, data, bytes(32), "a.jpg", Note())
+        self.keeper.put_sized(self.made, data, bytes(32), "a.jpg", ChangeNote())
 
     def agrees(self) -> None:
         """Disk and records say the same, nothing lies about, and the original is as it was."""
@@ -96,7 +96,7 @@ def test_killed_while_dropping_a_size(sized: Sized, step: Step) -> None:
     sized.put()
     sized.killed_at("drop a size", step)
     recover(sized.keeper)
-    sized.keeper.drop_sized(sized.made, Note())
+    sized.keeper.drop_sized(sized.made, ChangeNote())
     sized.agrees()
     assert not sized.place.exists()
 
@@ -132,7 +132,7 @@ def test_what_somebody_wrote_over_it_stays(sized: Sized) -> None:
     with pytest.raises(StorageError):
         sized.put(OTHER)
     assert sized.place.read_bytes() == b"theirs now"
-    sized.keeper.drop_sized(sized.made, Note())
+    sized.keeper.drop_sized(sized.made, ChangeNote())
     assert sized.place.read_bytes() == b"theirs now"
 
 
@@ -143,5 +143,5 @@ def test_it_has_the_mode_of_its_original(sized: Sized) -> None:
 
 
 def test_a_size_that_was_never_made_is_dropped_without_a_word(sized: Sized) -> None:
-    sized.keeper.drop_sized(sized.made, Note())
+    sized.keeper.drop_sized(sized.made, ChangeNote())
     sized.agrees()

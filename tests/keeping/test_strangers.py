@@ -9,7 +9,7 @@ from sqlalchemy import select, text, true, update
 
 from plumcrate.jobs.maintenance import Retention
 from plumcrate.keeping import steps
-from plumcrate.keeping.changes import InUse, Note, Overtaken
+from plumcrate.keeping.changes import ChangeNote, InUse, Overtaken
 from plumcrate.keeping.changes import base as base_module
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.prune import Which, older_than, prune
@@ -36,13 +36,13 @@ def hidden(place: Place) -> list[str]:
 def test_who_has_the_file_open_for_writing_is_noticed_and_wins(place: Place) -> None:
     with (place.root / "a.jpg").open("r+b") as editor:
         with pytest.raises(InUse, match="open for writing"):
-            place.keeper.replace(place.file, OLD, NEW, Note())
+            place.keeper.replace(place.file, OLD, NEW, ChangeNote())
         editor.write(b"THE EDIT")
         os.fsync(editor.fileno())
     assert place.bytes() == b"THE EDIT" + OLD[8:]
     assert (hidden(place), place.open_changes()) == ([], 0)
     with (place.root / "a.jpg").open("r+b"), pytest.raises(InUse):
-        place.keeper.withdraw(place.file, place.bytes(), Note())
+        place.keeper.withdraw(place.file, place.bytes(), ChangeNote())
     assert place.bytes().startswith(b"THE EDIT")
 
 
@@ -59,7 +59,7 @@ def test_an_editor_who_writes_after_the_exchange(place: Place, monkeypatch: pyte
 
     monkeypatch.setattr(steps, "observer", write)
     with pytest.raises(Overtaken):
-        place.keeper.replace(place.file, OLD, NEW, Note())
+        place.keeper.replace(place.file, OLD, NEW, ChangeNote())
     assert place.bytes() == b"THE EDIT" + OLD[8:]
     assert hidden(place) == []
 
@@ -71,7 +71,7 @@ def test_where_the_system_does_not_tell_the_replaced_file_is_kept_a_while(
     place = Place(database, tmp_path)
     keeper = place.fresh_keeper(leases=False)
     editor = (place.root / "a.jpg").open("r+b")
-    keeper.replace(place.file, OLD, NEW, Note())
+    keeper.replace(place.file, OLD, NEW, ChangeNote())
     assert place.bytes() == NEW
     (aside,) = hidden(place)
     assert (place.root / aside).read_bytes() == OLD
@@ -111,7 +111,7 @@ def test_a_folder_or_link_put_in_the_files_place(
 
     monkeypatch.setattr(steps, "observer", put)
     with pytest.raises(StorageError):
-        place.keeper.replace(place.file, OLD, NEW, Note())
+        place.keeper.replace(place.file, OLD, NEW, ChangeNote())
     monkeypatch.undo()
     recover(place.fresh_keeper())
     found = place.root / "a.jpg"
@@ -147,7 +147,7 @@ def test_a_change_that_cannot_be_settled_keeps_no_other_from_it(place: Place) ->
 
 @pytest.mark.parametrize("step", ["linked", "half-swapped"])
 def test_killed_between_the_renames_where_names_cannot_be_exchanged(place: Place, step: str) -> None:
-    place.keeper.be_marked()
+    place.keeper.ensure_identity()
     place.killed_at("replace", step, exchanges=False)
     assert hidden(place)
     recover(place.fresh_keeper(exchanges=False))
@@ -156,7 +156,7 @@ def test_killed_between_the_renames_where_names_cannot_be_exchanged(place: Place
 
 
 def test_somebodys_bytes_that_came_out_of_half_a_swap_are_put_back(place: Place) -> None:
-    place.keeper.be_marked()
+    place.keeper.ensure_identity()
     (place.root / "a.jpg").write_bytes(b"from somebody else")
     place.killed_at("replace", "half-swapped", exchanges=False)
     recover(place.fresh_keeper(exchanges=False))
@@ -166,17 +166,17 @@ def test_somebodys_bytes_that_came_out_of_half_a_swap_are_put_back(place: Place)
 
 def test_a_damaged_backup_of_the_right_size_is_made_whole_before_the_last_original_goes(place: Place) -> None:
     keeper = place.fresh_keeper()
-    keeper.replace(place.file, OLD, NEW, Note())
-    keeper.restore(place.file, Note())
+    keeper.replace(place.file, OLD, NEW, ChangeNote())
+    keeper.restore(place.file, ChangeNote())
     keeper.backups.place(sha(OLD)).write_bytes(b"x" * len(OLD))
-    keeper.replace(place.file, OLD, NEW, Note())
+    keeper.replace(place.file, OLD, NEW, ChangeNote())
     assert keeper.backups.get(sha(OLD)) == OLD
-    keeper.restore(place.file, Note())
+    keeper.restore(place.file, ChangeNote())
     keeper.backups.place(sha(OLD)).write_bytes(b"y" * len(OLD))
-    keeper.withdraw(place.file, OLD, Note())
+    keeper.withdraw(place.file, OLD, ChangeNote())
     assert keeper.backups.get(sha(OLD)) == OLD
     assert (place.root / "a.jpg").exists() is False
-    keeper.restore(place.file, Note())
+    keeper.restore(place.file, ChangeNote())
     assert place.bytes() == OLD
 
 
@@ -200,10 +200,10 @@ def retention_of(place: Place) -> Retention:
 
 def test_retention_goes_by_days_seen_and_not_by_a_clock_that_was_wrong(place: Place) -> None:
     keeper = place.fresh_keeper()
-    keeper.replace(place.file, OLD, NEW, Note())
+    keeper.replace(place.file, OLD, NEW, ChangeNote())
     with place.database.begin() as session:
         library = session.get_one(Library, 1)
-        library.upkeep = {"keep_backups_days": 3}
+        library.automation = {"keep_backups_days": 3}
         # As though the clock had stood years ago when the backup was made, or years ahead now.
         session.execute(update(Backup).values(created_at=text("now() - interval '10 years'")))
     retention = retention_of(place)
@@ -222,7 +222,7 @@ def test_retention_goes_by_days_seen_and_not_by_a_clock_that_was_wrong(place: Pl
 
 def test_a_clock_ahead_makes_no_backup_old_for_a_person_either(place: Place) -> None:
     keeper = place.fresh_keeper()
-    keeper.replace(place.file, OLD, NEW, Note())
+    keeper.replace(place.file, OLD, NEW, ChangeNote())
     with place.database.begin() as session:
         session.execute(update(Library).values(days_seen=50))
         session.execute(update(Backup).values(created_at=text("now() + interval '10 years'")))
@@ -242,7 +242,7 @@ def test_an_uploads_staged_file_has_a_journal_row_and_is_not_mended_away(
             found.append((place.open_changes(), hidden(place)))
 
     monkeypatch.setattr(steps, "observer", look)
-    keeper.upload("new.jpg", b"sent by somebody", Note())
+    keeper.upload("new.jpg", b"sent by somebody", ChangeNote())
     assert (place.root / "new.jpg").read_bytes() == b"sent by somebody"
     assert [(count, len(names)) for count, names in found] == [(1, 1)]
 
@@ -260,7 +260,7 @@ def test_killed_while_taking_an_upload(place: Place, step: Step) -> None:
 
 def test_a_stray_with_bytes_that_nothing_keeps_is_backed_up_before_it_goes(place: Place) -> None:
     keeper = place.fresh_keeper()
-    keeper.replace(place.file, OLD, NEW, Note())
+    keeper.replace(place.file, OLD, NEW, ChangeNote())
     (place.root / f"{STAGED_PREFIX}0123").write_bytes(b"somebody's only copy")
     *_, report = verify(keeper, mend=True)
     assert [(finding.what, finding.mended) for finding in report.findings] == [("stray", True)]
@@ -269,9 +269,9 @@ def test_a_stray_with_bytes_that_nothing_keeps_is_backed_up_before_it_goes(place
 
 
 def test_a_copy_that_somebody_is_writing_to_is_left_to_them(place: Place) -> None:
-    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, Note())
+    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
     with (place.root / "a.jpg.webp").open("r+b") as other:
-        place.keeper.drop_all_derived(place.file, Note())
+        place.keeper.drop_all_derived(place.file, ChangeNote())
         other.write(b"THEIRS")
     assert (place.root / "a.jpg.webp").read_bytes() == b"THEIRS"
     assert place.file.derived == []
@@ -279,12 +279,12 @@ def test_a_copy_that_somebody_is_writing_to_is_left_to_them(place: Place) -> Non
 
 def test_orphans_have_a_term_of_their_own(place: Place) -> None:
     keeper = place.fresh_keeper()
-    keeper.replace(place.file, OLD, NEW, Note())
+    keeper.replace(place.file, OLD, NEW, ChangeNote())
     (place.root / "a.jpg").unlink()
     place.survey()
     with place.database.begin() as session:
         library = session.get_one(Library, 1)
-        library.upkeep = {"keep_orphans_days": 2}
+        library.automation = {"keep_orphans_days": 2}
         library.days_seen = 5
         session.execute(update(Backup).values(created_at=text("now() - interval '5 days'")))
     assert retention_of(place).look(keeper, library, reporting=False) == 1

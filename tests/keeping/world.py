@@ -23,11 +23,11 @@ from plumcrate.contract.recipes import RecipeSettings
 from plumcrate.intake.reconciling import Reconciler
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
-from plumcrate.keeping.changes import Note
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.prune import Which, finish_pruning, orphaned, prune
-from plumcrate.keeping.recognising import recognise_library
+from plumcrate.keeping.reattaching import reattach_library
 from plumcrate.keeping.recovery import recover
 from plumcrate.keeping.verify import sweep, verify
 from plumcrate.records.database import Database
@@ -35,7 +35,7 @@ from plumcrate.records.queries.libraries import new_library
 from plumcrate.records.tables import Backup, Derived, File, Journal, Library
 from plumcrate.storage.errors import StorageError
 from plumcrate.storage.memory import MemoryStore, Node
-from plumcrate.storage.names import MARK_NAME
+from plumcrate.storage.names import IDENTITY_NAME
 
 FILES = ("a/one.png", "a/two.png", "b/three.png", "four.png")
 _KILL_WITHIN = 40
@@ -83,7 +83,7 @@ class World:
     def keeper(self) -> Keeper:
         with self.database.begin() as session:
             library = session.get_one(Library, self.library_id)
-        self.store.mark = library.mark if library.marked_at else None
+        self.store.identity = library.identity if library.identified_at else None
         return Keeper(self.database, self.library_id, self.store, BackupStore(self.folder), grace=0)
 
     def files(self, *, gone: bool = False) -> list[File]:
@@ -102,8 +102,8 @@ class World:
         with keeper.store.visit():
             listings = list(keeper.store.walk())
             sightings = {entry.path: entry for _, listing in listings for entry in listing.files}
-            if library.marked_at is None and not sightings:
-                return  # as a survey does with an empty folder that never bore a mark
+            if library.identified_at is None and not sightings:
+                return  # as a survey does with an empty folder that never bore an identity file
             known = {file.path for file in self.files()}
             reconciler.look(sightings | dict.fromkeys(known - sightings.keys()))
 
@@ -121,7 +121,7 @@ class World:
         light = b"light " + sha(source + bytes([self.chance.randrange(4)]))[:5]
         self.treated.add(sha(source))
         if light != current:
-            note = Note(made={"level": "lean", "recipe": {"level": "lean"}, "how": "x", "score": 70.0})
+            note = ChangeNote(made={"level": "lean", "recipe": {"level": "lean"}, "how": "x", "score": 70.0})
             keeper.replace(file, current, light, note)
 
     def _source_of(self, keeper: Keeper, file: File, current: bytes) -> bytes | None:
@@ -135,7 +135,9 @@ class World:
     def copy(self) -> None:
         keeper, file = self.keeper(), self._some_file()
         if file is not None:
-            keeper.write_derived(file, Beside("copy", "webp"), b"copy " + sha(file.path.encode())[:6], Note())
+            keeper.write_derived(
+                file, Beside("copy", "webp"), b"copy " + sha(file.path.encode())[:6], ChangeNote()
+            )
 
     def convert(self) -> None:
         keeper, file = self.keeper(), self._some_file()
@@ -145,17 +147,17 @@ class World:
         if self._source_of(keeper, file, current) is None:
             return
         keeper.write_derived(
-            file, Beside("conversion", "jpeg", ".jpg"), b"converted " + sha(current)[:6], Note()
+            file, Beside("conversion", "jpeg", ".jpg"), b"converted " + sha(current)[:6], ChangeNote()
         )
         self.treated.add(sha(self._source_of(keeper, file, current) or b""))
         with self.database.begin() as session:
             file = session.get_one(File, file.id)
-        keeper.withdraw(file, current, Note())
+        keeper.withdraw(file, current, ChangeNote())
 
     def restore(self) -> None:
         keeper, file = self.keeper(), self._some_file()
         if file is not None:
-            keeper.restore(file, Note())
+            keeper.restore(file, ChangeNote())
 
     def prune(self) -> None:
         prune(self.keeper(), Which(true()), note="world")
@@ -401,7 +403,7 @@ class World:
             self._quietly(self.reconcile)
         self.check()
         # What was cut off in a folder that is gone for good waits for a person, who says so now.
-        recognise_library(self.keeper())
+        reattach_library(self.keeper())
         self._quietly(self.reconcile)
         keeper = self.keeper()
         for file in self.files():
@@ -409,7 +411,7 @@ class World:
             with self.database.begin() as session:
                 file = session.get_one(File, file.id)
             if file.before_sha256 is not None or file.derived:
-                keeper.restore(file, Note())
+                keeper.restore(file, ChangeNote())
         self._quietly(self.recover)
         sweep(self.keeper())
         self._compare()
@@ -424,7 +426,7 @@ class World:
             assert path in here, f"{path} is missing"
             fit = {data} | self.rivals.get(path, set())
             assert here[path].data in fit, f"{path} holds {here[path].data!r} instead of {data!r}"
-        hidden = [path for path in here if path.rpartition("/")[2].startswith(".") and path != MARK_NAME]
+        hidden = [path for path in here if path.rpartition("/")[2].startswith(".") and path != IDENTITY_NAME]
         with self.database.begin() as session:
             entries = session.scalar(select(func.count()).where(Journal.library_id == self.library_id))
             copies = set(session.scalars(select(Derived.path).where(Derived.library_id == self.library_id)))

@@ -11,7 +11,7 @@ import pytest
 from plumcrate.operate.records import CannotStart, begun, private_server
 from plumcrate.records.private import PostgresError, PrivatePostgres, binaries
 from plumcrate.settings import Settings
-from plumcrate.storage.names import MARK_NAME
+from plumcrate.storage.names import IDENTITY_NAME
 
 
 @pytest.fixture
@@ -66,7 +66,7 @@ def test_a_version_that_is_not_installed_is_named(reachable: Path) -> None:
 
 
 def test_a_state_folder_that_lost_its_records_makes_no_empty_ones(reachable: Path) -> None:
-    (reachable / MARK_NAME).write_text("a mark")
+    (reachable / IDENTITY_NAME).write_text("an identity file")
     settings = Settings(state_dir=reachable)
     with pytest.raises(CannotStart, match="bring them back"):
         private_server(settings)

@@ -206,7 +206,7 @@ def test_folders_that_would_not_do(
     for folder in (root / "saved", running.state / "saved", running.state):
         with pytest.raises(CannotStart, match="choose a folder outside"):
             save(source, running.state, folder, say)
-    with pytest.raises(CannotStart, match="does not bear our mark"):
+    with pytest.raises(CannotStart, match="does not bear our identity file"):
         save(source, tmp_path / "not mounted", tmp_path / "saved", say)
     save(source, running.state, tmp_path / "saved", say)
     with postgres.bare() as url:

@@ -122,7 +122,7 @@ def order(address: str, **more: Any) -> dict[str, Any]:
         "slower": 1,
         "cookies": [],
         "headers": [],
-        "foretell": False,
+        "predict": False,
         "rewrite": False,
         "look": False,
         "seconds": 60,
@@ -503,7 +503,7 @@ from plumcrate.pages.process import Walls, weigher
 with weigher(Walls([sys.argv[2]])) as process:
     print(process.scratch, flush=True)
     process.call({"do": "visit", "address": sys.argv[1], "device": "desktop", "line": "open", "slower": 1,
-                  "cookies": [], "headers": [], "foretell": False, "rewrite": False, "look": False,
+                  "cookies": [], "headers": [], "predict": False, "rewrite": False, "look": False,
                   "seconds": 60}, 90)
 """
 

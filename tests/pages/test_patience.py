@@ -15,7 +15,7 @@ from plumcrate.pages.faults import Fault
 from plumcrate.pages.process import Walls, weigher
 from plumcrate.pages.profiles import SCREENS
 from plumcrate.pages.tunnel import Tunnel
-from plumcrate.pages.visit import Order, _quiet, _Visit, _within
+from plumcrate.pages.visit import VisitOrder, _quiet, _Visit, _within
 
 
 async def nothing(question: object) -> None:
@@ -24,7 +24,7 @@ async def nothing(question: object) -> None:
 
 def a_visit(tmp_path: Path) -> _Visit:
     tunnel = Tunnel(Guard(), most_bytes=1)
-    return _Visit(Order("http://x/", SCREENS["desktop"], 1.0), tunnel, tmp_path, nothing, "k")  # type: ignore[arg-type, index]
+    return _Visit(VisitOrder("http://x/", SCREENS["desktop"], 1.0), tunnel, tmp_path, nothing, "k")  # type: ignore[arg-type, index]
 
 
 def test_what_takes_too_long_is_given_up_and_what_comes_is_passed_on(tmp_path: Path) -> None:

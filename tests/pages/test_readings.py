@@ -8,9 +8,9 @@ import pytest
 
 from plumcrate.contract.weighing import Box, Budget, Device, Line, Processor, Reading, SeenQuality
 from plumcrate.pages.budgets import over
-from plumcrate.pages.findings import Ground, OnRecord, Size, findings_of, place_of
+from plumcrate.pages.findings import AvailableSize, FindingContext, OnRecord, findings_of, place_of
 from plumcrate.pages.reading import kinds_of, reading_of, spread_of
-from plumcrate.pages.traffic import Ledger
+from plumcrate.pages.traffic import VisitTraffic
 
 SITE = "https://ledge.example"
 
@@ -69,9 +69,9 @@ def reading(pictures: list[dict[str, Any]], exchanges: list[dict[str, Any]], **t
     )
 
 
-def ground(records: dict[int, OnRecord] | None = None, **more: Any) -> Ground:
+def ground(records: dict[int, OnRecord] | None = None, **more: Any) -> FindingContext:
     values: dict[str, Any] = {"begun": {}, "varies": {}, "failed": {}, "expected": 0.5}
-    return Ground(records=records or {}, **(values | more))
+    return FindingContext(records=records or {}, **(values | more))
 
 
 def record(**more: Any) -> OnRecord:
@@ -85,7 +85,7 @@ def record(**more: Any) -> OnRecord:
     return OnRecord(**(values | more))
 
 
-def codes(found: Reading, known: Ground) -> list[str]:
+def codes(found: Reading, known: FindingContext) -> list[str]:
     return [finding.code for finding in findings_of(found, known)]
 
 
@@ -154,7 +154,7 @@ def sent(number: str, address: str, **more: Any) -> dict[str, Any]:
 
 
 def test_a_ledger_follows_an_exchange_from_its_begin_to_its_end() -> None:
-    ledger = Ledger(10)
+    ledger = VisitTraffic(10)
     ledger.sent(sent("1", "https://x/a", type="Document", timestamp=10.0))
     ledger.sent(sent("2", "https://x/b.png", timestamp=10.5))
     assert ledger.in_flight == 2
@@ -175,7 +175,7 @@ def test_a_ledger_follows_an_exchange_from_its_begin_to_its_end() -> None:
 
 
 def test_what_is_sent_on_counts_both_answers_and_keeps_what_was_asked() -> None:
-    ledger = Ledger(10)
+    ledger = VisitTraffic(10)
     ledger.sent(sent("1", "https://x/old.png"))
     ledger.sent(sent("1", "https://x/new.jpg", redirectResponse={"status": 302, "encodedDataLength": 300}))
     ledger.finished({"requestId": "1", "encodedDataLength": 5_000})
@@ -187,14 +187,14 @@ def test_what_is_sent_on_counts_both_answers_and_keeps_what_was_asked() -> None:
 
 
 def test_data_addresses_and_the_browsers_own_wishes_are_no_exchanges() -> None:
-    ledger = Ledger(10)
+    ledger = VisitTraffic(10)
     ledger.sent(sent("1", "data:image/png;base64,AAAA"))
     ledger.sent(sent("2", "https://x/favicon.ico", type="Other", initiator={"type": "other"}))
     assert ledger.exchanges == []
 
 
 def test_a_ledger_holds_only_so_many() -> None:
-    ledger = Ledger(3)
+    ledger = VisitTraffic(3)
     for number in range(5):
         ledger.sent(sent(str(number), f"https://x/{number}"))
     assert len(ledger.exchanges) == 3
@@ -206,9 +206,9 @@ def test_a_ledger_holds_only_so_many() -> None:
 
 def test_a_picture_far_larger_than_its_place_is_found_with_the_size_that_would_do() -> None:
     sizes = (
-        Size("a.jpg", 800, 600, 50_000),
-        Size("a-400w.jpg", 400, 300, 9_000),
-        Size("a-200w.jpg", 200, 150, 3_000),
+        AvailableSize("a.jpg", 800, 600, 50_000),
+        AvailableSize("a-400w.jpg", 400, 300, 9_000),
+        AvailableSize("a-200w.jpg", 200, 150, 3_000),
     )
     found = findings_of(reading([place("a")], [exchange("a")]), ground({1: record(sizes=sizes)}))
     assert [one.code for one in found] == ["too-large"]
@@ -384,7 +384,7 @@ def test_a_place_that_cuts_its_picture_needs_what_is_seen_of_it(
 
 
 def test_a_cut_size_that_fits_the_place_is_named() -> None:
-    cut = (Size("a.jpg", 2400, 1600, 900_000), Size("a-card-520.jpg", 520, 390, 20_000))
+    cut = (AvailableSize("a.jpg", 2400, 1600, 900_000), AvailableSize("a-card-520.jpg", 520, 390, 20_000))
     page = reading([place("a", natural=[2400, 1600])], [exchange("a")])
     page.pictures[0].needed_width, page.pictures[0].needed_height = 585, 390
     page.pictures[0].box = Box(left=0, top=0, width=520, height=390)

@@ -11,7 +11,7 @@ import pytest
 
 from plumcrate.outgoing.guard import Guard
 from plumcrate.pages.profiles import Speed
-from plumcrate.pages.tunnel import FORETOLD, Tunnel, foretold_host
+from plumcrate.pages.tunnel import PREDICTED, Tunnel, predicted_host
 
 BODY = bytes(range(256)) * 400  # 102,400 bytes
 HEAD = f"HTTP/1.1 200 OK\r\nContent-Length: {len(BODY)}\r\nContent-Type: text/plain\r\n\r\n".encode()
@@ -185,7 +185,7 @@ def test_the_first_connection_to_a_warm_host_shakes_no_hands() -> None:
     waits: list[float] = []
 
     async def main() -> None:
-        warm, other = foretold_host("http", "ledge.example"), foretold_host("https", "ledge.example")
+        warm, other = predicted_host("http", "ledge.example"), predicted_host("https", "ledge.example")
         assert warm != other
         round_trip = 0.0625
         async with through(
@@ -214,20 +214,20 @@ def test_the_first_connection_to_a_warm_host_shakes_no_hands() -> None:
     asyncio.run(main())
 
 
-def test_foretold_hosts_are_answered_from_here() -> None:
+def test_predicted_hosts_are_answered_from_here() -> None:
     def answer(host: str, target: str) -> tuple[int, dict[str, str], bytes]:
         return 200, {"X-Asked": f"{host} {target}"}, target.encode() * 3
 
     async def main() -> None:
         async with through(nowhere, answer=answer) as (_, tunnel, client):
             for number in range(3):
-                got = await client.get(f"http://abc.{FORETOLD}/{number}")
+                got = await client.get(f"http://abc.{PREDICTED}/{number}")
                 assert got.text == f"/{number}" * 3
-                assert got.headers["x-asked"] == f"abc.{FORETOLD} /{number}"
+                assert got.headers["x-asked"] == f"abc.{PREDICTED} /{number}"
             assert not tunnel.faults
             # Only hosts below that name are; what merely looks like it is looked up, and not found.
             with pytest.raises(httpx.HTTPError):
-                await client.get(f"http://not{FORETOLD}/")
+                await client.get(f"http://not{PREDICTED}/")
 
     asyncio.run(main())
 

@@ -16,7 +16,7 @@ from PIL import Image
 from sqlalchemy import select
 
 from plumcrate.contract.pictures import FileRole
-from plumcrate.keeping.changes import Note
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
@@ -195,10 +195,10 @@ def converted(place: Place) -> File:
     Image.open(place.root / "kite.jpg").save(place.root / "chart.png")
     file = place.look()["chart.png"]
     data = (place.root / "other.jpg.source").read_bytes()
-    place.keeper.write_derived(file, Beside("conversion", "jpeg", ".jpg", 1600, 1200), data, Note())
+    place.keeper.write_derived(file, Beside("conversion", "jpeg", ".jpg", 1600, 1200), data, ChangeNote())
     with place.database.begin() as session:
         file = session.get_one(File, file.id)
-    place.keeper.withdraw(file, (place.root / "chart.png").read_bytes(), Note())
+    place.keeper.withdraw(file, (place.root / "chart.png").read_bytes(), ChangeNote())
     with place.database.begin() as session:
         return session.get_one(File, file.id)
 

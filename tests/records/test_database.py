@@ -1,6 +1,7 @@
 """Errors of data are told from errors of connection; tables are brought up to date with what they hold."""
 
 import json
+from collections.abc import Callable
 from pathlib import Path
 
 import psycopg
@@ -83,13 +84,14 @@ def test_a_notice_is_small_whatever_a_path_is(database: Database) -> None:
     assert json.loads(notice.payload) == {"run": 2**62, "item": 2**62}
 
 
-def migrate(url: str, revision: str) -> None:
+def migrate(url: str, revision: str, step: Callable[[Config, str], None] = command.upgrade) -> None:
+    """Brings tables to a revision: up, or with ``command.downgrade`` down."""
     config = Config()
     folder = Path(plumcrate.records.__file__).parent / "migrations"
     config.set_main_option("script_location", str(folder))
     with create_engine(sqlalchemy_url(url)).begin() as connection:
         config.attributes["connection"] = connection
-        command.upgrade(config, revision)
+        step(config, revision)
 
 
 def test_tables_with_data_are_brought_up_to_date(empty_database_url: str) -> None:
@@ -138,7 +140,7 @@ def test_tables_with_data_are_brought_up_to_date(empty_database_url: str) -> Non
     database.migrate()
     with database.begin() as session:
         library = session.scalars(select(Library)).one()
-        assert (len(library.mark), library.marked_at, library.at_rest) == (36, None, False)
+        assert (len(library.identity), library.identified_at, library.dormant) == (36, None, False)
         kinds = {
             row.sha256: (row.purpose, row.format, row.original_sha256)
             for row in session.scalars(select(Result))

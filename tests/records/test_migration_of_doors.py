@@ -8,7 +8,7 @@ from psycopg.types.json import Jsonb
 from test_database import migrate
 
 from plumcrate.contract.people import Ability
-from plumcrate.people.who import by_key, of_person
+from plumcrate.people.actor import by_key, of_person
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Person
 
@@ -48,7 +48,7 @@ def test_everybody_may_do_what_they_could(old: str) -> None:
     assert database.up_to_date()
     with database.begin() as session:
         people = {row.name: of_person(session, row) for row in session.query(Person)}
-        assert {name: who.service for name, who in people.items()} == {
+        assert {name: actor.service for name, actor in people.items()} == {
             "look": False,
             "treat": False,
             "administer": True,
@@ -59,10 +59,10 @@ def test_everybody_may_do_what_they_could(old: str) -> None:
             assert Ability.ADMINISTER not in people["treat"].in_library(number)
             assert people["administer"].in_library(number) == set(Ability)
         keys = {role: by_key(session, secret, "127.0.0.1") for role, secret in SECRETS.items()}
-        for role, who in keys.items():
-            assert who is not None, f"the key of {role} goes on working"
-            assert who.service == (role == "administer")
-            assert who.everywhere == people[role].in_library(1)
+        for role, actor in keys.items():
+            assert actor is not None, f"the key of {role} goes on working"
+            assert actor.service == (role == "administer")
+            assert actor.everywhere == people[role].in_library(1)
         assert by_key(session, "pc_of-nobody", "127.0.0.1") is None
         assert session.connection().exec_driver_sql("SELECT count(*) FROM sessions").scalar() == 0
     database.close()

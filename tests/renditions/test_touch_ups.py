@@ -1,4 +1,4 @@
-"""Touch-ups and marks: made from the backup however often they change, and taken back to the byte."""
+"""Touch-ups and watermarks: made from the backup however often they change, and taken back to the byte."""
 
 from __future__ import annotations
 
@@ -12,17 +12,17 @@ from PIL import Image
 from sqlalchemy import select, update
 from test_sizing import Ledge
 
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.common import Level
 from plumcrate.contract.recipes import RecipeSettings
 from plumcrate.contract.runs import ItemState, RunKind
-from plumcrate.contract.touches import MarkSettings, Touches, TouchesFor
-from plumcrate.contract.upkeep import Upkeep
+from plumcrate.contract.touches import Touches, TouchesFor, WatermarkSettings
 from plumcrate.deciding.planning import save_recipe
 from plumcrate.records.database import Database
-from plumcrate.records.tables import File, Ledger, Library, MarkRow, Picture
+from plumcrate.records.tables import File, Ledger, Library, Picture, WatermarkRow
 from plumcrate.refusal import Refusal
 from plumcrate.renditions.touch_ups import add_touches, save_touches, touched_view
-from plumcrate.renditions.watermarks import marks, remove_mark, save_mark, set_picture
+from plumcrate.renditions.watermarks import remove_watermark, save_watermark, set_picture, watermarks
 
 TEN = [
     {"kind": "turn", "quarters": 1},
@@ -39,7 +39,7 @@ TEN = [
 
 
 class Bench(Ledge):
-    """A library whose pictures are touched up and marked."""
+    """A library whose pictures are touched up and watermarked."""
 
     def touch(self, path: str, *steps: dict[str, object], original: str | None = None) -> None:
         with self.database.begin() as session:
@@ -54,16 +54,16 @@ class Bench(Ledge):
     def picture(session, path: str) -> Picture:  # type: ignore[no-untyped-def]
         return session.scalars(select(Picture).where(Picture.path == path)).one()
 
-    def mark(self, name: str = "lamp", picture: bytes | None = None, **settings: object) -> None:
+    def watermark(self, name: str = "lamp", picture: bytes | None = None, **settings: object) -> None:
         with self.database.begin() as session:
-            wanted = MarkSettings.model_validate(settings)
-            save_mark(session, session.get_one(Library, 1), name, wanted, "Rill", self.box)  # type: ignore[arg-type]
+            wanted = WatermarkSettings.model_validate(settings)
+            save_watermark(session, session.get_one(Library, 1), name, wanted, "Rill", self.box)  # type: ignore[arg-type]
             if picture is not None:
                 set_picture(session, session.get_one(Library, 1), name, picture, self.box)  # type: ignore[arg-type]
 
     def unmark(self, name: str = "lamp") -> None:
         with self.database.begin() as session:
-            remove_mark(session, self.library, name)
+            remove_watermark(session, self.library, name)
 
     def image(self, path: str) -> Image.Image:
         image = Image.open(self.root / path)
@@ -192,24 +192,26 @@ def test_nothing_is_touched_or_marked_where_no_backup_keeps_the_original(bench: 
     before = bench.tree()
     with bench.database.begin() as session:
         library = session.get_one(Library, 1)
-        library.upkeep = Upkeep.model_validate(library.upkeep | {"backups": False}).model_dump(mode="json")
+        library.automation = Automation.model_validate(library.automation | {"backups": False}).model_dump(
+            mode="json"
+        )
         bench.library = library
     with pytest.raises(Refusal, match="switch backups on"):
         bench.touch("2026/b.jpeg", {"kind": "grey"})
     with pytest.raises(Refusal, match="switch backups on"):
-        bench.mark(words="Gannet Ledge")
+        bench.watermark(words="Gannet Ledge")
     items = {item.path: item for item in bench.run(level=Level.EXACT, copies=[])}
     assert (items["2026/a.jpg"].state, items["2026/a.jpg"].code) == (ItemState.PASSED, "no-backup")
     assert bench.tree()["2026/a.jpg"] == before["2026/a.jpg"]
 
 
-def test_marks_come_and_go_and_the_unmarked_files_are_the_same_to_the_byte(bench: Bench) -> None:
+def test_watermarks_come_and_go_and_the_unmarked_files_are_the_same_to_the_byte(bench: Bench) -> None:
     bench.save("card", width=200, copies=["webp"])
     bench.run()
     before = bench.tree()
-    bench.mark(words="Gannet Ledge", width=0.4)
+    bench.watermark(words="Gannet Ledge", width=0.4)
     items = bench.run()
-    marked = bench.tree()
+    watermarked = bench.tree()
     assert {item.path for item in items} == {
         "2026/a.jpg",
         "2026/b.jpeg",
@@ -218,19 +220,19 @@ def test_marks_come_and_go_and_the_unmarked_files_are_the_same_to_the_byte(bench
         "2026/b-card-200.jpeg",
         "2026/chart-card-200.png",
     }
-    assert all(marked[item.path] != before[item.path] for item in items)
+    assert all(watermarked[item.path] != before[item.path] for item in items)
     assert all(item.state == ItemState.DONE for item in items)
     bench.unmark()
     bench.run()
     assert bench.tree() == before
 
 
-def test_a_mark_is_where_it_says_and_only_on_what_it_says(bench: Bench) -> None:
+def test_a_watermark_is_where_it_says_and_only_on_what_it_says(bench: Bench) -> None:
     bench.save("card", width=200)
     bench.run()
     plain = np.asarray(bench.image("2026/a.jpg").convert("RGB")).astype(int)
     small = bench.tree()["2026/a-card-200.jpg"]
-    bench.mark(
+    bench.watermark(
         picture=stamp(),
         place="top-left",
         width=0.1,
@@ -250,37 +252,37 @@ def test_a_mark_is_where_it_says_and_only_on_what_it_says(bench: Bench) -> None:
     assert red[0] > 150 > red[1] + 60
     assert bench.tree()["2026/a-card-200.jpg"] == small
     with bench.database.begin() as session:
-        assert [one.picture for one in marks(session, bench.library)] == [True]
+        assert [one.picture for one in watermarks(session, bench.library)] == [True]
 
 
-def test_a_mark_by_bytes_judges_made_files_by_what_they_are_made_of(bench: Bench) -> None:
+def test_a_watermark_by_bytes_judges_made_files_by_what_they_are_made_of(bench: Bench) -> None:
     bench.save("card", width=200)
     bench.run()
     card = next(file for file in bench.made() if file.path == "2026/a-card-200.jpg")
     heavy = len(bench.original("2026/a.jpg"))
     assert card.size_before < heavy // 2
-    bench.mark(picture=stamp(), width=0.3, least=10, when={"name": "a*", "larger_than": heavy - 1})
+    bench.watermark(picture=stamp(), width=0.3, least=10, when={"name": "a*", "larger_than": heavy - 1})
     assert {item.path for item in bench.run()} == {"2026/a.jpg", "2026/a-card-200.jpg"}
-    assert bench.run() == [], "and being marked changes nothing of that"
-    bench.mark(picture=stamp(), width=0.3, least=10, when={"name": "a*", "larger_than": heavy})
+    assert bench.run() == [], "and being watermarked changes nothing of that"
+    bench.watermark(picture=stamp(), width=0.3, least=10, when={"name": "a*", "larger_than": heavy})
     assert {item.path for item in bench.run()} == {"2026/a.jpg", "2026/a-card-200.jpg"}
     assert bench.run() == []
 
 
-def test_another_picture_of_the_mark_makes_its_files_anew(bench: Bench) -> None:
-    bench.mark(picture=stamp(), width=0.2, least=10)
+def test_another_picture_of_the_watermark_makes_its_files_anew(bench: Bench) -> None:
+    bench.watermark(picture=stamp(), width=0.2, least=10)
     bench.run()
     first = bench.tree()
     assert bench.run() == []
-    bench.mark(picture=stamp(80, 20), width=0.2, least=10)
+    bench.watermark(picture=stamp(80, 20), width=0.2, least=10)
     assert len(bench.run()) == 3
     assert all(first[path] != data for path, data in bench.tree().items() if path.endswith((".jpg", ".png")))
 
 
-def test_a_mark_too_small_to_be_read_is_left_out(bench: Bench) -> None:
+def test_a_watermark_too_small_to_be_read_is_left_out(bench: Bench) -> None:
     bench.run(copies=[])
     before = bench.tree()
-    bench.mark(words="Gannet Ledge", width=0.1, least=100)
+    bench.watermark(words="Gannet Ledge", width=0.1, least=100)
     bench.run(copies=[])
     with bench.database.begin() as session:
         scores = session.scalars(select(File.score).where(File.path == "2026/a.jpg")).all()
@@ -294,35 +296,35 @@ def test_a_mark_too_small_to_be_read_is_left_out(bench: Bench) -> None:
     ("data", "words"),
     [(b"GIF89a", "cut short"), (b"not a picture", "picture"), (stamp()[:60], "does not decode to its end")],
 )
-def test_what_cannot_be_a_mark_is_refused(bench: Bench, data: bytes, words: str) -> None:
+def test_what_cannot_be_a_watermark_is_refused(bench: Bench, data: bytes, words: str) -> None:
     with pytest.raises(Refusal, match=words):
-        bench.mark(picture=data)
+        bench.watermark(picture=data)
 
 
-def test_a_mark_without_transparency_and_letters_without_a_shape_are_refused(bench: Bench) -> None:
+def test_a_watermark_without_transparency_and_letters_without_a_shape_are_refused(bench: Bench) -> None:
     opaque = io.BytesIO()
     Image.new("RGB", (40, 20), (9, 9, 9)).save(opaque, "PNG")
     with pytest.raises(Refusal, match="no transparency"):
-        bench.mark(picture=opaque.getvalue())
+        bench.watermark(picture=opaque.getvalue())
     nothing = io.BytesIO()
     Image.new("RGBA", (40, 20), (9, 9, 9, 0)).save(nothing, "PNG")
     with pytest.raises(Refusal, match="transparent all over"):
-        bench.mark(picture=nothing.getvalue())
+        bench.watermark(picture=nothing.getvalue())
     with pytest.raises(Refusal, match="no shape for 灯 塔"):
-        bench.mark(words="Ledge 灯塔")
+        bench.watermark(words="Ledge 灯塔")
     with pytest.raises(Refusal, match="no size called card"):
-        bench.mark(words="Ledge", sizes=["card"])
+        bench.watermark(words="Ledge", sizes=["card"])
     assert bench.run(copies=[], level=Level.EXACT) is not None
 
 
-def test_a_mark_without_its_picture_marks_nothing(bench: Bench) -> None:
+def test_a_watermark_without_its_picture_changes_nothing(bench: Bench) -> None:
     bench.run(copies=[])
     before = bench.tree()
-    bench.mark()
+    bench.watermark()
     assert bench.run(copies=[]) == []
-    bench.mark(picture=stamp(), least=10)
+    bench.watermark(picture=stamp(), least=10)
     with bench.database.begin() as session:
-        session.execute(update(MarkRow).values(picture=b"broken since"))
+        session.execute(update(WatermarkRow).values(picture=b"broken since"))
     items = bench.run(copies=[])
     assert {item.state for item in items} == {ItemState.FAILED}
     assert bench.tree() == before, "and nothing is lost"
@@ -392,7 +394,7 @@ def test_moving_pictures_are_not_touched_up(bench: Bench) -> None:
     bench.survey()
     with pytest.raises(Refusal, match=r"still\.gif is a GIF"):
         bench.touch("2026/still.gif", {"kind": "grey"})
-    bench.mark(words="Gannet Ledge", least=8)
+    bench.watermark(words="Gannet Ledge", least=8)
     items = {item.path: item for item in bench.run(copies=[])}
     for path in ("2026/lamp.gif", "2026/still.gif"):
         assert items[path].state in (ItemState.DONE, ItemState.PASSED)

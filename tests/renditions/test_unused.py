@@ -1,4 +1,4 @@
-"""Files of sizes that nobody asked for: told apart, let go, and brought back when somebody asks."""
+"""Files of sizes that nobody asked for: told apart, removed, and brought back when somebody asks."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from conftest import photograph
 from sqlalchemy import select, text
 from test_sizing import Ledge
 
-from plumcrate.contract.sizes import FilesLetGo, LettingGo, UnusedSize
+from plumcrate.contract.sizes import RemoveUnused, UnusedFiles, UnusedSize
 from plumcrate.delivery.counting import SentCounter
 from plumcrate.delivery.finding import Finder
 from plumcrate.delivery.serving import PictureServer
@@ -20,7 +20,7 @@ from plumcrate.records.queries.asked import note_asked, note_asked_paths
 from plumcrate.records.queries.sizes import unused_sizes
 from plumcrate.records.tables import File
 from plumcrate.refusal import Refusal
-from plumcrate.renditions.unused import bring_back, let_unused_go
+from plumcrate.renditions.unused import bring_back, remove_unused
 
 A, B, CHART = "2026/a-card-200.jpg", "2026/b-card-200.jpeg", "2026/chart-card-200.png"
 
@@ -62,11 +62,11 @@ class Shore(Ledge):
         with self.database.begin() as session:
             return unused_sizes(session, 1, days).sizes
 
-    def let_go(self, days: int = 30, size: str | None = None) -> FilesLetGo:
+    def remove_unused(self, days: int = 30, size: str | None = None) -> UnusedFiles:
         with self.database.begin() as session:
-            return let_unused_go(session, self.library, LettingGo(days=days, size=size))
+            return remove_unused(session, self.library, RemoveUnused(days=days, size=size))
 
-    def bring_back(self, size: str | None = None) -> FilesLetGo:
+    def bring_back(self, size: str | None = None) -> UnusedFiles:
         with self.database.begin() as session:
             return bring_back(session, self.library, size)
 
@@ -89,28 +89,28 @@ def test_what_nobody_asked_for_goes_and_stays_away(shore: Shore) -> None:
     shore.asked(B, days_ago=35)
     before = shore.tree()
     (told,) = shore.unused()
-    assert (told.name, told.files, told.young, told.asked_for, told.let_go) == ("card", 2, 0, 1, 0)
+    assert (told.name, told.files, told.young, told.asked_for, told.removed_unused) == ("card", 2, 0, 1, 0)
     assert [one.files for one in shore.unused(days=36)] == [1], "one was asked for 35 days ago"
-    gone = shore.let_go()
+    gone = shore.remove_unused()
     assert (gone.files, gone.bytes) == (2, told.bytes)
-    assert shore.let_go().files == 0, "they are let go once"
+    assert shore.remove_unused().files == 0, "they are removed once"
     assert shore.tree() == before, "nothing goes before the run"
     assert {item.path for item in shore.run()} == {B, CHART}
     assert {path: before[path] for path in before if path not in (B, CHART)} == shore.tree()
     shore.survey()
     shore.save("card", width=200)
     effect = shore.effect("card", width=200)
-    assert (effect.make, effect.stay, effect.let_go) == (0, 1, 2)
+    assert (effect.make, effect.stay, effect.removed_unused) == (0, 1, 2)
     assert shore.run() == []
     assert shore.paths() == [A], "neither a survey nor saving the size makes them again"
     (told,) = shore.unused()
-    assert (told.files, told.asked_for, told.let_go) == (0, 1, 2)
+    assert (told.files, told.asked_for, told.removed_unused) == (0, 1, 2)
 
 
 def test_what_is_asked_for_comes_back_as_it_was(shore: Shore) -> None:
     shore.age(40)
     before = shore.tree()
-    assert shore.let_go().files == 3
+    assert shore.remove_unused().files == 3
     shore.run()
     assert shore.paths() == []
     shore.asked(CHART)
@@ -124,7 +124,7 @@ def test_what_is_asked_for_comes_back_as_it_was(shore: Shore) -> None:
 def test_what_is_asked_for_before_the_run_never_leaves(shore: Shore) -> None:
     shore.age(40)
     before = shore.tree()
-    shore.let_go()
+    shore.remove_unused()
     shore.asked(A)
     assert shore.bring_back("card").files == 2
     assert shore.run() == []
@@ -138,7 +138,7 @@ def test_what_is_new_is_not_judged_yet(shore: Shore) -> None:
     shore.run()
     (told,) = shore.unused()
     assert (told.files, told.young) == (4, 1)
-    assert shore.let_go().files == 3
+    assert shore.remove_unused().files == 3
     shore.run()
     assert shore.paths() == ["2026/new-card-200.jpg"]
 
@@ -146,40 +146,40 @@ def test_what_is_new_is_not_judged_yet(shore: Shore) -> None:
 def test_too_short_a_count_tells_nothing(shore: Shore) -> None:
     assert shore.unused() == []
     with pytest.raises(Refusal, match="nothing was counted yet") as refused:
-        shore.let_go()
+        shore.remove_unused()
     assert refused.value.code == "not-counted"
     shore.age(12)
     with pytest.raises(Refusal, match=r"12 days: that does not tell what was asked for in 30 days"):
-        shore.let_go()
-    assert shore.let_go(days=10).files == 3
+        shore.remove_unused()
+    assert shore.remove_unused(days=10).files == 3
 
 
-def test_one_size_alone_is_let_go(shore: Shore) -> None:
+def test_one_size_alone_is_removed(shore: Shore) -> None:
     shore.save("small", width=90)
     shore.run()
     shore.age(40)
-    assert shore.let_go(size="small").files == 3
+    assert shore.remove_unused(size="small").files == 3
     shore.run()
     assert shore.paths() == [A, B, CHART]
     assert shore.bring_back("card").files == 0
     assert shore.bring_back("small").files == 3
     for name in ("nothing", "smal"):
         with pytest.raises(Refusal, match=f"there is no size called {name}"):
-            shore.let_go(size=name)
+            shore.remove_unused(size=name)
         with pytest.raises(Refusal, match=f"there is no size called {name}"):
             shore.bring_back(name)
 
 
-def test_a_size_that_is_removed_or_changed_forgets_what_it_let_go(shore: Shore) -> None:
+def test_a_size_that_is_removed_or_changed_forgets_what_it_removed(shore: Shore) -> None:
     shore.age(40)
-    shore.let_go()
+    shore.remove_unused()
     shore.run()
     shore.save("card", width=160)
     assert shore.row(A) is None
     shore.run()
     assert len(shore.paths()) == 3, "under other names they were never judged"
     shore.age(40)
-    shore.let_go()
+    shore.remove_unused()
     shore.run()
     shore.remove("card")
     assert shore.row("2026/a-card-160.jpg") is None
@@ -188,15 +188,15 @@ def test_a_size_that_is_removed_or_changed_forgets_what_it_let_go(shore: Shore) 
 
 def test_a_file_that_somebody_puts_there_is_theirs(shore: Shore) -> None:
     shore.age(40)
-    shore.let_go()
+    shore.remove_unused()
     shore.run()
     theirs = photograph(shore.root / A, 200, 133, seed=77)
     shore.survey()
     row = shore.row(A)
     assert row is not None
-    assert (row.size, row.unwanted, row.let_go) == (None, False, False)
+    assert (row.size_name, row.unwanted, row.removed_unused) == (None, False, False)
     shore.run()
-    assert shore.let_go().files == 0
+    assert shore.remove_unused().files == 0
     assert (shore.root / A).exists()
     assert len((shore.root / A).read_bytes()) <= len(theirs)
 
@@ -206,7 +206,7 @@ def test_whoever_asks_is_sent_the_picture_and_only_people_bring_it_back(
     shore: Shore, agent: str, back: int
 ) -> None:
     shore.age(40)
-    shore.let_go()
+    shore.remove_unused()
     shore.run()
     with shore.database.begin() as session:
         session.execute(text("""UPDATE libraries SET delivery = delivery || '{"public": true}'"""))
@@ -229,5 +229,5 @@ def test_whoever_asks_is_sent_the_picture_and_only_people_bring_it_back(
 
 def test_noting_what_is_no_file_of_a_size_changes_nothing(shore: Shore) -> None:
     with shore.database.begin() as session:
-        note_asked(session, [10_000, *session.scalars(select(File.id).where(File.size.is_(None)))])
+        note_asked(session, [10_000, *session.scalars(select(File.id).where(File.size_name.is_(None)))])
         assert session.execute(text("SELECT count(*) FROM asked_files")).scalar_one() == 0

@@ -10,14 +10,14 @@ import pytest
 from conftest import add_library
 from sqlalchemy.orm import Session
 
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.pictures import FileState
-from plumcrate.contract.reports import Report, ReportSettings
+from plumcrate.contract.reports import ReportSettings, SavingsReport
 from plumcrate.contract.savings import Slat
-from plumcrate.contract.upkeep import Upkeep
 from plumcrate.contract.weighing import Device, KindWeight, Line, Processor, Reading, Spread
 from plumcrate.records.database import Database
 from plumcrate.records.queries.sums import refresh_pictures
-from plumcrate.records.queries.traffic import Note, add_sent
+from plumcrate.records.queries.traffic import TrafficCount, add_sent
 from plumcrate.records.tables import Derived, File, Library, Picture, SitePage, Weighing
 from plumcrate.reports.figures import FOLDERS, NoSuchMonths, report
 from plumcrate.reports.table import COLUMNS, table
@@ -79,7 +79,7 @@ def add_file(
 def filled(database: Database) -> Database:
     add_library(database, Path("/l"))
     with database.begin() as session:
-        session.get_one(Library, 1).upkeep = Upkeep(time_zone="Europe/Berlin").model_dump(mode="json")
+        session.get_one(Library, 1).automation = Automation(time_zone="Europe/Berlin").model_dump(mode="json")
         add_file(session, "a/1.jpeg", datetime(2026, 1, 15, tzinfo=UTC), copy=300)
         add_file(session, "a/2.png", datetime(2026, 3, 31, 21, 59, tzinfo=UTC), 5000, 500, worst=61)
         # In Berlin it is April already.
@@ -90,7 +90,7 @@ def filled(database: Database) -> Database:
     return database
 
 
-def made(database: Database, begins: str, ends: str) -> Report:
+def made(database: Database, begins: str, ends: str) -> SavingsReport:
     with database.begin() as session:
         return report(session, session.get_one(Library, 1), begins, ends, NOW)
 
@@ -161,11 +161,11 @@ def test_what_visitors_were_sent_in_these_months_without_programs(filled: Databa
         add_sent(
             session,
             [
-                Note(1, date(2026, 3, 31), 1, "webp", False, 2, 100, 500),
-                Note(1, date(2026, 4, 1), 1, "webp", False, 3, 200, 900),
-                Note(1, date(2026, 4, 30), 2, "jpeg", False, 1, 50, 50),
-                Note(1, date(2026, 4, 30), 2, "jpeg", True, 9, 900, 900),
-                Note(1, date(2026, 5, 1), 2, "jpeg", False, 1, 7, 7),
+                TrafficCount(1, date(2026, 3, 31), 1, "webp", False, 2, 100, 500),
+                TrafficCount(1, date(2026, 4, 1), 1, "webp", False, 3, 200, 900),
+                TrafficCount(1, date(2026, 4, 30), 2, "jpeg", False, 1, 50, 50),
+                TrafficCount(1, date(2026, 4, 30), 2, "jpeg", True, 9, 900, 900),
+                TrafficCount(1, date(2026, 5, 1), 2, "jpeg", False, 1, 7, 7),
             ],
         )
     found = made(filled, "2026-03", "2026-04")

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from PIL import Image
 
 from plumcrate.contract.delivery import Sent
-from plumcrate.contract.reports import PageWeight, Report, ReportPicture
+from plumcrate.contract.reports import PageWeight, ReportPicture, SavingsReport
 from plumcrate.contract.savings import Slat
 from plumcrate.reports.paper import HEIGHT, MARGIN, WIDTH
 from plumcrate.reports.sheet import month, period, sheet
@@ -48,7 +48,7 @@ def slat(name: str, files: int = 1) -> Slat:
     )
 
 
-def report_of(name: str = "Ledge", **more: Any) -> Report:
+def report_of(name: str = "Ledge", **more: Any) -> SavingsReport:
     whole = {
         "library": "ledge",
         "name": name,
@@ -74,7 +74,7 @@ def report_of(name: str = "Ledge", **more: Any) -> Report:
         "worst": [],
         "pages": [],
     }
-    return Report.model_validate(whole | more)
+    return SavingsReport.model_validate(whole | more)
 
 
 def picture_of(path: str, number: int = 1) -> ReportPicture:
@@ -199,7 +199,7 @@ def test_hostile_names_are_text_and_nothing_else(name: str, caplog: pytest.LogCa
             ),
             {},
         )
-    assert caplog.records == [], "no sign is left out in silence"
+    assert caplog.records == [], "no character is left out in silence"
     everything = streams(data)
     for word in (b"/JavaScript", b"/Launch", b"/URI", b"/OpenAction <<", b"/EmbeddedFile", b"/AA"):
         assert word not in re.sub(rb"\([^)]*\)", b"", everything.replace(b"\\)", b"").replace(b"\\(", b""))

@@ -14,9 +14,9 @@ from hypothesis import strategies as st
 from sqlalchemy import func, select, text
 
 from plumcrate.contract.allowance import AllowanceSettings
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.pictures import FileState
 from plumcrate.contract.runs import ItemState, RunKind, RunRequest, RunState, Scope
-from plumcrate.contract.upkeep import Upkeep
 from plumcrate.contract.webhooks import EventType, WebhookSettings
 from plumcrate.queue.tasks import BULK, SINGLE_REQUEST, Queue
 from plumcrate.records.database import Database
@@ -24,16 +24,16 @@ from plumcrate.records.tables import AllowanceUse, File, Item, Library, Outgoing
 from plumcrate.runs.allowance import allowance_view, month_of
 from plumcrate.runs.runs import change_state, create_run, retry_failed
 from plumcrate.runs.steps import Ended
-from plumcrate.runs.treating import Outcome
+from plumcrate.runs.treating import ItemOutcome
 from plumcrate.settings import Settings
 from plumcrate.worker.engine import Engine
 from plumcrate.worker.feeding import feed
 
 JUNE = datetime(2026, 6, 10, 12, 0, tzinfo=UTC)
-DONE = Outcome(ItemState.DONE, FileState.LIGHTER, outputs=({"size": 1},), score=80.0)
-KEPT = Outcome(ItemState.PASSED, FileState.KEPT, "nothing-smaller", "", outputs=({"size": 1},))
-FAILED = Outcome(ItemState.FAILED, FileState.FAILED, "disk-error", "it failed")
-LEFT = Outcome(ItemState.PASSED, FileState.LEFT_ALONE, "too-large", "it is left alone")
+DONE = ItemOutcome(ItemState.DONE, FileState.LIGHTER, outputs=({"size": 1},), score=80.0)
+KEPT = ItemOutcome(ItemState.PASSED, FileState.KEPT, "nothing-smaller", "", outputs=({"size": 1},))
+FAILED = ItemOutcome(ItemState.FAILED, FileState.FAILED, "disk-error", "it failed")
+LEFT = ItemOutcome(ItemState.PASSED, FileState.LEFT_ALONE, "too-large", "it is left alone")
 
 
 @dataclass
@@ -82,13 +82,13 @@ class Site:
 
     @property
     def month(self) -> date:
-        return month_of(Upkeep(), self.now)
+        return month_of(Automation(), self.now)
 
-    def allow(self, amount: int | None, unit: str = "megapixels", **upkeep: Any) -> None:
+    def allow(self, amount: int | None, unit: str = "megapixels", **automation: Any) -> None:
         with self.database.begin() as session:
             library = session.get_one(Library, 1)
             library.allowance = AllowanceSettings(unit=unit, amount=amount).model_dump(mode="json")
-            library.upkeep = Upkeep(**upkeep).model_dump(mode="json")
+            library.automation = Automation(**automation).model_dump(mode="json")
 
     def run(self, *, priority: int = BULK, **request: Any) -> int:
         with self.database.begin() as session:
@@ -107,7 +107,7 @@ class Site:
             query = select(Item.run_id, Item.picture_id).where(Item.state == ItemState.QUEUED).distinct()
             return [(row[0], row[1]) for row in session.execute(query.order_by(Item.run_id, Item.picture_id))]
 
-    def work(self, run_id: int, picture_id: int, outcomes: list[Outcome], *, dies: bool = False) -> None:
+    def work(self, run_id: int, picture_id: int, outcomes: list[ItemOutcome], *, dies: bool = False) -> None:
         """As a worker does a picture: each of its items to an outcome; then it may die with one in hand."""
         job = None
         for number, item_id in enumerate(self.engine.items.queued(run_id, picture_id)):
@@ -130,7 +130,7 @@ class Site:
             with self.database.begin() as session:
                 session.execute(text("DELETE FROM procrastinate_jobs WHERE id = :job"), {"job": job})
 
-    def work_all(self, outcome: Outcome = DONE) -> int:
+    def work_all(self, outcome: ItemOutcome = DONE) -> int:
         """Feeds and works until nothing is queued; how many pictures."""
         count = 0
         for _ in range(200):
@@ -156,7 +156,7 @@ class Site:
     def view(self) -> Any:
         with self.database.begin() as session:
             library = session.get_one(Library, 1)
-            return allowance_view(session, library, Upkeep.model_validate(library.upkeep), self.now)
+            return allowance_view(session, library, Automation.model_validate(library.automation), self.now)
 
     def waits_for(self, run_id: int) -> str | None:
         with self.database.begin() as session:
@@ -280,7 +280,9 @@ def test_putting_back_never_waits(database: Database, state: Path) -> None:
 
 
 @pytest.mark.parametrize(("outcome", "counts"), [(DONE, 1), (KEPT, 1), (FAILED, 0), (LEFT, 0)])
-def test_only_what_was_treated_counts(database: Database, state: Path, outcome: Outcome, counts: int) -> None:
+def test_only_what_was_treated_counts(
+    database: Database, state: Path, outcome: ItemOutcome, counts: int
+) -> None:
     site = Site.of(database, state, [[1.0]])
     site.allow(10)
     site.run()

@@ -45,7 +45,17 @@ def test_the_second_is_made_of_what_the_first_became(twice: Twice) -> None:
     for ending in ("", ".webp", ".avif"):
         assert files[f"2024/a.jpg{ending}"] == files[f"2025/b.jpg{ending}"]
     first, second = twice.named("2024/a.jpg"), twice.named("2025/b.jpg")
-    for name in ("score", "worst", "spot", "how", "recipe", "sha256", "before_sha256", "size_now", "level"):
+    for name in (
+        "score",
+        "worst",
+        "worst_place",
+        "how",
+        "recipe",
+        "sha256",
+        "before_sha256",
+        "size_now",
+        "level",
+    ):
         assert getattr(first, name) == getattr(second, name), name
     of = [
         [(one.format, one.sha256, one.score, one.how, one.width) for one in f.derived]

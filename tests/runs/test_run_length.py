@@ -7,13 +7,13 @@ from hypothesis import strategies as st
 from plumcrate.contract.jobs import Range
 from plumcrate.imaging import Effort
 from plumcrate.imaging.outcome import Measured
-from plumcrate.jobs.forecast import _Candidate, _efforts, _length
+from plumcrate.jobs.forecast import _efforts, _length, _SampledFile
 
 JPEGS, PNGS = ("jpeg", 2), ("png", 1)
 
 
-def candidates(*sizes: int) -> list[_Candidate]:
-    return [_Candidate(number, size, 1.0, 0) for number, size in enumerate(sizes)]
+def candidates(*sizes: int) -> list[_SampledFile]:
+    return [_SampledFile(number, size, 1.0, 0) for number, size in enumerate(sizes)]
 
 
 def took(before: int, seconds: float, after: int = 0, lightest: int = 0) -> Measured:

@@ -1,4 +1,4 @@
-"""The server that children come from: it may die, be shared and be let go, and compiles what is missing
+"""The server that children come from: it may die, be shared and be released, and compiles what is missing
 once."""
 
 import os

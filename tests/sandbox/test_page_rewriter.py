@@ -17,11 +17,11 @@ from plumcrate.api.routers.pages import _rewritten
 from plumcrate.contract.delivery import Delivery, PageFault
 from plumcrate.sandbox.children import Sandbox
 from plumcrate.sandbox.forkserver import ForkServer
-from plumcrate.sandbox.rewriting import AskerLeft, Faults, PageRewriter, SitePage
+from plumcrate.sandbox.rewriting import AskerLeft, Faults, PageRewriter, PageSource
 
 sys.path.append(str(Path(__file__).parent))  # where the program "walls" is found
 
-SITE = SitePage("https://ledge.example/visit", "utf-8")
+SITE = PageSource("https://ledge.example/visit", "utf-8")
 SETTINGS = Delivery(address="https://ledge.example/media")
 
 

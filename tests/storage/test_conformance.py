@@ -127,28 +127,28 @@ def test_no_name_that_was_not_checked_reaches_it(store: Store, path: str) -> Non
 
 
 def test_another_store_in_its_place_is_not_entered(store: Store) -> None:
-    store.write_mark("ours")
+    store.write_identity("ours")
     assert store.read("top.png") == b"top"
     with store.visit():
-        assert store.read_mark() == "ours"
-    store.mark = "another's"
+        assert store.read_identity() == "ours"
+    store.identity = "another's"
     for call in (lambda: store.read("top.png"), lambda: store.list(), lambda: store.visit().__enter__()):
         with pytest.raises(NotThere):
             call()
     with pytest.raises(StorageError, match="another"):
-        store.write_mark("another's")
-    store.mark = "ours"
-    store.remove_mark()
-    assert (store.read_mark(), store.read("top.png")) == (None, b"top")
+        store.write_identity("another's")
+    store.identity = "ours"
+    store.remove_identity()
+    assert (store.read_identity(), store.read("top.png")) == (None, b"top")
 
 
-def test_a_store_that_lost_its_mark_is_entered_once_it_is_given_it_again(store: Store) -> None:
-    store.write_mark("ours")
-    store.remove_mark()
-    store.mark = "ours"
+def test_a_store_that_lost_its_identity_file_is_entered_once_it_is_given_it_again(store: Store) -> None:
+    store.write_identity("ours")
+    store.remove_identity()
+    store.identity = "ours"
     with pytest.raises(NotThere):
         store.read("top.png")
-    store.write_mark("ours")
+    store.write_identity("ours")
     assert store.read("top.png") == b"top"
 
 
@@ -166,7 +166,7 @@ def test_a_folder_is_looked_into_by_names(store: Store) -> None:
 def test_another_folder_is_never_looked_into(store: Store, tmp_path: Path) -> None:
     with store.look_into("a"):
         pass
-    store.write_mark("the mark")
-    store.mark = "another mark"
+    store.write_identity("the identity file")
+    store.identity = "another identity file"
     with pytest.raises(NotThere), store.look_into("a"):
         pass

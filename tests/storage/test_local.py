@@ -11,7 +11,7 @@ from plumcrate.storage import handles
 from plumcrate.storage import local as module
 from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.local import LocalStore
-from plumcrate.storage.names import MARK_NAME
+from plumcrate.storage.names import IDENTITY_NAME
 from plumcrate.storage.store import NO_FILE, Writers
 
 
@@ -125,7 +125,7 @@ def test_a_writer_is_noticed_also_by_mapped_memory(tree: LocalStore) -> None:
 def test_a_folder_renamed_during_a_visit_stays_the_one_that_is_visited(
     tree: LocalStore, tmp_path: Path
 ) -> None:
-    tree.write_mark("mark")
+    tree.write_identity("identity")
     with tree.visit():
         tree.root.rename(tmp_path / "elsewhere")
         (tmp_path / "root/a").mkdir(parents=True)
@@ -141,16 +141,16 @@ def test_a_folder_renamed_during_a_visit_stays_the_one_that_is_visited(
 
 
 @pytest.mark.parametrize("damage", ["empty", "foreign", "file", "absent", "locked"])
-def test_a_folder_without_its_mark_is_not_entered(tree: LocalStore, damage: str) -> None:
-    tree.write_mark("ours")
-    mark = tree.root / MARK_NAME
+def test_a_folder_without_its_identity_file_is_not_entered(tree: LocalStore, damage: str) -> None:
+    tree.write_identity("ours")
+    identity = tree.root / IDENTITY_NAME
     if damage == "empty":
-        mark.unlink()
+        identity.unlink()
     elif damage == "foreign":
-        mark.write_text("theirs\n")
+        identity.write_text("theirs\n")
     elif damage == "locked":
-        mark.unlink()
-        mark.symlink_to("/etc/hostname")
+        identity.unlink()
+        identity.symlink_to("/etc/hostname")
     else:
         tree.root.rename(tree.root.with_name("gone"))
         if damage == "file":
@@ -168,16 +168,16 @@ def test_a_folder_without_its_mark_is_not_entered(tree: LocalStore, damage: str)
             operation()
 
 
-def test_the_mark_is_written_once_and_never_over_anothers(tree: LocalStore) -> None:
-    tree.write_mark("ours")
-    tree.write_mark("ours")
-    assert tree.read_mark() == "ours"
-    assert "Leave it in place" in (tree.root / MARK_NAME).read_text()
+def test_the_identity_file_is_written_once_and_never_over_anothers(tree: LocalStore) -> None:
+    tree.write_identity("ours")
+    tree.write_identity("ours")
+    assert tree.read_identity() == "ours"
+    assert "Leave it in place" in (tree.root / IDENTITY_NAME).read_text()
     with pytest.raises(StorageError) as caught:
-        LocalStore(tree.root).write_mark("theirs")
-    assert caught.value.code == "marked"
-    assert sorted(os.listdir(tree.root)) == [MARK_NAME, "a"]
-    tree.remove_mark()
+        LocalStore(tree.root).write_identity("theirs")
+    assert caught.value.code == "other-identity"
+    assert sorted(os.listdir(tree.root)) == [IDENTITY_NAME, "a"]
+    tree.remove_identity()
     assert os.listdir(tree.root) == ["a"]
 
 

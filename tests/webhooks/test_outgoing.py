@@ -22,9 +22,9 @@ from plumcrate.records.tables import Library, OutgoingMessage
 from plumcrate.refusal import Refusal
 from plumcrate.webhooks.outgoing import (
     PAUSES,
-    Teller,
+    WebhookSender,
     give_webhook_secret,
-    tell_outside,
+    notify_webhook,
     try_webhook,
     webhook_view,
 )
@@ -46,14 +46,14 @@ class House:
             self.secret = give_webhook_secret(session.get_one(Library, 1), self.seal)
         self.teller = self.another()
 
-    def another(self, allowed: list[str] | None = None) -> Teller:
+    def another(self, allowed: list[str] | None = None) -> WebhookSender:
         def heard(request: httpx.Request) -> httpx.Response:
             request.read()
             self.asked.append(request)
             return self.answer(request)
 
         guard = Guard(["hooks.example"] if allowed is None else allowed)
-        return Teller(self.database, self.seal, Outgoing(guard, transport=httpx.MockTransport(heard)))
+        return WebhookSender(self.database, self.seal, Outgoing(guard, transport=httpx.MockTransport(heard)))
 
     def settings(self, **settings: Any) -> None:
         with self.database.begin() as session:
@@ -61,7 +61,7 @@ class House:
 
     def tell(self, event: EventType = EventType.REPORT_READY, **data: Any) -> None:
         with self.database.begin() as session:
-            tell_outside(session, session.get_one(Library, 1), event, data)
+            notify_webhook(session, session.get_one(Library, 1), event, data)
 
     def rows(self) -> list[OutgoingMessage]:
         with self.database.begin() as session:
@@ -224,7 +224,7 @@ def test_a_secret_that_cannot_be_read_is_said_and_the_message_waits(house: House
 def test_a_message_in_a_transaction_that_comes_to_nothing_is_never_sent(house: House) -> None:
     def fails() -> None:
         with house.database.begin() as session:
-            tell_outside(session, session.get_one(Library, 1), EventType.REPORT_READY, {})
+            notify_webhook(session, session.get_one(Library, 1), EventType.REPORT_READY, {})
             raise ZeroDivisionError
 
     with pytest.raises(ZeroDivisionError):
@@ -294,7 +294,7 @@ def test_over_a_real_connection(database: Database, tmp_path: Path) -> None:
     place = f"127.0.0.1:{server.server_port}"
     house = House(database, tmp_path / "state")
     house.settings(address=f"http://{place}/in")
-    teller = Teller(database, house.seal, Outgoing(Guard([place])))
+    teller = WebhookSender(database, house.seal, Outgoing(Guard([place])))
     house.tell(month="2026-06")
     teller.turn()
     ((body, headers),) = heard

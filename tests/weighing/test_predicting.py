@@ -1,4 +1,4 @@
-"""The parts of weighing that need no browser: whose picture an address is, what is sealed, what is foretold,
+"""The parts of weighing that need no browser: whose picture an address is, what is sealed, what is predicted,
 what is kept, and what begins by itself."""
 
 from __future__ import annotations
@@ -13,12 +13,12 @@ from conftest import add_library, photograph, surveyed
 from sqlalchemy import func, select
 from walk import Box
 
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.common import CopyFormat, Level
 from plumcrate.contract.delivery import Delivery
 from plumcrate.contract.jobs import Job, JobKind, JobState
 from plumcrate.contract.recipes import RecipeSettings
 from plumcrate.contract.runs import RunKind, RunState
-from plumcrate.contract.upkeep import Upkeep
 from plumcrate.contract.weighing import (
     Device,
     HeaderLine,
@@ -45,8 +45,8 @@ from plumcrate.records.queries.weighings import ends_of, needs_of, note_need, sh
 from plumcrate.records.tables import File, Library, Run, Shot, SitePage, Weighing
 from plumcrate.storage.grouping import USUAL_PATTERNS
 from plumcrate.weighing.mapping import Mapper
-from plumcrate.weighing.predicting import Foreteller
-from plumcrate.weighing.recording import Result, Taken, page_of, record
+from plumcrate.weighing.predicting import Predictor
+from plumcrate.weighing.recording import PageResult, ShotTaken, page_of, record
 from plumcrate.weighing.sealing import seal, unseal
 from plumcrate.weighing.starting import start_weighings
 
@@ -91,9 +91,9 @@ class Ledge:
         with self.database.begin() as session:
             return dict(self.mapper().of(session, addresses))
 
-    def foreteller(self, settings: RecipeSettings | None = None, **more: Any) -> Foreteller:
+    def predictor(self, settings: RecipeSettings | None = None, **more: Any) -> Predictor:
         settings = settings or RecipeSettings(level=Level.LEAN)
-        found = Foreteller(
+        found = Predictor(
             self.database,
             self.keeper,
             self.library,
@@ -184,30 +184,28 @@ def test_the_original_is_the_largest_of_its_picture(ledge: Ledge) -> None:
     assert original_bytes(ledge.keeper, largest) is None
 
 
-# -- what is foretold --------------------------------------------------------------------------------
+# -- what is predicted --------------------------------------------------------------------------------
 
 
-def answered(
-    ledge: Ledge, foreteller: Foreteller, address: str, accept: str = EVERYWHERE
-) -> tuple[str, bytes]:
-    answer = foreteller.answer({"ask": "picture", "address": address, "accept": accept})
+def answered(ledge: Ledge, predictor: Predictor, address: str, accept: str = EVERYWHERE) -> tuple[str, bytes]:
+    answer = predictor.answer({"ask": "picture", "address": address, "accept": accept})
     assert answer is not None
     return answer["headers"]["Content-Type"], ledge.saved[answer["file"]]
 
 
 def test_each_browser_would_get_its_form_and_nothing_is_written(ledge: Ledge) -> None:
     before = {path: (ledge.root / path).read_bytes() for path in ledge.sizes}
-    foreteller = ledge.foreteller()
+    predictor = ledge.predictor()
     address = f"{SITE}/media/2026/kite.jpg"
     kinds = {}
     for name, accept in (("avif", EVERYWHERE), ("webp", "image/webp,*/*"), ("old", OLD)):
-        kind, data = answered(ledge, foreteller, address, accept)
+        kind, data = answered(ledge, predictor, address, accept)
         kinds[name] = len(data)
         assert identify(data).format == kind.partition("/")[2]
         assert identify(data).shown_size == (640, 480)
     assert kinds["avif"] < kinds["old"] < len(before["2026/kite.jpg"])
     assert len(ledge.box.asked) == 1, "treated once for all of them"
-    assert foreteller.fresh == 1
+    assert predictor.fresh == 1
     assert {path: (ledge.root / path).read_bytes() for path in ledge.sizes} == before
     assert sorted(path.name for path in (ledge.root / "2026").iterdir()) == sorted(
         path.rpartition("/")[2] for path in ledge.sizes
@@ -218,15 +216,15 @@ def test_each_browser_would_get_its_form_and_nothing_is_written(ledge: Ledge) ->
 
 
 def test_a_host_that_does_not_negotiate_would_send_the_file_itself(ledge: Ledge) -> None:
-    foreteller = ledge.foreteller(plain_hosts=frozenset({"ledge.example"}))
-    assert answered(ledge, foreteller, f"{SITE}/media/2026/kite.jpg")[0] == "image/jpeg"
-    assert answered(ledge, foreteller, f"{SITE}/media/2026/kite.jpg.avif")[0] == "image/avif", "by its name"
+    predictor = ledge.predictor(plain_hosts=frozenset({"ledge.example"}))
+    assert answered(ledge, predictor, f"{SITE}/media/2026/kite.jpg")[0] == "image/jpeg"
+    assert answered(ledge, predictor, f"{SITE}/media/2026/kite.jpg.avif")[0] == "image/avif", "by its name"
 
 
 def test_a_copys_address_is_answered_by_that_copy(ledge: Ledge) -> None:
-    foreteller = ledge.foreteller()
-    assert answered(ledge, foreteller, f"{SITE}/media/2026/kite.jpg.avif", OLD)[0] == "image/avif"
-    only_webp = ledge.foreteller(RecipeSettings(level=Level.LEAN, copies=[CopyFormat.WEBP]))
+    predictor = ledge.predictor()
+    assert answered(ledge, predictor, f"{SITE}/media/2026/kite.jpg.avif", OLD)[0] == "image/avif"
+    only_webp = ledge.predictor(RecipeSettings(level=Level.LEAN, copies=[CopyFormat.WEBP]))
     question = {"ask": "picture", "address": f"{SITE}/media/2026/kite.jpg.avif", "accept": EVERYWHERE}
     assert only_webp.answer(question) is None, "there would be none"
 
@@ -234,20 +232,20 @@ def test_a_copys_address_is_answered_by_that_copy(ledge: Ledge) -> None:
 def test_what_is_left_alone_or_foreign_goes_to_the_network(ledge: Ledge) -> None:
     with ledge.database.begin() as session:
         for picture in session.scalars(select(tables.Picture)):
-            picture.own = "leave"
-    foreteller = ledge.foreteller()
+            picture.override = "leave"
+    predictor = ledge.predictor()
     for address in (
         f"{SITE}/media/2026/kite.jpg",
         "https://elsewhere.example/a.jpg",
         f"{SITE}/media/none.jpg",
     ):
-        assert foreteller.answer({"ask": "picture", "address": address, "accept": EVERYWHERE}) is None
+        assert predictor.answer({"ask": "picture", "address": address, "accept": EVERYWHERE}) is None
     assert ledge.box.asked == []
 
 
 def test_a_place_gets_its_own_size_where_that_is_worth_it(ledge: Ledge) -> None:
     file = ledge.file("2026/kite.jpg")
-    fitted = ledge.foreteller(needs={file.picture_id: (300, 225)})
+    fitted = ledge.predictor(needs={file.picture_id: (300, 225)})
     _, data = answered(ledge, fitted, f"{SITE}/media/2026/kite.jpg")
     assert identify(data).shown_size == (300, 225)
     _, data = answered(ledge, fitted, f"{SITE}/media/2026/kite-320w.jpg")
@@ -256,15 +254,15 @@ def test_a_place_gets_its_own_size_where_that_is_worth_it(ledge: Ledge) -> None:
 
 def test_a_file_that_cannot_be_treated_stays_and_is_told(ledge: Ledge) -> None:
     (ledge.root / "2026/kite.jpg").write_bytes(b"\xff\xd8 no picture")
-    foreteller = ledge.foreteller()
+    predictor = ledge.predictor()
     question = {"ask": "picture", "address": f"{SITE}/media/2026/kite.jpg", "accept": EVERYWHERE}
-    assert foreteller.answer(question) is None
-    (note,) = foreteller.notes
+    assert predictor.answer(question) is None
+    (note,) = predictor.notes
     assert "2026/kite.jpg stays as it is" in note
 
 
 def test_the_markup_names_the_copies_that_there_would_be(ledge: Ledge) -> None:
-    foreteller = ledge.foreteller()
+    predictor = ledge.predictor()
     ledge.saved["page"] = b'<!doctype html><img src="/media/2026/kite.jpg"><p>&auml;'
     question = {
         "ask": "markup",
@@ -274,16 +272,16 @@ def test_the_markup_names_the_copies_that_there_would_be(ledge: Ledge) -> None:
     }
 
     def page() -> str:
-        answer = foreteller.answer(question)
+        answer = predictor.answer(question)
         assert answer is not None
         return ledge.saved[answer["file"]].decode()
 
     assert 'type="image/avif"' in page()
     assert page().endswith("<p>&auml;")
     assert len(ledge.box.asked) == 2, "each file of the picture was tried out once"
-    assert foreteller.fresh == 2
-    foreteller.made(ledge.file("2026/kite.jpg"))
-    facts = foreteller.facts(["2026/kite.jpg"])["2026/kite.jpg"]
+    assert predictor.fresh == 2
+    predictor.made(ledge.file("2026/kite.jpg"))
+    facts = predictor.facts(["2026/kite.jpg"])["2026/kite.jpg"]
     treatment = ledge.box.answers[-1]
     copies = {output.format: output.size for output in treatment.chosen if output.role == "copy"}
     assert {copy.path.rpartition(".")[2]: copy.bytes for copy in facts.copies} == copies
@@ -291,17 +289,17 @@ def test_the_markup_names_the_copies_that_there_would_be(ledge: Ledge) -> None:
     assert set(copies) == {kind for kind in ("webp", "avif") if f'type="image/{kind}"' in page()}
 
 
-def test_pages_that_are_not_rewritten_yet_are_foretold_with_markup_all_the_same(ledge: Ledge) -> None:
+def test_pages_that_are_not_rewritten_yet_are_predicted_with_markup_all_the_same(ledge: Ledge) -> None:
     ledge.deliver(address=f"{SITE}/media", markup={"rewrite": False})
     ledge.saved["page"] = b'<img src="/media/2026/kite.jpg">'
-    answer = ledge.foreteller().answer(
+    answer = ledge.predictor().answer(
         {"ask": "markup", "address": f"{SITE}/", "file": "page", "type": "text/html"}
     )
     assert answer is not None
     assert b"<picture" in ledge.saved[answer["file"]]
     ledge.deliver()
     unknown = {"ask": "markup", "address": f"{SITE}/", "file": "page", "type": "text/html"}
-    assert ledge.foreteller().answer(unknown) is None
+    assert ledge.predictor().answer(unknown) is None
 
 
 # -- what is sealed ----------------------------------------------------------------------------------
@@ -352,8 +350,11 @@ def one_reading(size: int = 1_000, device: Device = Device.PHONE) -> Reading:
 
 
 def kept(ledge: Ledge, number: int, kind: WeighingKind = WeighingKind.REAL, **more: Any) -> int:
-    result = Result(
-        kind, readings=[one_reading(number)], shots=[[Taken("whole", 3, 4, 1.0, b"shot%d" % number)]], **more
+    result = PageResult(
+        kind,
+        readings=[one_reading(number)],
+        shots=[[ShotTaken("whole", 3, 4, 1.0, b"shot%d" % number)]],
+        **more,
     )
     with ledge.database.begin() as session:
         page = page_of(session, 1, f"{SITE}/")
@@ -369,7 +370,7 @@ def kept(ledge: Ledge, number: int, kind: WeighingKind = WeighingKind.REAL, **mo
         )
 
 
-def test_old_weighings_keep_their_figures_and_let_go_of_their_shots(ledge: Ledge) -> None:
+def test_old_weighings_keep_their_figures_and_drop_their_shots(ledge: Ledge) -> None:
     numbers = [kept(ledge, count) for count in range(1, 31)]
     with ledge.database.begin() as session:
         with_shots = set(session.scalars(select(Shot.weighing_id)))
@@ -384,7 +385,7 @@ def test_old_weighings_keep_their_figures_and_let_go_of_their_shots(ledge: Ledge
 def test_first_and_latest_are_those_for_real_and_a_fault_is_the_latest(ledge: Ledge) -> None:
     failed = kept(ledge, 1, code="no-answer", fault="it is silent")
     first = kept(ledge, 2)
-    kept(ledge, 3, WeighingKind.FORETOLD, what_if=WhatIf(level=Level.LEAN))
+    kept(ledge, 3, WeighingKind.PREDICTED, what_if=WhatIf(level=Level.LEAN))
     latest = kept(ledge, 4)
     with ledge.database.begin() as session:
         ((one, last),) = ends_of(session, 1).values()
@@ -413,7 +414,9 @@ def started(ledge: Ledge) -> Callable[[datetime], list[dict[str, Any]]]:
 
     def round_at(now: datetime) -> list[dict[str, Any]]:
         with ledge.database.begin() as session:
-            start_weighings(session, Queue(ledge.database.url), session.get_one(Library, 1), Upkeep(), now)
+            start_weighings(
+                session, Queue(ledge.database.url), session.get_one(Library, 1), Automation(), now
+            )
         with ledge.database.begin() as session:
             rows = session.scalars(
                 select(tables.Job).where(

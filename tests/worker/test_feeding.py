@@ -8,8 +8,8 @@ import pytest
 from conftest import add_library, add_pictures
 from sqlalchemy import func, select, text
 
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.runs import RunOrigin, RunRequest, RunState
-from plumcrate.contract.upkeep import Upkeep
 from plumcrate.queue.tasks import BULK, NEW_UPLOAD, Queue
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Item, Job, Library, Run
@@ -26,9 +26,9 @@ def filled(database: Database) -> Database:
     return database
 
 
-def keep(database: Database, **upkeep: Any) -> None:
+def keep(database: Database, **automation: Any) -> None:
     with database.begin() as session:
-        session.get_one(Library, 1).upkeep = Upkeep(**upkeep).model_dump(mode="json")
+        session.get_one(Library, 1).automation = Automation(**automation).model_dump(mode="json")
 
 
 def bulk(database: Database, priority: int = BULK, **options: Any) -> int:

@@ -8,9 +8,9 @@ import pytest
 from conftest import add_library, add_pictures
 from sqlalchemy import func, select, update
 
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.jobs import CheckRequest, JobKind, JobState
 from plumcrate.contract.runs import ItemState, RunRequest, RunState
-from plumcrate.contract.upkeep import Upkeep
 from plumcrate.jobs import long_work as jobs
 from plumcrate.queue.tasks import NEW_UPLOAD, Queue
 from plumcrate.records.database import Database
@@ -62,14 +62,14 @@ def test_a_run_waits_while_the_folder_is_away_and_says_why(filled: Database, opt
 def test_a_schedule_that_never_comes_stops_nobody(filled: Database) -> None:
     """As a former version took it."""
     with filled.begin() as session:
-        session.get_one(Library, 1).upkeep = Upkeep().model_dump(mode="json") | {
+        session.get_one(Library, 1).automation = Automation().model_dump(mode="json") | {
             "run_schedule": "0 0 30 2 *",
             "survey_schedule": "nonsense",
         }
         from plumcrate.contract.recipes import RecipeSettings
 
         other = new_library(session, "other", "O", "/o", [], RecipeSettings(), "tests")
-        other.upkeep = Upkeep(run_schedule="0 * * * *").model_dump(mode="json")
+        other.automation = Automation(run_schedule="0 * * * *").model_dump(mode="json")
     one_round(filled)
     with filled.begin() as session:
         assert session.scalars(select(Library.next_run_at).where(Library.slug == "other")).one() is not None

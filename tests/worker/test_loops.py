@@ -10,8 +10,8 @@ import psycopg
 from conftest import add_library, wait_for
 from sqlalchemy import func
 
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.recipes import RecipeSettings
-from plumcrate.contract.upkeep import Upkeep
 from plumcrate.diagnostics.machine import _loops
 from plumcrate.intake.watching import Watcher
 from plumcrate.keeping.keeper import Keeper
@@ -173,7 +173,7 @@ def test_the_doctor_tells_of_a_loop_that_fails(database: Database) -> None:
         )
     with database.begin() as session:
         (line,) = _loops(session)
-    assert (line.verdict, line.what) == ("mind", "worker rock: feeding")
+    assert (line.verdict, line.what) == ("warning", "worker rock: feeding")
     assert "7 times in a row: OSError: the disk" in line.detail
 
 
@@ -210,7 +210,7 @@ def test_a_dozen_watched_libraries_leave_the_pool_to_others(database: Database, 
         root.mkdir()
         with database.begin() as session:
             library = new_library(session, f"s{number}", "S", str(root), [], RecipeSettings(), "tests")
-            library.upkeep = Upkeep(watch=True).model_dump(mode="json")
+            library.automation = Automation(watch=True).model_dump(mode="json")
     narrow = Database(database.url, pool_size=2)
     state = StateFolder(narrow, tmp_path / "state")
 

@@ -18,7 +18,7 @@ from plumcrate.contract.pictures import FileState
 from plumcrate.contract.runs import ItemState
 from plumcrate.imaging import Recipe, treat
 from plumcrate.imaging.outcome import Former
-from plumcrate.keeping.changes import Note
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Item, Library, Run
 from plumcrate.runs.runs import retry_failed
@@ -129,7 +129,7 @@ def test_killed_between_the_stages_the_copies_still_come(walk: Walk, database: D
 def test_without_backups_all_comes_from_one_reading(walk: Walk, database: Database) -> None:
     with database.begin() as session:
         library = session.get_one(Library, 1)
-        library.upkeep = {**library.upkeep, "backups": False}
+        library.automation = {**library.automation, "backups": False}
     walk.arrive()
     assert walk.turn().state == ItemState.DONE
     ((_, copies, former),) = walk.box.asked
@@ -197,7 +197,7 @@ def test_an_upload_that_was_restored_before_its_retry_is_treated_whole(
     walk: Walk, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     failing(walk, monkeypatch)
-    walk.keeper.restore(walk.file(), Note())
+    walk.keeper.restore(walk.file(), ChangeNote())
     assert (walk.root / "a.jpg").read_bytes() == walk.data
     assert retried(walk).state == ItemState.DONE
     file = walk.file()

@@ -46,7 +46,7 @@ export const keys = {
   cuts: (picture: number) => ["cuts", picture],
   touches: (picture: number) => ["touches", picture],
   view: (picture: number, area: unknown) => ["view", picture, area],
-  marks: (slug: string) => ["marks", slug],
+  watermarks: (slug: string) => ["watermarks", slug],
   orphans: (slug: string, offset: number) => ["orphans", slug, offset],
 } as const;
 

@@ -16,9 +16,9 @@ export type NewInvitation = Schemas["NewInvitation"];
 export type Key = Schemas["Key"];
 export type NewKey = Schemas["NewKey"];
 export type SignedIn = Schemas["SignedIn"];
-export type Offer = Schemas["Offer"];
+export type Offer = Schemas["LinkOffer"];
 export type AuditEntry = Schemas["AuditEntry"];
-export type Outcome = Schemas["Outcome"];
+export type Outcome = Schemas["ActOutcome"];
 
 /** Whether who is signed in may do something in a library; while that is not known, no. */
 export function useMay(slug: string): (ability: Ability) => boolean {

@@ -9,7 +9,7 @@ import type { components } from "./schema.gen";
 type Schemas = components["schemas"];
 export type Allowance = Schemas["Allowance"];
 export type AllowanceSettings = Schemas["AllowanceSettings"];
-export type Report = Schemas["Report"];
+export type Report = Schemas["SavingsReport"];
 export type ReportPicture = Schemas["ReportPicture"];
 export type ReportSettings = Schemas["ReportSettings-Output"];
 export type Webhook = Schemas["Webhook"];

@@ -1,7 +1,7 @@
 /** Every question the console asks, by noun, and what a change makes stale. */
 
 import { useMutation, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
-import { api, ask, type Effect, type Format, type Job, type JobKind, type Library, type RecipeSettings, type RunRequest, type Upkeep } from "./client";
+import { api, ask, type Effect, type Format, type Job, type JobKind, type Library, type RecipeSettings, type RunRequest, type Automation } from "./client";
 import { keys, type Noun } from "./keys";
 import type { components } from "./schema.gen";
 
@@ -169,11 +169,11 @@ export function useSaveRecipe(slug: string) {
   });
 }
 
-export function useChangeUpkeep(slug: string) {
+export function useChangeAutomation(slug: string) {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (upkeep: Upkeep) =>
-      ask(api.PATCH("/api/v1/libraries/{slug}", { params: { path: { slug } }, body: { upkeep } })),
+    mutationFn: (automation: Automation) =>
+      ask(api.PATCH("/api/v1/libraries/{slug}", { params: { path: { slug } }, body: { automation } })),
     onSuccess: () => stale(cache, ["libraries"]),
   });
 }
@@ -210,11 +210,11 @@ export function useRescue(slug: string) {
   });
 }
 
-export function useRecognise(slug: string) {
+export function useReattach(slug: string) {
   const cache = useQueryClient();
   return useMutation({
     mutationFn: (confirm: string) =>
-      ask(api.POST("/api/v1/libraries/{slug}/recognise", { params: { path: { slug } }, body: { confirm } })),
+      ask(api.POST("/api/v1/libraries/{slug}/reattach", { params: { path: { slug } }, body: { confirm } })),
     onSuccess: () => {
       stale(cache, ["machine", "libraries", "orphans", "backups"]);
     },
@@ -288,11 +288,11 @@ export function usePlan(id: number) {
   });
 }
 
-export function useSetOwn(id: number) {
+export function useSetOverride(id: number) {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (own: "exact" | "gallery" | "everyday" | "lean" | "leave" | null) =>
-      ask(api.PUT("/api/v1/pictures/{picture_id}/own", { params: { path: { picture_id: id } }, body: { own } })),
+    mutationFn: (override: "exact" | "gallery" | "everyday" | "lean" | "leave" | null) =>
+      ask(api.PUT("/api/v1/pictures/{picture_id}/override", { params: { path: { picture_id: id } }, body: { override } })),
     onSuccess: (picture) => {
       cache.setQueryData(keys.picture(id), picture);
       void cache.invalidateQueries({ queryKey: keys.plan(id) });

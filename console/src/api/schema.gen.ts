@@ -728,71 +728,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/libraries/{slug}/marks": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * The library's marks
-         * @description In the order in which they are asked: the first that fits a file is laid over it.
-         */
-        get: operations["marks_api_v1_libraries__slug__marks_get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/libraries/{slug}/marks/{name}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /**
-         * Define a mark, or change it
-         * @description The next run makes the files it fits anew, with it. One without words needs a picture.
-         */
-        put: operations["save_api_v1_libraries__slug__marks__name__put"];
-        post?: never;
-        /**
-         * Remove a mark
-         * @description The next run brings the unmarked files back.
-         */
-        delete: operations["remove_api_v1_libraries__slug__marks__name__delete"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/libraries/{slug}/marks/{name}/picture": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** A mark's picture */
-        get: operations["the_picture_api_v1_libraries__slug__marks__name__picture_get"];
-        /**
-         * Give a mark its picture
-         * @description A PNG or WebP with transparency, of up to 5 MB: the request's body.
-         */
-        put: operations["picture_api_v1_libraries__slug__marks__name__picture_put"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/libraries/{slug}/needs": {
         parameters: {
             query?: never;
@@ -1049,6 +984,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/reattach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say that a library's folder is the right one, as it is
+         * @description For a folder that lost its identity file, was moved or copied to another volume, and for changes that
+         *     cannot be settled because their files are gone for good. Nothing is deleted.
+         */
+        post: operations["reattach_api_v1_libraries__slug__reattach_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/libraries/{slug}/recipe": {
         parameters: {
             query?: never;
@@ -1107,27 +1063,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/libraries/{slug}/recognise": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Say that a library's folder is the right one, as it is
-         * @description For a folder that lost its mark, was moved or copied to another volume, and for changes that cannot be
-         *     settled because their files are gone for good. Nothing is deleted.
-         */
-        post: operations["recognise_api_v1_libraries__slug__recognise_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/libraries/{slug}/report": {
         parameters: {
             query?: never;
@@ -1136,7 +1071,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Report what was saved in some months
+         * SavingsReport what was saved in some months
          * @description Of the files that were treated in these months and are as they were treated.
          */
         get: operations["the_report_api_v1_libraries__slug__report_get"];
@@ -1477,7 +1412,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Bring back files that were let go
+         * Bring back files that were removed as unused
          * @description The next run makes them again.
          */
         post: operations["back_api_v1_libraries__slug__unused_sizes_bring_back_post"];
@@ -1487,7 +1422,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/libraries/{slug}/unused-sizes/let-go": {
+    "/api/v1/libraries/{slug}/unused-sizes/remove": {
         parameters: {
             query?: never;
             header?: never;
@@ -1497,11 +1432,76 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Let go of files that nobody asked for
+         * Remove files that nobody asked for
          * @description The next run removes them. A size makes them again when somebody asks for them, and until then whoever
          *     does is sent the picture itself. Refused while visits were not counted for so many days.
          */
-        post: operations["let_go_api_v1_libraries__slug__unused_sizes_let_go_post"];
+        post: operations["remove_unused_files_api_v1_libraries__slug__unused_sizes_remove_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/watermarks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The library's watermarks
+         * @description In the order in which they are asked: the first that fits a file is laid over it.
+         */
+        get: operations["watermarks_api_v1_libraries__slug__watermarks_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/watermarks/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Define a watermark, or change it
+         * @description The next run makes the files it fits anew, with it. One without words needs a picture.
+         */
+        put: operations["save_api_v1_libraries__slug__watermarks__name__put"];
+        post?: never;
+        /**
+         * Remove a watermark
+         * @description The next run brings the unmarked files back.
+         */
+        delete: operations["remove_api_v1_libraries__slug__watermarks__name__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/watermarks/{name}/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A watermark's picture */
+        get: operations["the_picture_api_v1_libraries__slug__watermarks__name__picture_get"];
+        /**
+         * Give a watermark its picture
+         * @description A PNG or WebP with transparency, of up to 5 MB: the request's body.
+         */
+        put: operations["picture_api_v1_libraries__slug__watermarks__name__picture_put"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1839,7 +1839,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/pictures/{picture_id}/own": {
+    "/api/v1/pictures/{picture_id}/override": {
         parameters: {
             query?: never;
             header?: never;
@@ -1848,12 +1848,12 @@ export interface paths {
         };
         get?: never;
         /**
-         * Give one picture its own level
+         * Override the recipe for one picture
          * @description A level for this picture alone, or ``leave`` to leave it alone for ever; the next run goes by it.
          *
          *     To leave it alone, and to take that back, the right to mend is enough.
          */
-        put: operations["own_api_v1_pictures__picture_id__own_put"];
+        put: operations["override_api_v1_pictures__picture_id__override_put"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2032,10 +2032,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Who am I
+         * Actor am I
          * @description Null when nobody has signed in, so that a browser can ask; a key that is not known is refused.
          */
-        get: operations["who_api_v1_session_get"];
+        get: operations["actor_api_v1_session_get"];
         put?: never;
         /**
          * Sign in
@@ -2211,6 +2211,11 @@ export interface components {
             role: components["schemas"]["Role"] | null;
         };
         /**
+         * ActOutcome
+         * @enum {string}
+         */
+        ActOutcome: "done" | "refused" | "failed";
+        /**
          * Advice
          * @description One line of the check of the machine.
          */
@@ -2226,7 +2231,7 @@ export interface components {
              * Verdict
              * @enum {string}
              */
-            verdict: "fine" | "mind" | "broken";
+            verdict: "fine" | "warning" | "broken";
             /** What */
             what: string;
         };
@@ -2367,6 +2372,11 @@ export interface components {
         AuditEntry: {
             /** Act */
             act: string;
+            /**
+             * Actor
+             * @description A name; empty for a stranger.
+             */
+            actor: string;
             /** Address */
             address: string;
             /**
@@ -2390,14 +2400,143 @@ export interface components {
             kind: string;
             /** Library */
             library: string | null;
-            outcome: components["schemas"]["Outcome"];
+            outcome: components["schemas"]["ActOutcome"];
             /** Target */
             target: string;
+        };
+        /**
+         * Automation
+         * @description What happens by itself. Schedules are five cron fields: minute, hour, day, month, weekday.
+         */
+        "Automation-Input": {
             /**
-             * Who
-             * @description A name; empty for a stranger.
+             * Backups
+             * @description Without backups nothing that is not exact can be undone or made again.
+             * @default true
              */
-            who: string;
+            backups?: boolean;
+            /**
+             * Backups Limit
+             * @description Bytes; treating stops with a clear reason when the store is so large.
+             */
+            backups_limit?: number | null;
+            /**
+             * Hours
+             * @description Hours in which bulk runs may work, such as 22:00-06:00; none given: always.
+             */
+            hours?: string[];
+            /**
+             * Keep Backups Days
+             * @description Backups older than this are deleted, also those that are in use.
+             */
+            keep_backups_days?: number | null;
+            /**
+             * Keep Orphans Days
+             * @description Backups of files that were deleted or overwritten are deleted after so many days.
+             */
+            keep_orphans_days?: number | null;
+            /**
+             * Keep Times
+             * @description Treated files keep the time of their last change.
+             * @default false
+             */
+            keep_times?: boolean;
+            /** @default by-hand */
+            new_files?: components["schemas"]["NewFiles"];
+            /** Run Schedule */
+            run_schedule?: string | null;
+            /**
+             * Settle Seconds
+             * @description A file is taken in when it has not changed for so long.
+             * @default 2
+             */
+            settle_seconds?: number;
+            /**
+             * Share
+             * @description Percent of the workers that bulk runs may use.
+             * @default 100
+             */
+            share?: number;
+            /** Survey Schedule */
+            survey_schedule?: string | null;
+            /**
+             * Time Zone
+             * @default UTC
+             */
+            time_zone?: string;
+            /**
+             * Watch
+             * @description Notice new and changed files as they are written.
+             * @default false
+             */
+            watch?: boolean;
+        };
+        /**
+         * Automation
+         * @description What happens by itself. Schedules are five cron fields: minute, hour, day, month, weekday.
+         */
+        "Automation-Output": {
+            /**
+             * Backups
+             * @description Without backups nothing that is not exact can be undone or made again.
+             * @default true
+             */
+            backups: boolean;
+            /**
+             * Backups Limit
+             * @description Bytes; treating stops with a clear reason when the store is so large.
+             */
+            backups_limit: number | null;
+            /**
+             * Hours
+             * @description Hours in which bulk runs may work, such as 22:00-06:00; none given: always.
+             */
+            hours: string[];
+            /**
+             * Keep Backups Days
+             * @description Backups older than this are deleted, also those that are in use.
+             */
+            keep_backups_days: number | null;
+            /**
+             * Keep Orphans Days
+             * @description Backups of files that were deleted or overwritten are deleted after so many days.
+             */
+            keep_orphans_days: number | null;
+            /**
+             * Keep Times
+             * @description Treated files keep the time of their last change.
+             * @default false
+             */
+            keep_times: boolean;
+            /** @default by-hand */
+            new_files: components["schemas"]["NewFiles"];
+            /** Run Schedule */
+            run_schedule: string | null;
+            /**
+             * Settle Seconds
+             * @description A file is taken in when it has not changed for so long.
+             * @default 2
+             */
+            settle_seconds: number;
+            /**
+             * Share
+             * @description Percent of the workers that bulk runs may use.
+             * @default 100
+             */
+            share: number;
+            /** Survey Schedule */
+            survey_schedule: string | null;
+            /**
+             * Time Zone
+             * @default UTC
+             */
+            time_zone: string;
+            /**
+             * Watch
+             * @description Notice new and changed files as they are written.
+             * @default false
+             */
+            watch: boolean;
         };
         /**
          * Backups
@@ -3012,11 +3151,11 @@ export interface components {
             score: number | null;
             /** Size */
             size: number;
-            spot: components["schemas"]["Spot"] | null;
             /** Stands In */
             stands_in: boolean;
             /** Width */
             width: number;
+            worst_place: components["schemas"]["WorstPlace"] | null;
         };
         /**
          * Device
@@ -3135,13 +3274,13 @@ export interface components {
              * @description Of what stands there, where it is another than it was.
              */
             shown_width: number | null;
-            /**
-             * Size
-             * @description The library's size that it was made for; null for others.
-             */
-            size: string | null;
             /** Size Before */
             size_before: number;
+            /**
+             * Size Name
+             * @description The library's size that it was made for; null for others.
+             */
+            size_name: string | null;
             /** Size Now */
             size_now: number;
             /**
@@ -3150,7 +3289,6 @@ export interface components {
              * @default
              */
             slot: string;
-            spot: components["schemas"]["Spot"] | null;
             state: components["schemas"]["FileState"];
             /** Treated At */
             treated_at: string | null;
@@ -3159,6 +3297,44 @@ export interface components {
              * @default 0
              */
             width: number;
+            worst_place: components["schemas"]["WorstPlace"] | null;
+        };
+        /**
+         * FilePlan
+         * @description What would happen to one file: the first half of a treatment.
+         */
+        FilePlan: {
+            /** Because */
+            because: string;
+            /** Copies */
+            copies: components["schemas"]["CopyFormat"][];
+            effort: components["schemas"]["Effort"] | null;
+            /**
+             * Largest
+             * @default [
+             *       0,
+             *       0
+             *     ]
+             */
+            largest: [
+                number,
+                number
+            ];
+            level: components["schemas"]["Level"] | null;
+            /** Metadata */
+            metadata: components["schemas"]["MetadataKind"][];
+            /** Path */
+            path: string;
+            /**
+             * Rule
+             * @description The rule that decides; null for the recipe itself.
+             */
+            rule: string | null;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "treat" | "again" | "settled" | "leave";
         };
         /**
          * FileRole
@@ -3171,16 +3347,6 @@ export interface components {
          * @enum {string}
          */
         FileState: "new" | "lighter" | "kept" | "left-alone" | "unreadable" | "failed" | "removed" | "gone";
-        /**
-         * FilesLetGo
-         * @description Files that the next run removes, or makes again; ``bytes``: what they weigh, or weighed.
-         */
-        FilesLetGo: {
-            /** Bytes */
-            bytes: number;
-            /** Files */
-            files: number;
-        };
         /**
          * Finding
          * @description One difference between disk and records.
@@ -3261,11 +3427,6 @@ export interface components {
              */
             seconds?: number;
         };
-        /**
-         * Form
-         * @enum {string}
-         */
-        Form: "pdf" | "csv";
         /**
          * Format
          * @description One picture format: its names, and what is done with files of it.
@@ -3617,7 +3778,7 @@ export interface components {
             expires_at: string | null;
             /**
              * Hint
-             * @description Its last four signs.
+             * @description Its last four characters.
              */
             hint: string;
             /** Id */
@@ -3785,22 +3946,6 @@ export interface components {
             score: number | null;
         };
         /**
-         * LettingGo
-         * @description Which files to let go: those that stand there for so many days and that nobody asked for in them.
-         */
-        LettingGo: {
-            /**
-             * Days
-             * @default 30
-             */
-            days?: number;
-            /**
-             * Size
-             * @description Null: of every size.
-             */
-            size?: string | null;
-        };
-        /**
          * Level
          * @description How much a picture may change: pixel for pixel (exact) to strong (lean).
          * @enum {string}
@@ -3811,12 +3956,7 @@ export interface components {
          * @description A connected folder tree, its settings and its totals.
          */
         Library: {
-            /**
-             * At Rest
-             * @description Handed back: nothing is treated by itself until a person does.
-             * @default false
-             */
-            at_rest: boolean;
+            automation: components["schemas"]["Automation-Output"];
             /**
              * Bytes Backups
              * @default 0
@@ -3857,6 +3997,12 @@ export interface components {
             created_at: string;
             /** @description How its files are served. */
             delivery: components["schemas"]["Delivery-Output"];
+            /**
+             * Dormant
+             * @description Handed back: nothing is treated by itself until a person does.
+             * @default false
+             */
+            dormant: boolean;
             /**
              * Files
              * @description Files of originals and renditions; our copies not counted.
@@ -3904,7 +4050,6 @@ export interface components {
             root: string;
             /** Slug */
             slug: string;
-            upkeep: components["schemas"]["Upkeep-Output"];
             /**
              * Warnings
              * @description What an administrator must know.
@@ -3916,12 +4061,12 @@ export interface components {
          * @description New settings; what is left out stays as it is. How pictures are treated is in the recipe.
          */
         LibraryChange: {
+            automation?: components["schemas"]["Automation-Input"] | null;
             delivery?: components["schemas"]["Delivery-Input"] | null;
             /** Name */
             name?: string | null;
             /** Patterns */
             patterns?: string[] | null;
-            upkeep?: components["schemas"]["Upkeep-Input"] | null;
         };
         /**
          * LibraryKeyRequest
@@ -3971,6 +4116,32 @@ export interface components {
          */
         Line: "open" | "home" | "mobile" | "weak";
         /**
+         * LinkOffer
+         * @description What a link offers to who opens it.
+         */
+        LinkOffer: {
+            /**
+             * Email
+             * @description Empty where who opens the link says their own.
+             */
+            email: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /**
+             * Libraries
+             * @description Their names.
+             */
+            libraries: string[];
+            /** Name */
+            name: string;
+            purpose: components["schemas"]["InvitationPurpose"];
+            /** Service */
+            service: boolean;
+        };
+        /**
          * LogPosition
          * @description Up to which byte a log was counted.
          */
@@ -3991,165 +4162,7 @@ export interface components {
              * Verdict
              * @enum {string}
              */
-            verdict: "fine" | "mind" | "broken";
-        };
-        /**
-         * MarkRule
-         * @description A mark of a library. ``picture``: it has one; else it is words.
-         */
-        MarkRule: {
-            /**
-             * By
-             * @default
-             */
-            by: string;
-            /**
-             * Created At
-             * Format: date-time
-             */
-            created_at: string;
-            /**
-             * Height
-             * @default 0
-             */
-            height: number;
-            /** Library */
-            library: string;
-            /** Name */
-            name: string;
-            /**
-             * Picture
-             * @default false
-             */
-            picture: boolean;
-            settings: components["schemas"]["MarkSettings-Output"];
-            /**
-             * Width
-             * @default 0
-             */
-            width: number;
-        };
-        /**
-         * MarkSettings
-         * @description A mark, and which files bear it. The first mark that fits a file is laid over it.
-         */
-        "MarkSettings-Input": {
-            /**
-             * Least
-             * @description Where it would be narrower it is left out.
-             * @default 60
-             */
-            least?: number;
-            /**
-             * Margin
-             * @description Part of the shorter side.
-             * @default 0.03
-             */
-            margin?: number;
-            /**
-             * Opacity
-             * @default 0.6
-             */
-            opacity?: number;
-            /**
-             * Originals
-             * @description The site's own files: originals and the renditions it makes.
-             * @default true
-             */
-            originals?: boolean;
-            /**
-             * Place
-             * @default bottom-right
-             * @enum {string}
-             */
-            place?: "top-left" | "top" | "top-right" | "left" | "centre" | "right" | "bottom-left" | "bottom" | "bottom-right";
-            /**
-             * Sizes
-             * @description Which sizes; null for all.
-             */
-            sizes?: string[] | null;
-            /**
-             * Tone
-             * @description Light, dark, what stands out from what is under it, or its own colours.
-             * @default under
-             * @enum {string}
-             */
-            tone?: "light" | "dark" | "under" | "own";
-            /** @description Which pictures. */
-            when?: components["schemas"]["When-Input"];
-            /**
-             * Width
-             * @description Part of the picture's width.
-             * @default 0.2
-             */
-            width?: number;
-            /**
-             * Words
-             * @description Words in one line, in place of a picture.
-             * @default
-             */
-            words?: string;
-        };
-        /**
-         * MarkSettings
-         * @description A mark, and which files bear it. The first mark that fits a file is laid over it.
-         */
-        "MarkSettings-Output": {
-            /**
-             * Least
-             * @description Where it would be narrower it is left out.
-             * @default 60
-             */
-            least: number;
-            /**
-             * Margin
-             * @description Part of the shorter side.
-             * @default 0.03
-             */
-            margin: number;
-            /**
-             * Opacity
-             * @default 0.6
-             */
-            opacity: number;
-            /**
-             * Originals
-             * @description The site's own files: originals and the renditions it makes.
-             * @default true
-             */
-            originals: boolean;
-            /**
-             * Place
-             * @default bottom-right
-             * @enum {string}
-             */
-            place: "top-left" | "top" | "top-right" | "left" | "centre" | "right" | "bottom-left" | "bottom" | "bottom-right";
-            /**
-             * Sizes
-             * @description Which sizes; null for all.
-             */
-            sizes: string[] | null;
-            /**
-             * Tone
-             * @description Light, dark, what stands out from what is under it, or its own colours.
-             * @default under
-             * @enum {string}
-             */
-            tone: "light" | "dark" | "under" | "own";
-            /** @description Which pictures. */
-            when: components["schemas"]["When-Output"];
-            /**
-             * Width
-             * @description Part of the picture's width.
-             * @default 0.2
-             */
-            width: number;
-            /**
-             * Words
-             * @description Words in one line, in place of a picture.
-             * @default
-             */
-            words: string;
+            verdict: "fine" | "warning" | "broken";
         };
         /**
          * Markup
@@ -4484,7 +4497,7 @@ export interface components {
             expires_at: string | null;
             /**
              * Hint
-             * @description Its last four signs.
+             * @description Its last four characters.
              */
             hint: string;
             /** Id */
@@ -4511,32 +4524,6 @@ export interface components {
             service: boolean;
         };
         /**
-         * Offer
-         * @description What a link offers to who opens it.
-         */
-        Offer: {
-            /**
-             * Email
-             * @description Empty where who opens the link says their own.
-             */
-            email: string;
-            /**
-             * Expires At
-             * Format: date-time
-             */
-            expires_at: string;
-            /**
-             * Libraries
-             * @description Their names.
-             */
-            libraries: string[];
-            /** Name */
-            name: string;
-            purpose: components["schemas"]["InvitationPurpose"];
-            /** Service */
-            service: boolean;
-        };
-        /**
          * Orphan
          * @description A backup whose file was deleted, moved away or overwritten. ``path`` is where the file was.
          */
@@ -4553,11 +4540,6 @@ export interface components {
             /** Size */
             size: number;
         };
-        /**
-         * Outcome
-         * @enum {string}
-         */
-        Outcome: "done" | "refused" | "failed";
         /**
          * Outlook
          * @description What was found from the sample. All sizes in bytes, over all files the recipe would treat.
@@ -4655,12 +4637,12 @@ export interface components {
             name: string;
         };
         /**
-         * OwnRequest
+         * OverrideRequest
          * @description A level for one picture alone, or ``leave``; null follows the recipe again.
          */
-        OwnRequest: {
-            /** Own */
-            own: ("exact" | "gallery" | "everyday" | "lean" | "leave") | null;
+        OverrideRequest: {
+            /** Override */
+            override: ("exact" | "gallery" | "everyday" | "lean" | "leave") | null;
         };
         /**
          * PageCopy
@@ -5088,10 +5070,10 @@ export interface components {
              */
             original_id: number;
             /**
-             * Own
-             * @description A level of its own, or leave: left alone for ever.
+             * Override
+             * @description A level for this picture alone, or leave: left alone for ever.
              */
-            own: string | null;
+            override: string | null;
             /** Path */
             path: string;
             /** Reason */
@@ -5148,10 +5130,10 @@ export interface components {
              */
             original_id: number;
             /**
-             * Own
-             * @description A level of its own, or leave: left alone for ever.
+             * Override
+             * @description A level for this picture alone, or leave: left alone for ever.
              */
-            own: string | null;
+            override: string | null;
             /** Path */
             path: string;
             /** Reason */
@@ -5187,43 +5169,6 @@ export interface components {
          * @enum {string}
          */
         Placeholder: "none" | "colour" | "preview";
-        /**
-         * Plan
-         * @description What would happen to one file: the first half of a treatment.
-         */
-        Plan: {
-            /** Because */
-            because: string;
-            /** Copies */
-            copies: components["schemas"]["CopyFormat"][];
-            effort: components["schemas"]["Effort"] | null;
-            /**
-             * Largest
-             * @default [
-             *       0,
-             *       0
-             *     ]
-             */
-            largest: [
-                number,
-                number
-            ];
-            level: components["schemas"]["Level"] | null;
-            /** Metadata */
-            metadata: components["schemas"]["MetadataKind"][];
-            /** Path */
-            path: string;
-            /**
-             * Rule
-             * @description The rule that decides; null for the recipe itself.
-             */
-            rule: string | null;
-            /**
-             * Verdict
-             * @enum {string}
-             */
-            verdict: "treat" | "again" | "settled" | "leave";
-        };
         /**
          * Point
          * @description A weighing in a page's history, on one device.
@@ -5449,6 +5394,29 @@ export interface components {
             width: number;
         };
         /**
+         * ReattachRequest
+         * @description ``confirm`` must be the library's short name.
+         */
+        ReattachRequest: {
+            /** Confirm */
+            confirm: string;
+        };
+        /**
+         * Reattached
+         * @description What came of saying that a library's folder is the right one, as it is.
+         *
+         *     ``closed``: changes that could not be settled and are given up; ``gone``: files of theirs that are not
+         *     there. Originals of all of them stay among the backups.
+         */
+        Reattached: {
+            /** Closed */
+            closed: number;
+            /** Gone */
+            gone: number;
+            /** Identified */
+            identified: boolean;
+        };
+        /**
          * Recipe
          * @description One saved version of a library's recipe.
          */
@@ -5587,29 +5555,6 @@ export interface components {
             sharpening: components["schemas"]["Sharpening-Output"];
         };
         /**
-         * RecogniseRequest
-         * @description ``confirm`` must be the library's short name.
-         */
-        RecogniseRequest: {
-            /** Confirm */
-            confirm: string;
-        };
-        /**
-         * Recognised
-         * @description What came of saying that a library's folder is the right one, as it is.
-         *
-         *     ``closed``: changes that could not be settled and are given up; ``gone``: files of theirs that are not
-         *     there. Originals of all of them stay among the backups.
-         */
-        Recognised: {
-            /** Closed */
-            closed: number;
-            /** Gone */
-            gone: number;
-            /** Marked */
-            marked: boolean;
-        };
-        /**
          * RecoveryCodes
          * @description Each signs in once, in the second factor's place. Shown this once.
          */
@@ -5618,78 +5563,26 @@ export interface components {
             codes: string[];
         };
         /**
-         * Report
-         * @description Savings of the files that were treated in some months and are as they were treated. Counts are of
-         *     files, sizes in bytes; a file's lightest form is what a modern browser fetches.
+         * RemoveUnused
+         * @description Which files to remove: those that stand there for so many days and that nobody asked for in them.
          */
-        Report: {
+        RemoveUnused: {
             /**
-             * Begins
-             * @description The first month.
+             * Days
+             * @default 30
              */
-            begins: string;
+            days?: number;
             /**
-             * Best
-             * @description Those that became lighter by most bytes.
+             * Size
+             * @description Null: of every size.
              */
-            best: components["schemas"]["ReportPicture"][];
-            /** By Folder */
-            by_folder: components["schemas"]["Slat"][];
-            /** By Format */
-            by_format: components["schemas"]["Slat"][];
-            /** By Month */
-            by_month: components["schemas"]["Slat"][];
-            /** Bytes Copies */
-            bytes_copies: number;
-            /** Client */
-            client: string;
-            /** Copies */
-            copies: number;
-            /**
-             * Ends
-             * @description The last month.
-             */
-            ends: string;
-            /**
-             * First Day
-             * Format: date
-             */
-            first_day: string;
-            /**
-             * Last Day
-             * Format: date
-             */
-            last_day: string;
-            /** Library */
-            library: string;
-            /**
-             * Made At
-             * Format: date-time
-             */
-            made_at: string;
-            /** Name */
-            name: string;
-            /** Pages */
-            pages: components["schemas"]["PageWeight"][];
-            /** Pictures */
-            pictures: number;
-            /** Sender */
-            sender: string;
-            /** @description What visitors were sent in these months. */
-            sent: components["schemas"]["Sent"];
-            /** Sent By Month */
-            sent_by_month: components["schemas"]["Sent"][];
-            /** Time Zone */
-            time_zone: string;
-            treated: components["schemas"]["Slat"];
-            /** @description All files of the library, as they are now. */
-            whole: components["schemas"]["Slat"];
-            /**
-             * Worst
-             * @description Those whose worst place changed most.
-             */
-            worst: components["schemas"]["ReportPicture"][];
+            size?: string | null;
         };
+        /**
+         * ReportFormat
+         * @enum {string}
+         */
+        ReportFormat: "pdf" | "csv";
         /**
          * ReportMade
          * @description A month's report that was made. ``folder``: where it was put too.
@@ -6047,6 +5940,79 @@ export interface components {
             total: components["schemas"]["Slat"];
             /** @description Only files that a run has dealt with. */
             treated: components["schemas"]["Slat"];
+        };
+        /**
+         * SavingsReport
+         * @description Savings of the files that were treated in some months and are as they were treated. Counts are of
+         *     files, sizes in bytes; a file's lightest form is what a modern browser fetches.
+         */
+        SavingsReport: {
+            /**
+             * Begins
+             * @description The first month.
+             */
+            begins: string;
+            /**
+             * Best
+             * @description Those that became lighter by most bytes.
+             */
+            best: components["schemas"]["ReportPicture"][];
+            /** By Folder */
+            by_folder: components["schemas"]["Slat"][];
+            /** By Format */
+            by_format: components["schemas"]["Slat"][];
+            /** By Month */
+            by_month: components["schemas"]["Slat"][];
+            /** Bytes Copies */
+            bytes_copies: number;
+            /** Client */
+            client: string;
+            /** Copies */
+            copies: number;
+            /**
+             * Ends
+             * @description The last month.
+             */
+            ends: string;
+            /**
+             * First Day
+             * Format: date
+             */
+            first_day: string;
+            /**
+             * Last Day
+             * Format: date
+             */
+            last_day: string;
+            /** Library */
+            library: string;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Name */
+            name: string;
+            /** Pages */
+            pages: components["schemas"]["PageWeight"][];
+            /** Pictures */
+            pictures: number;
+            /** Sender */
+            sender: string;
+            /** @description What visitors were sent in these months. */
+            sent: components["schemas"]["Sent"];
+            /** Sent By Month */
+            sent_by_month: components["schemas"]["Sent"][];
+            /** Time Zone */
+            time_zone: string;
+            treated: components["schemas"]["Slat"];
+            /** @description All files of the library, as they are now. */
+            whole: components["schemas"]["Slat"];
+            /**
+             * Worst
+             * @description Those whose worst place changed most.
+             */
+            worst: components["schemas"]["ReportPicture"][];
         };
         /**
          * Scope
@@ -6431,12 +6397,6 @@ export interface components {
              * @description About so much for what is made, from files that size here.
              */
             bytes: number | null;
-            /**
-             * Let Go
-             * @description Nobody asked for it, so it is not made until somebody does.
-             * @default 0
-             */
-            let_go: number;
             /** Make */
             make: number;
             /**
@@ -6454,6 +6414,12 @@ export interface components {
              * @description No longer wanted.
              */
             remove: number;
+            /**
+             * Removed Unused
+             * @description Nobody asked for it, so it is not made until somebody does.
+             * @default 0
+             */
+            removed_unused: number;
             /** Stay */
             stay: number;
             /**
@@ -6610,25 +6576,6 @@ export interface components {
             files: number;
             /** Name */
             name: string;
-        };
-        /**
-         * Spot
-         * @description The worst place of a result. ``score`` is what all would score were it like there.
-         *
-         *     ``left`` and ``top`` are its middle, 0 to 1 of the upright picture; ``lost`` is a coarse map in rows of
-         *     ``columns`` parts, each two hexadecimal digits: 100 less the score of the worst place in it.
-         */
-        Spot: {
-            /** Columns */
-            columns: number;
-            /** Left */
-            left: number;
-            /** Lost */
-            lost: string;
-            /** Score */
-            score: number;
-            /** Top */
-            top: number;
         };
         /**
          * Spread
@@ -6847,6 +6794,16 @@ export interface components {
             quarters: number;
         };
         /**
+         * UnusedFiles
+         * @description Files that the next run removes, or makes again; ``bytes``: what they weigh, or weighed.
+         */
+        UnusedFiles: {
+            /** Bytes */
+            bytes: number;
+            /** Files */
+            files: number;
+        };
+        /**
          * UnusedSize
          * @description Files of a size that nothing asked for.
          */
@@ -6860,14 +6817,14 @@ export interface components {
             bytes: number;
             /** Files */
             files: number;
-            /**
-             * Let Go
-             * @description Files that were let go, and are not made until somebody asks.
-             * @default 0
-             */
-            let_go: number;
             /** Name */
             name: string;
+            /**
+             * Removed Unused
+             * @description Files that were removed, and are not made until somebody asks.
+             * @default 0
+             */
+            removed_unused: number;
             /**
              * Young
              * @description Of these files, made later than so many days ago: too early to tell.
@@ -6887,140 +6844,6 @@ export interface components {
             since: string | null;
             /** Sizes */
             sizes: components["schemas"]["UnusedSize"][];
-        };
-        /**
-         * Upkeep
-         * @description What happens by itself. Schedules are five cron fields: minute, hour, day, month, weekday.
-         */
-        "Upkeep-Input": {
-            /**
-             * Backups
-             * @description Without backups nothing that is not exact can be undone or made again.
-             * @default true
-             */
-            backups?: boolean;
-            /**
-             * Backups Limit
-             * @description Bytes; treating stops with a clear reason when the store is so large.
-             */
-            backups_limit?: number | null;
-            /**
-             * Hours
-             * @description Hours in which bulk runs may work, such as 22:00-06:00; none given: always.
-             */
-            hours?: string[];
-            /**
-             * Keep Backups Days
-             * @description Backups older than this are deleted, also those that are in use.
-             */
-            keep_backups_days?: number | null;
-            /**
-             * Keep Orphans Days
-             * @description Backups of files that were deleted or overwritten are deleted after so many days.
-             */
-            keep_orphans_days?: number | null;
-            /**
-             * Keep Times
-             * @description Treated files keep the time of their last change.
-             * @default false
-             */
-            keep_times?: boolean;
-            /** @default by-hand */
-            new_files?: components["schemas"]["NewFiles"];
-            /** Run Schedule */
-            run_schedule?: string | null;
-            /**
-             * Settle Seconds
-             * @description A file is taken in when it has not changed for so long.
-             * @default 2
-             */
-            settle_seconds?: number;
-            /**
-             * Share
-             * @description Percent of the workers that bulk runs may use.
-             * @default 100
-             */
-            share?: number;
-            /** Survey Schedule */
-            survey_schedule?: string | null;
-            /**
-             * Time Zone
-             * @default UTC
-             */
-            time_zone?: string;
-            /**
-             * Watch
-             * @description Notice new and changed files as they are written.
-             * @default false
-             */
-            watch?: boolean;
-        };
-        /**
-         * Upkeep
-         * @description What happens by itself. Schedules are five cron fields: minute, hour, day, month, weekday.
-         */
-        "Upkeep-Output": {
-            /**
-             * Backups
-             * @description Without backups nothing that is not exact can be undone or made again.
-             * @default true
-             */
-            backups: boolean;
-            /**
-             * Backups Limit
-             * @description Bytes; treating stops with a clear reason when the store is so large.
-             */
-            backups_limit: number | null;
-            /**
-             * Hours
-             * @description Hours in which bulk runs may work, such as 22:00-06:00; none given: always.
-             */
-            hours: string[];
-            /**
-             * Keep Backups Days
-             * @description Backups older than this are deleted, also those that are in use.
-             */
-            keep_backups_days: number | null;
-            /**
-             * Keep Orphans Days
-             * @description Backups of files that were deleted or overwritten are deleted after so many days.
-             */
-            keep_orphans_days: number | null;
-            /**
-             * Keep Times
-             * @description Treated files keep the time of their last change.
-             * @default false
-             */
-            keep_times: boolean;
-            /** @default by-hand */
-            new_files: components["schemas"]["NewFiles"];
-            /** Run Schedule */
-            run_schedule: string | null;
-            /**
-             * Settle Seconds
-             * @description A file is taken in when it has not changed for so long.
-             * @default 2
-             */
-            settle_seconds: number;
-            /**
-             * Share
-             * @description Percent of the workers that bulk runs may use.
-             * @default 100
-             */
-            share: number;
-            /** Survey Schedule */
-            survey_schedule: string | null;
-            /**
-             * Time Zone
-             * @default UTC
-             */
-            time_zone: string;
-            /**
-             * Watch
-             * @description Notice new and changed files as they are written.
-             * @default false
-             */
-            watch: boolean;
         };
         /**
          * Uploaded
@@ -7046,6 +6869,164 @@ export interface components {
              * @enum {string}
              */
             state: "light" | "waiting" | "done" | "failed" | "not-treated";
+        };
+        /**
+         * WatermarkRule
+         * @description A watermark of a library. ``picture``: it has one; else it is words.
+         */
+        WatermarkRule: {
+            /**
+             * By
+             * @default
+             */
+            by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Height
+             * @default 0
+             */
+            height: number;
+            /** Library */
+            library: string;
+            /** Name */
+            name: string;
+            /**
+             * Picture
+             * @default false
+             */
+            picture: boolean;
+            settings: components["schemas"]["WatermarkSettings-Output"];
+            /**
+             * Width
+             * @default 0
+             */
+            width: number;
+        };
+        /**
+         * WatermarkSettings
+         * @description A watermark, and which files bear it. The first watermark that fits a file is laid over it.
+         */
+        "WatermarkSettings-Input": {
+            /**
+             * Least
+             * @description Where it would be narrower it is left out.
+             * @default 60
+             */
+            least?: number;
+            /**
+             * Margin
+             * @description Part of the shorter side.
+             * @default 0.03
+             */
+            margin?: number;
+            /**
+             * Opacity
+             * @default 0.6
+             */
+            opacity?: number;
+            /**
+             * Originals
+             * @description The site's own files: originals and the renditions it makes.
+             * @default true
+             */
+            originals?: boolean;
+            /**
+             * Place
+             * @default bottom-right
+             * @enum {string}
+             */
+            place?: "top-left" | "top" | "top-right" | "left" | "centre" | "right" | "bottom-left" | "bottom" | "bottom-right";
+            /**
+             * Sizes
+             * @description Which sizes; null for all.
+             */
+            sizes?: string[] | null;
+            /**
+             * Tone
+             * @description Light, dark, what stands out from what is under it, or its own colours.
+             * @default under
+             * @enum {string}
+             */
+            tone?: "light" | "dark" | "under" | "own";
+            /** @description Which pictures. */
+            when?: components["schemas"]["When-Input"];
+            /**
+             * Width
+             * @description Part of the picture's width.
+             * @default 0.2
+             */
+            width?: number;
+            /**
+             * Words
+             * @description Words in one line, in place of a picture.
+             * @default
+             */
+            words?: string;
+        };
+        /**
+         * WatermarkSettings
+         * @description A watermark, and which files bear it. The first watermark that fits a file is laid over it.
+         */
+        "WatermarkSettings-Output": {
+            /**
+             * Least
+             * @description Where it would be narrower it is left out.
+             * @default 60
+             */
+            least: number;
+            /**
+             * Margin
+             * @description Part of the shorter side.
+             * @default 0.03
+             */
+            margin: number;
+            /**
+             * Opacity
+             * @default 0.6
+             */
+            opacity: number;
+            /**
+             * Originals
+             * @description The site's own files: originals and the renditions it makes.
+             * @default true
+             */
+            originals: boolean;
+            /**
+             * Place
+             * @default bottom-right
+             * @enum {string}
+             */
+            place: "top-left" | "top" | "top-right" | "left" | "centre" | "right" | "bottom-left" | "bottom" | "bottom-right";
+            /**
+             * Sizes
+             * @description Which sizes; null for all.
+             */
+            sizes: string[] | null;
+            /**
+             * Tone
+             * @description Light, dark, what stands out from what is under it, or its own colours.
+             * @default under
+             * @enum {string}
+             */
+            tone: "light" | "dark" | "under" | "own";
+            /** @description Which pictures. */
+            when: components["schemas"]["When-Output"];
+            /**
+             * Width
+             * @description Part of the picture's width.
+             * @default 0.2
+             */
+            width: number;
+            /**
+             * Words
+             * @description Words in one line, in place of a picture.
+             * @default
+             */
+            words: string;
         };
         /**
          * Way
@@ -7201,11 +7182,11 @@ export interface components {
         };
         /**
          * WeighingKind
-         * @description ``real``: in a browser, as the site is; ``foretold``: in a browser, with a recipe's results in the
+         * @description ``real``: in a browser, as the site is; ``predicted``: in a browser, with a recipe's results in the
          *     pictures' place; ``plain``: from the markup alone.
          * @enum {string}
          */
-        WeighingKind: "real" | "foretold" | "plain";
+        WeighingKind: "real" | "predicted" | "plain";
         /**
          * WeighingOrigin
          * @description Who asked for a weighing.
@@ -7370,6 +7351,25 @@ export interface components {
              */
             kind: "white";
         };
+        /**
+         * WorstPlace
+         * @description The worst place of a result. ``score`` is what all would score were it like there.
+         *
+         *     ``left`` and ``top`` are its middle, 0 to 1 of the upright picture; ``lost`` is a coarse map in rows of
+         *     ``columns`` parts, each two hexadecimal digits: 100 less the score of the worst place in it.
+         */
+        WorstPlace: {
+            /** Columns */
+            columns: number;
+            /** Left */
+            left: number;
+            /** Lost */
+            lost: string;
+            /** Score */
+            score: number;
+            /** Top */
+            top: number;
+        };
     };
     responses: never;
     parameters: never;
@@ -7384,7 +7384,7 @@ export interface operations {
             query?: {
                 /** @description All of these words, wherever they stand. */
                 search?: string | null;
-                outcome?: components["schemas"]["Outcome"] | null;
+                outcome?: components["schemas"]["ActOutcome"] | null;
                 /** @description From then on. */
                 since?: string | null;
                 /** @description Up to then. */
@@ -7504,7 +7504,7 @@ export interface operations {
             query?: {
                 /** @description All of these words, wherever they stand. */
                 search?: string | null;
-                outcome?: components["schemas"]["Outcome"] | null;
+                outcome?: components["schemas"]["ActOutcome"] | null;
                 /** @description From then on. */
                 since?: string | null;
                 /** @description Up to then. */
@@ -8990,7 +8990,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Offer"];
+                    "application/json": components["schemas"]["LinkOffer"];
                 };
             };
             /** @description The request cannot be read. */
@@ -10446,7 +10446,7 @@ export interface operations {
             query?: {
                 /** @description All of these words, wherever they stand. */
                 search?: string | null;
-                outcome?: components["schemas"]["Outcome"] | null;
+                outcome?: components["schemas"]["ActOutcome"] | null;
                 /** @description From then on. */
                 since?: string | null;
                 /** @description Up to then. */
@@ -10568,7 +10568,7 @@ export interface operations {
             query?: {
                 /** @description All of these words, wherever they stand. */
                 search?: string | null;
-                outcome?: components["schemas"]["Outcome"] | null;
+                outcome?: components["schemas"]["ActOutcome"] | null;
                 /** @description From then on. */
                 since?: string | null;
                 /** @description Up to then. */
@@ -12394,576 +12394,6 @@ export interface operations {
             };
         };
     };
-    marks_api_v1_libraries__slug__marks_get: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                slug: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["MarkRule"][];
-                };
-            };
-            /** @description The request cannot be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody has signed in. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role, or where the request came from, does not allow it. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request came too slowly. */
-            408: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It does not fit what is under way. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request does not fit. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too much at a time. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or the library's files cannot be reached, or there is too much to do. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    save_api_v1_libraries__slug__marks__name__put: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                slug: string;
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["MarkSettings-Input"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["MarkRule"];
-                };
-            };
-            /** @description The request cannot be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody has signed in. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role, or where the request came from, does not allow it. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request came too slowly. */
-            408: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It does not fit what is under way. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request does not fit. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too much at a time. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or the library's files cannot be reached, or there is too much to do. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    remove_api_v1_libraries__slug__marks__name__delete: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                slug: string;
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description The request cannot be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody has signed in. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role, or where the request came from, does not allow it. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request came too slowly. */
-            408: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It does not fit what is under way. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request does not fit. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too much at a time. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or the library's files cannot be reached, or there is too much to do. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    the_picture_api_v1_libraries__slug__marks__name__picture_get: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                slug: string;
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description As it was sent */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/octet-stream": unknown;
-                };
-            };
-            /** @description The request cannot be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody has signed in. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role, or where the request came from, does not allow it. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request came too slowly. */
-            408: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It does not fit what is under way. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request does not fit. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too much at a time. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or the library's files cannot be reached, or there is too much to do. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    picture_api_v1_libraries__slug__marks__name__picture_put: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                slug: string;
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/octet-stream": string;
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["MarkRule"];
-                };
-            };
-            /** @description The request cannot be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody has signed in. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role, or where the request came from, does not allow it. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request came too slowly. */
-            408: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It does not fit what is under way. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request does not fit. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too much at a time. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or the library's files cannot be reached, or there is too much to do. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     needs_api_v1_libraries__slug__needs_get: {
         parameters: {
             query?: never;
@@ -14571,6 +14001,122 @@ export interface operations {
             };
         };
     };
+    reattach_api_v1_libraries__slug__reattach_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReattachRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reattached"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     recipe_api_v1_libraries__slug__recipe_get: {
         parameters: {
             query?: never;
@@ -15027,122 +14573,6 @@ export interface operations {
             };
         };
     };
-    recognise_api_v1_libraries__slug__recognise_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                slug: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["RecogniseRequest"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Recognised"];
-                };
-            };
-            /** @description The request cannot be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Nobody has signed in. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The role, or where the request came from, does not allow it. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description There is no such thing. */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request came too slowly. */
-            408: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It does not fit what is under way. */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request does not fit. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too much at a time. */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The database or the library's files cannot be reached, or there is too much to do. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     the_report_api_v1_libraries__slug__report_get: {
         parameters: {
             query?: {
@@ -15165,7 +14595,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Report"];
+                    "application/json": components["schemas"]["SavingsReport"];
                 };
             };
             /** @description The request cannot be read. */
@@ -15499,7 +14929,7 @@ export interface operations {
             header?: never;
             path: {
                 slug: string;
-                form: components["schemas"]["Form"];
+                form: components["schemas"]["ReportFormat"];
             };
             cookie?: never;
         };
@@ -15842,7 +15272,7 @@ export interface operations {
             path: {
                 slug: string;
                 month: string;
-                form: components["schemas"]["Form"];
+                form: components["schemas"]["ReportFormat"];
             };
             cookie?: never;
         };
@@ -17681,7 +17111,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FilesLetGo"];
+                    "application/json": components["schemas"]["UnusedFiles"];
                 };
             };
             /** @description The request cannot be read. */
@@ -17776,7 +17206,7 @@ export interface operations {
             };
         };
     };
-    let_go_api_v1_libraries__slug__unused_sizes_let_go_post: {
+    remove_unused_files_api_v1_libraries__slug__unused_sizes_remove_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -17787,7 +17217,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["LettingGo"];
+                "application/json": components["schemas"]["RemoveUnused"];
             };
         };
         responses: {
@@ -17797,7 +17227,577 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["FilesLetGo"];
+                    "application/json": components["schemas"]["UnusedFiles"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    watermarks_api_v1_libraries__slug__watermarks_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatermarkRule"][];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_api_v1_libraries__slug__watermarks__name__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WatermarkSettings-Input"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatermarkRule"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_api_v1_libraries__slug__watermarks__name__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    the_picture_api_v1_libraries__slug__watermarks__name__picture_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As it was sent */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    picture_api_v1_libraries__slug__watermarks__name__picture_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatermarkRule"];
                 };
             };
             /** @description The request cannot be read. */
@@ -20252,7 +20252,7 @@ export interface operations {
             };
         };
     };
-    own_api_v1_pictures__picture_id__own_put: {
+    override_api_v1_pictures__picture_id__override_put: {
         parameters: {
             query?: never;
             header?: never;
@@ -20263,7 +20263,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["OwnRequest"];
+                "application/json": components["schemas"]["OverrideRequest"];
             };
         };
         responses: {
@@ -20385,7 +20385,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Plan"][];
+                    "application/json": components["schemas"]["FilePlan"][];
                 };
             };
             /** @description The request cannot be read. */
@@ -21506,7 +21506,7 @@ export interface operations {
             };
         };
     };
-    who_api_v1_session_get: {
+    actor_api_v1_session_get: {
         parameters: {
             query?: never;
             header?: never;

@@ -1,4 +1,4 @@
-/** Sizes, cuts, touch-ups and marks: what is asked, and what a change makes stale. */
+/** Sizes, cuts, touch-ups and watermarks: what is asked, and what a change makes stale. */
 
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, ask, Problem } from "./client";
@@ -15,8 +15,8 @@ export type Cuts = Schemas["Cuts"];
 export type Cut = Schemas["Cut"];
 export type TouchedPicture = Schemas["TouchedPicture"];
 export type Touch = TouchedPicture["steps"][number];
-export type MarkRule = Schemas["MarkRule"];
-export type MarkSettings = Schemas["MarkSettings-Output"];
+export type WatermarkRule = Schemas["WatermarkRule"];
+export type WatermarkSettings = Schemas["WatermarkSettings-Output"];
 
 export const NEW_SIZE: SizeSettings = {
   way: "fit", width: 520, height: 0, densities: [1], widths: [], anchor: "focus", grey: false, format: null, level: null, copies: null,
@@ -24,7 +24,7 @@ export const NEW_SIZE: SizeSettings = {
   when: { folder: null, name: null, formats: null, role: null, smaller_than: null, larger_than: null, longest_side_under: null, longest_side_over: null, transparent: null, animated: null },
 };
 
-export const NEW_MARK: MarkSettings = {
+export const NEW_WATERMARK: WatermarkSettings = {
   when: NEW_SIZE.when, originals: true, sizes: null, words: "", place: "bottom-right", width: 0.2, margin: 0.03, opacity: 0.6, least: 60, tone: "under",
 };
 
@@ -67,14 +67,14 @@ export function useUnused(slug: string, days: number) {
   });
 }
 
-/** Lets go of what nobody asked for within so many days; none: brings back what was let go. */
-export function useLetGo(slug: string) {
+/** Removes what nobody asked for within so many days; none: brings back what was removed. */
+export function useRemoveUnused(slug: string) {
   const cache = useQueryClient();
   return useMutation({
     mutationFn: (days: number | null) =>
       days === null
         ? ask(api.POST("/api/v1/libraries/{slug}/unused-sizes/bring-back", { params: { path: { slug } }, body: {} }))
-        : ask(api.POST("/api/v1/libraries/{slug}/unused-sizes/let-go", { params: { path: { slug } }, body: { days } })),
+        : ask(api.POST("/api/v1/libraries/{slug}/unused-sizes/remove", { params: { path: { slug } }, body: { days } })),
     onSuccess: () => stale(cache, ["sizes", "sizeEffect", "unused"]),
   });
 }
@@ -141,35 +141,35 @@ export function useView(picture: number, area: { steps: Touch[]; whole: boolean;
   });
 }
 
-export function useMarks(slug: string) {
-  return useQuery({ queryKey: keys.marks(slug), queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/marks", { params: { path: { slug } } })) });
+export function useWatermarks(slug: string) {
+  return useQuery({ queryKey: keys.watermarks(slug), queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/watermarks", { params: { path: { slug } } })) });
 }
 
-export function useSaveMark(slug: string) {
+export function useSaveWatermark(slug: string) {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: async ({ name, settings, picture }: { name: string; settings: MarkSettings; picture: File | null }) => {
-      const saved = await ask(api.PUT("/api/v1/libraries/{slug}/marks/{name}", { params: { path: { slug, name } }, body: settings }));
+    mutationFn: async ({ name, settings, picture }: { name: string; settings: WatermarkSettings; picture: File | null }) => {
+      const saved = await ask(api.PUT("/api/v1/libraries/{slug}/watermarks/{name}", { params: { path: { slug, name } }, body: settings }));
       if (picture === null) return saved;
       return ask(
-        api.PUT("/api/v1/libraries/{slug}/marks/{name}/picture", {
+        api.PUT("/api/v1/libraries/{slug}/watermarks/{name}/picture", {
           params: { path: { slug, name } }, body: picture as unknown as string,
           bodySerializer: (body) => body as unknown as Blob, headers: { "Content-Type": "application/octet-stream" },
         }),
       );
     },
-    onSettled: () => stale(cache, ["marks", "effect", "plan"]),
+    onSettled: () => stale(cache, ["watermarks", "effect", "plan"]),
   });
 }
 
-export function useRemoveMark(slug: string) {
+export function useRemoveWatermark(slug: string) {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (name: string) => ask(api.DELETE("/api/v1/libraries/{slug}/marks/{name}", { params: { path: { slug, name } } })),
-    onSuccess: () => stale(cache, ["marks", "effect", "plan"]),
+    mutationFn: (name: string) => ask(api.DELETE("/api/v1/libraries/{slug}/watermarks/{name}", { params: { path: { slug, name } } })),
+    onSuccess: () => stale(cache, ["watermarks", "effect", "plan"]),
   });
 }
 
-export function markUrl(slug: string, name: string, stamp: string): string {
-  return `/api/v1/libraries/${slug}/marks/${name}/picture?t=${encodeURIComponent(stamp)}`;
+export function watermarkUrl(slug: string, name: string, stamp: string): string {
+  return `/api/v1/libraries/${slug}/watermarks/${name}/picture?t=${encodeURIComponent(stamp)}`;
 }

@@ -51,7 +51,7 @@ function Audit({ slug }: { slug?: string }) {
 }
 
 function Entry({ entry, here }: { entry: AuditEntry; here: boolean }) {
-  const who = entry.who || entry.email || "a stranger";
+  const who = entry.actor || entry.email || "a stranger";
   return (
     <li className="grid gap-x-4 gap-y-0.5 py-2.5 text-sm md:grid-cols-[11rem_12rem_1fr]">
       <time className="tabular-nums text-quiet" dateTime={entry.at}>{new Date(entry.at).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "medium" })}</time>

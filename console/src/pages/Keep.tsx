@@ -3,7 +3,7 @@
 import { useState, type ReactNode } from "react";
 import { useNavigate } from "react-router";
 import type { Backups, Job, Library } from "../api/client";
-import { underWay, useBackups, useJobs, useRecognise, useStartJob, useStartRun, useStopJob } from "../api/queries";
+import { underWay, useBackups, useJobs, useReattach, useStartJob, useStartRun, useStopJob } from "../api/queries";
 import { Orphans } from "../parts/Orphans";
 import { bytes, count, many, when } from "../look/words";
 import { Button, Card, Confirm, ErrorNote, Field, Figure, INPUT, Mind, Shape, Tag, Tick } from "../parts/ui";
@@ -158,26 +158,26 @@ function LatestCheck({ job, check }: { job: Job; check: NonNullable<Job["check"]
 }
 
 function Folder({ library }: { library: Library }) {
-  const recognise = useRecognise(library.slug);
+  const reattach = useReattach(library.slug);
   const [asking, setAsking] = useState(false);
   return (
     <Card title="The folder">
       <p>
-        A folder that was changed bears a mark, so that an unmounted volume is never mistaken for deleted pictures. Without the mark
+        A folder that was changed holds an identity file, so that an unmounted volume is never mistaken for deleted pictures. Without it
         everything waits. Say so when the folder is the right one all the same, or when a part of it is gone for good.
       </p>
       <p className="mt-2 break-all font-mono text-xs text-quiet">{library.root}</p>
-      {recognise.data && (
+      {reattach.data && (
         <p className="mt-2 text-sm text-leaf">
-          {recognise.data.marked && "The folder was marked again. "}
-          {many(recognise.data.closed, "open change")} given up, {many(recognise.data.gone, "file")} counted as gone.
+          {reattach.data.identified && "The folder has its identity file again. "}
+          {many(reattach.data.closed, "open change")} given up, {many(reattach.data.gone, "file")} counted as gone.
         </p>
       )}
       <Button className="mt-4" onClick={() => setAsking(true)}>This is the right folder …</Button>
       <Confirm
         open={asking} onClose={() => setAsking(false)} title="This is the right folder, as it is" word={library.slug} action="Recognise it"
-        busy={recognise.isPending} error={recognise.error}
-        onConfirm={() => recognise.mutate(library.slug, { onSuccess: () => setAsking(false) })}
+        busy={reattach.isPending} error={reattach.error}
+        onConfirm={() => reattach.mutate(library.slug, { onSuccess: () => setAsking(false) })}
       >
         <p>
           Files that are not there count as deleted from now on, and changes that could not be settled are given up. Nothing is deleted:

@@ -6,12 +6,12 @@ import { Button, Card, ErrorNote, PageTitle, Shape } from "../parts/ui";
 
 const SIGNS = {
   fine: <Check size={18} className="text-leaf" aria-label="fine" />,
-  mind: <AlertTriangle size={18} className="text-clay" aria-label="mind" />,
+  warning: <AlertTriangle size={18} className="text-clay" aria-label="warning" />,
   broken: <X size={18} className="text-clay" aria-label="broken" />,
 };
 const SAID = {
   fine: "Everything is fine.",
-  mind: "It works. Mind the marked lines.",
+  warning: "It works. See the marked lines.",
   broken: "Something is missing.",
 };
 

@@ -76,7 +76,7 @@ test("the service's people: everything about an account, deleted only at the sec
 });
 
 test("keys: made with no more rights than chosen, rotated with an overlap, revoked after a question", async () => {
-  const made = { ...KEY, secret: "plumkey_abc" };
+  const made = { ...KEY, secret: "plumkey-abc" };
   const sent = serve({
     "GET /libraries/ledge/keys": [KEY, { ...KEY, id: 10, name: "old", expires_at: "2020-01-01T00:00:00Z" }], "POST /libraries/ledge/keys": made,
     "POST /libraries/ledge/keys/9/rotation": made, "DELETE /libraries/ledge/keys/9": null,
@@ -88,7 +88,7 @@ test("keys: made with no more rights than chosen, rotated with an overlap, revok
   fireEvent.change(screen.getByLabelText(/^Name/), { target: { value: "the site" } });
   fireEvent.click(screen.getByLabelText(/Upload/));
   fireEvent.click(screen.getByText("Make it"));
-  expect(await screen.findByText("plumkey_abc")).toBeTruthy();
+  expect(await screen.findByText("plumkey-abc")).toBeTruthy();
   expect(sent.find((one) => one.method === "POST")?.body).toEqual({ name: "the site", abilities: ["look", "upload"], days: 365 });
   fireEvent.click(screen.getByText("Done"));
   fireEvent.click(screen.getAllByText("New secret")[0]!);
@@ -112,7 +112,7 @@ test("a key of the service is for all libraries, or for those that are chosen", 
 });
 
 test("the audit log is searched, and says what was refused", async () => {
-  const entry = { id: 1, at: "2026-06-01T10:00:00Z", who: "", kind: "stranger", email: "guess@x.example", address: "203.0.113.9", library: null, act: "Sign in", target: "POST /session", outcome: "refused", detail: "wrong-sign-in" };
+  const entry = { id: 1, at: "2026-06-01T10:00:00Z", actor: "", kind: "stranger", email: "guess@x.example", address: "203.0.113.9", library: null, act: "Sign in", target: "POST /session", outcome: "refused", detail: "wrong-sign-in" };
   const sent = serve({ "GET /audit": { rows: [entry], total: 130, next: 60 }, "GET /libraries/ledge/audit": { rows: [], total: 0, next: null } });
   show(<ServiceAuditPage />);
   expect(await screen.findByText("guess@x.example")).toBeTruthy();

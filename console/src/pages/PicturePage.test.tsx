@@ -22,10 +22,10 @@ test("a picture that made way has its conversion and no file of its own now", ()
 });
 
 test("the worst place of all files and of what stands beside them is found", () => {
-  const better = { ...FILE, id: 10, spot: { ...FILE.spot!, score: 90 }, derived: [] };
+  const better = { ...FILE, id: 10, worst_place: { ...FILE.worst_place!, score: 90 }, derived: [] };
   expect(worstOf([better, FILE])).toMatchObject({ file: { id: 9 }, key: "avif" });
   expect(worstOf([better])).toMatchObject({ file: { id: 10 }, key: "now" });
-  expect(worstOf([{ ...FILE, spot: null, derived: [] }])).toBeUndefined();
+  expect(worstOf([{ ...FILE, worst_place: null, derived: [] }])).toBeUndefined();
 });
 
 const PICTURE = {

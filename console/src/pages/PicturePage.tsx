@@ -2,9 +2,9 @@
 
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { contentUrl, type Library, type PictureDetail, type PictureFile, type Spot } from "../api/client";
+import { contentUrl, type Library, type PictureDetail, type PictureFile, type WorstPlace } from "../api/client";
 import { useMay } from "../api/people";
-import { useFormats, usePicture, usePlan, useSetOwn, useStartRun } from "../api/queries";
+import { useFormats, usePicture, usePlan, useSetOverride, useStartRun } from "../api/queries";
 import { bytes, count, LEVELS, many, points, saved, STATE_WORDS, when, type LevelName } from "../look/words";
 import { Compare, type Side } from "../parts/Compare";
 import { CutsCard } from "../parts/Cuts";
@@ -48,17 +48,17 @@ interface Version {
   name: string;
   size: number;
   score: number | null;
-  spot: Spot | null;
+  worst_place: WorstPlace | null;
 }
 
 /** What of a file can be looked at: as it first was, as it is, and what stands beside it. */
 export function versionsOf(file: PictureFile, label: (format: string) => string): Version[] {
-  const found: Version[] = [{ key: "before", name: "Before", size: file.size_before, score: null, spot: null }];
+  const found: Version[] = [{ key: "before", name: "Before", size: file.size_before, score: null, worst_place: null }];
   if (file.size_now !== file.size_before && file.state !== "removed") {
-    found.push({ key: "now", name: "Now", size: file.size_now, score: file.score, spot: file.spot ?? null });
+    found.push({ key: "now", name: "Now", size: file.size_now, score: file.score, worst_place: file.worst_place ?? null });
   }
-  for (const { format, purpose, size, score, spot } of file.derived) {
-    found.push({ key: format, name: `${label(format)} ${purpose}`, size, score, spot: spot ?? null });
+  for (const { format, purpose, size, score, worst_place } of file.derived) {
+    found.push({ key: format, name: `${label(format)} ${purpose}`, size, score, worst_place: worst_place ?? null });
   }
   return found;
 }
@@ -67,18 +67,18 @@ export function versionsOf(file: PictureFile, label: (format: string) => string)
 export function worstOf(files: PictureFile[]): { file: PictureFile; key: string } | undefined {
   return files
     .flatMap((file) => [
-      { file, key: "now", spot: file.spot },
-      ...file.derived.map((derived) => ({ file, key: derived.format, spot: derived.spot })),
+      { file, key: "now", worst_place: file.worst_place },
+      ...file.derived.map((derived) => ({ file, key: derived.format, worst_place: derived.worst_place })),
     ])
-    .filter((found) => found.spot)
-    .sort((a, b) => (a.spot?.score ?? 0) - (b.spot?.score ?? 0))[0];
+    .filter((found) => found.worst_place)
+    .sort((a, b) => (a.worst_place?.score ?? 0) - (b.worst_place?.score ?? 0))[0];
 }
 
 function Comparison({ picture }: { picture: PictureDetail }) {
-  const atSpot = useSearchParams()[0].get("at") === "worst";
+  const atWorst = useSearchParams()[0].get("at") === "worst";
   const { shown, label } = useFormats();
   const readable = picture.all_files.filter((file) => file.width > 0 && shown.some((format) => format.name === file.format));
-  const worst = atSpot ? worstOf(readable) : undefined;
+  const worst = atWorst ? worstOf(readable) : undefined;
   const [fileId, setFileId] = useState<number | null>(null);
   const file = readable.find((one) => one.id === fileId) ?? worst?.file ?? readable[0];
   const [left, setLeft] = useState("before");
@@ -92,7 +92,7 @@ function Comparison({ picture }: { picture: PictureDetail }) {
   const side = (version: Version): Side => ({
     name: version.name,
     url: contentUrl(file.id, version.key, `${file.size_now}-${version.size}`),
-    facts: `${bytes(version.size)}${version.key === "before" ? "" : `, ${saved(file.size_before, version.size)}`}${version.score == null ? "" : `, score ${points(version.score)}`}${version.spot ? `, worst place ${version.spot.score.toFixed(0)}` : ""}`,
+    facts: `${bytes(version.size)}${version.key === "before" ? "" : `, ${saved(file.size_before, version.size)}`}${version.score == null ? "" : `, score ${points(version.score)}`}${version.worst_place ? `, worst place ${version.worst_place.score.toFixed(0)}` : ""}`,
   });
   return (
     <>
@@ -110,7 +110,7 @@ function Comparison({ picture }: { picture: PictureDetail }) {
       {file.shown_width && Math.abs(file.shown_width / (file.shown_height ?? 1) / (file.width / file.height) - 1) > 0.02 && (
         <p className="mb-2 text-sm text-quiet">It was cut or turned: both sides are drawn in one frame here, so one of them is stretched.</p>
       )}
-      <Compare key={file.id} left={side(one)} right={side(other)} width={file.width} height={file.height} spot={other.spot ?? one.spot} atSpot={atSpot} />
+      <Compare key={file.id} left={side(one)} right={side(other)} width={file.width} height={file.height} worstPlace={other.worst_place ?? one.worst_place} atWorst={atWorst} />
     </>
   );
 }
@@ -163,12 +163,12 @@ function Files({ picture }: { picture: PictureDetail }) {
           <li key={file.id} className="py-3">
             <div className="flex flex-wrap items-baseline justify-between gap-x-4">
               <span className="min-w-0 break-all font-mono text-xs">{file.path}</span>
-              <span className="text-sm text-quiet">{file.size ? `made for ${file.size}` : file.role}, {count(file.shown_width ?? file.width)} × {count(file.shown_height ?? file.height)}</span>
+              <span className="text-sm text-quiet">{file.size_name ? `made for ${file.size_name}` : file.role}, {count(file.shown_width ?? file.width)} × {count(file.shown_height ?? file.height)}</span>
             </div>
             <div className="my-1.5"><Slat before={file.size_before} now={file.size_now} scale={scale} format={file.format ?? undefined} /></div>
             <dl className="flex flex-wrap gap-x-5 gap-y-1 text-sm">
-              {!file.size && <Fact name="before" value={bytes(file.size_before)} />}
-              <Fact name={file.size ? "weighs" : "now"} value={bytes(file.size_now)} more={file.size ? undefined : saved(file.size_before, file.size_now)} />
+              {!file.size_name && <Fact name="before" value={bytes(file.size_before)} />}
+              <Fact name={file.size_name ? "weighs" : "now"} value={bytes(file.size_now)} more={file.size_name ? undefined : saved(file.size_before, file.size_now)} />
               {file.derived.map((one) => <Fact key={`${one.purpose} ${one.format}`} name={`${label(one.format)} ${one.purpose}`} value={bytes(one.size)} more={`${saved(file.size_before, one.size)}, ${one.how}, score ${points(one.score)}`} />)}
               {file.how && <Fact name="how" value={`${file.level}: ${file.how}`} />}
               {file.score != null && <Fact name="lowest score" value={points(file.score)} />}
@@ -208,16 +208,16 @@ const OWN = ["exact", "gallery", "everyday", "lean", "leave"] as const;
 /** What a run would do to this picture, and its own level when it has one. */
 function ItsWay({ library, picture }: { library: Library; picture: PictureDetail }) {
   const may = useMay(library.slug);
-  const choices = OWN.filter((one) => may("treat") || one === "leave" || one === picture.own);
+  const choices = OWN.filter((one) => may("treat") || one === "leave" || one === picture.override);
   const plan = usePlan(picture.id);
-  const own = useSetOwn(picture.id);
+  const own = useSetOverride(picture.id);
   return (
     <Card title="What the next run does">
       <Field label="This picture">
         <select
           className={INPUT}
-          value={picture.own ?? ""}
-          disabled={!may("treat") && !(may("mend") && (picture.own === null || picture.own === "leave"))}
+          value={picture.override ?? ""}
+          disabled={!may("treat") && !(may("mend") && (picture.override === null || picture.override === "leave"))}
           onChange={(event) => own.mutate(OWN.find((one) => one === event.target.value) ?? null)}
         >
           <option value="">follows the recipe</option>

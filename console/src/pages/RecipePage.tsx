@@ -257,7 +257,7 @@ function Outcome({ library, recipe, settings, reset }: { library: Library; recip
           Pictures are always made again from their backups, never from an earlier result.
         </p>
       </Card>
-      {settings.conversions.first_file === "remove" && !library.upkeep.backups && <Mind>Backups are off, so first files are kept whatever the recipe says.</Mind>}
+      {settings.conversions.first_file === "remove" && !library.automation.backups && <Mind>Backups are off, so first files are kept whatever the recipe says.</Mind>}
     </aside>
   );
 }

@@ -2,11 +2,11 @@
 import { cleanup, fireEvent, screen, waitFor, within } from "@testing-library/react";
 import { Route, Routes } from "react-router";
 import { afterEach, expect, test, vi } from "vitest";
-import { NEW_MARK, NEW_SIZE } from "../api/shapes";
+import { NEW_WATERMARK, NEW_SIZE } from "../api/shapes";
 import { CutsCard } from "../parts/Cuts";
 import { FILE, LIBRARY, serve, show } from "../testing";
 import type { PictureDetail } from "../api/client";
-import { MarksPage } from "./MarksPage";
+import { WatermarksPage } from "./WatermarksPage";
 import { cutBox, described, sized, SizesPage } from "./SizesPage";
 import { TouchPage } from "./TouchPage";
 
@@ -19,7 +19,7 @@ const button = (name: string | RegExp) => screen.getByRole("button", { name });
 const EFFECT = { make: 4, remake: 1, remove: 2, stay: 3, too_small: 5, of_the_site: 1, taken: 1, taken_paths: ["2025/kite-card-520.jpg"], bytes: 60_000 };
 const CARD = { library: "ledge", name: "card", settings: { ...NEW_SIZE, way: "fill", height: 390, densities: [1, 2] }, files: 12, bytes: 240_000, bytes_lightest: 180_000, waiting: 3, by: "The keeper", created_at: "2026-06-01T00:00:00Z" };
 const PAGE = { rows: [], total: 0, next: null };
-const SIZES = { "GET /libraries/ledge/sizes": [CARD], "GET /libraries/ledge/pictures": PAGE, "GET /libraries/ledge/unused-sizes": { since: "2026-06-01T00:00:00Z", days: 30, sizes: [{ name: "card", files: 7, bytes: 70_000, young: 2, asked_for: 5, let_go: 3 }] } };
+const SIZES = { "GET /libraries/ledge/sizes": [CARD], "GET /libraries/ledge/pictures": PAGE, "GET /libraries/ledge/unused-sizes": { since: "2026-06-01T00:00:00Z", days: 30, sizes: [{ name: "card", files: 7, bytes: 70_000, young: 2, asked_for: 5, removed_unused: 3 }] } };
 const PICTURE = { id: 3, all_files: [FILE] } as unknown as PictureDetail;
 
 test("sizes are told in words", () => {
@@ -50,18 +50,18 @@ test("sizes are listed, with what waits and what nobody asked for", async () => 
   expect(await screen.findByText(/7 files not asked for, 70.0 kB; 5 were/)).toBeTruthy();
 });
 
-test("what nobody asked for is let go after a question, and brought back", async () => {
-  const asked = serve({ ...SIZES, "POST /libraries/ledge/unused-sizes/let-go": { files: 5, bytes: 50_000 }, "POST /libraries/ledge/unused-sizes/bring-back": { files: 3, bytes: 0 } });
+test("what nobody asked for is removed after a question, and brought back", async () => {
+  const asked = serve({ ...SIZES, "POST /libraries/ledge/unused-sizes/remove": { files: 5, bytes: 50_000 }, "POST /libraries/ledge/unused-sizes/bring-back": { files: 3, bytes: 0 } });
   show(<SizesPage library={LIBRARY} />);
   fireEvent.change(await screen.findByRole("combobox", { name: "Within" }), { target: { value: "90" } });
   await waitFor(() => expect(asked.some(({ path, query }) => path.endsWith("/unused-sizes") && query.days === "90")).toBe(true));
   expect(screen.getByText(/2 of them are too new to tell/)).toBeTruthy();
-  expect(screen.getByText(/3 were let go/)).toBeTruthy();
-  fireEvent.click(button("Let 5 files go"));
+  expect(screen.getByText(/3 were removed/)).toBeTruthy();
+  fireEvent.click(button("Remove 5 files"));
   expect(asked.some(({ method }) => method === "POST" )).toBe(false);
-  fireEvent.click(within(screen.getByRole("dialog")).getByRole("button", { name: "Let them go" }));
+  fireEvent.click(within(screen.getByRole("dialog")).getByRole("button", { name: "Remove them" }));
   expect(await screen.findByText("5 files: the next run removes them.")).toBeTruthy();
-  expect(asked.find(({ path }) => path.endsWith("/let-go"))!.body).toEqual({ days: 90 });
+  expect(asked.find(({ path }) => path.endsWith("/remove"))!.body).toEqual({ days: 90 });
   fireEvent.click(button("Bring back 3 files"));
   expect(await screen.findByText("3 files: the next run makes them again.")).toBeTruthy();
 });
@@ -69,8 +69,8 @@ test("what nobody asked for is let go after a question, and brought back", async
 test("letting go too early is refused in the words of the service", async () => {
   serve(SIZES);
   show(<SizesPage library={LIBRARY} />);
-  fireEvent.click(await screen.findByRole("button", { name: "Let 5 files go" }));
-  fireEvent.click(within(screen.getByRole("dialog")).getByRole("button", { name: "Let them go" }));
+  fireEvent.click(await screen.findByRole("button", { name: "Remove 5 files" }));
+  fireEvent.click(within(screen.getByRole("dialog")).getByRole("button", { name: "Remove them" }));
   expect(await within(screen.getByRole("dialog")).findByRole("alert")).toBeTruthy();
 });
 
@@ -144,12 +144,12 @@ test("a picture without sizes says where to define them; one that cannot be cut 
   expect(await screen.findByRole("alert")).toBeTruthy();
 });
 
-test("a mark of words is defined, and what bears no picture yet says so", async () => {
-  const bare = { library: "ledge", name: "lamp", settings: NEW_MARK, picture: false, width: 0, height: 0, by: "", created_at: "2026-06-01T00:00:00Z" };
-  const asked = serve({ "GET /libraries/ledge/marks": [bare], "GET /libraries/ledge/sizes": [CARD], "GET /libraries/ledge/pictures": PAGE, "PUT /libraries/ledge/marks/trust": { ...bare, name: "trust" } });
-  show(<MarksPage library={LIBRARY} />);
-  expect(await screen.findByText(/until then nothing is marked/)).toBeTruthy();
-  fireEvent.click(button("New mark"));
+test("a watermark of words is defined, and what bears no picture yet says so", async () => {
+  const bare = { library: "ledge", name: "lamp", settings: NEW_WATERMARK, picture: false, width: 0, height: 0, by: "", created_at: "2026-06-01T00:00:00Z" };
+  const asked = serve({ "GET /libraries/ledge/watermarks": [bare], "GET /libraries/ledge/sizes": [CARD], "GET /libraries/ledge/pictures": PAGE, "PUT /libraries/ledge/watermarks/trust": { ...bare, name: "trust" } });
+  show(<WatermarksPage library={LIBRARY} />);
+  expect(await screen.findByText(/until then nothing gets a watermark/)).toBeTruthy();
+  fireEvent.click(button("New watermark"));
   expect((button("Save") as HTMLButtonElement).disabled).toBe(true);
   fireEvent.change(screen.getByRole("textbox", { name: /^Name/ }), { target: { value: "trust" } });
   fireEvent.change(screen.getByRole("textbox", { name: "Words" }), { target: { value: "Gannet Ledge" } });

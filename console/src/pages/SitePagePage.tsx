@@ -1,4 +1,4 @@
-/** One page: what it weighed, what was foretold, what it weighs now; what to do; its pictures in their places. */
+/** One page: what it weighed, what was predicted, what it weighs now; what to do; its pictures in their places. */
 
 import { ExternalLink } from "lucide-react";
 import { useState, type FormEvent } from "react";
@@ -36,7 +36,7 @@ function ThePage({ library, page, weighings }: { library: Library; page: SitePag
   const [picture, setPicture] = useState<number | null>(null);
   const wanted = Number(search.get("weighing")) || null;
   const there = weighings.filter((weighing) => weighing.code === null);
-  const real = there.filter((weighing) => weighing.kind !== "foretold");
+  const real = there.filter((weighing) => weighing.kind !== "predicted");
   const chosen = there.find((weighing) => weighing.id === wanted) ?? real[0] ?? there[0];
   const choose = (weighing: number) => {
     setPicture(null);
@@ -70,14 +70,14 @@ function ThePage({ library, page, weighings }: { library: Library; page: SitePag
   );
 }
 
-/** The first there was, what was foretold, and what is; or the one that was chosen. */
+/** The first there was, what was predicted, and what is; or the one that was chosen. */
 function SideBySide({ library, real, there, chosen, device, onDevice }: {
   library: Library; real: Weighing[]; there: Weighing[]; chosen: Weighing; device: Device; onDevice: (device: Device) => void;
 }) {
   const first = real[real.length - 1];
-  const foretold = chosen.kind === "foretold" ? chosen : there.find((weighing) => weighing.kind === "foretold");
-  const now = chosen.kind === "foretold" ? real[0] : chosen;
-  const columns = [first, foretold, now].filter((weighing, index, all): weighing is Weighing => weighing !== undefined && all.indexOf(weighing) === index).sort((one, other) => one.id - other.id);
+  const predicted = chosen.kind === "predicted" ? chosen : there.find((weighing) => weighing.kind === "predicted");
+  const now = chosen.kind === "predicted" ? real[0] : chosen;
+  const columns = [first, predicted, now].filter((weighing, index, all): weighing is Weighing => weighing !== undefined && all.indexOf(weighing) === index).sort((one, other) => one.id - other.id);
   const shown = columns.flatMap((weighing) => {
     const reading = readingOf(weighing, device);
     return reading ? [{ weighing, reading }] : [];
@@ -106,14 +106,14 @@ function FirstView({ library, reading }: { library: Library; reading: Reading })
   return <img src={shotUrl(library.slug, shot.id)} alt="What is seen first" loading="lazy" width={shot.width} height={shot.height} className="mt-4 h-56 w-full rounded-[5px] border border-line bg-sunken object-contain object-top" />;
 }
 
-/** How right the foretelling was, where it came true. */
+/** How right the predicting was, where it came true. */
 function Kept({ shown }: { shown: { weighing: Weighing; reading: Reading }[] }) {
-  const foretold = shown.find(({ weighing }) => weighing.kind === "foretold");
-  const after = shown.find(({ weighing }) => weighing.kind === "real" && foretold !== undefined && weighing.id > foretold.weighing.id);
-  if (!foretold || !after) return null;
-  const said = [`${saved(foretold.reading.bytes.median, after.reading.bytes.median)} in bytes`];
-  if (foretold.reading.lcp && after.reading.lcp) said.push(`${saved(foretold.reading.lcp.median, after.reading.lcp.median)} in the largest paint`);
-  return <p className="mt-5 text-sm text-quiet">What came differs from what was foretold by {said.join(" and ")}.</p>;
+  const predicted = shown.find(({ weighing }) => weighing.kind === "predicted");
+  const after = shown.find(({ weighing }) => weighing.kind === "real" && predicted !== undefined && weighing.id > predicted.weighing.id);
+  if (!predicted || !after) return null;
+  const said = [`${saved(predicted.reading.bytes.median, after.reading.bytes.median)} in bytes`];
+  if (predicted.reading.lcp && after.reading.lcp) said.push(`${saved(predicted.reading.lcp.median, after.reading.lcp.median)} in the largest paint`);
+  return <p className="mt-5 text-sm text-quiet">What came differs from what was predicted by {said.join(" and ")}.</p>;
 }
 
 function Budgets({ weighing }: { weighing: Weighing }) {
@@ -164,7 +164,7 @@ function Finding({ finding, onPicture }: { finding: PageFinding; onPicture: (num
 function Over({ page, device, chosen, onChoose }: { page: SitePage; device: Device; chosen: number; onChoose: (weighing: number) => void }) {
   const history = useHistory(page.id);
   return (
-    <Card title="Over time" aside="filled: as it was; hollow: foretold. Choose one to look at it.">
+    <Card title="Over time" aside="filled: as it was; hollow: predicted. Choose one to look at it.">
       {history.isError && <ErrorNote error={history.error} again={() => void history.refetch()} />}
       {history.isPending && <Shape className="h-40" />}
       {history.data && <div className="overflow-x-auto"><HistoryPlot points={history.data.filter((point) => point.device === device)} chosen={chosen} onChoose={onChoose} /></div>}
@@ -214,7 +214,7 @@ function WhatIfSheet({ open, onClose, start }: { open: boolean; onClose: () => v
         <Tick label="With our markup" hint="As if pages were rewritten: copies, sizes, late loading." on={markup} onChange={setMarkup} />
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Leave it</Button>
-          <Button type="submit" look="main" disabled={levels.length === 0 || levels.length > 4}>Foretell</Button>
+          <Button type="submit" look="main" disabled={levels.length === 0 || levels.length > 4}>Predict</Button>
         </div>
         {levels.length > 4 && <p className="text-sm text-clay">Four at a time.</p>}
       </form>

@@ -4,7 +4,7 @@ import { Plus, Trash2 } from "lucide-react";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { previewUrl, type Library, type Picture } from "../api/client";
-import { NEW_SIZE, useCuts, useLadder, useRemoveSize, useSaveSize, useSizeEffect, useSizes, useLetGo, useUnused, type NamedSize, type SizeSettings, type UnusedSize } from "../api/shapes";
+import { NEW_SIZE, useCuts, useLadder, useRemoveSize, useSaveSize, useSizeEffect, useSizes, useRemoveUnused, useUnused, type NamedSize, type SizeSettings, type UnusedSize } from "../api/shapes";
 import { useSomePictures } from "../api/queries";
 import { bytes, count, many } from "../look/words";
 import { CutShown } from "../parts/Cuts";
@@ -348,19 +348,19 @@ function Unused({ slug }: { slug: string }) {
   const [days, setDays] = useState(30);
   const [asking, ask] = useState(false);
   const unused = useUnused(slug, days);
-  const letGo = useLetGo(slug);
+  const removal = useRemoveUnused(slug);
   if (!unused.isSuccess) return null;
   const { since, sizes } = unused.data;
-  const told = sizes.filter((size) => size.files + size.let_go > 0);
+  const told = sizes.filter((size) => size.files + size.removed_unused > 0);
   const sum = (of: (size: UnusedSize) => number) => sizes.reduce((all, size) => all + of(size), 0);
-  const [files, young, gone] = [sum((size) => size.files), sum((size) => size.young), sum((size) => size.let_go)];
+  const [files, young, gone] = [sum((size) => size.files), sum((size) => size.young), sum((size) => size.removed_unused)];
   return (
     <Card title="What nobody asked for" aside={since ? `counted since ${since.slice(0, 10)}` : undefined}>
       {!since && <p className="text-sm text-quiet">Nothing was counted yet. Count visits under Serve, or weigh pages, and this says which files nobody loads.</p>}
       {since && (
         <label className="mb-3 flex items-center gap-2 text-sm">
           Within
-          <select className={`${INPUT} !w-auto`} value={days} onChange={(event) => { setDays(Number(event.target.value)); letGo.reset(); }}>
+          <select className={`${INPUT} !w-auto`} value={days} onChange={(event) => { setDays(Number(event.target.value)); removal.reset(); }}>
             {IDLE_DAYS.map((choice) => <option key={choice} value={choice}>{choice} days</option>)}
           </select>
         </label>
@@ -372,20 +372,20 @@ function Unused({ slug }: { slug: string }) {
             <li key={size.name}>
               <span className="font-semibold">{size.name}</span>: {many(size.files, "file")} not asked for, {bytes(size.bytes)}; {count(size.asked_for)} were.
               {size.young > 0 && <span className="text-quiet"> {count(size.young)} of them {size.young === 1 ? "is" : "are"} too new to tell.</span>}
-              {size.let_go > 0 && <span className="text-quiet"> {count(size.let_go)} {size.let_go === 1 ? "was" : "were"} let go.</span>}
+              {size.removed_unused > 0 && <span className="text-quiet"> {count(size.removed_unused)} {size.removed_unused === 1 ? "was" : "were"} removed.</span>}
             </li>
           ))}
         </ul>
       )}
-      {letGo.isError && !asking && <div className="mt-3"><ErrorNote error={letGo.error} /></div>}
-      {letGo.isSuccess && <p role="status" className="mt-3 text-sm text-leaf">{many(letGo.data.files, "file")}: the next run {letGo.variables === null ? "makes them again" : "removes them"}.</p>}
+      {removal.isError && !asking && <div className="mt-3"><ErrorNote error={removal.error} /></div>}
+      {removal.isSuccess && <p role="status" className="mt-3 text-sm text-leaf">{many(removal.data.files, "file")}: the next run {removal.variables === null ? "makes them again" : "removes them"}.</p>}
       <div className="mt-3 flex flex-wrap items-center gap-3">
-        {files > young && <Button onClick={() => ask(true)} disabled={letGo.isPending}>Let {many(files - young, "file")} go</Button>}
-        {gone > 0 && <Button look="plain" onClick={() => letGo.mutate(null)} disabled={letGo.isPending}>Bring back {many(gone, "file")}</Button>}
+        {files > young && <Button onClick={() => ask(true)} disabled={removal.isPending}>Remove {many(files - young, "file")}</Button>}
+        {gone > 0 && <Button look="plain" onClick={() => removal.mutate(null)} disabled={removal.isPending}>Bring back {many(gone, "file")}</Button>}
       </div>
       <Confirm
-        open={asking} onClose={() => ask(false)} title={`Let ${many(files - young, "file")} go`} action="Let them go" busy={letGo.isPending} error={letGo.error}
-        onConfirm={() => letGo.mutate(days, { onSuccess: () => ask(false) })}
+        open={asking} onClose={() => ask(false)} title={`Remove ${many(files - young, "file")}`} action="Remove them" busy={removal.isPending} error={removal.error}
+        onConfirm={() => removal.mutate(days, { onSuccess: () => ask(false) })}
       >
         <p>The next run removes them. Whoever asks for one that is served from here is sent the whole picture instead, and the run after makes it again. A site that serves its own files has nothing there until then.</p>
       </Confirm>

@@ -8,7 +8,7 @@ import { usePicture, useStartRun } from "../api/queries";
 import { useTouches, useTouchUp, useView, type Touch, type TouchedPicture } from "../api/shapes";
 import { count, when } from "../look/words";
 import { Button, Card, Choice, ErrorNote, INPUT, PageTitle, Shape, Tag } from "../parts/ui";
-import { Slider } from "./MarksPage";
+import { Slider } from "./WatermarksPage";
 
 type Kind = Touch["kind"];
 const NAMES: Record<Kind, string> = {

@@ -50,7 +50,7 @@ function StartRun({ library }: { library: Library }) {
           Start the run
         </Button>
         <p className="text-sm text-quiet">
-          {library.upkeep.backups
+          {library.automation.backups
             ? "Every file is backed up before it is replaced and can be put back. "
             : "Backups are off: what is changed with loss can never be put back. "}
           The run goes on when you close this page.

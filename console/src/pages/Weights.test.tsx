@@ -50,11 +50,11 @@ const FINDINGS = [
 ];
 const THREE = [
   weighing(3, { readings: [reading(290_000, 1.3)], findings: FINDINGS, run_id: 8, budget: PAGE.budget, over: [{ device: "phone", name: "lcp", allowed: 1, found: 1.3 }] } as Partial<Weighing>),
-  weighing(2, { kind: "foretold", what_if: { level: "lean", settings: null, fit: false, markup: true }, readings: [reading(300_000, 1.2)] } as Partial<Weighing>),
+  weighing(2, { kind: "predicted", what_if: { level: "lean", settings: null, fit: false, markup: true }, readings: [reading(300_000, 1.2)] } as Partial<Weighing>),
   weighing(1),
 ];
 const ONE_PAGE = {
-  "GET /site-pages/4": PAGE, "GET /site-pages/4/weighings": THREE, "GET /site-pages/4/history": [point(1, 1_040_000), point(2, 340_000, "foretold"), point(3, 330_000)],
+  "GET /site-pages/4": PAGE, "GET /site-pages/4/weighings": THREE, "GET /site-pages/4/history": [point(1, 1_040_000), point(2, 340_000, "predicted"), point(3, 330_000)],
   "GET /libraries/ledge/jobs": [], "GET /libraries/ledge/needs": [],
 };
 
@@ -100,14 +100,14 @@ test("a weighing that is under way is told, one that failed too, and what cannot
   expect((await screen.findByRole("note")).textContent).toContain("the list names no page");
 });
 
-test("before, foretold and after stand side by side, and how right the foretelling was", async () => {
+test("before, predicted and after stand side by side, and how right the predicting was", async () => {
   serve(ONE_PAGE);
   onePage();
   expect((await screen.findAllByText("As it is")).length).toBeGreaterThan(0);
   expect(screen.getByText("What if: at lean")).toBeTruthy();
   expect(screen.getAllByText("1.04 MB").length).toBeGreaterThan(0);
   expect(screen.getByText(/after run 8/)).toBeTruthy();
-  expect(screen.getByText(/differs from what was foretold by −2.9 % in bytes and \+8.3 % in the largest paint/)).toBeTruthy();
+  expect(screen.getByText(/differs from what was predicted by −2.9 % in bytes and \+8.3 % in the largest paint/)).toBeTruthy();
   expect(screen.getByLabelText("Pictures: 290 kB instead of 1.00 MB")).toBeTruthy();
   expect(screen.getByText(/Over its budget: lcp on phone 1.30 s, allowed 1.00 s/)).toBeTruthy();
   fireEvent.click(button("Desktop"));
@@ -159,7 +159,7 @@ test("what if asks for levels, sizes and markup", async () => {
   fireEvent.click(await screen.findByRole("button", { name: "What if …" }));
   fireEvent.click(screen.getByRole("checkbox", { name: /At lean/ }));
   fireEvent.click(screen.getByRole("checkbox", { name: /In the size that each place needs/ }));
-  fireEvent.click(button("Foretell"));
+  fireEvent.click(button("Predict"));
   await waitFor(() => expect(asked.some(({ method }) => method === "POST")).toBe(true));
   expect(asked.find(({ method }) => method === "POST")!.body).toMatchObject({
     addresses: ["https://ledge.example/"], what_if: [{ fit: true, markup: true }, { level: "lean", fit: true, markup: true }],

@@ -45,7 +45,7 @@ export function useWeighingJob(slug: string) {
 
 function Start({ library }: { library: Library }) {
   const [written, setWritten] = useState("/");
-  const [foretell, setForetell] = useState(true);
+  const [predict, setPredict] = useState(true);
   const weigh = useWeigh(library.slug);
   const job = useWeighingJob(library.slug);
   const stop = useStopJob();
@@ -54,7 +54,7 @@ function Start({ library }: { library: Library }) {
     event.preventDefault();
     const places = written.split(/\s+/).filter(Boolean);
     const sitemap = places.length === 1 && /(\.xml|\.xml\.gz|sitemap[^/]*)$/.test(places[0]!) ? new URL(places[0]!, library.delivery.address ?? undefined).href : null;
-    weigh.mutate({ ...(sitemap ? { addresses: [], sitemap } : { addresses: places }), what_if: foretell ? [{ fit: false, markup: true }] : [] });
+    weigh.mutate({ ...(sitemap ? { addresses: [], sitemap } : { addresses: places }), what_if: predict ? [{ fit: false, markup: true }] : [] });
   };
   return (
     <Card title="Weigh pages" aside="In a real browser, on a desktop and a phone. Nothing of the site is touched.">
@@ -63,7 +63,7 @@ function Start({ library }: { library: Library }) {
           <span className="mb-1 block text-sm font-semibold">Pages, one a line, or a sitemap</span>
           <textarea rows={2} className={`${INPUT} font-mono`} value={written} onChange={(event) => setWritten(event.target.value)} placeholder={"/\n/visit"} />
         </label>
-        <Tick label="Also foretell" hint="Each page once more with its pictures as the recipe in use would make them. The library stays as it is." on={foretell} onChange={setForetell} />
+        <Tick label="Also predict" hint="Each page once more with its pictures as the recipe in use would make them. The library stays as it is." on={predict} onChange={setPredict} />
         <div className="flex flex-wrap items-center gap-3">
           <Button type="submit" look="main" busy={weigh.isPending} disabled={!written.trim()}>Weigh</Button>
           {busy && job && (

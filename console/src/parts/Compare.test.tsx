@@ -1,7 +1,7 @@
 // @vitest-environment jsdom
 import { cleanup, fireEvent, render, screen } from "@testing-library/react";
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
-import { Compare, SpotMap } from "./Compare";
+import { Compare, LossMap } from "./Compare";
 import { FILE } from "../testing";
 
 const LEFT = { name: "Before", url: "/before", facts: "1 kB" };
@@ -53,7 +53,7 @@ test("when both are there nothing is said", () => {
 });
 
 test("it opens at the worst place when asked, in the middle and at two hundred per cent", () => {
-  render(<Compare left={LEFT} right={RIGHT} width={640} height={480} spot={FILE.spot} atSpot />);
+  render(<Compare left={LEFT} right={RIGHT} width={640} height={480} worstPlace={FILE.worst_place} atWorst />);
   expect(screen.getByText("200 %")).toBeTruthy();
   expect(picture().style.left).toBe(`${400 - 0.25 * 640 * 2}px`);
   expect(picture().style.top).toBe(`${200 - 0.5 * 480 * 2}px`);
@@ -83,7 +83,7 @@ test("keys move the divider and show the difference", () => {
 });
 
 test("the map shows where the score was lost, the most the strongest", () => {
-  const { container } = render(<SpotMap spot={FILE.spot!} style={{}} />);
+  const { container } = render(<LossMap worstPlace={FILE.worst_place!} style={{}} />);
   const parts = [...container.querySelectorAll("[data-lost]")] as HTMLElement[];
   expect(parts.map((part) => part.dataset.lost)).toEqual(["0", "10", "29", "5"]);
   expect(parts[2]!.style.background).toContain("0.65");

@@ -4,7 +4,7 @@
  */
 
 import { useCallback, useEffect, useRef, useState, type PointerEvent } from "react";
-import type { Spot } from "../api/client";
+import type { WorstPlace } from "../api/client";
 
 export interface Side {
   name: string;
@@ -27,12 +27,12 @@ interface Props {
   width: number;
   height: number;
   /** Where the right side scores worst: the comparison can be opened there. */
-  spot?: Spot | null;
+  worstPlace?: WorstPlace | null;
   /** Opens there at once. */
-  atSpot?: boolean;
+  atWorst?: boolean;
 }
 
-export function Compare({ left, right, width, height, spot, atSpot = false }: Props) {
+export function Compare({ left, right, width, height, worstPlace, atWorst = false }: Props) {
   const ground = useRef<HTMLDivElement>(null);
   const [view, setView] = useState<View | null>(null);
   const [divider, setDivider] = useState(0.5);
@@ -51,16 +51,16 @@ export function Compare({ left, right, width, height, spot, atSpot = false }: Pr
 
   const there = useCallback((): View => {
     const box = ground.current?.getBoundingClientRect();
-    if (!box || !spot) return fit();
-    return { scale: 2, x: box.width / 2 - spot.left * width * 2, y: box.height / 2 - spot.top * height * 2 };
-  }, [fit, spot, width, height]);
+    if (!box || !worstPlace) return fit();
+    return { scale: 2, x: box.width / 2 - worstPlace.left * width * 2, y: box.height / 2 - worstPlace.top * height * 2 };
+  }, [fit, worstPlace, width, height]);
 
   useEffect(() => {
-    setView(atSpot ? there() : fit());
+    setView(atWorst ? there() : fit());
     const onResize = () => setView(fit());
     addEventListener("resize", onResize);
     return () => removeEventListener("resize", onResize);
-  }, [fit, there, atSpot]);
+  }, [fit, there, atWorst]);
 
   const zoom = useCallback((factor: number, atX?: number, atY?: number) => {
     setView((now) => {
@@ -150,7 +150,7 @@ export function Compare({ left, right, width, height, spot, atSpot = false }: Pr
       >
         {!ready && !broken && <p className="absolute inset-0 z-10 flex items-center justify-center text-sm text-[#b9b2b8]">Fetching both versions …</p>}
         {broken && <p role="alert" className="absolute inset-x-0 top-0 z-20 bg-[#42261a] px-4 py-2 text-sm text-[#e59a70]">{broken.name} could not be fetched: its file is not there, or the library is away. Look at the machine’s check, then open this page again.</p>}
-        {mapped && spot && <SpotMap spot={spot} style={image} />}
+        {mapped && worstPlace && <LossMap worstPlace={worstPlace} style={image} />}
         <div className="absolute inset-0" style={mode === "difference" ? { filter: `brightness(${gain})` } : undefined}>
           <img src={right.url} alt={right.name} style={image} draggable={false} onLoad={() => mark(right.url)} onError={() => mark(right.url, "broken")} />
           <div
@@ -186,8 +186,8 @@ export function Compare({ left, right, width, height, spot, atSpot = false }: Pr
           <Tool on={false} onClick={() => zoom(1 / 1.5)} label="Zoom out">−</Tool>
           <span className="w-12 text-center tabular-nums">{Math.round(place.scale * 100)} %</span>
           <Tool on={false} onClick={() => zoom(1.5)} label="Zoom in">+</Tool>
-          {spot && <Tool on={false} onClick={() => setView(there())} label={`Worst place, ${spot.score.toFixed(0)}`}>Worst place</Tool>}
-          {spot && <Tool on={mapped} onClick={() => setMapped(!mapped)} label="Map of where the score was lost">Map</Tool>}
+          {worstPlace && <Tool on={false} onClick={() => setView(there())} label={`Worst place, ${worstPlace.score.toFixed(0)}`}>Worst place</Tool>}
+          {worstPlace && <Tool on={mapped} onClick={() => setMapped(!mapped)} label="Map of where the score was lost">Map</Tool>}
           <Tool on={mode === "difference"} onClick={() => setMode(mode === "divide" ? "difference" : "divide")}>Difference</Tool>
           {mode === "difference" && (
             <label className="flex items-center gap-1">
@@ -202,11 +202,11 @@ export function Compare({ left, right, width, height, spot, atSpot = false }: Pr
 }
 
 /** Where the score was lost: the more, the stronger the colour of the part. */
-export function SpotMap({ spot, style }: { spot: Spot; style: React.CSSProperties }) {
-  const lost = spot.lost.match(/../g)?.map((digits) => parseInt(digits, 16)) ?? [];
+export function LossMap({ worstPlace, style }: { worstPlace: WorstPlace; style: React.CSSProperties }) {
+  const lost = worstPlace.lost.match(/../g)?.map((digits) => parseInt(digits, 16)) ?? [];
   const most = Math.max(...lost, 1);
   return (
-    <div role="img" aria-label={`The score was lost most at ${Math.round(spot.left * 100)} % from the left and ${Math.round(spot.top * 100)} % from the top`} className="pointer-events-none z-10 grid" style={{ ...style, gridTemplateColumns: `repeat(${spot.columns}, 1fr)` }}>
+    <div role="img" aria-label={`The score was lost most at ${Math.round(worstPlace.left * 100)} % from the left and ${Math.round(worstPlace.top * 100)} % from the top`} className="pointer-events-none z-10 grid" style={{ ...style, gridTemplateColumns: `repeat(${worstPlace.columns}, 1fr)` }}>
       {lost.map((points, place) => (
         <span key={place} data-lost={points} style={{ background: `rgb(229 90 60 / ${(0.65 * (points / most) ** 2).toFixed(3)})` }} />
       ))}

@@ -16,7 +16,7 @@ afterEach(() => {
 
 test("routes, tabs and headings come from one table", () => {
   expect(WORK.map((page) => page.name)).toEqual(["Look", "Treat", "Review", "Serve", "Keep"]);
-  expect(under("Treat").map((page) => page.path)).toEqual(["treat", "treat/recipe", "treat/sizes", "treat/marks", "treat/upkeep", "treat/allowance"]);
+  expect(under("Treat").map((page) => page.path)).toEqual(["treat", "treat/recipe", "treat/sizes", "treat/watermarks", "treat/automation", "treat/allowance"]);
   expect(new Set(PAGES.map((page) => page.path)).size).toBe(PAGES.length);
   expect(addressOf("ledge", "")).toBe("/l/ledge");
   expect(addressOf("ledge", "keep")).toBe("/l/ledge/keep");
@@ -60,7 +60,7 @@ test("tabs name the pages under a heading", () => {
   show(<Tabs library={LIBRARY} under="Treat" />, "/l/ledge/treat/recipe");
   const tabs = within(screen.getByRole("navigation", { name: "Treat" })).getAllByRole("link");
   expect(tabs.map((tab) => [tab.textContent, tab.getAttribute("href")])).toEqual([
-    ["Runs", "/l/ledge/treat"], ["Recipe", "/l/ledge/treat/recipe"], ["Sizes", "/l/ledge/treat/sizes"], ["Marks", "/l/ledge/treat/marks"], ["Upkeep", "/l/ledge/treat/upkeep"], ["Allowance", "/l/ledge/treat/allowance"],
+    ["Runs", "/l/ledge/treat"], ["Recipe", "/l/ledge/treat/recipe"], ["Sizes", "/l/ledge/treat/sizes"], ["Watermarks", "/l/ledge/treat/watermarks"], ["Automation", "/l/ledge/treat/automation"], ["Allowance", "/l/ledge/treat/allowance"],
   ]);
   expect(tabs[1]!.getAttribute("aria-current")).toBe("page");
 });

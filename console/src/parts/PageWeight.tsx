@@ -83,13 +83,13 @@ function Fact({ name, value }: { name: string; value: string }) {
   );
 }
 
-/** The weight of a page over time on one device: weighings for real as a line, what was foretold as hollow marks. */
+/** The weight of a page over time on one device: weighings for real as a line, what was predicted as hollow marks. */
 export function HistoryPlot({ points, chosen, onChoose }: { points: Point[]; chosen: number | null; onChoose: (weighing: number) => void }) {
   const wide = 1100, high = 190, left = 62, bottom = 26, top = 10;
   const most = Math.max(...points.map((point) => point.bytes), 1);
   const x = (index: number) => left + ((wide - left - 14) * (points.length === 1 ? 0.5 : index / (points.length - 1)));
   const y = (value: number) => top + (high - top - bottom) * (1 - value / most);
-  const real = points.map((point, index) => ({ point, index })).filter(({ point }) => point.kind !== "foretold");
+  const real = points.map((point, index) => ({ point, index })).filter(({ point }) => point.kind !== "predicted");
   return (
     <svg viewBox={`0 0 ${wide} ${high}`} className="w-full min-w-[46rem]" role="group" aria-label="Weight over time">
       {[0, 0.5, 1].map((share) => (
@@ -107,7 +107,7 @@ export function HistoryPlot({ points, chosen, onChoose }: { points: Point[]; cho
             <circle cx={x(index)} cy={y(point.bytes)} r="12" fill="transparent" />
             <circle
               cx={x(index)} cy={y(point.bytes)} r={chosen === point.weighing_id ? 6.5 : 4.5} strokeWidth="2" stroke="var(--plum)"
-              fill={point.kind === "foretold" ? "var(--surface)" : "var(--plum)"} strokeDasharray={point.kind === "foretold" ? "2.5 2" : undefined}
+              fill={point.kind === "predicted" ? "var(--surface)" : "var(--plum)"} strokeDasharray={point.kind === "predicted" ? "2.5 2" : undefined}
             />
           </g>
         );

@@ -56,8 +56,8 @@ test("tabs lead to the pages beside this one, and say which it is", () => {
   expect(links.map((link) => [link.textContent, link.getAttribute("href")])).toEqual([
     ["Runs", "/l/ledge/treat"],
     ["Recipe", "/l/ledge/treat/recipe"],
-    ["Sizes", "/l/ledge/treat/sizes"], ["Marks", "/l/ledge/treat/marks"],
-    ["Upkeep", "/l/ledge/treat/upkeep"], ["Allowance", "/l/ledge/treat/allowance"],
+    ["Sizes", "/l/ledge/treat/sizes"], ["Watermarks", "/l/ledge/treat/watermarks"],
+    ["Automation", "/l/ledge/treat/automation"], ["Allowance", "/l/ledge/treat/allowance"],
   ]);
   expect(links.map((link) => link.getAttribute("aria-current"))).toEqual([null, "page", null, null, null, null]);
 });

@@ -31,7 +31,7 @@ Key = tuple[date, bytes, int | None, bool]
 
 
 @dataclass
-class Batch:
+class LogBatch:
     """What a stretch of a log says: requests and bytes by day, path, bytes of one answer (None for parts)
     and whether a program asked. ``lines`` counts all, ``foreign`` those that are no log line of ours to
     count."""
@@ -80,12 +80,12 @@ def number_of(place: Path) -> str | None:
     return hashlib.sha256(first).hexdigest()[:16]
 
 
-def batches(chunks: Iterator[bytes], begin: int, prefix: bytes) -> Iterator[Batch]:
+def batches(chunks: Iterator[bytes], begin: int, prefix: bytes) -> Iterator[LogBatch]:
     """The batches of a log from ``begin`` on. ``prefix``: the path under which the site serves the library, a
     slash at its end."""
-    batch = Batch(begin, begin)
+    batch = LogBatch(begin, begin)
     needle = prefix if len(prefix) > 1 else b"/"
-    plain = needle.isalnum() or not any(sign in needle for sign in b' %"\\')
+    plain = needle.isalnum() or not any(character in needle for character in b' %"\\')
     for line, taken in whole_lines(chunks, _LONGEST):
         batch.end += taken
         batch.lines += 1
@@ -101,7 +101,7 @@ def batches(chunks: Iterator[bytes], begin: int, prefix: bytes) -> Iterator[Batc
                 batch.add(hit, hit.path[len(prefix) :])
         if batch.full:
             yield batch
-            batch = Batch(batch.end, batch.end)
+            batch = LogBatch(batch.end, batch.end)
     if batch.end > batch.begin:
         yield batch
 

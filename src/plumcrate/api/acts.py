@@ -8,7 +8,7 @@ from typing import Any
 
 from starlette.requests import HTTPConnection
 
-from plumcrate.people.who import Who
+from plumcrate.people.actor import Actor
 
 
 @dataclass(slots=True)
@@ -19,7 +19,7 @@ class Act:
     of the refusal that was answered.
     """
 
-    who: Who | None = None
+    actor: Actor | None = None
     library: str | None = None
     detail: str = ""
     email: str | None = None

@@ -20,7 +20,6 @@ from plumcrate.api.routers import (
     keys,
     libraries,
     machine,
-    marks,
     pages,
     people,
     pictures,
@@ -31,6 +30,7 @@ from plumcrate.api.routers import (
     sessions,
     sizes,
     touches,
+    watermarks,
     webhooks,
     weighing,
 )
@@ -62,7 +62,7 @@ ROUTERS = (
     webhooks,
     sizes,
     touches,
-    marks,
+    watermarks,
 )
 #: Below it pictures are served to anybody, where a library says so.
 MEDIA = "/media"

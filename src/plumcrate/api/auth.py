@@ -1,4 +1,4 @@
-"""Who is asking: a browser's session cookie, or a machine's key as a bearer token (RFC 6750)."""
+"""Actor is asking: a browser's session cookie, or a machine's key as a bearer token (RFC 6750)."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from cryptography.fernet import InvalidToken
 from fastapi import Request, Response
 
 from plumcrate.keeping.sealing import CannotUnseal, Seal
-from plumcrate.people.who import Who, by_key, by_session
+from plumcrate.people.actor import Actor, by_key, by_session
 from plumcrate.settings import Settings
 
 from .problems import ApiError
@@ -27,25 +27,25 @@ def address_of(request: Request) -> str:
     return request.client.host if request.client else "unknown"
 
 
-def identify(request: Request) -> Who:
-    """Who asks, by key or cookie. Raises ApiError ``not-signed-in``."""
+def identify(request: Request) -> Actor:
+    """Actor asks, by key or cookie. Raises ApiError ``not-signed-in``."""
     database = service_of(request).database
     authorization = request.headers.get("authorization", "")
     if authorization.lower().startswith("bearer "):
         with database.begin() as session:
-            who = by_key(session, authorization[7:].strip(), address_of(request))
-        if who is None:
+            actor = by_key(session, authorization[7:].strip(), address_of(request))
+        if actor is None:
             raise ApiError("not-signed-in", "the key is unknown, was revoked or has expired")
-        return who
+        return actor
     token = session_token(request)
     if not token:
         raise ApiError("not-signed-in", "sign in, or send a key as a bearer token")
     refuse_foreign(request)
     with database.begin() as session:
-        who = by_session(session, token)
-    if who is None:
+        actor = by_session(session, token)
+    if actor is None:
         raise ApiError("not-signed-in", "the session has ended; sign in again")
-    return who
+    return actor
 
 
 def session_token(request: Request) -> str | None:

@@ -14,7 +14,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from sse_starlette import ServerSentEvent
 
 from plumcrate.contract.people import Ability
-from plumcrate.people.who import Who
+from plumcrate.people.actor import Actor
 from plumcrate.records.database import CHANNEL, Database
 from plumcrate.records.listening import PatientConnection
 from plumcrate.records.queries.jobs import job_view
@@ -36,8 +36,8 @@ MOST_READERS = 200
 class _Stream:
     """One reader: who it is, and what waits to be sent."""
 
-    def __init__(self, who: Who) -> None:
-        self.who = who
+    def __init__(self, actor: Actor) -> None:
+        self.actor = actor
         self.queue: asyncio.Queue[ServerSentEvent] = asyncio.Queue(_BACKLOG)
 
 
@@ -131,7 +131,7 @@ class Hub:
     def _send(self, event: str, library_id: int, data: dict[str, Any]) -> None:
         message = ServerSentEvent(json.dumps(data), event=event)
         for stream in self._streams:
-            if not stream.who.may(library_id, Ability.LOOK):
+            if not stream.actor.may(library_id, Ability.LOOK):
                 continue
             if stream.queue.full():  # a slow reader misses steps, and never the end state
                 stream.queue.get_nowait()
@@ -141,10 +141,10 @@ class Hub:
     def readers(self) -> int:
         return len(self._streams)
 
-    async def stream(self, who: Who, still: Callable[[], Who | None]) -> AsyncIterator[ServerSentEvent]:
+    async def stream(self, actor: Actor, still: Callable[[], Actor | None]) -> AsyncIterator[ServerSentEvent]:
         """Events from now on, for one reader, of what they may see. ``still`` says who they are by now; the
         stream ends when that is nobody."""
-        reader = _Stream(who)
+        reader = _Stream(actor)
         self._streams.add(reader)
         try:
             loop = asyncio.get_running_loop()
@@ -158,7 +158,7 @@ class Hub:
                     now = await asyncio.to_thread(still)
                     if now is None:
                         return
-                    reader.who = now
+                    reader.actor = now
                 if message is not None:
                     yield message
         finally:

@@ -37,7 +37,7 @@ _OPEN = re.compile(
 )
 _PAGE = re.compile(rf"POST {API}/libraries/[^/]+/page\Z")
 _LISTS = re.compile(rf"POST {API}/libraries/[^/]+/(traffic/log|page-files)\Z")
-_WATERMARK = re.compile(rf"PUT {API}/libraries/[^/]+/marks/[^/]+/picture\Z")
+_WATERMARK = re.compile(rf"PUT {API}/libraries/[^/]+/watermarks/[^/]+/picture\Z")
 _UPLOAD = re.compile(rf"PUT {API}/libraries/[^/]+/files/.+\Z", re.S)
 _MOST_BODY, _MOST_WATERMARK = 2_000_000, 6_000_000
 _MOST_OPEN_BODY = 1_000_000
@@ -136,8 +136,8 @@ class Gate:
             return 0
         if _OPEN.match(asked):
             return _MOST_OPEN_BODY
-        who = await anyio.to_thread.run_sync(identify, Request(scope), limiter=self._limiter)
-        act_in(scope).who = who
+        actor = await anyio.to_thread.run_sync(identify, Request(scope), limiter=self._limiter)
+        act_in(scope).actor = actor
         if _PAGE.match(asked):
             return _MOST_PAGE
         if _WATERMARK.match(asked):
@@ -171,7 +171,7 @@ def _refuse_odd_address(scope: Scope) -> None:
             text = plain.decode("utf-8")
         except UnicodeDecodeError:
             raise ApiError("bad-address", "the address is not valid UTF-8") from None
-        if any(sign < " " or sign == "\x7f" for sign in text):
+        if any(character < " " or character == "\x7f" for character in text):
             raise ApiError("bad-address", "the address holds a control character")
     if len(scope.get("raw_path") or b"") > 8_000 or len(scope["query_string"]) > 16_000:
         raise ApiError("bad-address", "the address is too long")

@@ -3,7 +3,7 @@
 An operation names an ability: ``who: Looking``. Which library it is about stands in its address, as the
 library's short name or as the number of something that belongs to one. What may not be seen is answered as
 what is not there, by the same questions to the database. An operation whose address names no library needs
-the ability somewhere, and shows or does only what :class:`~plumcrate.people.who.Who` may.
+the ability somewhere, and shows or does only what :class:`~plumcrate.people.actor.Who` may.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session as OrmSession
 
 from plumcrate.contract.people import Ability
-from plumcrate.people.who import Who
+from plumcrate.people.actor import Actor
 from plumcrate.records import tables
 
 from .acts import act_of
@@ -42,47 +42,47 @@ class Need:
         self.ability, self.person = ability, person
         self.reads = ability is Ability.LOOK and not person
 
-    def __call__(self, request: Request, session: Session) -> Who:
+    def __call__(self, request: Request, session: Session) -> Actor:
         act = act_of(request)
-        who = act.who
-        if who is None:
+        actor = act.actor
+        if actor is None:
             raise ApiError("not-signed-in", "sign in, or send a key as a bearer token")
-        if self.person and who.kind != "person":
+        if self.person and actor.kind != "person":
             raise ApiError("not-allowed", "this is for people, not for keys")
         if self.ability is None:
-            if not who.service:
+            if not actor.service:
                 raise ApiError("not-allowed", "this is for who administers the whole service")
-            return who
-        library = _library_of(session, request.path_params, who)
+            return actor
+        library = _library_of(session, request.path_params, actor)
         if not works_in_transaction(request.scope.get("route")):
             session.commit()
         if library is not None:
             act.library = library.slug
             remember_library(session, library)
-            need(who, library, self.ability)
-        elif not who.may_somewhere(self.ability) and self.ability is not Ability.LOOK:
+            need(actor, library, self.ability)
+        elif not actor.may_somewhere(self.ability) and self.ability is not Ability.LOOK:
             raise ApiError("not-allowed", f"you may not {self.ability} in any library")
-        return who
+        return actor
 
 
-def need(who: Who, library: tables.Library, ability: Ability) -> None:
+def need(actor: Actor, library: tables.Library, ability: Ability) -> None:
     """Raises ApiError ``not-allowed`` for who may see a library, but not do this."""
-    if not who.may(library.id, ability):
+    if not actor.may(library.id, ability):
         raise ApiError("not-allowed", f"this needs the right to {ability} in {library.slug}")
 
 
-def visible_library(session: OrmSession, who: Who, slug: str) -> tables.Library:
+def visible_library(session: OrmSession, actor: Actor, slug: str) -> tables.Library:
     """The library of that name. Raises ApiError ``not-found`` also for one that may not be seen."""
-    library = session.scalar(select(tables.Library).where(tables.Library.slug == slug, who.may_see()))
+    library = session.scalar(select(tables.Library).where(tables.Library.slug == slug, actor.may_see()))
     if library is None:
         raise ApiError("not-found", f"there is no library called {slug}")
     return library
 
 
-def _library_of(session: OrmSession, parameters: dict[str, Any], who: Who) -> tables.Library | None:
+def _library_of(session: OrmSession, parameters: dict[str, Any], actor: Actor) -> tables.Library | None:
     """The library that an address is about; None when it names none. Raises ApiError ``not-found``."""
     if "slug" in parameters:
-        return visible_library(session, who, str(parameters["slug"]))
+        return visible_library(session, actor, str(parameters["slug"]))
     for name, (table, noun) in _OWNED.items():
         if name in parameters:
             number = _number(parameters[name])
@@ -90,7 +90,7 @@ def _library_of(session: OrmSession, parameters: dict[str, Any], who: Who) -> ta
             mine = select(tables.Library, table).join(table, table.library_id == tables.Library.id)
             found = None
             if number is not None:
-                found = session.execute(mine.where(table.id == number, who.may_see())).first()
+                found = session.execute(mine.where(table.id == number, actor.may_see())).first()
             if found is None:
                 raise ApiError("not-found", f"there is no {noun} {parameters[name]}")
             library: tables.Library = found[0]
@@ -112,12 +112,12 @@ def need_of(route: APIRoute) -> Need | None:
     return None
 
 
-Looking = Annotated[Who, Depends(Need(Ability.LOOK))]
-Mending = Annotated[Who, Depends(Need(Ability.MEND))]
-Uploading = Annotated[Who, Depends(Need(Ability.UPLOAD))]
-Treating = Annotated[Who, Depends(Need(Ability.TREAT))]
-Administering = Annotated[Who, Depends(Need(Ability.ADMINISTER))]
+Looking = Annotated[Actor, Depends(Need(Ability.LOOK))]
+Mending = Annotated[Actor, Depends(Need(Ability.MEND))]
+Uploading = Annotated[Actor, Depends(Need(Ability.UPLOAD))]
+Treating = Annotated[Actor, Depends(Need(Ability.TREAT))]
+Administering = Annotated[Actor, Depends(Need(Ability.ADMINISTER))]
 #: A person, about themselves.
-Myself = Annotated[Who, Depends(Need(Ability.LOOK, person=True))]
+Myself = Annotated[Actor, Depends(Need(Ability.LOOK, person=True))]
 #: Whoever administers the whole service.
-Serving = Annotated[Who, Depends(Need(None))]
+Serving = Annotated[Actor, Depends(Need(None))]

@@ -70,7 +70,7 @@ PROBLEMS: dict[str, tuple[str, int]] = {
     "not-counted": ("Nobody counted for so long", 409),
     "picture-replaced": ("Another picture stands there now", 409),
     "cannot-touch": ("The picture cannot be touched up", 409),
-    "not-a-mark": ("It cannot be a mark", 422),
+    "not-a-watermark": ("It cannot be a watermark", 422),
     "cannot-show": ("The picture cannot be shown", 409),
     "no-address": ("It is not known where the site serves the library", 409),
     "unfit-name": ("A configuration cannot say this name", 409),

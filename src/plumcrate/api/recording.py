@@ -17,7 +17,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 from starlette.types import Message, Scope, Send
 
-from plumcrate.contract.people import Outcome
+from plumcrate.contract.people import ActOutcome
 from plumcrate.people import audit
 from plumcrate.records.database import Database
 
@@ -42,7 +42,7 @@ def record_act(session: Session, request: Request) -> bool:
     """In the act's own transaction; whether it was one to be put on record."""
     if not is_act(request.scope.get("route"), request.method) or act_of(request).silent:
         return False
-    _record(session, request, Outcome.DONE, "")
+    _record(session, request, ActOutcome.DONE, "")
     return True
 
 
@@ -69,8 +69,8 @@ class Recorder:
         if act.recorded or act.silent:
             return False
         if status in _WITHOUT_RIGHT:
-            return act.who is not None or (_tried(scope) and self._of_a_stranger())
-        return is_act(scope.get("route"), scope["method"]) and act.who is not None
+            return act.actor is not None or (_tried(scope) and self._of_a_stranger())
+        return is_act(scope.get("route"), scope["method"]) and act.actor is not None
 
     def _of_a_stranger(self) -> bool:
         minute = int(time.monotonic() // 60)
@@ -83,7 +83,9 @@ class Recorder:
 
     def _write(self, scope: Scope, status: int) -> None:
         request = Request(scope)
-        outcome = Outcome.DONE if status < 400 else Outcome.REFUSED if status < 500 else Outcome.FAILED
+        outcome = (
+            ActOutcome.DONE if status < 400 else ActOutcome.REFUSED if status < 500 else ActOutcome.FAILED
+        )
         detail = act_of(request).problem if status >= 400 else ""
         try:
             with self._database.begin() as session:
@@ -98,13 +100,13 @@ def _tried(scope: Scope) -> bool:
     return bool({b"authorization", b"cookie"} & named) or scope["method"] == "POST"
 
 
-def _record(session: Session, request: Request, outcome: Outcome, detail: str) -> None:
+def _record(session: Session, request: Request, outcome: ActOutcome, detail: str) -> None:
     route = request.scope.get("route")
     name = route.summary if isinstance(route, APIRoute) and route.summary else request.method
     act = act_of(request)
     audit.record(
         session,
-        act.who,
+        act.actor,
         name,
         target=f"{request.method} {request.url.path.removeprefix('/api/v1')}",
         library=act.library,

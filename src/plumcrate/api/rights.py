@@ -21,8 +21,8 @@ def table() -> str:
         for route in module.router.routes:
             if isinstance(route, APIRoute):
                 need = need_of(route)
-                marks = [_mark(need, role) for role in (*Role, None)]
-                lines.append(f"| {route.summary} | {_ability(need)} | {' | '.join(marks)} |")
+                cells = [_cell(need, role) for role in (*Role, None)]
+                lines.append(f"| {route.summary} | {_ability(need)} | {' | '.join(cells)} |")
     return "\n".join(lines) + "\n"
 
 
@@ -34,7 +34,7 @@ def _ability(need: Need | None) -> str:
     return str(need.ability) if need.ability is not None else "service"
 
 
-def _mark(need: Need | None, role: Role | None) -> str:
+def _cell(need: Need | None, role: Role | None) -> str:
     if need is None or need.person or role is None:
         return "●"
     allowed = need.ability is not None and need.ability in ROLES[role]

@@ -78,7 +78,7 @@ INDEX: Index = {
                 "gannet-ledge 2024/02/open-day-14.jpg",
             ),
             (
-                "own",
+                "override",
                 "give one picture a level of its own, or leave it alone for ever",
                 "gannet-ledge brand/logo.png exact",
             ),
@@ -100,7 +100,7 @@ INDEX: Index = {
             "care",
             ("upload", "put a new picture into a library", "gannet-ledge photo.jpg --as 2026/11/photo.jpg"),
             (
-                "upkeep",
+                "automation",
                 "show or change what happens by itself: new files, hours, backups",
                 "gannet-ledge --set new_files=at-once",
             ),
@@ -111,7 +111,7 @@ INDEX: Index = {
             "photo.jpg --level everyday --out tried",
         ),
     },
-    "Review: pictures, sizes, touch-ups, marks": {
+    "Review: pictures, sizes, touch-ups, watermarks": {
         **_of(
             "pictures",
             ("list", "list a library's pictures", "gannet-ledge --sort worst"),
@@ -136,8 +136,12 @@ INDEX: Index = {
                 "say what every size shows of a picture, and set its focal point",
                 "gannet-ledge 2024/02/open-day-14.jpg --focus .5,.3",
             ),
-            ("marks", "list a library's marks", "gannet-ledge"),
-            ("mark", "define a mark, change it or remove it", "gannet-ledge trust --set words=Ledge"),
+            ("watermarks", "list a library's watermarks", "gannet-ledge"),
+            (
+                "watermark",
+                "define a watermark, change it or remove it",
+                "gannet-ledge trust --set words=Ledge",
+            ),
         ),
     },
     "Serve: what visitors get": _of(
@@ -171,7 +175,7 @@ INDEX: Index = {
             ("backups", "show what the backups hold", "gannet-ledge"),
             ("orphans", "list backups whose file was deleted, moved away or overwritten", "gannet-ledge"),
             ("rescue", "put such a backup into the library again", "gannet-ledge 3"),
-            ("recognise", "say that a library's folder is the right one, as it is", "gannet-ledge"),
+            ("reattach", "say that a library's folder is the right one, as it is", "gannet-ledge"),
             ("prune", "delete backups", "gannet-ledge --older-than 90"),
             ("hand-back", "remove all we made and put every original in its place", "gannet-ledge"),
         ),

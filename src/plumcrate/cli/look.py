@@ -14,7 +14,7 @@ PLUM, LEAF, CLAY, QUIET = "magenta", "green", "yellow", "bright_black"
 
 def plain(text: str) -> str:
     """A text from elsewhere without anything that a terminal obeys."""
-    return "".join(sign if sign.isprintable() or sign == "\n" else f"\\x{ord(sign):02x}" for sign in text)
+    return "".join(one if one.isprintable() or one == "\n" else f"\\x{ord(one):02x}" for one in text)
 
 
 def slat(before: int, now: int, width: int = 24, scale: int | None = None) -> Text:

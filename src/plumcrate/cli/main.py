@@ -19,7 +19,7 @@ from plumcrate import __version__
 from .index import INDEX, Index, listed, names, with_more
 
 if TYPE_CHECKING:
-    from .commands.common import Outcome
+    from .commands.common import CommandResult
 
 PARTLY, WRONG, UNREACHABLE, REFUSED, INTERRUPTED = 1, 2, 3, 4, 130
 
@@ -77,7 +77,7 @@ def _carried_out(options: argparse.Namespace) -> int:
         return code
 
     try:
-        outcome: Outcome = options.command(options)
+        outcome: CommandResult = options.command(options)
         show(outcome, as_json=options.json)
     except WrongCommand as error:
         return failed(error, WRONG)
@@ -96,7 +96,7 @@ def _carried_out(options: argparse.Namespace) -> int:
     return outcome.code
 
 
-def show(outcome: Outcome, *, as_json: bool) -> None:
+def show(outcome: CommandResult, *, as_json: bool) -> None:
     """Prints what a command returned: one JSON document, or its lines."""
     from .commands.common import as_data, console
 

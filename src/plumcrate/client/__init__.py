@@ -1,4 +1,4 @@
-"""The Python client library: :class:`Client`, its twin :class:`AsyncClient`, and their errors."""
+"""The Python client library: :class:`Client`, its counterpart :class:`AsyncClient`, and their errors."""
 
 from .clients import AsyncClient, Client
 from .errors import ClientError, ProblemError, UnreachableError

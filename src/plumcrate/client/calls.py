@@ -11,7 +11,8 @@ from urllib.parse import quote
 from pydantic import BaseModel, TypeAdapter
 
 from plumcrate.contract.allowance import Allowance, AllowanceSettings
-from plumcrate.contract.care import Backups, Machine, Orphan, PutBackRequest, Recognised, RecogniseRequest
+from plumcrate.contract.automation import HookSecret, NewFiles, Uploaded
+from plumcrate.contract.care import Backups, Machine, Orphan, PutBackRequest, Reattached, ReattachRequest
 from plumcrate.contract.common import Page
 from plumcrate.contract.delivery import (
     AskReport,
@@ -28,6 +29,7 @@ from plumcrate.contract.delivery import (
 from plumcrate.contract.jobs import CheckRequest, ForecastRequest, Job, JobKind, PruneRequest, ReportRequest
 from plumcrate.contract.libraries import Library, LibraryChange, LibraryRequest
 from plumcrate.contract.people import (
+    ActOutcome,
     AuditEntry,
     Health,
     Invitation,
@@ -40,7 +42,6 @@ from plumcrate.contract.people import (
     MemberInvitation,
     NewInvitation,
     NewKey,
-    Outcome,
     Person,
     PersonChange,
     PersonRow,
@@ -48,35 +49,34 @@ from plumcrate.contract.people import (
     Rotation,
     Setting,
 )
-from plumcrate.contract.pictures import Format, OwnRequest, Picture, PictureDetail
-from plumcrate.contract.recipes import Effect, Plan, Recipe, RecipeSettings
-from plumcrate.contract.reports import KeptReport, Report, ReportSettings
+from plumcrate.contract.pictures import Format, OverrideRequest, Picture, PictureDetail
+from plumcrate.contract.recipes import Effect, FilePlan, Recipe, RecipeSettings
+from plumcrate.contract.reports import KeptReport, ReportSettings, SavingsReport
 from plumcrate.contract.runs import Item, Run, RunRequest
 from plumcrate.contract.savings import Savings
 from plumcrate.contract.sizes import (
     BringingBack,
     Cuts,
-    FilesLetGo,
     Focus,
     FocusRequest,
     Ladder,
     LadderRequest,
-    LettingGo,
     NamedSize,
+    RemoveUnused,
     SizeEffect,
     SizeProposal,
     SizeSettings,
+    UnusedFiles,
     UnusedSizes,
 )
 from plumcrate.contract.touches import (
-    MarkRule,
-    MarkSettings,
     TouchedPicture,
     TouchedView,
     Touches,
     TouchesFor,
+    WatermarkRule,
+    WatermarkSettings,
 )
-from plumcrate.contract.upkeep import HookSecret, NewFiles, Uploaded
 from plumcrate.contract.webhooks import Webhook, WebhookSecret, WebhookSettings
 from plumcrate.contract.weighing import (
     Device,
@@ -122,7 +122,7 @@ def health() -> Call[Health]:
     return _get("/health", Health)
 
 
-def who() -> Call[Person | None]:
+def whoami() -> Call[Person | None]:
     """Whose the key is; a key that is not known is refused."""
     return Call("GET", "/session", TypeAdapter(Person | None))
 
@@ -220,7 +220,7 @@ def take_back(number: int, library: str | None = None) -> Call[None]:
 def audit(
     library: str | None = None,
     search: str | None = None,
-    outcome: Outcome | None = None,
+    outcome: ActOutcome | None = None,
     since: datetime | None = None,
     until: datetime | None = None,
     offset: int = 0,
@@ -273,9 +273,9 @@ def try_webhook(library: str) -> Call[Webhook]:
     return _post(f"{_within(library)}/webhook/trial", Webhook)
 
 
-def report(library: str, begins: str | None = None, ends: str | None = None) -> Call[Report]:
+def report(library: str, begins: str | None = None, ends: str | None = None) -> Call[SavingsReport]:
     """What was saved in some months, such as 2026-01 to 2026-11; this month without any."""
-    return _get(f"{_within(library)}/report", Report, begins=begins, ends=ends)
+    return _get(f"{_within(library)}/report", SavingsReport, begins=begins, ends=ends)
 
 
 def report_file(library: str, form: str, begins: str | None = None, ends: str | None = None) -> Call[bytes]:
@@ -458,13 +458,13 @@ def picture(picture_id: int) -> Call[PictureDetail]:
     return _get(f"/pictures/{picture_id}", PictureDetail)
 
 
-def set_own(picture_id: int, request: OwnRequest) -> Call[PictureDetail]:
-    return Call("PUT", f"/pictures/{picture_id}/own", TypeAdapter(PictureDetail), body=request)
+def set_override(picture_id: int, request: OverrideRequest) -> Call[PictureDetail]:
+    return Call("PUT", f"/pictures/{picture_id}/override", TypeAdapter(PictureDetail), body=request)
 
 
-def plan(picture_id: int) -> Call[list[Plan]]:
+def plan(picture_id: int) -> Call[list[FilePlan]]:
     """What a run would do to each file of a picture."""
-    return _get(f"/pictures/{picture_id}/plan", list[Plan])
+    return _get(f"/pictures/{picture_id}/plan", list[FilePlan])
 
 
 def content(file_id: int, version: str = "now") -> Call[bytes]:
@@ -569,9 +569,9 @@ def rescue(slug: str, backup_id: int, request: PutBackRequest) -> Call[Orphan]:
     return _post(f"/libraries/{slug}/orphans/{backup_id}/restore", Orphan, request)
 
 
-def recognise(slug: str, request: RecogniseRequest) -> Call[Recognised]:
+def reattach(slug: str, request: ReattachRequest) -> Call[Reattached]:
     """Says that a library's folder is the right one, as it is."""
-    return _post(f"/libraries/{slug}/recognise", Recognised, request)
+    return _post(f"/libraries/{slug}/reattach", Reattached, request)
 
 
 def hook_secret(slug: str) -> Call[HookSecret]:
@@ -618,15 +618,15 @@ def unused_sizes(slug: str, days: int = 30) -> Call[UnusedSizes]:
     return _get(f"/libraries/{slug}/unused-sizes", UnusedSizes, days=days)
 
 
-def let_unused_go(slug: str, request: LettingGo) -> Call[FilesLetGo]:
+def remove_unused(slug: str, request: RemoveUnused) -> Call[UnusedFiles]:
     """The next run removes files of sizes that nobody asked for."""
-    return _post(f"/libraries/{slug}/unused-sizes/let-go", FilesLetGo, request)
+    return _post(f"/libraries/{slug}/unused-sizes/remove", UnusedFiles, request)
 
 
-def bring_back(slug: str, size: str | None = None) -> Call[FilesLetGo]:
-    """The next run makes again what was let go."""
+def bring_back(slug: str, size: str | None = None) -> Call[UnusedFiles]:
+    """The next run makes again what was removed."""
     request = BringingBack(size=size)
-    return _post(f"/libraries/{slug}/unused-sizes/bring-back", FilesLetGo, request)
+    return _post(f"/libraries/{slug}/unused-sizes/bring-back", UnusedFiles, request)
 
 
 def cuts(picture_id: int) -> Call[Cuts]:
@@ -660,21 +660,21 @@ def view_touches(picture_id: int, request: TouchedView) -> Call[bytes]:
     return Call("POST", f"/pictures/{picture_id}/view", None, body=request, seconds=90)
 
 
-def marks(slug: str) -> Call[list[MarkRule]]:
-    return _get(f"/libraries/{slug}/marks", list[MarkRule])
+def watermarks(slug: str) -> Call[list[WatermarkRule]]:
+    return _get(f"/libraries/{slug}/watermarks", list[WatermarkRule])
 
 
-def save_mark(slug: str, name: str, settings: MarkSettings) -> Call[MarkRule]:
-    """Defines a mark, or changes it; the next run lays it over what it fits."""
-    return Call("PUT", f"/libraries/{slug}/marks/{name}", TypeAdapter(MarkRule), body=settings)
+def save_watermark(slug: str, name: str, settings: WatermarkSettings) -> Call[WatermarkRule]:
+    """Defines a watermark, or changes it; the next run lays it over what it fits."""
+    return Call("PUT", f"/libraries/{slug}/watermarks/{name}", TypeAdapter(WatermarkRule), body=settings)
 
 
-def set_mark_picture(slug: str, name: str, data: bytes) -> Call[MarkRule]:
+def set_watermark_picture(slug: str, name: str, data: bytes) -> Call[WatermarkRule]:
     """A PNG or WebP with transparency."""
-    address = f"/libraries/{slug}/marks/{name}/picture"
-    return Call("PUT", address, TypeAdapter(MarkRule), content=data)
+    address = f"/libraries/{slug}/watermarks/{name}/picture"
+    return Call("PUT", address, TypeAdapter(WatermarkRule), content=data)
 
 
-def remove_mark(slug: str, name: str) -> Call[None]:
+def remove_watermark(slug: str, name: str) -> Call[None]:
     """The next run brings the unmarked files back."""
-    return Call("DELETE", f"/libraries/{slug}/marks/{name}", TypeAdapter(type(None)))
+    return Call("DELETE", f"/libraries/{slug}/watermarks/{name}", TypeAdapter(type(None)))

@@ -199,10 +199,10 @@ class WsgiPages:
             return written.append
 
         answer = self._app(environ, start)
-        return _Answer(answer, begun, written, self._pages, environ)
+        return _RewrittenAnswer(answer, begun, written, self._pages, environ)
 
 
-class _Answer:
+class _RewrittenAnswer:
     """An application's answer, rewritten while it is read; closed as PEP 3333 asks."""
 
     def __init__(
@@ -242,7 +242,7 @@ class _Answer:
 
 def _shown(text: str) -> str:
     """Text that the service takes, whatever a visitor asked for."""
-    return "".join(sign if sign.isprintable() else "\ufffd" for sign in text)
+    return "".join(character if character.isprintable() else "\ufffd" for character in text)
 
 
 def _path(environ: dict[str, Any]) -> str:

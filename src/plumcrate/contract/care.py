@@ -41,19 +41,19 @@ class PutBackRequest(Message):
     path: str | None = Field(None, max_length=2000)
 
 
-class Recognised(Answer):
+class Reattached(Answer):
     """What came of saying that a library's folder is the right one, as it is.
 
     ``closed``: changes that could not be settled and are given up; ``gone``: files of theirs that are not
     there. Originals of all of them stay among the backups.
     """
 
-    marked: Flag
+    identified: Flag
     closed: int
     gone: int
 
 
-class RecogniseRequest(Message):
+class ReattachRequest(Message):
     """``confirm`` must be the library's short name."""
 
     confirm: str
@@ -63,7 +63,7 @@ class Advice(Answer):
     """One line of the check of the machine."""
 
     what: str
-    verdict: Literal["fine", "mind", "broken"]
+    verdict: Literal["fine", "warning", "broken"]
     detail: str
     todo: str = ""
 
@@ -71,5 +71,5 @@ class Advice(Answer):
 class Machine(Answer):
     """Whether everything is there; the worst line decides."""
 
-    verdict: Literal["fine", "mind", "broken"]
+    verdict: Literal["fine", "warning", "broken"]
     lines: list[Advice]

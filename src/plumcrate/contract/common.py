@@ -69,7 +69,7 @@ class Message(BaseModel):
 
 def _refuse_odd_text(value: Any) -> None:
     if isinstance(value, str):
-        if any(sign in _ODD or "\ud800" <= sign <= "\udfff" for sign in value):
+        if any(character in _ODD or "\ud800" <= character <= "\udfff" for character in value):
             raise ValueError("text holds a control character or is not valid Unicode")
     elif isinstance(value, dict):
         for name, below in value.items():

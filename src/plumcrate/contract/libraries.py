@@ -6,11 +6,11 @@ from datetime import datetime
 
 from pydantic import Field
 
+from .automation import Automation
 from .common import Answer, Copies, CopyFormat, Flag, Level, Message
 from .delivery import Delivery
 from .jobs import Job
 from .recipes import MetadataKind
-from .upkeep import Upkeep
 
 
 class LibraryRequest(Message):
@@ -41,7 +41,7 @@ class LibraryChange(Message):
 
     name: str | None = Field(None, min_length=1, max_length=120)
     patterns: list[str] | None = None
-    upkeep: Upkeep | None = None
+    automation: Automation | None = None
     delivery: Delivery | None = None
 
 
@@ -56,9 +56,9 @@ class Library(Answer):
     level: Level = Field(description="Of the recipe in use; its rules may say otherwise.")
     copy_formats: list[CopyFormat] = Field(description="Of the copies that the recipe wants.")
     patterns: list[str]
-    upkeep: Upkeep
+    automation: Automation
     delivery: Delivery = Field(default_factory=Delivery, description="How its files are served.")
-    at_rest: Flag = Field(False, description="Handed back: nothing is treated by itself until a person does.")
+    dormant: Flag = Field(False, description="Handed back: nothing is treated by itself until a person does.")
     created_at: datetime
     pictures: int = Field(0, description="Pictures: an original with its renditions counts once.")
     files: int = Field(0, description="Files of originals and renditions; our copies not counted.")

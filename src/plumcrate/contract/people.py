@@ -192,7 +192,7 @@ class Token(Message):
     token: str = Field(max_length=200)
 
 
-class Offer(Answer):
+class LinkOffer(Answer):
     """What a link offers to who opens it."""
 
     purpose: InvitationPurpose
@@ -290,7 +290,7 @@ class Key(Answer):
     abilities: list[Ability]
     libraries: list[str] | None = Field(description="Null: all of them.")
     service: Flag
-    hint: str = Field(description="Its last four signs.")
+    hint: str = Field(description="Its last four characters.")
     by: str
     created_at: datetime
     expires_at: datetime | None = None
@@ -309,7 +309,7 @@ class Rotation(Message):
     overlap_hours: Annotated[Whole, Field(ge=0, le=720)] = 24
 
 
-class Outcome(StrEnum):
+class ActOutcome(StrEnum):
     DONE = "done"
     REFUSED = "refused"
     FAILED = "failed"
@@ -320,14 +320,14 @@ class AuditEntry(Answer):
 
     id: int
     at: datetime
-    who: str = Field(description="A name; empty for a stranger.")
+    actor: str = Field(description="A name; empty for a stranger.")
     kind: str = Field(description="person, key, service or stranger.")
     email: str | None = None
     address: str
     library: str | None = None
     act: str
     target: str
-    outcome: Outcome
+    outcome: ActOutcome
     detail: str = ""
 
 

@@ -50,7 +50,7 @@ class PictureSort(StrEnum):
     WORST = "worst"
 
 
-class Spot(Answer):
+class WorstPlace(Answer):
     """The worst place of a result. ``score`` is what all would score were it like there.
 
     ``left`` and ``top`` are its middle, 0 to 1 of the upright picture; ``lost`` is a coarse map in rows of
@@ -78,7 +78,7 @@ class Derived(Answer):
     path: str
     size: int
     score: float | None
-    spot: Spot | None = None
+    worst_place: WorstPlace | None = None
     how: str
 
 
@@ -100,13 +100,15 @@ class File(Answer):
     size_before: int
     size_now: int
     score: float | None = Field(None, description="SSIMULACRA2 against the original bytes.")
-    spot: Spot | None = None
+    worst_place: WorstPlace | None = None
     level: Level | None = None
     how: str | None = None
     treated_at: datetime | None = None
     has_backup: Flag = False
     held: Flag = Field(False, description="Put back by a person: not treated again by itself.")
-    size: str | None = Field(None, description="The library's size that it was made for; null for others.")
+    size_name: str | None = Field(
+        None, description="The library's size that it was made for; null for others."
+    )
     slot: str = Field("", description="Which density or width of its size.")
     derived: list[Derived] = Field(default_factory=list)
 
@@ -147,14 +149,16 @@ class Picture(Answer):
         None, description="The lowest score of any place in its files, were all of the file like there."
     )
     original_id: int = Field(description="The file to show for the picture.")
-    own: str | None = Field(None, description="A level of its own, or leave: left alone for ever.")
+    override: str | None = Field(
+        None, description="A level for this picture alone, or leave: left alone for ever."
+    )
     touched: Flag = Field(False, description="It has touch-ups.")
 
 
-class OwnRequest(Message):
+class OverrideRequest(Message):
     """A level for one picture alone, or ``leave``; null follows the recipe again."""
 
-    own: Literal["exact", "gallery", "everyday", "lean", "leave"] | None
+    override: Literal["exact", "gallery", "everyday", "lean", "leave"] | None
 
 
 class PictureDetail(Picture):

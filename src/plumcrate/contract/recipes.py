@@ -169,7 +169,7 @@ class Effect(Answer):
     by_rule: dict[str, int] = Field(description="Files each rule decides about; the rest follow the recipe.")
 
 
-class Plan(Answer):
+class FilePlan(Answer):
     """What would happen to one file: the first half of a treatment."""
 
     path: str

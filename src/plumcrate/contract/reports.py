@@ -56,7 +56,7 @@ class KeptReport(Answer):
     made_at: datetime
 
 
-class Report(Answer):
+class SavingsReport(Answer):
     """Savings of the files that were treated in some months and are as they were treated. Counts are of
     files, sizes in bytes; a file's lightest form is what a modern browser fetches."""
 

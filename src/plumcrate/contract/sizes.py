@@ -132,7 +132,7 @@ class SizeEffect(Answer):
     stay: int
     too_small: int = Field(description="Pictures that are no larger than the size: nothing is made of them.")
     of_the_site: int = Field(description="The site makes a file of that size itself; it is only treated.")
-    let_go: int = Field(0, description="Nobody asked for it, so it is not made until somebody does.")
+    removed_unused: int = Field(0, description="Nobody asked for it, so it is not made until somebody does.")
     taken: int = Field(description="The name belongs to another file, so nothing would be made.")
     taken_paths: list[str] = Field(default_factory=list, description="Some of them.")
     bytes: int | None = Field(None, description="About so much for what is made, from files that size here.")
@@ -168,7 +168,9 @@ class UnusedSize(Answer):
     bytes: int
     young: int = Field(0, description="Of these files, made later than so many days ago: too early to tell.")
     asked_for: int = Field(description="Files of the size that something did ask for.")
-    let_go: int = Field(0, description="Files that were let go, and are not made until somebody asks.")
+    removed_unused: int = Field(
+        0, description="Files that were removed, and are not made until somebody asks."
+    )
 
 
 class UnusedSizes(Answer):
@@ -180,8 +182,8 @@ class UnusedSizes(Answer):
     sizes: list[UnusedSize]
 
 
-class LettingGo(Message):
-    """Which files to let go: those that stand there for so many days and that nobody asked for in them."""
+class RemoveUnused(Message):
+    """Which files to remove: those that stand there for so many days and that nobody asked for in them."""
 
     days: Whole = Field(30, ge=1, le=3650)
     size: SizeName | None = Field(None, description="Null: of every size.")
@@ -191,7 +193,7 @@ class BringingBack(Message):
     size: SizeName | None = Field(None, description="Null: of every size.")
 
 
-class FilesLetGo(Answer):
+class UnusedFiles(Answer):
     """Files that the next run removes, or makes again; ``bytes``: what they weigh, or weighed."""
 
     files: int

@@ -1,4 +1,4 @@
-"""Touch-ups of one picture: a list of steps, and marks that are laid over what visitors are served."""
+"""Touch-ups of one picture: a list of steps, and watermarks that are laid over what visitors are served."""
 
 from __future__ import annotations
 
@@ -137,8 +137,8 @@ class TouchedView(Message):
     whole: bool = Field(False, description="The whole picture, made as small as the width and height.")
 
 
-class MarkSettings(Message):
-    """A mark, and which files bear it. The first mark that fits a file is laid over it."""
+class WatermarkSettings(Message):
+    """A watermark, and which files bear it. The first watermark that fits a file is laid over it."""
 
     when: When = Field(default_factory=lambda: When(), description="Which pictures.")
     originals: bool = Field(True, description="The site's own files: originals and the renditions it makes.")
@@ -158,18 +158,18 @@ class MarkSettings(Message):
     )
 
     @model_validator(mode="after")
-    def _on_something(self) -> MarkSettings:
+    def _on_something(self) -> WatermarkSettings:
         if not self.originals and self.sizes == []:
-            raise ValueError("the mark would be on nothing: name sizes, or originals")
+            raise ValueError("the watermark would be on nothing: name sizes, or originals")
         return self
 
 
-class MarkRule(Answer):
-    """A mark of a library. ``picture``: it has one; else it is words."""
+class WatermarkRule(Answer):
+    """A watermark of a library. ``picture``: it has one; else it is words."""
 
     library: str
     name: str
-    settings: MarkSettings
+    settings: WatermarkSettings
     picture: bool = False
     width: int = 0
     height: int = 0

@@ -38,11 +38,11 @@ class Processor(StrEnum):
 
 
 class WeighingKind(StrEnum):
-    """``real``: in a browser, as the site is; ``foretold``: in a browser, with a recipe's results in the
+    """``real``: in a browser, as the site is; ``predicted``: in a browser, with a recipe's results in the
     pictures' place; ``plain``: from the markup alone."""
 
     REAL = "real"
-    FORETOLD = "foretold"
+    PREDICTED = "predicted"
     PLAIN = "plain"
 
 

@@ -1,7 +1,7 @@
 """Deciding: which treatment each file of a library gets under a recipe, before anything is done.
 
-A recipe's settings become a short list of variants: the pictures' own levels first, then what the recipe
-leaves out, then its rules in order, then the recipe itself. The database tells for each file the first
+A recipe's settings become a short list of variants: the overrides of single pictures first, then what the
+recipe leaves out, then its rules in order, then the recipe itself. The database tells for each file the first
 variant that fits, so that half a million files are decided in one query; :func:`variant_of` is that
 expression and the only place where rules are read.
 """
@@ -93,12 +93,14 @@ def variants(settings: RecipeSettings, surveyed_at: datetime | None) -> list[Var
 
     ``surveyed_at``: when the library was first surveyed; originals seen later are new.
     """
-    ways = [Variant(Picture.own == "leave", None, None, "this picture is left alone for ever")]
+    ways = [Variant(Picture.override == "leave", None, None, "this picture is left alone for ever")]
     for level in Level:
         own = core_recipe(settings, How(level=level))
-        ways.append(Variant(Picture.own == str(level), own, None, f"this picture has its own level, {level}"))
+        ways.append(
+            Variant(Picture.override == str(level), own, None, f"this picture has its own level, {level}")
+        )
     # Rules and switches are about files of the site; what is made for a size goes by recipe and size.
-    of_the_site = File.size.is_(None)
+    of_the_site = File.size_name.is_(None)
     if not settings.originals:
         ways.append(Variant(File.role == FileRole.ORIGINAL, None, None, "the recipe leaves originals alone"))
     rendition = and_(of_the_site, File.role == FileRole.RENDITION)
@@ -152,7 +154,7 @@ def fits(when: When) -> ColumnElement[bool]:
         conditions.append(File.role == when.role)
     original = aliased(File)
     of_original = select(original.size_before).where(original.id == Picture.original_id).correlate(Picture)
-    size = case((File.size.is_(None), File.size_before), else_=of_original.scalar_subquery())
+    size = case((File.size_name.is_(None), File.size_before), else_=of_original.scalar_subquery())
     longest = func.greatest(File.width, File.height)
     for limit, condition in (
         (when.smaller_than, size < (when.smaller_than or 0)),

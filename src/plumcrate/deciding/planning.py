@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from plumcrate.contract.common import CopyFormat, Level
 from plumcrate.contract.pictures import FileState
-from plumcrate.contract.recipes import Effect, MetadataKind, Plan, RecipeSettings
+from plumcrate.contract.recipes import Effect, FilePlan, MetadataKind, RecipeSettings
 from plumcrate.contract.recipes import Effort as WireEffort
 from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.tables import File, Library, Picture, RecipeVersion, WorkerRow
@@ -21,7 +21,7 @@ from .shaping import shapes_of
 #: Files that are there.
 PRESENT = File.state != FileState.GONE
 #: Files that are there, or are to be made for a size.
-DUE = or_(PRESENT, and_(File.size.is_not(None), ~File.unwanted))
+DUE = or_(PRESENT, and_(File.size_name.is_not(None), ~File.unwanted))
 #: Files that were too large for the machine they came to.
 _TOO_LARGE = func.coalesce(func.jsonb_exists(File.recipe, BEYOND), False)
 
@@ -66,9 +66,9 @@ NO_ORIGINAL = and_(
     File.sha256.is_not(None),
     or_(
         File.level != "exact",
-        func.coalesce(func.jsonb_exists_any(File.recipe, array(["touches", "mark"])), False),
+        func.coalesce(func.jsonb_exists_any(File.recipe, array(["touches", "watermark"])), False),
     ),
-    File.size.is_(None),
+    File.size_name.is_(None),
 )
 
 
@@ -111,7 +111,7 @@ def effect(session: Session, library: Library, settings: RecipeSettings) -> Effe
     )
 
 
-def plan(session: Session, library: Library, settings: RecipeSettings, picture_id: int) -> list[Plan]:
+def plan(session: Session, library: Library, settings: RecipeSettings, picture_id: int) -> list[FilePlan]:
     """What would happen to each file of one picture, the original first."""
     ways = variants(settings, library.surveyed_at)
     number = variant_of(ways)
@@ -130,10 +130,10 @@ def plan(session: Session, library: Library, settings: RecipeSettings, picture_i
     return [_plan(path, ways[index], new, done, lost) for path, new, index, done, lost in rows]
 
 
-def _plan(path: str, variant: Variant, new: bool, done: bool, lost: bool) -> Plan:
+def _plan(path: str, variant: Variant, new: bool, done: bool, lost: bool) -> FilePlan:
     recipe = variant.recipe
     if recipe is None:
-        return Plan(
+        return FilePlan(
             path=path,
             rule=variant.rule,
             verdict="leave",
@@ -151,7 +151,7 @@ def _plan(path: str, variant: Variant, new: bool, done: bool, lost: bool) -> Pla
         because = "it was changed before and has no backup to start from"
     elif not new:
         because += "; it was treated otherwise before and is made again from its backup"
-    return Plan(
+    return FilePlan(
         path=path,
         rule=variant.rule,
         because=because,

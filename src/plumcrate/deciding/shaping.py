@@ -1,4 +1,4 @@
-"""What shapes each file beyond its recipe: its picture's touch-ups, the size it is made for, a mark.
+"""What shapes each file beyond its recipe: its picture's touch-ups, the size it is made for, a watermark.
 
 These are added to the recipe that decides about a file, in the records' own words, by one expression: so
 that half a million files are asked in one query whether they are as they should be, and one is treated by
@@ -16,11 +16,11 @@ from sqlalchemy.orm import Session, aliased
 
 from plumcrate.contract.pictures import FileRole
 from plumcrate.contract.sizes import Anchor, SizeSettings, Way
-from plumcrate.contract.touches import MarkSettings
-from plumcrate.imaging import Mark, Recipe, Sharpening, Size
+from plumcrate.contract.touches import WatermarkSettings
+from plumcrate.imaging import Recipe, Sharpening, Size, Watermark
 from plumcrate.imaging.shapes import Way as ShapeWay
-from plumcrate.imaging.shapes import plain_mark, plain_size
-from plumcrate.records.tables import File, MarkRow, Picture, SizeRow
+from plumcrate.imaging.shapes import plain_size, plain_watermark
+from plumcrate.records.tables import File, Picture, SizeRow, WatermarkRow
 
 from .decision import fits, key_of
 
@@ -69,20 +69,20 @@ def sizes_of(session: Session, library_id: int) -> dict[str, SizeSettings]:
     return {name: SizeSettings.model_validate(settings) for name, settings in rows}
 
 
-def marks_of(session: Session, library_id: int) -> list[tuple[MarkSettings, str]]:
-    """A library's marks with the digests of their pictures, in the order in which they are asked."""
+def watermarks_of(session: Session, library_id: int) -> list[tuple[WatermarkSettings, str]]:
+    """A library's watermarks with the digests of their pictures, in the order in which they are asked."""
     rows = session.execute(
-        select(MarkRow.settings, MarkRow.sha256)
-        .where(MarkRow.library_id == library_id)
-        .order_by(MarkRow.name)
+        select(WatermarkRow.settings, WatermarkRow.sha256)
+        .where(WatermarkRow.library_id == library_id)
+        .order_by(WatermarkRow.name)
     )
-    return [(MarkSettings.model_validate(settings), sha256) for settings, sha256 in rows]
+    return [(WatermarkSettings.model_validate(settings), sha256) for settings, sha256 in rows]
 
 
-def core_mark(settings: MarkSettings, sha256: str) -> Mark:
-    """A mark in the words of the core, without its bytes."""
+def core_watermark(settings: WatermarkSettings, sha256: str) -> Watermark:
+    """A watermark in the words of the core, without its bytes."""
     values = settings.model_dump(include={"place", "width", "margin", "opacity", "least", "tone", "words"})
-    return Mark(**values, sha256="" if settings.words else sha256)
+    return Watermark(**values, sha256="" if settings.words else sha256)
 
 
 def shapes_of(
@@ -91,7 +91,7 @@ def shapes_of(
     """What is added to the recipe of a library's file now, for queries that join ``File`` and ``Picture``;
     with other ``sizes`` than it has, what would be."""
     known = sizes_of(session, library_id) if sizes is None else sizes
-    parts = [_touches(), *_sizes(known), *_marks(marks_of(session, library_id))]
+    parts = [_touches(), *_sizes(known), *_watermarks(watermarks_of(session, library_id))]
     whole = parts[0]
     for part in parts[1:]:
         whole = whole.op("||", return_type=JSONB)(part)
@@ -103,7 +103,7 @@ def _nothing() -> ColumnElement[Any]:
 
 
 def _touches() -> ColumnElement[Any]:
-    whole = or_(File.role == FileRole.ORIGINAL, File.size.is_not(None))
+    whole = or_(File.role == FileRole.ORIGINAL, File.size_name.is_not(None))
     kinds = " || ".join(f'@.kind == "{kind}"' for kind in _ANYWHERE)
     some = func.jsonb_path_query_array(Picture.touches, literal_column(f"'$[*] ? ({kinds})'::jsonpath"))
     return case(
@@ -116,7 +116,7 @@ def _touches() -> ColumnElement[Any]:
 
 def _sizes(sizes: dict[str, SizeSettings]) -> list[ColumnElement[Any]]:
     whens = [
-        (and_(File.size == name, File.slot == slot.name), literal(_added(settings, slot), JSONB))
+        (and_(File.size_name == name, File.slot == slot.name), literal(_added(settings, slot), JSONB))
         for name, settings in sizes.items()
         for slot in slots_of(settings)
     ]
@@ -125,7 +125,7 @@ def _sizes(sizes: dict[str, SizeSettings]) -> list[ColumnElement[Any]]:
     around = [name for name, one in sizes.items() if one.anchor is Anchor.FOCUS and one.way is Way.FILL]
     focus = case(
         (
-            and_(File.size.in_(around), Picture.focus.is_not(None)),
+            and_(File.size_name.in_(around), Picture.focus.is_not(None)),
             func.jsonb_build_object("focus", Picture.focus),
         ),
         else_=_nothing(),
@@ -142,7 +142,7 @@ def _of() -> ColumnElement[Any]:
         .correlate(Picture)
         .scalar_subquery()
     )
-    return case((File.size.is_not(None), func.jsonb_build_object(_OF, version)), else_=_nothing())
+    return case((File.size_name.is_not(None), func.jsonb_build_object(_OF, version)), else_=_nothing())
 
 
 def _added(settings: SizeSettings, slot: Slot) -> dict[str, Any]:
@@ -154,14 +154,18 @@ def _added(settings: SizeSettings, slot: Slot) -> dict[str, Any]:
     return added
 
 
-def _marks(marks: list[tuple[MarkSettings, str]]) -> list[ColumnElement[Any]]:
+def _watermarks(watermarks: list[tuple[WatermarkSettings, str]]) -> list[ColumnElement[Any]]:
     whens = []
-    for settings, sha256 in marks:
+    for settings, sha256 in watermarks:
         if not (settings.words or sha256):
             continue  # its picture is still to come
-        own = and_(File.size.is_(None), literal(settings.originals))
-        made = File.size.is_not(None) if settings.sizes is None else File.size.in_([*settings.sizes, ""])
-        added = {"mark": plain_mark(core_mark(settings, sha256))}
+        own = and_(File.size_name.is_(None), literal(settings.originals))
+        made = (
+            File.size_name.is_not(None)
+            if settings.sizes is None
+            else File.size_name.in_([*settings.sizes, ""])
+        )
+        added = {"watermark": plain_watermark(core_watermark(settings, sha256))}
         still = and_(File.animated.is_(False), File.format != "gif")
         whens.append((and_(fits(settings.when), or_(own, made), still), literal(added, JSONB)))
     return [case(*whens, else_=_nothing())] if whens else []
@@ -185,15 +189,17 @@ def shaped_recipe(session: Session, file: File, recipe: Recipe) -> tuple[Recipe,
     if "size" in settings:
         settings |= _NOT_FOR_SIZES
     shaped = Recipe.from_dict(recipe.as_dict() | settings)
-    if shaped.mark is not None and shaped.mark.sha256:
-        data = mark_bytes(session, file.library_id, shaped.mark.sha256)
-        shaped = replace(shaped, mark=replace(shaped.mark, data=data))
+    if shaped.watermark is not None and shaped.watermark.sha256:
+        data = watermark_bytes(session, file.library_id, shaped.watermark.sha256)
+        shaped = replace(shaped, watermark=replace(shaped.watermark, data=data))
     return shaped, key_of(recipe) | added
 
 
-def mark_bytes(session: Session, library_id: int, sha256: str) -> bytes:
-    """The file of a library's mark, by its digest; empty when it was changed meanwhile."""
+def watermark_bytes(session: Session, library_id: int, sha256: str) -> bytes:
+    """The file of a library's watermark, by its digest; empty when it was changed meanwhile."""
     found = session.scalars(
-        select(MarkRow.picture).where(MarkRow.library_id == library_id, MarkRow.sha256 == sha256).limit(1)
+        select(WatermarkRow.picture)
+        .where(WatermarkRow.library_id == library_id, WatermarkRow.sha256 == sha256)
+        .limit(1)
     ).first()
     return found or b""

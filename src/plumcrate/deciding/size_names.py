@@ -10,26 +10,26 @@ _FIELDS = ("stem", "ext", "name", "width", "height", "times")
 _LONGEST_NAME = 255
 
 
-class UnfitName(ValueError):
+class UnfitPattern(ValueError):
     """A pattern that cannot be used; the message says why."""
 
 
 def check_pattern(pattern: str, *, several: bool) -> None:
-    """Raises :class:`UnfitName`. ``several``: the size has more than one file of a picture."""
+    """Raises :class:`UnfitPattern`. ``several``: the size has more than one file of a picture."""
     fields = re.findall(r"\{([^{}]*)\}", pattern)
     unknown = [field for field in fields if field not in _FIELDS]
     if unknown:
-        raise UnfitName(f"{pattern}: there is no field {{{unknown[0]}}}; there are {', '.join(_FIELDS)}")
+        raise UnfitPattern(f"{pattern}: there is no field {{{unknown[0]}}}; there are {', '.join(_FIELDS)}")
     if re.search(r"[{}]", re.sub(r"\{[a-z]+\}", "", pattern)):
-        raise UnfitName(f"{pattern}: a brace stands alone")
+        raise UnfitPattern(f"{pattern}: a brace stands alone")
     if not pattern.endswith("{ext}") or pattern.count("{ext}") != 1:
-        raise UnfitName(f"{pattern}: it must end in {{ext}}, the kind of file")
+        raise UnfitPattern(f"{pattern}: it must end in {{ext}}, the kind of file")
     if "{stem}" not in pattern.rpartition("/")[2]:
-        raise UnfitName(f"{pattern}: the last part needs {{stem}}, the picture's own name")
+        raise UnfitPattern(f"{pattern}: the last part needs {{stem}}, the picture's own name")
     if set(fields) <= {"stem", "ext"} and not pattern.rpartition("/")[2].replace("{stem}{ext}", ""):
-        raise UnfitName(f"{pattern}: this is the name of the picture itself")
+        raise UnfitPattern(f"{pattern}: this is the name of the picture itself")
     if several and not {"width", "times"} & set(fields):
-        raise UnfitName(
+        raise UnfitPattern(
             f"{pattern}: the size has several files of a picture: {{width}} or {{times}} is needed"
         )
     sample = made_name("2026/sample.jpg", pattern, "sample", (640, 480), "2x", ".jpg")
@@ -39,7 +39,7 @@ def check_pattern(pattern: str, *, several: bool) -> None:
         or pattern.startswith("/")
         or any(part.startswith(".") for part in sample.split("/"))
     ):
-        raise UnfitName(f"{pattern}: {fault or 'a name must be an open one inside the library'}")
+        raise UnfitPattern(f"{pattern}: {fault or 'a name must be an open one inside the library'}")
 
 
 def made_name(path: str, pattern: str, name: str, size: tuple[int, int], slot: str, ending: str) -> str:

@@ -1,7 +1,8 @@
 """Which files a library's sizes ask for: rows of what is to be made and removed, from what is on record.
 
 A file that is wanted and not there is a row like one that is gone; a run makes it. One that is wanted no
-longer is marked, and the run removes it. So a size that changed costs just the files that it changed.
+longer is noted as unwanted, and the run removes it. So a size that changed costs just the files that it
+changed.
 """
 
 from __future__ import annotations
@@ -39,7 +40,7 @@ _UNFIT = (FileState.GONE, FileState.UNREADABLE)
 
 
 @dataclass(frozen=True, slots=True)
-class _Picture:
+class _SizedOriginal:
     """An original with what its sizes depend on; ``wants``: the sizes whose rule fits it."""
 
     id: int
@@ -51,7 +52,7 @@ class _Picture:
 
 
 @dataclass(frozen=True, slots=True)
-class _Made:
+class _SizedRow:
     """A row of a file that is made for a size."""
 
     id: int
@@ -60,11 +61,11 @@ class _Made:
     height: int
     state: str
     unwanted: bool
-    let_go: bool
+    removed_unused: bool
 
 
 @dataclass(slots=True)
-class Plan:
+class SizePlan:
     """``make``: values of new rows; ``change``: sizes in pixels that are other now; ``back``: rows that are
     wanted again; ``drop``: rows that are wanted no more; ``forget``: such of which nothing stands there."""
 
@@ -77,7 +78,7 @@ class Plan:
     absent: int = 0
     too_small: int = 0
     of_the_site: int = 0
-    let_go: int = 0
+    removed_unused: int = 0
     taken: list[str] = field(default_factory=list)
     pictures: set[int] = field(default_factory=set)
 
@@ -85,7 +86,7 @@ class Plan:
 def settle_sizes(session: Session, library: Library, where: ColumnElement[bool] | None = None) -> None:
     """Brings the rows of made files up to what the library's sizes ask for, of some pictures or all."""
     sizes = sizes_of(session, library.id)
-    any_made = select(File.id).where(File.library_id == library.id, File.size.is_not(None)).limit(1)
+    any_made = select(File.id).where(File.library_id == library.id, File.size_name.is_not(None)).limit(1)
     if not sizes and session.scalar(any_made) is None:
         return
     pictures: set[int] = set()
@@ -96,7 +97,7 @@ def settle_sizes(session: Session, library: Library, where: ColumnElement[bool] 
             session.execute(update(File), plan.change)
         for ids, unwanted in ((plan.drop + plan.forget, True), (plan.back, False)):
             if ids:
-                values = {"unwanted": unwanted, "let_go": False}
+                values = {"unwanted": unwanted, "removed_unused": False}
                 session.execute(update(File).where(File.id == func.any(ids)).values(values))
         pictures |= plan.pictures
     _forget_unwanted(session, library.id)
@@ -110,8 +111,8 @@ def _add_rows(session: Session, rows: list[dict[str, Any]]) -> None:
         name: getattr(statement.excluded, name) for name in rows[0] if name not in ("library_id", "path")
     }
     cleared: dict[str, Any] = {"sha256": None, "before_sha256": None, "recipe": None, "treated_at": None}
-    cleared |= {"held": False, "unwanted": False, "let_go": False}
-    gone = and_(File.state == FileState.GONE, File.size.is_(None))
+    cleared |= {"held": False, "unwanted": False, "removed_unused": False}
+    gone = and_(File.state == FileState.GONE, File.size_name.is_(None))
     session.execute(
         statement.on_conflict_do_update(
             index_elements=["library_id", "path"],
@@ -124,7 +125,7 @@ def _add_rows(session: Session, rows: list[dict[str, Any]]) -> None:
 def _forget_unwanted(session: Session, library_id: int) -> None:
     """Rows of which nothing stands there and that nobody waits for."""
     waiting = exists(select(1).where(Item.file_id == File.id, Item.finished_at.is_(None)).correlate(File))
-    ours = File.library_id == library_id, File.size.is_not(None), File.unwanted, ~File.let_go
+    ours = File.library_id == library_id, File.size_name.is_not(None), File.unwanted, ~File.removed_unused
     session.execute(delete(File).where(*ours, File.state == FileState.GONE, ~waiting))
 
 
@@ -150,7 +151,7 @@ def effect_of_sizes(session: Session, library: Library, sizes: dict[str, SizeSet
         effect.stay += len(plan.stay) - remake
         effect.too_small += plan.too_small
         effect.of_the_site += plan.of_the_site
-        effect.let_go += plan.let_go
+        effect.removed_unused += plan.removed_unused
         effect.taken += len(plan.taken)
         effect.taken_paths += plan.taken[: _NAMED - len(effect.taken_paths)]
         pixels.extend(row["width"] * row["height"] for row in plan.make)
@@ -198,7 +199,7 @@ def plan_sizes(
     sizes: Mapping[str, SizeSettings],
     where: ColumnElement[bool] | None = None,
     given: set[int] | None = None,
-) -> Iterator[Plan]:
+) -> Iterator[SizePlan]:
     """What the rows of made files lack and have too much, some pictures at a time; nothing is written.
 
     ``given``: hashes of the paths that were given away so far, where the plans are not carried out; those of
@@ -208,7 +209,7 @@ def plan_sizes(
     for pictures in _batches(session, library.id, sizes, where):
         ids = [picture.id for picture in pictures]
         made, others = _made_of(session, ids), _others_of(session, ids)
-        plan, spoken_for = Plan(), set() if given is None else given
+        plan, spoken_for = SizePlan(), set() if given is None else given
         wanted = [
             (picture, name, slot)
             for picture in pictures
@@ -223,10 +224,10 @@ def plan_sizes(
 
 def _wanted_rows(
     library_id: int,
-    wanted: Sequence[tuple[_Picture, str, Slot]],
+    wanted: Sequence[tuple[_SizedOriginal, str, Slot]],
     sizes: Mapping[str, SizeSettings],
     others: Mapping[int, set[tuple[int, int]]],
-    plan: Plan,
+    plan: SizePlan,
 ) -> dict[tuple[int, str, str], dict[str, Any]]:
     """Values of the rows that are wanted, by picture, size and slot."""
     rows: dict[tuple[int, str, str], dict[str, Any]] = {}
@@ -257,20 +258,20 @@ def _wanted_rows(
             "size_now": 0,
             "mtime_ns": 0,
             "mtime_ns_before": 0,
-            "size": name,
+            "size_name": name,
             "slot": slot.name,
         }
     return rows
 
 
-def _full(picture: _Picture, slot: Slot) -> tuple[int, int] | None:
+def _full(picture: _SizedOriginal, slot: Slot) -> tuple[int, int] | None:
     """What a dense file of a size must measure: one that is cut smaller is no denser than the plain one."""
     if slot.size.way == "fit":
         return sized(picture.width, picture.height, slot.size)
     return slot.size.width, slot.size.height
 
 
-def _ending(picture: _Picture, kind: str) -> str:
+def _ending(picture: _SizedOriginal, kind: str) -> str:
     """The picture's own ending where its format stays, so that ``.jpeg`` and ``.JPG`` stay what they are."""
     own = "." + picture.path.rpartition(".")[2]
     return own if own.lower() in FORMATS[kind].endings else FORMATS[kind].ending
@@ -278,10 +279,10 @@ def _ending(picture: _Picture, kind: str) -> str:
 
 def _compare(
     rows: dict[tuple[int, str, str], dict[str, Any]],
-    made: Mapping[tuple[int, str, str], list[_Made]],
+    made: Mapping[tuple[int, str, str], list[_SizedRow]],
     known: Mapping[str, int | None],
     spoken_for: set[int],
-    plan: Plan,
+    plan: SizePlan,
 ) -> None:
     """What there is against what is wanted. ``known``: paths that have a record, with its number;
     ``spoken_for``: hashes of paths that were given away already."""
@@ -290,11 +291,11 @@ def _compare(
         there = next((one for one in made.get(key, ()) if one.path == row["path"]), None)
         for one in made.get(key, ()):
             if one is not there:
-                _let_go(one, plan, key[0])
+                _unwant(one, plan, key[0])
         if there is not None:
             spoken_for.add(hash(there.path))
-            if there.let_go:
-                plan.let_go += 1
+            if there.removed_unused:
+                plan.removed_unused += 1
                 continue
             if there.unwanted:
                 plan.back.append(there.id)
@@ -313,10 +314,10 @@ def _compare(
     for key, former in made.items():
         if key not in rows:
             for one in former:
-                _let_go(one, plan, key[0])
+                _unwant(one, plan, key[0])
 
 
-def _let_go(made: _Made, plan: Plan, picture_id: int) -> None:
+def _unwant(made: _SizedRow, plan: SizePlan, picture_id: int) -> None:
     if made.state == FileState.GONE:
         plan.forget.append(made.id)
         plan.pictures.add(picture_id)
@@ -329,7 +330,7 @@ def _batches(
     library_id: int,
     sizes: Mapping[str, SizeSettings],
     where: ColumnElement[bool] | None,
-) -> Iterator[list[_Picture]]:
+) -> Iterator[list[_SizedOriginal]]:
     """Pictures with their originals, some at a time; those that want nothing too, since they may have had
     something."""
     names = list(sizes)
@@ -346,7 +347,7 @@ def _batches(
                 File.state,
                 File.animated,
                 File.role,
-                Picture.own,
+                Picture.override,
                 Picture.touches,
                 *[fits(sizes[name].when).label(f"wants_{at}") for at, name in enumerate(names)],
             )
@@ -362,28 +363,28 @@ def _batches(
         yield [_picture(row, names) for row in rows]
 
 
-def _picture(row: Any, names: Sequence[str]) -> _Picture:
+def _picture(row: Any, names: Sequence[str]) -> _SizedOriginal:
     fit = (
         row.state not in _UNFIT
         and row.role == FileRole.ORIGINAL
         and row.format in _SHAPED
         and not row.animated
-        and row.own != "leave"
+        and row.override != "leave"
         and row.width > 0
     )
     width, height = row.width, row.height
     if row.touches is not None and fit:
         width, height = touched_size(width, height, touches_of(row.touches))
     wants = frozenset(name for name, wanted in zip(names, row[11:], strict=True) if wanted and fit)
-    return _Picture(row.picture_id, row.path, row.format or "", width, height, wants)
+    return _SizedOriginal(row.picture_id, row.path, row.format or "", width, height, wants)
 
 
-def _made_of(session: Session, pictures: Sequence[int]) -> dict[tuple[int, str, str], list[_Made]]:
+def _made_of(session: Session, pictures: Sequence[int]) -> dict[tuple[int, str, str], list[_SizedRow]]:
     """Rows of made files by picture, size and slot."""
     rows = session.execute(
         select(
             File.picture_id,
-            File.size,
+            File.size_name,
             File.slot,
             File.id,
             File.path,
@@ -391,14 +392,14 @@ def _made_of(session: Session, pictures: Sequence[int]) -> dict[tuple[int, str, 
             File.height,
             File.state,
             File.unwanted,
-            File.let_go,
+            File.removed_unused,
         )
-        .where(File.picture_id == func.any(list(pictures)), File.size.is_not(None))
+        .where(File.picture_id == func.any(list(pictures)), File.size_name.is_not(None))
         .order_by(File.id)
     )
-    found: dict[tuple[int, str, str], list[_Made]] = {}
+    found: dict[tuple[int, str, str], list[_SizedRow]] = {}
     for row in rows:
-        found.setdefault((row[0], row[1] or "", row[2]), []).append(_Made(*tuple(row)[3:]))
+        found.setdefault((row[0], row[1] or "", row[2]), []).append(_SizedRow(*tuple(row)[3:]))
     return found
 
 
@@ -407,7 +408,7 @@ def _others_of(session: Session, pictures: Sequence[int]) -> dict[int, set[tuple
     rows = session.execute(
         select(File.picture_id, File.width, File.height).where(
             File.picture_id == func.any(list(pictures)),
-            File.size.is_(None),
+            File.size_name.is_(None),
             File.role == FileRole.RENDITION,
             File.state.not_in(_UNFIT),
         )
@@ -426,7 +427,7 @@ def _known(session: Session, library_id: int, paths: list[str]) -> dict[str, int
         select(File.path, File.id).where(
             File.library_id == library_id,
             File.path == func.any(paths),
-            and_(File.state != FileState.GONE) | File.size.is_not(None),
+            and_(File.state != FileState.GONE) | File.size_name.is_not(None),
         )
     )
     found: dict[str, int | None] = dict(files.all())

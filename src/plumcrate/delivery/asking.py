@@ -9,7 +9,7 @@ from urllib.parse import quote, urljoin, urlsplit
 
 from plumcrate.contract.delivery import Browser, Delivery, Got, PageFile
 from plumcrate.markup.addresses import Addresses
-from plumcrate.markup.offers import Offer, offers_of
+from plumcrate.markup.offers import ImageOffer, offers_of
 from plumcrate.outgoing import CannotReach, Outgoing
 
 from .purging import said_by
@@ -93,7 +93,7 @@ class Asker:
             if (question := self._question(offer, address)) is not None
         ]
 
-    def _question(self, offer: Offer, page: str) -> Question | None:
+    def _question(self, offer: ImageOffer, page: str) -> Question | None:
         """None for pictures that are not of the library."""
         try:
             page = urljoin(page, offer.base or "")

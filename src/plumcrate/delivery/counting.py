@@ -12,7 +12,7 @@ import structlog
 from plumcrate.accesslog.visitors import is_bot
 from plumcrate.records.database import Database
 from plumcrate.records.queries.asked import note_asked
-from plumcrate.records.queries.traffic import Note, add_sent
+from plumcrate.records.queries.traffic import TrafficCount, add_sent
 
 log = structlog.get_logger()
 
@@ -62,7 +62,7 @@ class SentCounter:
                 self._full.set()
 
     def ask(self, file_id: int, agent: str | None) -> None:
-        """A file of a size that was let go, which somebody asked for."""
+        """A file of a size that was removed, which somebody asked for."""
         if not is_bot(agent):
             with self._guard:
                 self._asked.add(file_id)
@@ -86,7 +86,7 @@ class SentCounter:
             return
         try:
             with self._database.begin() as session:
-                add_sent(session, [Note(*key, *values) for key, values in sums.items()])
+                add_sent(session, [TrafficCount(*key, *values) for key, values in sums.items()])
                 note_asked(session, asked)
         except Exception as error:
             log.warning("what was sent could not be noted yet", reason=str(error).splitlines()[:1])

@@ -16,11 +16,11 @@ from dataclasses import dataclass
 
 from plumcrate.imaging.formats import COPIES, FORMATS
 from plumcrate.records.database import Database
-from plumcrate.records.queries.delivery import Copy, Known, Served, known_at, served
+from plumcrate.records.queries.delivery import Copy, RecordedFile, Served, known_at, served
 from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.local import LocalStore
 from plumcrate.storage.names import fault_of, is_ours
-from plumcrate.storage.store import Facts, Folder, Store
+from plumcrate.storage.store import FileFacts, Folder, Store
 
 #: How a library is served is asked for again after so many seconds. What is on record of a file too, and
 #: at once when the file or a copy is not as it was remembered, or when it is told to forget it; so many
@@ -35,7 +35,7 @@ _BYTES = "application/octet-stream"
 
 
 @dataclass(frozen=True, slots=True)
-class Form:
+class ServedForm:
     """One form of a file. ``tag`` is a strong entity tag; ``own``: it is the file itself."""
 
     path: str
@@ -65,15 +65,15 @@ class Found:
 
     folder: Folder
     library: Served
-    forms: tuple[Form, ...]
+    forms: tuple[ServedForm, ...]
     content: str
     missing: bool = False
     changed: bool = False
-    known: Known | None = None
+    known: RecordedFile | None = None
 
 
 @dataclass(frozen=True, slots=True)
-class Moved:
+class MovedAway:
     """The file made way for its conversion, which is at another path; or it was made for a size and was let
     go, and ``path`` is its picture: then ``wanted`` is its number."""
 
@@ -86,7 +86,7 @@ class _Remembered:
     """``stamps``: the copies that stood there when it was last looked, with their times."""
 
     at: float
-    known: Known | None
+    known: RecordedFile | None
     stamps: tuple[tuple[str, int], ...] | None = None
 
 
@@ -101,7 +101,7 @@ class Finder:
         self._guard = threading.Lock()
 
     @contextmanager
-    def find(self, slug: str, path: str) -> Iterator[Found | Moved | None]:
+    def find(self, slug: str, path: str) -> Iterator[Found | MovedAway | None]:
         """What is served under a path; None for nothing, whatever the reason. Its forms can be opened until
         the end. Raises NotThere when the library's folder is away, and StorageError when it cannot be
         read."""
@@ -155,7 +155,7 @@ class Finder:
             return remembered[1:]
         with self._database.begin() as session:
             library = served(session, slug)
-        store = LocalStore(library.root, library.mark) if library is not None else None
+        store = LocalStore(library.root, library.identity) if library is not None else None
         if library is not None or remembered is not None:  # made-up names are not remembered
             with self._guard:
                 self._libraries[slug] = (now, library, store)
@@ -190,14 +190,15 @@ def _file_of_copy(path: str) -> str | None:
     return base if heavier else None
 
 
-def _moved(known: Known | None) -> Moved | None:
+def _moved(known: RecordedFile | None) -> MovedAway | None:
     if known is None or not known.moved:
         return None
-    return Moved(known.moved, known.file_id if known.let_go else None)
+    return MovedAway(known.moved, known.file_id if known.removed_unused else None)
 
 
 def _may_be_served(path: str) -> bool:
-    """A fit path to a picture by its name, no part of it hidden: never the mark, nothing that is staged."""
+    """A fit path to a picture by its name, no part of it hidden: never the identity file, nothing that is
+    staged."""
     if fault_of(path) is not None:
         return False
     parts = path.split("/")
@@ -209,25 +210,27 @@ def _ending(path: str) -> str:
     return "." + path.rpartition("/")[2].rpartition(".")[2].lower()
 
 
-def _is(known: Known, facts: Facts) -> bool:
+def _is(known: RecordedFile, facts: FileFacts) -> bool:
     """Whether what stands there is what is on record; of a derived file the size is all there is."""
     return known.size == facts.size and known.mtime_ns in (0, facts.mtime_ns)
 
 
-def _found(folder: Folder, library: Served, path: str, facts: Facts, known: Known | None) -> Found:
+def _found(folder: Folder, library: Served, path: str, facts: FileFacts, known: RecordedFile | None) -> Found:
     if known is None or not _is(known, facts):
         return _as_it_is(folder, library, path, facts, known)
     return _with_copies(folder, library, path, facts, known)
 
 
-def _as_it_is(folder: Folder, library: Served, path: str, facts: Facts, known: Known | None) -> Found:
+def _as_it_is(
+    folder: Folder, library: Served, path: str, facts: FileFacts, known: RecordedFile | None
+) -> Found:
     """A file that is not, or not so, on record: by its name alone, and without copies."""
     media_type = FORMATS[_ENDINGS[_ending(path)]].media_type
     own = _own(path, media_type, facts, None)
     return Found(folder, library, (own,), own.tag.strip('"'), changed=True, known=known)
 
 
-def _with_copies(folder: Folder, library: Served, path: str, facts: Facts, known: Known) -> Found:
+def _with_copies(folder: Folder, library: Served, path: str, facts: FileFacts, known: RecordedFile) -> Found:
     media_type = FORMATS[known.format].media_type if known.format in FORMATS else _BYTES
     own = _own(path, media_type, facts, known.sha256)
     forms = [own]
@@ -246,13 +249,13 @@ def _with_copies(folder: Folder, library: Served, path: str, facts: Facts, known
     )
 
 
-def _own(path: str, media_type: str, facts: Facts, sha256: bytes | None) -> Form:
+def _own(path: str, media_type: str, facts: FileFacts, sha256: bytes | None) -> ServedForm:
     """The file itself: by its hash where it is known, else by what tells it from others as it is now."""
     tag = sha256.hex()[:32] if sha256 is not None else f"{facts.size:x}-{facts.mtime_ns:x}-{facts.identity}"
-    return Form(path, media_type, facts.size, facts.mtime_ns, f'"{tag}"', own=True)
+    return ServedForm(path, media_type, facts.size, facts.mtime_ns, f'"{tag}"', own=True)
 
 
-def _form_of(folder: Folder, copy: Copy) -> Form | None:
+def _form_of(folder: Folder, copy: Copy) -> ServedForm | None:
     """A copy, when it stands beside its file as recorded."""
     if copy.format not in COPIES:
         return None
@@ -263,4 +266,6 @@ def _form_of(folder: Folder, copy: Copy) -> Form | None:
     if facts.size != copy.size:
         return None
     media_type = FORMATS[copy.format].media_type
-    return Form(copy.path, media_type, facts.size, facts.mtime_ns, f'"{copy.sha256.hex()[:32]}"', own=False)
+    return ServedForm(
+        copy.path, media_type, facts.size, facts.mtime_ns, f'"{copy.sha256.hex()[:32]}"', own=False
+    )

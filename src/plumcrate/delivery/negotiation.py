@@ -23,7 +23,7 @@ _QUALITY = re.compile(r"(?:0(?:\.\d{0,3})?|1(?:\.0{0,3})?)\Z")
 _UNLISTED = 0.0
 
 
-class Form(Protocol):
+class Representation(Protocol):
     """A form of a file that can be served. ``own``: it is the file itself."""
 
     @property
@@ -34,7 +34,7 @@ class Form(Protocol):
     def own(self) -> bool: ...
 
 
-AnyForm = TypeVar("AnyForm", bound=Form)
+AnyRepresentation = TypeVar("AnyRepresentation", bound=Representation)
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,7 +88,7 @@ def _quality(parameters: str) -> float | None:
     return 1.0
 
 
-def choose(forms: Sequence[AnyForm], header: str | None) -> AnyForm:
+def choose(forms: Sequence[AnyRepresentation], header: str | None) -> AnyRepresentation:
     """The form that a request gets: of the highest quality, and of those the lightest.
 
     ``forms``: the file itself and its copies. A copy heavier than the file is never chosen.

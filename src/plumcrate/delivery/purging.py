@@ -20,7 +20,15 @@ import structlog
 from plumcrate.contract.delivery import Delivery
 from plumcrate.outgoing import CannotReach, Outgoing, host_of
 from plumcrate.records.database import Database
-from plumcrate.records.queries.purges import Due, forget_all, hold, libraries_due, put_off, take_due, told
+from plumcrate.records.queries.purges import (
+    DuePurge,
+    forget_all,
+    hold,
+    libraries_due,
+    put_off,
+    take_due,
+    told,
+)
 from plumcrate.records.tables import Library
 
 log = structlog.get_logger()
@@ -42,12 +50,12 @@ class CacheSilent(Exception):
 
 
 @dataclass(frozen=True, slots=True)
-class _Batch:
+class _LibraryPurges:
     """What is to be told of one library."""
 
     slug: str
     settings: Delivery
-    due: Sequence[Due]
+    due: Sequence[DuePurge]
 
 
 @dataclass(slots=True)
@@ -105,7 +113,7 @@ class Purger:
     def close(self) -> None:
         self._pool.shutdown(wait=False, cancel_futures=True)
 
-    def _taken(self, library: Library) -> _Batch | None:
+    def _taken(self, library: Library) -> _LibraryPurges | None:
         settings = Delivery.model_validate(library.delivery)
         with self._database.begin() as session:
             if not settings.caches.purge:
@@ -113,9 +121,9 @@ class Purger:
                 return None
             due = take_due(session, library.id, _BATCH)
             hold(session, due, _HELD)
-        return _Batch(library.slug, settings, due) if due else None
+        return _LibraryPurges(library.slug, settings, due) if due else None
 
-    def _settle(self, batch: _Batch, answers: list[_Answered]) -> None:
+    def _settle(self, batch: _LibraryPurges, answers: list[_Answered]) -> None:
         done = [row for row in batch.due if all(row.id in answer.told for answer in answers)]
         rest = [row for row in batch.due if row not in done]
         said = next((answer.said for answer in answers if answer.said is not None), None)
@@ -135,7 +143,7 @@ class Purger:
 
     # -- one cache ----------------------------------------------------------------------------
 
-    def _tell(self, cache: str, batch: _Batch) -> _Answered:
+    def _tell(self, cache: str, batch: _LibraryPurges) -> _Answered:
         """Tells one cache, for a while at most."""
         answered, ends = _Answered(), self._clock() + _SHARE
         silence = self._silent.get(cache)
@@ -164,14 +172,14 @@ class Purger:
         self._silent.pop(cache, None)
         return answered
 
-    def _note(self, cache: str, row: Due, answered: _Answered) -> None:
+    def _note(self, cache: str, row: DuePurge, answered: _Answered) -> None:
         answered.told.add(row.id)
         with self._guard:
             self._told[cache, row.id, row.asked] = None
             while len(self._told) > _REMEMBERED:
                 self._told.popitem(last=False)
 
-    def _tell_tags(self, cache: str, batch: _Batch, rows: set[int]) -> None:
+    def _tell_tags(self, cache: str, batch: _LibraryPurges, rows: set[int]) -> None:
         settings = batch.settings
         header = settings.caches.tag_header
         if header is None:
@@ -197,7 +205,7 @@ class Purger:
         if status:
             log.debug("a cache was told", address=target, said=said_by(status))
 
-    def _later(self, due: Sequence[Due], said: str, slug: str) -> None:
+    def _later(self, due: Sequence[DuePurge], said: str, slug: str) -> None:
         log.warning("caches could not be told", library=slug, addresses=len(due), reason=said)
         spent = [row for row in due if row.attempts + 1 >= _MOST_ATTEMPTS]
         with self._database.begin() as session:
@@ -263,13 +271,13 @@ def _pair(parameter: str) -> tuple[str, str]:
     return name.strip(), value.strip().strip('"')
 
 
-def _split(text: str, sign: str) -> list[str]:
-    """Parts between a sign, quoted strings whole (RFC 8941, section 3.3.3)."""
+def _split(text: str, character: str) -> list[str]:
+    """Parts between a character, quoted strings whole (RFC 8941, section 3.3.3)."""
     parts, quoted, start = [], False, 0
     for at, each in enumerate(text):
         if each == '"' and text[at - 1 : at] != "\\":
             quoted = not quoted
-        elif each == sign and not quoted:
+        elif each == character and not quoted:
             parts.append(text[start:at])
             start = at + 1
     return [part for part in (*parts, text[start:]) if part.strip()]

@@ -23,7 +23,7 @@ from plumcrate.storage.errors import NotThere, StorageError
 
 from .conditions import Validators, Verdict, judge
 from .counting import SentCounter
-from .finding import Finder, Form, Found, Moved
+from .finding import Finder, Found, MovedAway, ServedForm
 from .negotiation import choose
 from .purging import tag_of
 
@@ -52,7 +52,7 @@ Headers = list[tuple[bytes, bytes]]
 
 
 @dataclass(frozen=True, slots=True)
-class _Answer:
+class _PictureAnswer:
     status: int
     headers: Headers
     body: bytes = b""
@@ -92,7 +92,7 @@ class PictureServer:
         finally:
             await anyio.to_thread.run_sync(answer.file.close, limiter=self._threads)
 
-    async def _stream(self, send: Send, answer: _Answer, file: BinaryIO) -> None:
+    async def _stream(self, send: Send, answer: _PictureAnswer, file: BinaryIO) -> None:
         await send({"type": "http.response.start", "status": answer.status, "headers": answer.headers})
         await send({"type": "http.response.body", "body": answer.body, "more_body": True})
         left = answer.left
@@ -104,7 +104,7 @@ class PictureServer:
             left -= len(chunk)
             await send({"type": "http.response.body", "body": chunk, "more_body": left > 0})
 
-    def _answer(self, scope: Scope) -> _Answer:
+    def _answer(self, scope: Scope) -> _PictureAnswer:
         """All of an answer but the rest of a large file; in a thread."""
         slug, path = _asked_for(scope)
         if path is None:
@@ -113,7 +113,7 @@ class PictureServer:
             with self._finder.find(slug, path) as found:
                 if found is None:
                     return _NOTHING
-                if isinstance(found, Moved):
+                if isinstance(found, MovedAway):
                     if found.wanted is not None and self._counter is not None:
                         self._counter.ask(found.wanted, _agent(scope))
                     return _moved(scope, slug, found)
@@ -132,7 +132,7 @@ class PictureServer:
             log.error("the database does not answer", reason=str(error).splitlines()[:1])
         return _said(503, "the picture cannot be reached just now", [(b"retry-after", b"5")])
 
-    def _of(self, scope: Scope, found: Found) -> _Answer:
+    def _of(self, scope: Scope, found: Found) -> _PictureAnswer:
         answer, form, sent = _found(scope, found)
         if sent and self._counter is not None and found.known is not None:
             known = found.known
@@ -164,7 +164,7 @@ def _asked_for(scope: Scope) -> tuple[str, str | None]:
     return slug, path if slash and path else None
 
 
-def _found(scope: Scope, found: Found) -> tuple[_Answer, Form, int]:
+def _found(scope: Scope, found: Found) -> tuple[_PictureAnswer, ServedForm, int]:
     """The answer, the form that it is about, and how many bytes of that are sent."""
     headers = {name.decode(): value.decode("latin-1") for name, value in _wanted(scope)}
     form = choose(found.forms, headers.get("accept"))
@@ -172,10 +172,10 @@ def _found(scope: Scope, found: Found) -> tuple[_Answer, Form, int]:
     verdict = judge(headers, now)
     out = _headers(scope, found, form, now)
     if verdict.status in (304, 412):
-        return _Answer(verdict.status, out), form, 0
+        return _PictureAnswer(verdict.status, out), form, 0
     if verdict.status == 416:
         out += [(b"content-range", f"bytes */{form.size}".encode()), (b"content-length", b"0")]
-        return _Answer(416, out), form, 0
+        return _PictureAnswer(416, out), form, 0
     length = verdict.last - verdict.first + 1
     out += [
         (b"content-type", form.media_type.encode()),
@@ -185,7 +185,7 @@ def _found(scope: Scope, found: Found) -> tuple[_Answer, Form, int]:
     if verdict.status == 206:
         out.append((b"content-range", f"bytes {verdict.first}-{verdict.last}/{form.size}".encode()))
     if scope["method"] == "HEAD" or length == 0:
-        return _Answer(verdict.status, out), form, 0
+        return _PictureAnswer(verdict.status, out), form, 0
     return _opened(found, form, verdict, out, length), form, length
 
 
@@ -198,7 +198,9 @@ def _wanted(scope: Scope) -> Headers:
     return list(joined.items())
 
 
-def _opened(found: Found, form: Form, verdict: Verdict, headers: Headers, length: int) -> _Answer:
+def _opened(
+    found: Found, form: ServedForm, verdict: Verdict, headers: Headers, length: int
+) -> _PictureAnswer:
     file = found.folder.open(form.path.rpartition("/")[2])
     try:
         if verdict.first:
@@ -211,11 +213,11 @@ def _opened(found: Found, form: Form, verdict: Verdict, headers: Headers, length
         raise
     if len(body) == length:
         file.close()
-        return _Answer(verdict.status, headers, body)
-    return _Answer(verdict.status, headers, body, file, length - len(body))
+        return _PictureAnswer(verdict.status, headers, body)
+    return _PictureAnswer(verdict.status, headers, body, file, length - len(body))
 
 
-def _headers(scope: Scope, found: Found, form: Form, now: Validators) -> Headers:
+def _headers(scope: Scope, found: Found, form: ServedForm, now: Validators) -> Headers:
     """What every answer about a form says: how long it may be shown, and what it depends on."""
     age = found.library.settings.max_age
     lasting = f"public, max-age={age}" if age else "public, no-cache"
@@ -253,8 +255,8 @@ def _version(query: bytes) -> str | None:
     return None
 
 
-def _moved(scope: Scope, slug: str, moved: Moved) -> _Answer:
-    """To the conversion that took the file's place, or the picture of a file that was let go. Not for ever:
+def _moved(scope: Scope, slug: str, moved: MovedAway) -> _PictureAnswer:
+    """To the conversion that took the file's place, or the picture of a file that was removed. Not for ever:
     the file may be put back."""
     query = scope["query_string"]
     place = f"{scope.get('root_path', '')}/{slug}/{_quoted(moved.path)}".encode() + (
@@ -265,16 +267,16 @@ def _moved(scope: Scope, slug: str, moved: Moved) -> _Answer:
     )
 
 
-def _said(status: int, text: str, headers: Headers) -> _Answer:
+def _said(status: int, text: str, headers: Headers) -> _PictureAnswer:
     body = f"{text}\n".encode()
     plain = [(b"content-type", b"text/plain; charset=utf-8"), (b"content-length", str(len(body)).encode())]
-    return _Answer(status, [*plain, *headers], body)
+    return _PictureAnswer(status, [*plain, *headers], body)
 
 
 #: The same for a library that there is not, one that is not public, and a path at which nothing is.
 _NOTHING = _said(404, "there is no such picture here", [(b"cache-control", b"public, max-age=10")])
 
 
-async def _send(send: Send, answer: _Answer) -> None:
+async def _send(send: Send, answer: _PictureAnswer) -> None:
     await send({"type": "http.response.start", "status": answer.status, "headers": answer.headers})
     await send({"type": "http.response.body", "body": answer.body})

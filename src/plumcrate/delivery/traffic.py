@@ -6,7 +6,7 @@ from sqlalchemy.orm import Session
 
 from plumcrate.contract.delivery import Counts
 from plumcrate.records.queries.asked import note_asked_paths
-from plumcrate.records.queries.traffic import Note, Weights, add_sent, advance_log, weights
+from plumcrate.records.queries.traffic import TrafficCount, Weights, add_sent, advance_log, weights
 
 
 class NotItsTurn(Exception):
@@ -18,7 +18,7 @@ def count_log(session: Session, library_id: int, counts: Counts) -> None:
     if not advance_log(session, library_id, counts.log, counts.begin, counts.end):
         raise NotItsTurn("this stretch of the log was counted already, or does not follow what was")
     known = weights(session, library_id, sorted({count.path for count in counts.counts}))
-    sums: dict[tuple[object, ...], Note] = {}
+    sums: dict[tuple[object, ...], TrafficCount] = {}
     for count in counts.counts:
         of = known.get(count.path)
         if of is None:
@@ -26,7 +26,7 @@ def count_log(session: Session, library_id: int, counts: Counts) -> None:
         format, instead = _served(of, count.bytes, count.total, count.requests)
         key = (count.day, of.picture_id, format, count.bot)
         before = sums.get(key)
-        note = Note(
+        note = TrafficCount(
             library_id,
             count.day,
             of.picture_id,

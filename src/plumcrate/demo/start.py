@@ -19,11 +19,11 @@ from sqlalchemy import select
 
 from plumcrate.client import Client, ClientError
 from plumcrate.contract.allowance import AllowanceSettings
+from plumcrate.contract.automation import Automation, NewFiles
 from plumcrate.contract.delivery import Caches, Delivery, Markup
 from plumcrate.contract.libraries import LibraryChange, LibraryRequest
 from plumcrate.contract.people import KeyRequest, Role
 from plumcrate.contract.reports import ReportSettings
-from plumcrate.contract.upkeep import NewFiles, Upkeep
 from plumcrate.people.invitations import new_person, put_grant
 from plumcrate.people.keys import new_key
 from plumcrate.people.passwords import hash_password
@@ -193,7 +193,7 @@ class Demo:
                 client.connect(LibraryRequest(name=name, slug=_LIBRARY, root=str(self.library)))
                 client.wait_for_job(client.start_survey(_LIBRARY).id)
                 # What the site's visitors upload is treated at once; the site tells of it.
-                upkeep = Upkeep(new_files=NewFiles.AT_ONCE)
+                automation = Automation(new_files=NewFiles.AT_ONCE)
                 address = f"http://127.0.0.1:{facts['site_port']}/media"
                 # Pages fetch copies and sizes through the cache, as they would from a CDN.
                 cache = f"http://127.0.0.1:{facts['cache_port']}"
@@ -205,7 +205,7 @@ class Demo:
                     # As every site is at first: its pages say what its authors wrote.
                     markup=Markup(rewrite=False),
                 )
-                client.change_library(_LIBRARY, LibraryChange(upkeep=upkeep, delivery=delivery))
+                client.change_library(_LIBRARY, LibraryChange(automation=automation, delivery=delivery))
                 client.set_allowance(_LIBRARY, AllowanceSettings(amount=_MEGAPIXELS))
                 client.set_report_settings(_LIBRARY, ReportSettings(client=name, sender="Quayside Web"))
             hook = self.home / "hook.json"

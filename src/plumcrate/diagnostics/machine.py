@@ -24,14 +24,14 @@ from plumcrate.pages.process import find_browser
 from plumcrate.records.database import Database
 from plumcrate.records.queries.workers import SILENT_AFTER
 from plumcrate.records.tables import Backup, File, Library, WorkerRow
-from plumcrate.runs.runs import upkeep_of
+from plumcrate.runs.runs import automation_of
 from plumcrate.sandbox.kernels import compiled
 from plumcrate.storage.errors import StorageError
 from plumcrate.storage.store import Store, Writers
 
 _OLDEST_POSTGRES = 140000
 _LITTLE_SPACE = 2_000_000_000
-_ORDER = ("fine", "mind", "broken")
+_ORDER = ("fine", "warning", "broken")
 
 
 def examine(
@@ -89,14 +89,14 @@ def _codecs() -> Iterator[Advice]:
         else:
             yield Advice(
                 what=label,
-                verdict="mind",
+                verdict="warning",
                 detail=f"Pillow was built without it: no {label} copies",
                 todo="install Pillow from the package index, whose wheels carry it",
             )
     if not features.check("littlecms2"):
         yield Advice(
             what="colour management",
-            verdict="mind",
+            verdict="warning",
             detail="CMYK pictures get no copies with right colours",
             todo="install Pillow from the package index, whose wheels carry LittleCMS",
         )
@@ -110,7 +110,7 @@ def _browser(settings_browser: str | None) -> Iterator[Advice]:
         return
     yield Advice(
         what="browser",
-        verdict="mind",
+        verdict="warning",
         detail="Chromium is not there: pages are weighed from their markup alone, without times",
         todo="install it (on Debian: chromium), or set PLUMCRATE_BROWSER",
     )
@@ -122,7 +122,7 @@ def _kernels() -> Iterator[Advice]:
     if not compiled():
         yield Advice(
             what="kernels",
-            verdict="mind",
+            verdict="warning",
             detail="the picture kernels are being compiled for this machine; until then pictures take longer",
             todo="wait some minutes: this happens once, after an installation or an upgrade",
         )
@@ -161,7 +161,10 @@ def _place(place: Path) -> Iterator[Advice]:
     detail = f"{place}: {usage.free / 1e9:.1f} GB free of {usage.total / 1e9:.1f} GB"
     if usage.free < _LITTLE_SPACE:
         yield Advice(
-            what="backup store", verdict="mind", detail=detail, todo="free some space, or delete old backups"
+            what="backup store",
+            verdict="warning",
+            detail=detail,
+            todo="free some space, or delete old backups",
         )
     else:
         yield Advice(what="backup store", verdict="fine", detail=detail)
@@ -193,7 +196,7 @@ def _containment(holds: Mapping[str, bool]) -> Iterator[Advice]:
     if missing:
         detail += f". Missing: {', '.join(words for words, _ in missing)}"
         todo = "; ".join(dict.fromkeys(todo for _, todo in missing))
-        yield Advice(what="containment", verdict="mind", detail=detail, todo=todo)
+        yield Advice(what="containment", verdict="warning", detail=detail, todo=todo)
     else:
         yield Advice(what="containment", verdict="fine", detail=detail)
 
@@ -205,7 +208,9 @@ def _database(session: Session) -> Iterator[Advice]:
     version = session.execute(text("SHOW server_version")).scalar_one()
     detail = f"PostgreSQL {version}, answers in {took:.1f} ms"
     if number < _OLDEST_POSTGRES:
-        yield Advice(what="database", verdict="mind", detail=detail, todo="version 14 or newer is supported")
+        yield Advice(
+            what="database", verdict="warning", detail=detail, todo="version 14 or newer is supported"
+        )
     else:
         yield Advice(what="database", verdict="fine", detail=detail)
     synced = session.execute(text("SHOW synchronous_commit")).scalar_one()
@@ -213,7 +218,7 @@ def _database(session: Session) -> Iterator[Advice]:
     if fsync != "on" or synced == "off":
         yield Advice(
             what="durability",
-            verdict="mind",
+            verdict="warning",
             detail=f"fsync is {fsync}, synchronous_commit is {synced}: a power cut may lose records",
             todo="set both on in postgresql.conf",
         )
@@ -225,7 +230,7 @@ def _clock(session: Session) -> Iterator[Advice]:
     if apart > 5:
         yield Advice(
             what="clock",
-            verdict="mind",
+            verdict="warning",
             detail=f"the service's and the database's clocks are {apart:.0f} s apart: schedules, ages of "
             "backups and signed webhooks go by them",
             todo="set both by network time",
@@ -242,7 +247,7 @@ def _loops(session: Session) -> Iterator[Advice]:
             if report.get("failures"):
                 yield Advice(
                     what=f"worker {row.host}: {name}",
-                    verdict="mind",
+                    verdict="warning",
                     detail=f"failed {report['failures']:,} times in a row: {report.get('said')}",
                     todo="the worker tries it again by itself; its log says more",
                 )
@@ -265,7 +270,7 @@ def _workers(session: Session) -> Iterator[Advice]:
     if versions:
         yield Advice(
             what="workers",
-            verdict="mind",
+            verdict="warning",
             detail=f"{names}; some are of version {versions[0]}, the service is {__version__}",
             todo="start them again after the update",
         )
@@ -283,7 +288,7 @@ def _library(session: Session, state: StateFolder, library: Library) -> Iterator
     except StorageError as error:
         todo = "give the service's user the right to write there"
         if error.code == "not-there":
-            todo = f"mount it. If this is the right folder, say so: plumcrate recognise {library.slug}"
+            todo = f"mount it. If this is the right folder, say so: plumcrate reattach {library.slug}"
         yield Advice(what=what, verdict="broken", detail=str(error), todo=todo)
         return
     owned = _owner_can_be_kept(session, library, keeper)
@@ -294,24 +299,24 @@ def _library(session: Session, state: StateFolder, library: Library) -> Iterator
     if not exchanged:
         yield Advice(
             what=what,
-            verdict="mind",
+            verdict="warning",
             detail=f"{detail}; this file system cannot exchange two names, so changes are made by replacing",
             todo="nothing; a file system such as ext4, XFS or Btrfs is safer still",
         )
     elif not tells:
         yield Advice(
             what=what,
-            verdict="mind",
+            verdict="warning",
             detail=f"{detail}; the system does not tell who has a file open, so replaced files are kept for "
             "half a minute and looked at again",
             todo="run the worker as the files' owner, or as root; on network file systems nothing",
         )
     elif free < _LITTLE_SPACE:
-        yield Advice(what=what, verdict="mind", detail=detail, todo="free some space for copies")
+        yield Advice(what=what, verdict="warning", detail=detail, todo="free some space for copies")
     elif not owned:
         yield Advice(
             what=what,
-            verdict="mind",
+            verdict="warning",
             detail=f"{detail}; its files belong to another user, and treated files would belong to ours",
             todo="run the worker as their owner, or as root",
         )
@@ -348,23 +353,23 @@ def _owner_can_be_kept(session: Session, library: Library, keeper: Keeper) -> bo
 
 
 def _store(session: Session, library: Library) -> Iterator[Advice]:
-    upkeep = upkeep_of(library)
+    automation = automation_of(library)
     held = int(
         session.scalar(select(func.coalesce(func.sum(Backup.size), 0)).where(Backup.library_id == library.id))
         or 0
     )
-    if not upkeep.backups:
+    if not automation.backups:
         yield Advice(
             what=f"backups of {library.slug}",
-            verdict="mind",
+            verdict="warning",
             detail="off: nothing that is not exact can be undone or made again",
             todo="turn them on in the library's settings",
         )
-    elif upkeep.backups_limit is not None and held > upkeep.backups_limit * 0.9:
+    elif automation.backups_limit is not None and held > automation.backups_limit * 0.9:
         yield Advice(
             what=f"backups of {library.slug}",
-            verdict="mind",
-            detail=f"{held / 1e9:.2f} GB of a limit of {upkeep.backups_limit / 1e9:.2f} GB",
+            verdict="warning",
+            detail=f"{held / 1e9:.2f} GB of a limit of {automation.backups_limit / 1e9:.2f} GB",
             todo="raise the limit, or delete old backups",
         )
     else:
@@ -373,7 +378,7 @@ def _store(session: Session, library: Library) -> Iterator[Advice]:
 
 def _watches(library: Library, session: Session) -> Iterator[Advice]:
     limit_file = Path("/proc/sys/fs/inotify/max_user_watches")
-    if not upkeep_of(library).watch or not limit_file.exists():
+    if not automation_of(library).watch or not limit_file.exists():
         return
     limit = int(limit_file.read_text())
     query = select(func.count(File.folder.distinct())).where(File.library_id == library.id)
@@ -381,7 +386,7 @@ def _watches(library: Library, session: Session) -> Iterator[Advice]:
     if folders > limit * 0.8:
         yield Advice(
             what=f"watching {library.slug}",
-            verdict="mind",
+            verdict="warning",
             detail=f"{folders:,} folders of {limit:,} that the system lets be watched",
             todo="raise fs.inotify.max_user_watches, or survey by schedule instead",
         )

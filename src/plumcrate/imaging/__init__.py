@@ -18,10 +18,10 @@ if TYPE_CHECKING:
     from .errors import ImagingError
     from .identification import Facts, identify
     from .kinds import Kind
-    from .outcome import Chosen, Output, Refused, Spot, Treatment
+    from .outcome import Chosen, Output, Refused, Treatment, WorstPlace
     from .recipe import EVERY_CONVERSION, Conversion, Effort, FixedQuality, Level, Limits, Recipe
     from .scoring import score
-    from .shapes import Mark, Sharpening, Size
+    from .shapes import Sharpening, Size, Watermark
     from .treatment import treat
 
 __all__ = [
@@ -35,14 +35,14 @@ __all__ = [
     "Kind",
     "Level",
     "Limits",
-    "Mark",
     "Output",
     "Recipe",
     "Refused",
     "Sharpening",
     "Size",
-    "Spot",
     "Treatment",
+    "Watermark",
+    "WorstPlace",
     "identify",
     "score",
     "treat",
@@ -56,7 +56,7 @@ _HOMES = {
     "Kind": "kinds",
     "Sharpening": "shapes",
     "Size": "shapes",
-    "Mark": "shapes",
+    "Watermark": "shapes",
     "Facts": "identification",
     "ImagingError": "errors",
     "Level": "recipe",
@@ -64,7 +64,7 @@ _HOMES = {
     "Output": "outcome",
     "Chosen": "outcome",
     "Refused": "outcome",
-    "Spot": "outcome",
+    "WorstPlace": "outcome",
     "Recipe": "recipe",
     "Treatment": "outcome",
     "identify": "identification",

@@ -12,7 +12,12 @@ AnyOutput = TypeVar("AnyOutput", bound="Output")
 #: What an output is for: the file itself, a copy beside it, or a file of another format in its place.
 Role = Literal["file", "copy", "conversion"]
 Verdict = Literal[
-    "not-smaller", "too-little-gain", "out-of-reach", "not-possible", "not-for-its-twin", "lossless-is-near"
+    "not-smaller",
+    "too-little-gain",
+    "out-of-reach",
+    "not-possible",
+    "not-for-its-duplicate",
+    "lossless-is-near",
 ]
 
 #: What became of an output, in plain words, for people.
@@ -22,13 +27,13 @@ VERDICTS: dict[Verdict, str] = {
     "too-little-gain": "would save too little to be worth a change",
     "out-of-reach": "cannot reach the promised quality in this format",
     "not-possible": "cannot be made from this picture at this level",
-    "not-for-its-twin": "was of no use for the same picture elsewhere in the library",
+    "not-for-its-duplicate": "was of no use for the same picture elsewhere in the library",
     "lossless-is-near": "a lossless copy is nearly as light, and shows every pixel as it is",
 }
 
 
 @dataclass(frozen=True, slots=True)
-class Spot:
+class WorstPlace:
     """The worst place of a picture, and a coarse map of all of it.
 
     ``score`` is what the whole would score were it all like the worst cell; ``left`` and ``top`` are that
@@ -61,16 +66,16 @@ class Output:
     """One file that was considered; either :class:`Chosen` or :class:`Refused`.
 
     ``size`` is in bytes, 0 when nothing was encoded; ``score`` is SSIMULACRA2 against the source, 100.0 when
-    the pixels are identical; ``spot`` is where it scores worst, upright, None where it was not measured.
-    ``tried`` are the candidates that were weighed, this one among them. ``step`` is where our JPEG's knob
-    reached the target, for what is aimed at next.
+    the pixels are identical; ``worst_place`` is where it scores worst, upright, None where it was not
+    measured. ``tried`` are the candidates that were weighed, this one among them. ``step`` is where our
+    JPEG's knob reached the target, for what is aimed at next.
     """
 
     format: str
     role: Role = "file"
     size: int = 0
     score: float | None = None
-    spot: Spot | None = None
+    worst_place: WorstPlace | None = None
     how: str = ""
     encodes: int = 0
     tried: tuple[Tried, ...] = ()
@@ -185,7 +190,7 @@ def refused(output: Output, verdict: Verdict) -> Refused:
         role=output.role,
         size=output.size,
         score=output.score,
-        spot=output.spot,
+        worst_place=output.worst_place,
         how=output.how,
         encodes=output.encodes,
         tried=output.tried,

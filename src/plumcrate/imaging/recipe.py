@@ -8,7 +8,7 @@ from typing import Any
 
 from .formats import COPIES
 from .kinds import RIGHTS_ONLY, Keep, Kind
-from .shapes import Mark, Point, Sharpening, Size, Touch, plain_mark, plain_touches, touches_of
+from .shapes import Point, Sharpening, Size, Touch, Watermark, plain_touches, plain_watermark, touches_of
 
 
 class Level(StrEnum):
@@ -87,8 +87,9 @@ class Recipe:
     picture is fitted into, 0 for no limit, ``sharpening`` what is done when it was, or with
     ``sharpen_all`` to every still picture, but at the exact level.
 
-    ``touches``, ``size`` and ``mark`` shape the picture, in this order; what they make of it is what every
-    promise is about then. ``focus`` is the point that a size is cut around, in the picture as it first was.
+    ``touches``, ``size`` and ``watermark`` shape the picture, in this order; what they make of it is what
+    every promise is about then. ``focus`` is the point that a size is cut around, in the picture as it first
+    was.
     """
 
     level: Level = Level.EVERYDAY
@@ -105,13 +106,13 @@ class Recipe:
     sharpen_all: bool = False
     touches: tuple[Touch, ...] = ()
     size: Size | None = None
-    mark: Mark | None = None
+    watermark: Watermark | None = None
     focus: Point | None = None
 
     @property
     def shapes(self) -> bool:
         """Whether another picture is made of the picture: then there is a result, whatever its size."""
-        return bool(self.touches) or self.size is not None or self.mark is not None or self.sharpens
+        return bool(self.touches) or self.size is not None or self.watermark is not None or self.sharpens
 
     @property
     def sharpens(self) -> bool:
@@ -138,7 +139,7 @@ class Recipe:
             "convert": sorted(map(str, self.convert)),
             "largest": list(self.largest),
             "touches": plain_touches(self.touches),
-            "mark": None if self.mark is None else plain_mark(self.mark),
+            "watermark": None if self.watermark is None else plain_watermark(self.watermark),
             "focus": None if self.focus is None else list(self.focus),
         }
         return asdict(self) | plain
@@ -167,7 +168,7 @@ class Recipe:
             values["size"] = Size(**values["size"] | {"sharpening": sharpening})
         if values.get("focus") is not None:
             values["focus"] = tuple(values["focus"])
-        for name, kind in (("sharpening", Sharpening), ("fixed", FixedQuality), ("mark", Mark)):
+        for name, kind in (("sharpening", Sharpening), ("fixed", FixedQuality), ("watermark", Watermark)):
             if values.get(name) is not None:
                 values[name] = kind(**values[name])
         return cls(**values)

@@ -78,8 +78,8 @@ def seen(served: bytes, original: bytes, width: int, height: int, limits: Limits
     if first.alpha is None and second.alpha is not None:
         first = Pixels(first.rgb, np.full(first.rgb.shape[:2], 255, np.uint8))
     judgement = Judge(first).judge(second)
-    spot = judgement.spot((width, height))
-    return Seen(round(judgement.score, 2), spot.score, spot.left, spot.top)
+    worst_place = judgement.worst_place((width, height))
+    return Seen(round(judgement.score, 2), worst_place.score, worst_place.left, worst_place.top)
 
 
 def _drawn(data: bytes, width: int, height: int, limits: Limits) -> Pixels:

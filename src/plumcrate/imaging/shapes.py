@@ -1,4 +1,4 @@
-"""How a picture is shaped before it is encoded: touch-ups, a size, a mark; as plain data.
+"""How a picture is shaped before it is encoded: touch-ups, a size, a watermark; as plain data.
 
 Places in a picture are parts of its width and height as it is shown, 0 to 1 from the left and the top.
 Touch-ups are applied in their order, each to what the one before made.
@@ -15,7 +15,7 @@ from .formats import FormatName
 
 Point = tuple[float, float]
 Colour = tuple[int, int, int]
-#: Where the least of a picture is cut away, or a mark stands.
+#: Where the least of a picture is cut away, or a watermark stands.
 Place = Literal[
     "top-left", "top", "top-right", "left", "centre", "right", "bottom-left", "bottom", "bottom-right"
 ]
@@ -63,7 +63,7 @@ class Crop:
 
 
 @dataclass(frozen=True, slots=True)
-class Turn:
+class Rotation:
     """By quarters with the clock, 0 to 3; mirrored left to right before that when ``mirrored``."""
 
     kind: ClassVar[str] = "turn"
@@ -137,9 +137,10 @@ class Cover:
     offset: Point = (0.0, 0.0)
 
 
-Touch = Crop | Turn | Brightness | Contrast | White | Saturation | Sharpen | Grey | Cover
+Touch = Crop | Rotation | Brightness | Contrast | White | Saturation | Sharpen | Grey | Cover
 TOUCHES: dict[str, type[Touch]] = {
-    kind.kind: kind for kind in (Crop, Turn, Brightness, Contrast, White, Saturation, Sharpen, Grey, Cover)
+    kind.kind: kind
+    for kind in (Crop, Rotation, Brightness, Contrast, White, Saturation, Sharpen, Grey, Cover)
 }
 
 
@@ -160,12 +161,13 @@ class Size:
 
 
 @dataclass(frozen=True, slots=True)
-class Mark:
+class Watermark:
     """A picture with transparency, or words, laid over.
 
     ``width`` is a part of the picture's; ``margin`` a part of its shorter side; ``opacity`` 0 to 1;
-    ``least`` the width in pixels below which a mark cannot be read, and is left out; ``tone`` light, dark,
-    the one that stands out from what is under it, or as the mark is. ``sha256`` of ``data``, the mark's file.
+    ``least`` the width in pixels below which a watermark cannot be read, and is left out; ``tone`` light,
+    dark, the one that stands out from what is under it, or as the watermark is. ``sha256`` of ``data``, the
+    watermark's file.
     """
 
     place: Place = "bottom-right"
@@ -184,12 +186,12 @@ def plain_touches(touches: Sequence[Touch]) -> list[dict[str, Any]]:
     return [{"kind": touch.kind} | _listed(asdict(touch)) for touch in touches]
 
 
-def plain_mark(mark: Mark) -> dict[str, Any]:
-    """A mark without its bytes, which its digest stands for, and without what is usual."""
+def plain_watermark(watermark: Watermark) -> dict[str, Any]:
+    """A watermark without its bytes, which its digest stands for, and without what is usual."""
     return {
-        one.name: getattr(mark, one.name)
-        for one in fields(mark)
-        if one.name != "data" and getattr(mark, one.name) != one.default
+        one.name: getattr(watermark, one.name)
+        for one in fields(watermark)
+        if one.name != "data" and getattr(watermark, one.name) != one.default
     }
 
 
@@ -255,7 +257,7 @@ def touched_size(width: int, height: int, touches: Sequence[Touch]) -> tuple[int
                 width, height = straightened(width, height, touch.angle)
             left, top, right, bottom = box_of(touch, width, height)
             width, height = right - left, bottom - top
-        elif isinstance(touch, Turn) and touch.quarters % 2:
+        elif isinstance(touch, Rotation) and touch.quarters % 2:
             width, height = height, width
     return width, height
 
@@ -271,7 +273,7 @@ def touched_point(point: Point, width: int, height: int, touches: Sequence[Touch
             left, top, right, bottom = box_of(touch, width, height)
             x, y = (x * width - left) / (right - left), (y * height - top) / (bottom - top)
             width, height = right - left, bottom - top
-        elif isinstance(touch, Turn):
+        elif isinstance(touch, Rotation):
             x = 1 - x if touch.mirrored else x
             for _ in range(touch.quarters % 4):
                 x, y, width, height = 1 - y, x, height, width

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from PIL import Image
 
-from plumcrate.imaging import Effort, Level, Mark, Recipe, Sharpening, Size, treat
+from plumcrate.imaging import Effort, Level, Recipe, Sharpening, Size, Watermark, treat
 from plumcrate.imaging.shapes import Cover, Sharpen
 
 
@@ -40,14 +40,14 @@ def warm() -> Iterator[None]:
 
 
 def _shape(noise: NDArray[np.uint8]) -> Iterator[None]:
-    """What is cut, touched up and marked, with transparency and without."""
+    """What is cut, touched up and watermarked, with transparency and without."""
     covers = tuple(Cover(((0.5, 0.5),), 0.1, way=way) for way in ("surroundings", "clone"))
     recipe = Recipe(
         Level.LEAN,
         copies=frozenset(),
         touches=(*covers, Sharpen()),
         size=Size(40, 40, "fill", "matters"),
-        mark=Mark(words="Ledge", least=8),
+        watermark=Watermark(words="Ledge", least=8),
     )
     for planes in (noise, np.dstack([noise, noise[..., :1]])):
         out = io.BytesIO()

@@ -16,14 +16,14 @@ from sqlalchemy import delete, func, select, tuple_
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from plumcrate.contract.upkeep import NewFiles
-from plumcrate.keeping.changes import Note
+from plumcrate.contract.automation import NewFiles
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.queue.locks import PATH_LOCK, path_key
 from plumcrate.records.database import Database, notify
 from plumcrate.records.tables import Arrival, Backup, File, Library
 from plumcrate.refusal import Refusal
-from plumcrate.runs.runs import take_in, upkeep_of
+from plumcrate.runs.runs import automation_of, take_in
 from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.names import fault_of, fault_of_new, shown
 
@@ -34,7 +34,7 @@ _MOST = 5_000
 
 
 @dataclass(slots=True)
-class Taken:
+class IntakeRound:
     """What a round of intake found. ``pictures`` of new and changed files; ``runs`` started for them.
 
     ``busy`` paths belong to pictures that a run is at; they are looked at again.
@@ -49,7 +49,7 @@ class Taken:
 
 def tell(session: Session, library: Library, paths: Iterable[str], mode: NewFiles | None = None) -> int:
     """Notes that something happened at some paths; returns how many could be noted."""
-    chosen = str(mode or upkeep_of(library).new_files)
+    chosen = str(mode or automation_of(library).new_files)
     fit = sorted({path for path in paths if fault_of(path) is None})
     rows = [{"library_id": library.id, "path": path, "mode": chosen} for path in fit]
     for start in range(0, len(rows), 2000):
@@ -65,7 +65,7 @@ def tell(session: Session, library: Library, paths: Iterable[str], mode: NewFile
     return len(rows)
 
 
-def take_in_settled(database: Database, keeper: Keeper, library: Library) -> Taken:
+def take_in_settled(database: Database, keeper: Keeper, library: Library) -> IntakeRound:
     """Looks at the paths that have settled; the caller holds the library's intake lock.
 
     Raises NotThere: then nothing is concluded, and the paths wait.
@@ -74,10 +74,10 @@ def take_in_settled(database: Database, keeper: Keeper, library: Library) -> Tak
         return _take_in_settled(database, keeper, library)
 
 
-def _take_in_settled(database: Database, keeper: Keeper, library: Library) -> Taken:
-    upkeep = upkeep_of(library)
+def _take_in_settled(database: Database, keeper: Keeper, library: Library) -> IntakeRound:
+    automation = automation_of(library)
     with database.begin() as session:
-        due = Arrival.changed_at < func.now() - timedelta(seconds=upkeep.settle_seconds)
+        due = Arrival.changed_at < func.now() - timedelta(seconds=automation.settle_seconds)
         rows = list(
             session.scalars(
                 select(Arrival)
@@ -93,7 +93,7 @@ def _take_in_settled(database: Database, keeper: Keeper, library: Library) -> Ta
                 settled.append(row)
             else:  # just told, or still being written
                 row.size, row.mtime_ns, row.changed_at = size, mtime_ns, func.now()
-    taken = Taken()
+    taken = IntakeRound()
     for mode in NewFiles:
         paths = [row.path for row in settled if row.mode == mode]
         if paths:
@@ -111,9 +111,11 @@ def _take_in_settled(database: Database, keeper: Keeper, library: Library) -> Ta
     return taken
 
 
-def take_in_now(database: Database, keeper: Keeper, library: Library, path: str, mode: NewFiles) -> Taken:
+def take_in_now(
+    database: Database, keeper: Keeper, library: Library, path: str, mode: NewFiles
+) -> IntakeRound:
     """Takes one file in that is known to be whole."""
-    taken = Taken()
+    taken = IntakeRound()
     _take(database, keeper, library, [path], mode, taken)
     if taken.busy:  # a run is at the picture just now
         with database.begin() as session:
@@ -138,7 +140,7 @@ def _take(
     library: Library,
     paths: list[str],
     mode: NewFiles,
-    taken: Taken,
+    taken: IntakeRound,
 ) -> None:
     with database.begin() as session:
         paths = _with_folders(session, keeper, library, paths)
@@ -158,7 +160,7 @@ def _take(
         )
         taken.pictures += ids
         current = session.get_one(Library, library.id)
-        if mode is not NewFiles.BY_HAND and not current.at_rest:
+        if mode is not NewFiles.BY_HAND and not current.dormant:
             taken.runs.append(take_in(session, current, ids, mode is NewFiles.AT_ONCE).id)
 
 
@@ -184,7 +186,7 @@ def put_orphan_back(keeper: Keeper, library: Library, row: Backup, path: str | N
     with keeper.database.advisory_lock(PATH_LOCK, path_key(library.id, path)) as free:
         if not free:
             raise Refusal("name-taken", f"something is being written to {path} just now")
-        keeper.put_back_as(row.sha256, path, Note(detail={"by": by}))
+        keeper.put_back_as(row.sha256, path, ChangeNote(detail={"by": by}))
     with keeper.database.begin() as session:
         tell(session, session.get_one(Library, library.id), [path], NewFiles.BY_HAND)
     return path

@@ -13,12 +13,12 @@ from sqlalchemy import delete, func, or_, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.delivery import Delivery
 from plumcrate.contract.libraries import LibraryChange, LibraryRequest
 from plumcrate.contract.pictures import FileState
 from plumcrate.contract.recipes import RecipeSettings
 from plumcrate.contract.runs import ItemState, RunState
-from plumcrate.contract.upkeep import Upkeep
 from plumcrate.jobs.long_work import OPEN
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
@@ -26,7 +26,7 @@ from plumcrate.queue.locks import CONNECT_LOCK, RUNS_LOCK
 from plumcrate.records.queries.libraries import new_library
 from plumcrate.records.tables import Backup, Derived, File, Item, Job, Journal, LeftStore, Library, Run
 from plumcrate.refusal import Refusal
-from plumcrate.runs.runs import upkeep_of
+from plumcrate.runs.runs import automation_of
 from plumcrate.storage.errors import StorageError
 from plumcrate.storage.grouping import USUAL_PATTERNS, PatternError, compile_pattern
 from plumcrate.storage.names import shown
@@ -69,11 +69,11 @@ def change(session: Session, library: Library, request: LibraryChange) -> None:
         library.name = request.name
     if request.patterns is not None:
         library.patterns = _checked_patterns(request.patterns)
-    if request.upkeep is not None:
-        _check_schedules(request.upkeep)
-        changed = request.upkeep.model_dump(mode="json", exclude_unset=True)
-        merged = Upkeep.model_validate(upkeep_of(library).model_dump(mode="json") | changed)
-        library.upkeep = merged.model_dump(mode="json")
+    if request.automation is not None:
+        _check_schedules(request.automation)
+        changed = request.automation.model_dump(mode="json", exclude_unset=True)
+        merged = Automation.model_validate(automation_of(library).model_dump(mode="json") | changed)
+        library.automation = merged.model_dump(mode="json")
         library.next_survey_at = library.next_run_at = None  # reckoned anew by the feeder
     if request.delivery is not None:
         changed = request.delivery.model_dump(mode="json", exclude_unset=True)
@@ -95,16 +95,16 @@ def disconnect(session: Session, library: Library, state: StateFolder) -> None:
     treated = session.scalar(
         select(File.id)
         .where(File.library_id == library.id, File.state != FileState.GONE)
-        .where(or_(File.before_sha256.is_not(None), File.size.is_not(None)))
+        .where(or_(File.before_sha256.is_not(None), File.size_name.is_not(None)))
         .limit(1)
     ) or session.scalar(select(Derived.id).where(Derived.library_id == library.id).limit(1))
     if treated:
         raise Refusal(
             "library-treated", "restore all its pictures first, so that every original is back in its place"
         )
-    if library.marked_at is not None:
+    if library.identified_at is not None:
         try:
-            Keeper.of(state.database, library, state).store.remove_mark()
+            Keeper.of(state.database, library, state).store.remove_identity()
         except StorageError as error:
             raise Refusal("storage", f"{error}: it cannot be left clean before it is back") from None
     if session.scalar(select(Backup.id).where(Backup.library_id == library.id).limit(1)):
@@ -130,8 +130,8 @@ def _refuse_while_busy(session: Session, library: Library) -> None:
         raise Refusal("library-busy", f"a {job} is under way in {library.name}: stop it, or wait for it")
 
 
-def _check_schedules(upkeep: Upkeep) -> None:
-    for schedule in (upkeep.survey_schedule, upkeep.run_schedule):
+def _check_schedules(automation: Automation) -> None:
+    for schedule in (automation.survey_schedule, automation.run_schedule):
         if schedule is not None:
             refuse_odd_schedule(schedule)
 

@@ -16,7 +16,7 @@ from sqlalchemy.orm import Session
 from plumcrate.contract.pictures import FileRole, FileState
 from plumcrate.records.queries.sums import drop_empty, refresh_pictures
 from plumcrate.records.tables import File, Picture
-from plumcrate.storage.grouping import Size, group
+from plumcrate.storage.grouping import PixelSize, group
 
 _BATCH = 2_000
 
@@ -56,11 +56,13 @@ def settle_families(
             File.library_id == library_id,
             File.folder.in_(context),
             File.state != FileState.GONE,
-            File.size.is_(None),  # what was made for a size stays with its picture, whatever it is called
+            File.size_name.is_(
+                None
+            ),  # what was made for a size stays with its picture, whatever it is called
         )
     ).all()
-    sizes = {row.path: Size(row.width, row.height) for row in rows}
-    sizes |= {values["path"]: Size(values["width"], values["height"]) for values in arrivals}
+    sizes = {row.path: PixelSize(row.width, row.height) for row in rows}
+    sizes |= {values["path"]: PixelSize(values["width"], values["height"]) for values in arrivals}
     renditions = group(sizes, patterns)
     ours = [row for row in rows if row.folder in judged]
     homes = {renditions.get(path, path) for path in (*(row.path for row in ours), *_paths(arrivals))}

@@ -10,7 +10,7 @@ from plumcrate.imaging.errors import MoreDataNeeded
 from plumcrate.imaging.formats import FORMATS
 from plumcrate.imaging.identification import Facts, identify
 from plumcrate.storage.errors import NotThere, StorageError
-from plumcrate.storage.store import Entry, Store
+from plumcrate.storage.store import ListedFile, Store
 
 ENDINGS = frozenset(
     ending for format in FORMATS.values() if format.name != "pdf" for ending in format.endings
@@ -54,11 +54,11 @@ def no_treatment() -> dict[str, Any]:
         "shown_height",
     )
     # What somebody else put there is no size of ours.
-    size = {"size": None, "slot": "", "unwanted": False, "let_go": False}
+    size = {"size_name": None, "slot": "", "unwanted": False, "removed_unused": False}
     return dict.fromkeys(names) | {"state": FileState.NEW, "held": False} | size
 
 
-def identified(store: Store, entry: Entry) -> dict[str, Any]:
+def identified(store: Store, entry: ListedFile) -> dict[str, Any]:
     """Values of a file's row as its header tells them. Raises NotThere."""
     values: dict[str, Any] = {
         "path": entry.path,

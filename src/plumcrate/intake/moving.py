@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 
 from plumcrate.contract.pictures import FileRole, FileState
 from plumcrate.imaging.formats import FORMATS
-from plumcrate.keeping.changes import Note
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.recovery import recover
 from plumcrate.queue.locks import PICTURE_LOCK
@@ -23,7 +23,7 @@ from plumcrate.records.tables import Backup, Derived, File, Journal, Ledger, Pic
 if TYPE_CHECKING:
     from .reconciling import Findings
 
-_MOVED = Note(detail={"because": "the file was moved by somebody else"})
+_MOVED = ChangeNote(detail={"because": "the file was moved by somebody else"})
 #: A copy of ours that was found, as values of a file's row, and what is known of it.
 Stray = tuple[dict[str, Any], Result]
 #: What is kept of a treatment with its result, and stands in the file's record.

@@ -20,7 +20,7 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
 from plumcrate.contract.pictures import FileRole, FileState
-from plumcrate.keeping.changes import Note
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.recovery import recover
 from plumcrate.queue.locks import PICTURE_LOCK
@@ -29,7 +29,7 @@ from plumcrate.records.queries.folders import below
 from plumcrate.records.tables import Derived, File, Journal, Library, Picture
 from plumcrate.storage.errors import NO_FILE_CODES, NotThere, StorageError
 from plumcrate.storage.names import shown
-from plumcrate.storage.store import Entry
+from plumcrate.storage.store import ListedFile
 
 from .families import ancestors, reach, settle_families
 from .headers import identified, no_treatment
@@ -38,8 +38,8 @@ from .moving import Mover
 log = structlog.get_logger()
 
 _ABSENT = (FileState.GONE, FileState.REMOVED)
-REPLACED = Note(detail={"because": "the file was changed by somebody else"})
-DELETED = Note(detail={"because": "the file was deleted by somebody else"})
+REPLACED = ChangeNote(detail={"because": "the file was changed by somebody else"})
+DELETED = ChangeNote(detail={"because": "the file was deleted by somebody else"})
 
 
 @dataclass(slots=True)
@@ -55,7 +55,7 @@ class Findings:
 
 
 @dataclass(frozen=True, slots=True)
-class _Known:
+class _KnownFile:
     id: int
     picture_id: int
     size: int
@@ -67,7 +67,7 @@ class _Known:
 class _Records:
     """What the records say about some paths."""
 
-    files: dict[str, _Known]
+    files: dict[str, _KnownFile]
     copies: set[str]
     changing: set[str]
 
@@ -85,7 +85,7 @@ class Reconciler:
         self.library_id, self.patterns = library.id, list(library.patterns)
         self.mover = Mover(database, keeper, library.id)
 
-    def look(self, sightings: Mapping[str, Entry | None], folders: Iterable[str] = ()) -> Findings:
+    def look(self, sightings: Mapping[str, ListedFile | None], folders: Iterable[str] = ()) -> Findings:
         """Looks at paths, and at every known file in some folders. Raises NotThere.
 
         ``sightings``: each path with what a listing said of it, or None when it was only told of. A known
@@ -142,7 +142,7 @@ class Reconciler:
             beside = select(File.id).where(File.library_id == self.library_id, File.folder.in_(folders))
             copies = or_(Derived.path.in_(paths), Derived.file_id.in_(beside))
             return _Records(
-                {row.path: _Known(*row[1:]) for row in files},
+                {row.path: _KnownFile(*row[1:]) for row in files},
                 set(
                     session.scalars(select(Derived.path).where(Derived.library_id == self.library_id, copies))
                 ),
@@ -162,7 +162,7 @@ class Reconciler:
     # -- files that are known ------------------------------------------------------------------
 
     def _look_at_known(
-        self, path: str, known: _Known, entry: Entry | None, findings: Findings, touched: set[int]
+        self, path: str, known: _KnownFile, entry: ListedFile | None, findings: Findings, touched: set[int]
     ) -> None:
         away = known.state in _ABSENT
         if entry is not None and not away and (known.size, known.mtime_ns) == (entry.size, entry.mtime_ns):
@@ -185,7 +185,7 @@ class Reconciler:
                 session.execute(update(File).where(File.id == file.id).values(**values))
             touched.add(file.picture_id)
 
-    def _is_as_recorded(self, known: _Known) -> bool:
+    def _is_as_recorded(self, known: _KnownFile) -> bool:
         """Whether a file that is nowhere is known to be gone, or its conversion stands for it."""
         if known.state == FileState.GONE:
             return True
@@ -222,15 +222,15 @@ class Reconciler:
             self.keeper.drop_all_derived(file, REPLACED)
         findings.changed += 1
         findings.anew.append(file.path)
-        values = no_treatment() | identified(self.store, Entry(file.path, facts.size, facts.mtime_ns))
+        values = no_treatment() | identified(self.store, ListedFile(file.path, facts.size, facts.mtime_ns))
         if content is not None:
             self.mover.note_original_seen(content)
             values |= self.mover.claims(content) or {}
         if file.role == FileRole.ORIGINAL and values["before_sha256"] != file.before_sha256:
-            self._let_go_of_touches(file.picture_id)
+            self._drop_touches(file.picture_id)
         return values
 
-    def _let_go_of_touches(self, picture_id: int) -> None:
+    def _drop_touches(self, picture_id: int) -> None:
         """Another picture stands under the name: what was done by hand to the former one is not for it."""
         with self.database.begin() as session:
             session.execute(
@@ -249,7 +249,7 @@ class Reconciler:
 
     # -- files that are not ------------------------------------------------------------------
 
-    def _look_at_unknown(self, path: str, entry: Entry | None) -> list[dict[str, Any]]:
+    def _look_at_unknown(self, path: str, entry: ListedFile | None) -> list[dict[str, Any]]:
         """The values of a new file's row, when a regular file stands there."""
         if entry is None:
             try:
@@ -258,7 +258,7 @@ class Reconciler:
                 if error.code in {"gone", "name-too-long", "bad-name", "folder-is-link", *NO_FILE_CODES}:
                     return []
                 raise
-            entry = Entry(path, facts.size, facts.mtime_ns)
+            entry = ListedFile(path, facts.size, facts.mtime_ns)
         return [no_treatment() | identified(self.store, entry)]
 
     def _record(

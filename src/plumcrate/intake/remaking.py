@@ -9,7 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 import structlog
 from sqlalchemy import delete, update
 
-from plumcrate.contract.upkeep import NewFiles
+from plumcrate.contract.automation import NewFiles
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
 from plumcrate.queue.locks import PICTURE_LOCK
@@ -70,7 +70,7 @@ class Remaking:
 def make_copies_again(database: Database, state: StateFolder, library_id: int, file_id: int) -> bool:
     """Forgets copies that do not stand as recorded, and starts a run that makes them; whether there were any.
 
-    Nothing is made in a library at rest, or whose new files are treated by hand: there the next run does.
+    Nothing is made in a dormant library, or whose new files are treated by hand: there the next run does.
     """
     with database.begin() as session:
         library, file = session.get(Library, library_id), session.get(File, file_id)
@@ -93,7 +93,7 @@ def make_copies_again(database: Database, state: StateFolder, library_id: int, f
             session.execute(update(File).where(File.id == file_id).values(recipe=None))
     with database.begin() as session:
         library = session.get_one(Library, library_id)
-        by_hand = library.upkeep.get("new_files", NewFiles.BY_HAND) == NewFiles.BY_HAND
-        if not by_hand and not library.at_rest:
+        by_hand = library.automation.get("new_files", NewFiles.BY_HAND) == NewFiles.BY_HAND
+        if not by_hand and not library.dormant:
             take_in(session, library, [file.picture_id], at_once=False)
     return True

@@ -20,7 +20,7 @@ from plumcrate.records.database import Database
 from plumcrate.records.tables import File, Library
 from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.names import shown
-from plumcrate.storage.store import Entry, Listing
+from plumcrate.storage.store import ListedFile, Listing
 
 from .headers import is_picture
 from .reconciling import Findings, Reconciler, known_in
@@ -30,7 +30,7 @@ _BATCH = 2_000
 
 
 @dataclass(slots=True)
-class Tally:
+class SurveyTally:
     """What a survey has found so far."""
 
     seen: int = 0
@@ -56,10 +56,10 @@ class Tally:
 
 
 @dataclass(slots=True)
-class _Batch:
+class _FolderBatch:
     """A few folders that are compared with the records together."""
 
-    entries: list[Entry] = field(default_factory=list)
+    entries: list[ListedFile] = field(default_factory=list)
     folders: list[str] = field(default_factory=list)
 
 
@@ -80,11 +80,11 @@ def survey(
 def _refuse_another(database: Database, library: Library, keeper: Keeper) -> None:
     """A folder that is not mounted is not a library whose files were all deleted.
 
-    One that bears its mark was entered under it. One that was never changed bears none: it is known by
-    its device, or by any file that is on record and stands there.
+    One that holds its identity file was entered under it. One that was never changed holds none: it is known
+    by its device, or by any file that is on record and stands there.
     """
     device = keeper.store.device()
-    if library.marked_at is None:
+    if library.identified_at is None:
         with database.begin() as session:
             present = File.library_id == library.id, File.state != FileState.GONE
             known = list(session.scalars(select(File.path).where(*present).order_by(File.id).limit(50)))
@@ -122,12 +122,12 @@ class _Surveyor:
         self.database, self.library_id, self.keeper = database, library.id, keeper
         self.reconciler = Reconciler(database, keeper, library)
         self.tell, self.arrived = tell, arrived
-        self.tally = Tally()
+        self.tally = SurveyTally()
         self.visited: set[str] = set()
         self.unlisted: list[str] = []
 
     def carry_out(self) -> SurveyReport:
-        batch = _Batch()
+        batch = _FolderBatch()
         for folder, listing in self.keeper.store.walk():
             if len(listing.skipped) == 1 and listing.skipped[0].path == (folder or "."):
                 self.unlisted.append(folder)
@@ -138,12 +138,12 @@ class _Surveyor:
             batch.entries += self._pictures_of(listing)
             if len(batch.entries) >= _BATCH or len(batch.folders) >= _BATCH:
                 self._compare(batch)
-                batch = _Batch()
+                batch = _FolderBatch()
         self._compare(batch)
         self._vanished_folders()
         return self._finish()
 
-    def _pictures_of(self, listing: Listing) -> list[Entry]:
+    def _pictures_of(self, listing: Listing) -> list[ListedFile]:
         pictures = []
         for skipped in listing.skipped:
             self.tally.note(f"{skipped.path}: {skipped.reason}, left alone")
@@ -156,7 +156,7 @@ class _Surveyor:
                 self.tally.others[shown(ending, 12)] += 1
         return pictures
 
-    def _compare(self, batch: _Batch) -> None:
+    def _compare(self, batch: _FolderBatch) -> None:
         """Brings the records of a few folders up to date."""
         sightings = {entry.path: entry for entry in batch.entries}
         findings = self.reconciler.look(sightings, batch.folders)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import IO
 
-from plumcrate.contract.upkeep import NewFiles
+from plumcrate.contract.automation import NewFiles
 from plumcrate.imaging import ImagingError
 from plumcrate.imaging.formats import FORMATS
-from plumcrate.keeping.changes import Note
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.queue.locks import PATH_LOCK, path_key
 from plumcrate.records.tables import Library
@@ -30,7 +30,7 @@ def take_upload(
         if not free:
             raise Refusal("name-taken", f"{path} is being uploaded just now; nothing was written")
         file.seek(0)
-        keeper.upload(path, file.read(), Note(detail={"by": by}))
+        keeper.upload(path, file.read(), ChangeNote(detail={"by": by}))
     return take_in_now(keeper.database, keeper, library, path, mode).runs
 
 

@@ -22,7 +22,7 @@ from plumcrate.queue.locks import WATCH_LOCK
 from plumcrate.queue.tasks import Queue
 from plumcrate.records.database import Database, HeldLocks, lost_connection
 from plumcrate.records.tables import Library
-from plumcrate.runs.runs import upkeep_of
+from plumcrate.runs.runs import automation_of
 from plumcrate.storage.errors import StorageError
 
 from .arrivals import tell
@@ -61,7 +61,7 @@ class Watcher:
     def _wanted(self) -> dict[int, Library]:
         with self._database.begin() as session:
             rows = list(session.scalars(select(Library)))
-        return {row.id: row for row in rows if upkeep_of(row).watch and self._is_there(row)}
+        return {row.id: row for row in rows if automation_of(row).watch and self._is_there(row)}
 
     def _is_there(self, library: Library) -> bool:
         try:

@@ -10,7 +10,7 @@ from sqlalchemy import delete, func
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from plumcrate.contract.upkeep import HookAnswer, HookEvent
+from plumcrate.contract.automation import HookAnswer, HookEvent
 from plumcrate.records.queries.libraries import by_slug
 from plumcrate.records.tables import HookDelivery, Library
 from plumcrate.refusal import Refusal

@@ -59,7 +59,7 @@ _COMPARED = 0.15
 
 
 @dataclass(frozen=True, slots=True)
-class _Candidate:
+class _SampledFile:
     file_id: int
     size: int
     megapixels: float
@@ -67,14 +67,14 @@ class _Candidate:
 
 
 _Key = tuple[str, int]
-_Strata = dict[_Key, list[_Candidate]]
+_Strata = dict[_Key, list[_SampledFile]]
 
 
 #: So many forecasts one person may have under way.
 _MOST_OPEN = 3
 
 
-class Order(BaseModel):
+class ForecastOrder(BaseModel):
     """What a forecast is made of: settings of a version of the recipe, and how long to sample."""
 
     recipe: RecipeSettings
@@ -82,13 +82,13 @@ class Order(BaseModel):
     seconds: float
 
 
-def forecast_order(session: Session, library: Library, request: ForecastRequest, by: str) -> Order:
+def forecast_order(session: Session, library: Library, request: ForecastRequest, by: str) -> ForecastOrder:
     """A forecast of the recipe in use. Raises :class:`Refusal` when somebody has too many under way."""
     theirs = Job.by == by, Job.kind == JobKind.FORECAST, Job.state.in_(OPEN)
     if (session.scalar(select(func.count()).select_from(Job).where(*theirs)) or 0) >= _MOST_OPEN:
         raise Refusal("too-many", f"you have {_MOST_OPEN} forecasts under way; stop one, or wait")
     recipe = current_recipe(session, library.id)
-    return Order(recipe=settings_of(recipe), recipe_version=recipe.version, seconds=request.seconds)
+    return ForecastOrder(recipe=settings_of(recipe), recipe_version=recipe.version, seconds=request.seconds)
 
 
 def forecast(
@@ -117,7 +117,7 @@ def forecast(
     seen: dict[_Key, list[Measured]] = defaultdict(list)
     compared: list[dict[Effort, Measured]] = []
 
-    def one(key: _Key, candidate: _Candidate) -> None:
+    def one(key: _Key, candidate: _SampledFile) -> None:
         if time.monotonic() - began > seconds or candidate.size > most_bytes:
             return
         if stopped():
@@ -199,20 +199,20 @@ def _strata(database: Database, library_id: int, ways: list[Variant]) -> _Strata
         rows = session.execute(
             select(File.id, File.format, File.size_before, File.width * File.height, number)
             .join(Picture, Picture.id == File.picture_id)
-            .where(File.library_id == library_id, PRESENT, File.format.is_not(None), File.size.is_(None))
+            .where(File.library_id == library_id, PRESENT, File.format.is_not(None), File.size_name.is_(None))
             .where(and_(~left_alone(ways, number), ~NO_ORIGINAL))
         ).all()
     strata: _Strata = defaultdict(list)
     for file_id, kind, size, pixels, variant in rows:
         border = sum(size >= limit for limit in _SIZES)
-        strata[(kind or "", border)].append(_Candidate(file_id, size, pixels / 1e6, variant))
+        strata[(kind or "", border)].append(_SampledFile(file_id, size, pixels / 1e6, variant))
     return dict(strata)
 
 
-def _order(strata: _Strata, chance: random.Random) -> list[tuple[_Key, _Candidate]]:
+def _order(strata: _Strata, chance: random.Random) -> list[tuple[_Key, _SampledFile]]:
     """In which order files are looked at: one of each stratum, the cheap before the dear, then a second;
     then by the bytes they stand for against what they cost (W. Cochran, Sampling Techniques, 5.5)."""
-    turns: list[tuple[tuple[int, float], _Key, _Candidate]] = []
+    turns: list[tuple[tuple[int, float], _Key, _SampledFile]] = []
     for key, candidates in sorted(strata.items()):
         shuffled = candidates[:]
         chance.shuffle(shuffled)
@@ -227,7 +227,7 @@ def _order(strata: _Strata, chance: random.Random) -> list[tuple[_Key, _Candidat
 
 
 def _treated(
-    database: Database, keeper: Keeper, candidate: _Candidate, recipe: Recipe, measure: Measure
+    database: Database, keeper: Keeper, candidate: _SampledFile, recipe: Recipe, measure: Measure
 ) -> Measured | None:
     with database.begin() as session:
         file = session.get(File, candidate.file_id)

@@ -99,7 +99,7 @@ def stop(session: Session, row: Job) -> None:
         raise Refusal("ended", f"{row.kind} {row.id} has already {row.state}", number=row.id)
     if row.kind == JobKind.PRUNING and row.state == JobState.RUNNING:
         raise Refusal(
-            "cannot-stop", "what is to go was marked and is being deleted: wait for its end", number=row.id
+            "cannot-stop", "what is to go was selected and is being deleted: wait for its end", number=row.id
         )
     row.state, row.finished_at = JobState.STOPPED, func.now()
     session.flush()

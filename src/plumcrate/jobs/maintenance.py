@@ -19,7 +19,7 @@ from plumcrate.keeping.state import StateFolder
 from plumcrate.keeping.verify import sweep, verify
 from plumcrate.records.database import Database, notify
 from plumcrate.records.tables import Backup, Derived, File, Item, Journal, Ledger, LeftStore, Library, Run
-from plumcrate.runs.runs import upkeep_of
+from plumcrate.runs.runs import automation_of
 from plumcrate.settings import Settings
 from plumcrate.storage.errors import NotThere, StorageError
 
@@ -58,12 +58,12 @@ def prove_hand_back(database: Database, run_id: int, keeper: Keeper) -> ProofRep
     """At the end of a hand-back: reads every original again and compares it with what the ledger knows.
 
     The backups stay until somebody deletes them, so that the proof can be repeated. When all is as it was,
-    the folder loses its mark too. Raises NotThere; the proof then begins again later.
+    the folder loses its identity file too. Raises NotThere; the proof then begins again later.
     """
     with keeper.store.visit():
         proof = _compare(database, run_id, keeper)
         if proof.verdict == "complete":
-            keeper.unmark()
+            keeper.remove_identity()
     with database.begin() as session:
         session.get_one(Run, run_id).proof = proof.model_dump()
         notify(session, run=run_id)
@@ -199,13 +199,13 @@ class Retention:
                 )
                 .values(days_seen=Library.days_seen + 1, day_seen=func.current_date())
             )
-        upkeep = upkeep_of(library)
+        automation = automation_of(library)
         count = 0
         for days, which in (
-            (upkeep.keep_backups_days, Which(older_than(upkeep.keep_backups_days), needed=True)),
+            (automation.keep_backups_days, Which(older_than(automation.keep_backups_days), needed=True)),
             (
-                upkeep.keep_orphans_days,
-                Which(older_than(upkeep.keep_orphans_days), orphans=True, spare=False),
+                automation.keep_orphans_days,
+                Which(older_than(automation.keep_orphans_days), orphans=True, spare=False),
             ),
         ):
             if days is None:

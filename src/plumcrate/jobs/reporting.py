@@ -12,9 +12,9 @@ from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.jobs import JobKind, ReportMade, ReportRequest
-from plumcrate.contract.reports import Report, ReportSettings
-from plumcrate.contract.upkeep import Upkeep
+from plumcrate.contract.reports import ReportSettings, SavingsReport
 from plumcrate.contract.webhooks import EventType
 from plumcrate.previews.previews import USUAL_WIDTH, Previews
 from plumcrate.queue.tasks import Queue
@@ -25,31 +25,33 @@ from plumcrate.reports.table import table
 from plumcrate.runs.allowance import begin_of, month_of, next_month
 from plumcrate.sandbox.children import Sandbox
 from plumcrate.storage.errors import StorageError
-from plumcrate.webhooks.outgoing import tell_outside
+from plumcrate.webhooks.outgoing import notify_webhook
 
 from .long_work import Follow, start_unless_open
 
 log = structlog.get_logger()
 
 
-def start_report(session: Session, queue: Queue, library: Library, upkeep: Upkeep, now: datetime) -> None:
+def start_report(
+    session: Session, queue: Queue, library: Library, automation: Automation, now: datetime
+) -> None:
     """Starts the report of the month that ended, one month after the other where several did."""
     if not ReportSettings.model_validate(library.report).monthly:
         library.next_report_at = None
         return
-    coming = begin_of(next_month(month_of(upkeep, now)), upkeep)
+    coming = begin_of(next_month(month_of(automation, now)), automation)
     if library.next_report_at is None or library.next_report_at > coming:
         library.next_report_at = coming
         return
     if now < library.next_report_at:
         return
-    over = month_of(upkeep, library.next_report_at - timedelta(hours=1))
+    over = month_of(automation, library.next_report_at - timedelta(hours=1))
     if start_unless_open(session, queue, library, JobKind.REPORT, ReportRequest(month=f"{over:%Y-%m}")):
-        library.next_report_at = begin_of(next_month(next_month(over)), upkeep)
+        library.next_report_at = begin_of(next_month(next_month(over)), automation)
         log.info("a month's report is made", library=library.slug, month=f"{over:%Y-%m}")
 
 
-def drawn(previews: Previews, sandbox: Sandbox, content: Report) -> bytes:
+def drawn(previews: Previews, sandbox: Sandbox, content: SavingsReport) -> bytes:
     """A report as PDF, with its pictures as they are now. Raises SandboxError."""
     wanted = dict.fromkeys(one.file_id for one in (*content.best, *content.worst))
     small = {file_id: previews.at_once(file_id, USUAL_WIDTH) for file_id in wanted}
@@ -76,12 +78,12 @@ def make_report(
         _keep(session, library.id, month, pdf, csv)
     place = _put(folder, library.slug, month, pdf, csv) if folder is not None else None
     with database.begin() as session:
-        tell_outside(
+        notify_webhook(
             session,
             session.get_one(Library, library.id),
             EventType.REPORT_READY,
             _told(content),
-            mark=f"report_{follow.number}",
+            name=f"report_{follow.number}",
         )
     return ReportMade(month=month, bytes=len(pdf), folder=str(place) if place else None)
 
@@ -116,7 +118,7 @@ def _put(folder: Path, slug: str, month: str, pdf: bytes, csv: bytes) -> Path:
     return place
 
 
-def _told(content: Report) -> dict[str, object]:
+def _told(content: SavingsReport) -> dict[str, object]:
     """What the webhook hears: the figures; the report itself is fetched with a key."""
     treated = content.treated
     return {

@@ -7,11 +7,11 @@ from zoneinfo import ZoneInfo
 
 from croniter import CroniterError, croniter
 
-from plumcrate.contract.upkeep import Upkeep
+from plumcrate.contract.automation import Automation
 
 
 def due(
-    schedule: str | None, next_at: datetime | None, upkeep: Upkeep, now: datetime
+    schedule: str | None, next_at: datetime | None, automation: Automation, now: datetime
 ) -> tuple[datetime | None, bool]:
     """When a schedule's turn comes next, and whether one has come. Turns missed count once."""
     if schedule is None:
@@ -20,7 +20,7 @@ def due(
         next_at = None  # the clock was wrong when this was reckoned
     if next_at is not None and now < next_at:
         return next_at, False
-    local = now.astimezone(ZoneInfo(upkeep.time_zone))
+    local = now.astimezone(ZoneInfo(automation.time_zone))
     try:
         following: datetime = croniter(schedule, local).get_next(datetime)
     except CroniterError:

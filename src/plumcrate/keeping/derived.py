@@ -11,7 +11,7 @@ Purpose = Literal["copy", "conversion"]
 
 @dataclass(frozen=True, slots=True)
 class Beside:
-    """One derived file. ``width`` and ``height`` as shown; ``how`` it was made, in words; ``spot`` as
+    """One derived file. ``width`` and ``height`` as shown; ``how`` it was made, in words; ``worst_place`` as
     records keep it.
 
     A copy has its file's name with the format behind it; a conversion takes the ending's place.
@@ -23,7 +23,7 @@ class Beside:
     width: int = 0
     height: int = 0
     how: str = ""
-    spot: dict[str, Any] | None = field(default=None, hash=False)
+    worst_place: dict[str, Any] | None = field(default=None, hash=False)
 
     @property
     def key(self) -> tuple[str, str]:

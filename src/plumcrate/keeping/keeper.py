@@ -21,14 +21,14 @@ from plumcrate.records.queries.tallies import total, totals
 from plumcrate.records.tables import Backup, Derived, File, Library, Result
 from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.local import LocalStore
-from plumcrate.storage.store import NO_FILE, Facts, Store
+from plumcrate.storage.store import NO_FILE, FileFacts, Store
 
 from .backups import BackupStore
 from .changes import (
+    ChangeNote,
     DropDerived,
     DropSized,
     MakeSized,
-    Note,
     Overtaken,
     PutBack,
     Replace,
@@ -69,16 +69,17 @@ class Keeper:
 
     @classmethod
     def of(cls, database: Database, library: Library, state: StateFolder) -> Keeper:
-        """The keeper of a connected library, which is entered only under its own mark."""
-        mark = library.mark if library.marked_at else None
+        """The keeper of a connected library, which is entered only under its own identity file."""
+        identity = library.identity if library.identified_at else None
         backups = BackupStore(state.backups_of(library.slug), state.check)
-        return cls(database, library.id, LocalStore(Path(library.root), mark), backups)
+        return cls(database, library.id, LocalStore(Path(library.root), identity), backups)
 
     # -- identity ----------------------------------------------------------------------------
 
-    def be_marked(self) -> None:
-        """Before a change: the store bears its mark. Raises NotThere when it cannot be the right one."""
-        if self.store.mark is not None:
+    def ensure_identity(self) -> None:
+        """Before a change: the store holds its identity file. Raises NotThere when it cannot be the right
+        one."""
+        if self.store.identity is not None:
             return
         with self.database.begin() as session:
             library = session.get_one(Library, self.library_id)
@@ -90,23 +91,25 @@ class Keeper:
                     .limit(_SAMPLE)
                 )
             )
-        if library.marked_at is None:
-            with self.store.visit():  # what is marked is the very folder that was looked at
+        if library.identified_at is None:
+            with (
+                self.store.visit()
+            ):  # the folder that gets its identity file is the very one that was looked at
                 self._refuse_another(library, known)
-                self.store.write_mark(library.mark)
+                self.store.write_identity(library.identity)
             with self.database.begin() as session:
                 row = session.get_one(Library, self.library_id)
-                row.marked_at, row.device = func.now(), self.store.device()
-        self.store.mark = library.mark
+                row.identified_at, row.device = func.now(), self.store.device()
+        self.store.identity = library.identity
         with self.store.visit():
             return
 
     def _refuse_another(self, library: Library, known: list[str]) -> None:
-        borne = self.store.read_mark()
-        if borne not in (None, library.mark):
+        borne = self.store.read_identity()
+        if borne not in (None, library.identity):
             raise NotThere(
-                f"the folder {self.store.label} bears the mark of another library or installation: two must "
-                "not treat the same files"
+                f"the folder {self.store.label} holds the identity file of another library or installation: "
+                "two must not treat the same files"
             )
         if known and not any(self.store.taken(path) for path in known):
             raise NotThere(
@@ -114,13 +117,13 @@ class Keeper:
                 "Nothing is changed until it is back"
             )
 
-    def unmark(self) -> None:
+    def remove_identity(self) -> None:
         """At the end of a hand-back: the folder is as it was, and bears nothing of ours."""
         with self.database.begin() as session:
             row = session.get_one(Library, self.library_id, with_for_update=True)
-            if row.marked_at is not None:
-                row.marked_at = None
-                self.store.remove_mark()
+            if row.identified_at is not None:
+                row.identified_at = None
+                self.store.remove_identity()
 
     # -- the file itself ---------------------------------------------------------------------
 
@@ -129,7 +132,7 @@ class Keeper:
         file: File,
         before: bytes,
         after: bytes,
-        note: Note,
+        note: ChangeNote,
         *,
         backup: bool = True,
         keep_times: bool = False,
@@ -141,7 +144,7 @@ class Keeper:
         size in bytes that the library's backups may reach. Raises StorageError; :class:`Overtaken` when
         the file no longer holds ``before``, :class:`InUse` when somebody has it open for writing.
         """
-        self.be_marked()
+        self.ensure_identity()
         with self.store.visit():
             before_sha = sha_of(before)
             original = self._known_original(file, before_sha)
@@ -164,7 +167,7 @@ class Keeper:
             change = Replace.begin(
                 self,
                 file.path,
-                Note(note.run_id, note.score, detail),
+                ChangeNote(note.run_id, note.score, detail),
                 file=file,
                 before=before_sha,
                 after=result.sha256,
@@ -173,13 +176,13 @@ class Keeper:
             )
             change.perform(after, keep_times=keep_times)
 
-    def restore(self, file: File, note: Note, *, overwrite: bool = False, hold: bool = False) -> None:
+    def restore(self, file: File, note: ChangeNote, *, overwrite: bool = False, hold: bool = False) -> None:
         """Puts the backup back and removes our copies. Raises StorageError.
 
         A file that somebody changed since is not overwritten (:class:`Overtaken`) unless the caller says
         so; their version is then backed up first. ``hold``: it is not treated again by itself.
         """
-        self.be_marked()
+        self.ensure_identity()
         with self.store.visit():
             facts = None
             if file.before_sha256 is not None:
@@ -200,10 +203,10 @@ class Keeper:
                 row.size_now = row.size_before = facts.size
                 row.mtime_ns = row.mtime_ns_before = facts.mtime_ns
 
-    def _put_original(self, file: File, note: Note, overwrite: bool) -> Facts:
+    def _put_original(self, file: File, note: ChangeNote, overwrite: bool) -> FileFacts:
         """Size and time of the original, which stands in its place then."""
         assert file.before_sha256 is not None
-        facts: Facts | None = None
+        facts: FileFacts | None = None
         with suppress(StorageError):
             facts = self.store.facts(file.path)  # before it is hashed: should somebody write, not theirs
         current = self.store.sha256(file.path)
@@ -226,7 +229,7 @@ class Keeper:
         change.perform(data, mtime_ns=file.mtime_ns_before)
         return change.known_facts()
 
-    def _put_back(self, path: str, data: bytes, note: Note, file: File | None = None) -> Facts:
+    def _put_back(self, path: str, data: bytes, note: ChangeNote, file: File | None = None) -> FileFacts:
         self.store.make_folder(path.rpartition("/")[0])
         if self.store.taken(path):
             raise name_taken(path)
@@ -234,25 +237,25 @@ class Keeper:
         change.perform(data, mtime_ns=file.mtime_ns_before if file else None)
         return change.known_facts()
 
-    def put_back_as(self, sha256: bytes, path: str, note: Note) -> None:
+    def put_back_as(self, sha256: bytes, path: str, note: ChangeNote) -> None:
         """Puts a backup into the library under a name that is free. Raises StorageError."""
-        self.be_marked()
+        self.ensure_identity()
         with self.store.visit():
             data = self.backups.get(sha256)
             self._put_back(path, data, note)
 
-    def upload(self, path: str, data: bytes, note: Note) -> None:
+    def upload(self, path: str, data: bytes, note: ChangeNote) -> None:
         """Puts a new file into the library under a name that is free. Raises StorageError."""
-        self.be_marked()
+        self.ensure_identity()
         with self.store.visit():
             self.store.make_folder(path.rpartition("/")[0])
             if self.store.taken(path):
                 raise StorageError("name-taken", f"{path} is there already; nothing was written")
             Upload.begin(self, path, note, after=sha_of(data)).perform(data)
 
-    def withdraw(self, file: File, current: bytes, note: Note) -> None:
+    def withdraw(self, file: File, current: bytes, note: ChangeNote) -> None:
         """Takes a first file away whose conversion is in place; its backup stays. Raises StorageError."""
-        self.be_marked()
+        self.ensure_identity()
         with self.store.visit():
             sha = sha_of(current)
             original = self._known_original(file, sha)
@@ -275,12 +278,12 @@ class Keeper:
 
     # -- what is derived ------------------------------------------------------------------------
 
-    def write_derived(self, file: File, beside: Beside, data: bytes, note: Note) -> None:
+    def write_derived(self, file: File, beside: Beside, data: bytes, note: ChangeNote) -> None:
         """Puts a copy or conversion of ours beside a file, in place of our former one of that kind.
 
         Raises StorageError, with the code ``name-taken`` when somebody else's file has the name.
         """
-        self.be_marked()
+        self.ensure_identity()
         path = beside.path(file.path)
         sha = sha_of(data)
         with self.store.visit():
@@ -314,19 +317,19 @@ class Keeper:
                 width=beside.width,
                 height=beside.height,
                 how=beside.how,
-                spot=beside.spot,
+                worst_place=beside.worst_place,
             )
             change.perform(data, file.path)
 
     # -- what is made for sizes -------------------------------------------------------------------
 
-    def put_sized(self, file: File, data: bytes, original: bytes, like: str, note: Note) -> None:
+    def put_sized(self, file: File, data: bytes, original: bytes, like: str, note: ChangeNote) -> None:
         """Puts a file that was made for a size under its name, in place of our former one.
 
         ``original``: the hash of what it was made from; ``like``: a file whose mode and owner it gets. Raises
         StorageError, with the code ``name-taken`` when somebody else's file has the name.
         """
-        self.be_marked()
+        self.ensure_identity()
         sha = sha_of(data)
         result = Result(
             library_id=self.library_id,
@@ -352,10 +355,10 @@ class Keeper:
                 )
                 change.perform(data)
 
-    def drop_sized(self, file: File, note: Note) -> None:
+    def drop_sized(self, file: File, note: ChangeNote) -> None:
         """Removes a file that was made for a size, with its copies, unless somebody else wrote to it. Raises
         StorageError."""
-        self.be_marked()
+        self.ensure_identity()
         with self.store.visit():
             self.drop_all_derived(file, note)
             if file.sha256 is not None and self.store.folder_id(file.path) is not None:
@@ -371,16 +374,16 @@ class Keeper:
         return found
 
     def drop_all_derived(
-        self, file: File, note: Note, *, keep: frozenset[tuple[str, str]] = frozenset()
+        self, file: File, note: ChangeNote, *, keep: frozenset[tuple[str, str]] = frozenset()
     ) -> None:
         """Removes what we made beside a file, except those of the keys to keep. Raises StorageError."""
         for derived in list(file.derived):
             if (derived.purpose, derived.format) not in keep:
                 self.drop_derived(file, derived, note)
 
-    def drop_derived(self, file: File, derived: Derived, note: Note) -> None:
+    def drop_derived(self, file: File, derived: Derived, note: ChangeNote) -> None:
         """Removes one, unless its bytes are no longer ours. Raises StorageError."""
-        self.be_marked()
+        self.ensure_identity()
         with self.store.visit():
             if self.store.folder_id(derived.path) is None:
                 # With its folder gone nothing can be removed; should it come back, its content tells.

@@ -4,9 +4,9 @@ A backup is *needed* while it is the only original of a treated file that stands
 *orphaned* when its file was deleted, moved away or overwritten by somebody, and the original's bytes
 have not been seen in the library since. Otherwise it is *spare*: the original stands in the library.
 
-A backup is first marked in the records, where a file that needed it also loses its claim; then it is
+A backup is first selected in the records, where a file that needed it also loses its claim; then it is
 deleted from the store under the lock of its row; then the row goes. A process killed in between leaves
-marked rows, which :func:`finish_pruning` ends.
+selected rows, which :func:`finish_pruning` ends.
 """
 
 from __future__ import annotations
@@ -101,7 +101,7 @@ def pruning(keeper: Keeper, which: Which, *, note: str) -> Iterator[PruneReport]
     Files whose only original goes can then not be restored any more; the ledger says so for each. Raises
     StorageError, and NotThere when the state folder is not the right one.
     """
-    keeper.backups.has(b"\0" * 32)  # nothing is marked while the store is away
+    keeper.backups.has(b"\0" * 32)  # nothing is selected while the store is away
     with keeper.database.begin() as session:
         ours = [Backup.library_id == keeper.library_id, Backup.pruned_at.is_(None)]
         rows = session.execute(
@@ -112,8 +112,8 @@ def pruning(keeper: Keeper, which: Which, *, note: str) -> Iterator[PruneReport]
             .execution_options(synchronize_session=False)
         ).all()
         hashes = [row.sha256 for row in rows]
-        lost = _let_go(session, keeper.library_id, hashes, note)
-    passed(Step.MARKED)
+        lost = _forget_backups(session, keeper.library_id, hashes, note)
+    passed(Step.SELECTED)
     report = PruneReport(wanted=len(rows), needed=lost)
     yield report
     for size in deleting(keeper):
@@ -128,7 +128,7 @@ def pruning(keeper: Keeper, which: Which, *, note: str) -> Iterator[PruneReport]
     yield report
 
 
-def _let_go(session: Session, library_id: int, hashes: list[bytes], note: str) -> int:
+def _forget_backups(session: Session, library_id: int, hashes: list[bytes], note: str) -> int:
     """Files lose their claim to backups that go; says how many backups were claimed by files there."""
     lost: set[bytes] = set()
     for start in range(0, len(hashes), 5000):
@@ -163,21 +163,21 @@ def _let_go(session: Session, library_id: int, hashes: list[bytes], note: str) -
 
 
 def finish_pruning(keeper: Keeper) -> int:
-    """Deletes what is marked and not needed again; returns how many. Raises StorageError."""
+    """Deletes what is selected and not needed again; returns how many. Raises StorageError."""
     return sum(1 for _ in deleting(keeper))
 
 
 def deleting(keeper: Keeper) -> Iterator[int]:
-    """Deletes what is marked and not needed again, one after the other; yields their sizes. Raises
+    """Deletes what is selected and not needed again, one after the other; yields their sizes. Raises
     StorageError.
 
     The row is locked first and the need asked after: a change that relies on the backup has its journal
     row committed before it looks whether the backup stands, so one of the two sees the other.
     """
-    marked = Backup.library_id == keeper.library_id, Backup.pruned_at.is_not(None)
+    selected = Backup.library_id == keeper.library_id, Backup.pruned_at.is_not(None)
     while True:
         with keeper.database.begin() as session:
-            row = session.scalar(select(Backup).where(*marked).limit(1).with_for_update(skip_locked=True))
+            row = session.scalar(select(Backup).where(*selected).limit(1).with_for_update(skip_locked=True))
             if row is None:
                 return
             if session.scalar(select(claimed()).where(Backup.id == row.id)):

@@ -17,8 +17,8 @@ deleted. For one that leaves its name (withdrawn, a copy dropped): T there and n
 gets its name back, or that the copy, when it is still ours, goes. What is recorded and waits under T is
 deleted when its time has come, unless somebody wrote to it: then theirs takes the name again.
 
-Before any of it the store must bear the library's mark; without it nothing is looked at. A row that cannot
-be settled does not keep the others from it.
+Before any of it the store must hold the library's identity file; without it nothing is looked at. A row that
+cannot be settled does not keep the others from it.
 """
 
 from __future__ import annotations
@@ -64,7 +64,7 @@ def recover(keeper: Keeper, file_id: int | None = None, *, entry_id: int | None 
 
 def settle_all(keeper: Keeper, entries: Sequence[Journal]) -> Recovered:
     """Settles these rows, each by itself. Raises NotThere."""
-    keeper.be_marked()
+    keeper.ensure_identity()
     counts = dict.fromkeys(Settled, 0)
     with keeper.store.visit():
         for entry in entries:

@@ -1,7 +1,7 @@
-"""The service's own folder, which holds the backups, known by its mark.
+"""The service's own folder, which holds the backups, known by its identity file.
 
-A state volume that is not mounted must not be mistaken for an empty store: once the folder is marked,
-nothing is read from or written to one that does not bear the mark.
+A state volume that is not mounted must not be mistaken for an empty store: once the folder has its identity
+file, nothing is read from or written to one that does not hold the identity file.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from sqlalchemy.dialects.postgresql import insert
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Backup, Installation, Library
 from plumcrate.storage.errors import NotThere, StorageError
-from plumcrate.storage.local import mark_of, write_mark
+from plumcrate.storage.local import identity_of, write_identity
 
 _SAMPLE = 20
 #: In the state folder while it is brought back from where it was saved: which records.
@@ -33,41 +33,44 @@ def half_brought(state_dir: Path) -> str | None:
 
 
 class StateFolder:
-    """The folder ``path``, and what the records say that it must bear."""
+    """The folder ``path``, and what the records say that it must hold."""
 
     def __init__(self, database: Database, path: Path) -> None:
         self.path = path
         self.database = database
-        self._mark: str | None = None  # known to be written
+        self._identity: str | None = None  # known to be written
 
     def backups_of(self, slug: str) -> Path:
         """The backup store of one library."""
         return self.path / "backups" / slug
 
     def check(self) -> None:
-        """Marks the folder when it never was, else looks at its mark. Raises NotThere."""
-        if self._mark is None:
-            self._mark = self._adopted()
+        """Identifies the folder when it never was, else looks at its identity file. Raises NotThere."""
+        if self._identity is None:
+            self._identity = self._adopted()
         try:
-            borne = mark_of(self.path)
+            borne = identity_of(self.path)
         except OSError as error:
             raise NotThere(
                 f"the state folder {self.path} is not there ({error.strerror}): mount it; "
                 "nothing is changed without it"
             ) from None
-        if borne != self._mark:
-            said = "bears another installation's mark" if borne else "does not bear our mark"
+        if borne != self._identity:
+            said = (
+                "holds another installation's identity file" if borne else "does not hold our identity file"
+            )
             raise NotThere(
                 f"the state folder {self.path} {said}: is its volume mounted? Nothing is changed without it"
             )
 
     def _adopted(self) -> str:
-        """The mark in the records; the folder is given it when the records do not say that it has it."""
+        """The identity file in the records; the folder is given it when the records do not say that it has
+        it."""
         with self.database.begin() as session:
-            fresh = insert(Installation).values(id=1, state_mark=secrets.token_hex(16))
+            fresh = insert(Installation).values(id=1, state_identity=secrets.token_hex(16))
             session.execute(fresh.on_conflict_do_nothing())
             row = session.scalars(select(Installation).with_for_update()).one()
-            if row.marked_at is None:
+            if row.identified_at is None:
                 latest = session.execute(
                     select(Library.slug, Backup.sha256)
                     .join(Library, Library.id == Backup.library_id)
@@ -80,20 +83,20 @@ class StateFolder:
                         f"the state folder {self.path} holds none of the backups on record: is its volume "
                         "mounted? Nothing is changed without it"
                     )
-                self._write(row.state_mark)
-                row.marked_at = func.now()
-            return row.state_mark
+                self._write(row.state_identity)
+                row.identified_at = func.now()
+            return row.state_identity
 
     def _holds(self, slug: str, sha256: bytes) -> bool:
         digits = sha256.hex()
         return (self.backups_of(slug) / digits[:2] / digits).is_file()
 
-    def _write(self, mark: str) -> None:
+    def _write(self, identity: str) -> None:
         try:
             self.path.mkdir(parents=True, exist_ok=True)
-            write_mark(self.path, mark)
+            write_identity(self.path, identity)
         except StorageError as error:
-            if error.code == "marked":
+            if error.code == "other-identity":
                 raise NotThere(
                     f"the state folder {self.path} belongs to another installation: give this one a folder "
                     "of its own with PLUMCRATE_STATE_DIR"

@@ -18,7 +18,7 @@ class Step(StrEnum):
     RECORDED = "recorded"
     CLEANED = "cleaned"
     CLOSED = "closed"
-    MARKED = "marked"
+    SELECTED = "selected"
     DELETED = "deleted"
 
 

@@ -31,7 +31,7 @@ _MOST_FINDINGS = 500
 
 
 @dataclass(slots=True)
-class Report:
+class CheckFindings:
     """What was compared and what was found; ``findings`` holds the first 500."""
 
     files: int = 0
@@ -48,7 +48,7 @@ class Report:
             self.findings.append(Finding(what=what, path=path, detail=detail, mended=mended))
 
 
-def verify(keeper: Keeper, *, mend: bool) -> Iterator[Report]:
+def verify(keeper: Keeper, *, mend: bool) -> Iterator[CheckFindings]:
     """Walks everything; yields the report as it grows, the last time whole.
 
     Raises StorageError; NotThere when the library or the state folder is not the right one.
@@ -57,8 +57,8 @@ def verify(keeper: Keeper, *, mend: bool) -> Iterator[Report]:
         yield from _verify(keeper, mend=mend)
 
 
-def _verify(keeper: Keeper, *, mend: bool) -> Iterator[Report]:
-    report = Report()
+def _verify(keeper: Keeper, *, mend: bool) -> Iterator[CheckFindings]:
+    report = CheckFindings()
     for files in _treated(keeper):
         for file in files:
             _check_file(keeper, file, report, mend)
@@ -96,7 +96,7 @@ def _treated(keeper: Keeper) -> Iterator[list[File]]:
         last = files[-1].id
 
 
-def _check_file(keeper: Keeper, file: File, report: Report, mend: bool) -> None:
+def _check_file(keeper: Keeper, file: File, report: CheckFindings, mend: bool) -> None:
     report.files += 1
     try:
         facts = keeper.store.facts(file.path)
@@ -139,7 +139,7 @@ def _in_hand(keeper: Keeper, file: File) -> bool:
     return row is None or row.sha256 != file.sha256
 
 
-def _check_copies(keeper: Keeper, report: Report, mend: bool) -> None:
+def _check_copies(keeper: Keeper, report: CheckFindings, mend: bool) -> None:
     last = 0
     while True:
         with keeper.database.begin() as session:
@@ -175,7 +175,7 @@ def _check_copies(keeper: Keeper, report: Report, mend: bool) -> None:
             report.add(what, copy.path, detail, mended=mend)
 
 
-def _check_backups(keeper: Keeper, report: Report, mend: bool) -> None:
+def _check_backups(keeper: Keeper, report: CheckFindings, mend: bool) -> None:
     last = 0
     while True:
         with keeper.database.begin() as session:
@@ -216,7 +216,7 @@ def _made_again(keeper: Keeper, backup: Backup) -> bool:
     return False
 
 
-def _check_open(keeper: Keeper, report: Report) -> None:
+def _check_open(keeper: Keeper, report: CheckFindings) -> None:
     """Changes that began a while ago and cannot be settled."""
     with keeper.database.begin() as session:
         rows = session.execute(
@@ -230,12 +230,12 @@ def _check_open(keeper: Keeper, report: Report) -> None:
             "change-open",
             row.path,
             f"its last change ({row.action}) cannot be settled: is a volume or a "
-            "folder away? When it is gone for good, recognise the folder as it is",
+            "folder away? When it is gone for good, reattach the folder as it is",
             mended=False,
         )
 
 
-def _check_strays(keeper: Keeper, report: Report, mend: bool) -> None:
+def _check_strays(keeper: Keeper, report: CheckFindings, mend: bool) -> None:
     for path in strays(keeper):
         mended = mend and _take_away(keeper, path)
         report.add("stray", path, "a hidden file of ours that belongs to no change", mended=mended)
@@ -272,7 +272,7 @@ def _take_away(keeper: Keeper, path: str) -> bool:
     return True
 
 
-def _check_store(keeper: Keeper, report: Report, mend: bool) -> None:
+def _check_store(keeper: Keeper, report: CheckFindings, mend: bool) -> None:
     """Backups in the store that have no record."""
     for sha in keeper.backups.all():
         with keeper.database.begin() as session:

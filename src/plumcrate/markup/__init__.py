@@ -5,6 +5,6 @@ are insertions at those positions; no tree is written anew.
 """
 
 from .page import rewrite
-from .rewriter import Lookup, Rewriter, Tally
+from .rewriter import Lookup, Rewriter, RewriteTally
 
-__all__ = ["Lookup", "Rewriter", "Tally", "rewrite"]
+__all__ = ["Lookup", "RewriteTally", "Rewriter", "rewrite"]

@@ -14,9 +14,9 @@ from dataclasses import dataclass
 import webencodings
 
 _MARKS = ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be"))
-#: Two bytes a sign, or with escape sequences: not to be read byte by byte.
+#: Two bytes a character, or with escape sequences: not to be read byte by byte.
 _WIDE = frozenset(("utf-16-le", "utf-16-be", "utf-16"))
-#: Left as they are: some hold ASCII signs that mean something else, the last two are no codecs of ours.
+#: Left as they are: some hold ASCII characters that mean something else, the last two are no codecs of ours.
 _UNREAD = frozenset(("iso2022_jp", "hz", "utf-7", "iso2022_kr", "johab", "replacement", "x-user-defined"))
 _META = re.compile(rb"""<meta[^>]+charset\s*=\s*["']?\s*([A-Za-z0-9_.:-]+)""", re.IGNORECASE)
 #: Labels of the "replacement" encoding (Encoding standard, section 4.2), with which no page is shown.
@@ -33,7 +33,7 @@ class CannotRead(Exception):
 
 @dataclass(frozen=True, slots=True)
 class Encoding:
-    """``name``: what addresses are written in; ``bytewise``: the page is read a byte a sign."""
+    """``name``: what addresses are written in; ``bytewise``: the page is read a byte a character."""
 
     name: str
     bytewise: bool

@@ -11,7 +11,7 @@ from .tokenizer import Tag, Tokenizer
 
 
 @dataclass(frozen=True, slots=True)
-class Offer:
+class ImageOffer:
     """An ``<img>``: its own address, and before it addresses by type in the page's order. ``base`` is what
     ``<base href>`` says."""
 
@@ -24,7 +24,7 @@ class Offer:
         return next((address for kind, address in self.typed if kind in shown), self.address)
 
 
-def offers_of(page: str) -> list[Offer]:
+def offers_of(page: str) -> list[ImageOffer]:
     """The offers of a whole page. Sources that depend on the screen (``media``) count as if they fitted."""
     tokenizer, found = Tokenizer(), []
     typed: list[tuple[str, str]] = []
@@ -45,7 +45,7 @@ def offers_of(page: str) -> list[Offer]:
         elif tag.name == "img":
             address = _widest(tag)
             if address:
-                found.append(Offer(address, tuple(typed), base))
+                found.append(ImageOffer(address, tuple(typed), base))
             typed = []
     return found
 

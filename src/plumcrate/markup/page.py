@@ -10,17 +10,18 @@ from plumcrate.contract.delivery import Delivery
 from . import selection
 from .addresses import Addresses
 from .encoding import PRESCAN, CannotRead, Encoding, encoding_of
-from .rewriter import Lookup, Rewriter, Tally
+from .rewriter import Lookup, Rewriter, RewriteTally
 
 #: What is fed at a time where all is there at once.
 _PIECE = 1 << 20
-#: A tag that does not end within so many signs is given up: each piece that comes costs as much as is held.
+#: A tag that does not end within so many characters is given up: each piece that comes costs as much as is
+#: held.
 _LONGEST_HELD = 1_000_000
 
 
 def rewrite(
     page: bytes, address: str, settings: Delivery, lookup: Lookup, charset: str | None = None
-) -> tuple[bytes, Tally]:
+) -> tuple[bytes, RewriteTally]:
     """A page that says the right markup of the library's pictures.
 
     ``address``: where the page is, absolute; ``charset``: what was sent along with it. A page that cannot be
@@ -48,7 +49,7 @@ class PageStream:
         *,
         styled: bool = True,
     ) -> None:
-        self.tally = Tally()
+        self.tally = RewriteTally()
         self.fault: Exception | None = None
         self._address, self._settings = address, settings
         self._lookup, self._charset, self._may_style = lookup, charset, styled
@@ -132,5 +133,5 @@ class PageStream:
             return self._encoding.encode(self._rewriter.close()) + self._decoder.getstate()[0] + piece
         passed = self._encoding.encode(self._rewriter.feed(text))
         if len(self._rewriter.held) > _LONGEST_HELD:
-            passed += self._give_up(ValueError(f"a tag does not end within {_LONGEST_HELD:,} signs"))
+            passed += self._give_up(ValueError(f"a tag does not end within {_LONGEST_HELD:,} characters"))
         return passed

@@ -25,7 +25,7 @@ Texts = Callable[[Attribute], str]
 
 
 @dataclass(frozen=True, slots=True)
-class Spot:
+class PicturePlace:
     """One ``<img>`` or ``<source>`` with where its addresses lie in the library: of ``src``, and of each
     candidate of ``srcset``, None for those that do not."""
 
@@ -39,11 +39,13 @@ class Spot:
         return found if self.src is None else [self.src, *found]
 
 
-def spot_of(tag: Tag, addresses: Addresses, text: Texts) -> Spot:
+def spot_of(tag: Tag, addresses: Addresses, text: Texts) -> PicturePlace:
     src, srcset = tag.attributes.get("src"), tag.attributes.get("srcset")
     place = addresses.place(text(src)) if src else None
     found = candidates_of(text(srcset)) if srcset else []
-    return Spot(tag, place, tuple((candidate, addresses.place(candidate.address)) for candidate in found))
+    return PicturePlace(
+        tag, place, tuple((candidate, addresses.place(candidate.address)) for candidate in found)
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +56,7 @@ class Writer:
     addresses: Addresses
     files: Mapping[str, PageFile]
 
-    def sources(self, spot: Spot, *, sizes: str, also: str = "") -> list[str]:
+    def sources(self, spot: PicturePlace, *, sizes: str, also: str = "") -> list[str]:
         """A ``<source>`` for each kind of copy, the lightest kind first. ``sizes``: how wide it is shown;
         ``also``: attributes that each has, with a space before them."""
         listed = self._candidates if spot.candidates else self._own_sizes
@@ -70,7 +72,7 @@ class Writer:
                 out.append(f'<source type="{kind}" srcset="{escaped(written(found))}"{wide}{also}>')
         return out
 
-    def attributes(self, spot: Spot, *, lazy: bool, first: bool, alone: bool) -> list[str]:
+    def attributes(self, spot: PicturePlace, *, lazy: bool, first: bool, alone: bool) -> list[str]:
         """What an ``<img>`` lacks, ready to be written. ``lazy``: it is loaded late; ``first``: the page
         waits for it; ``alone``: it stands in no ``<picture>`` of the page's own."""
         has, rules, file = spot.tag.attributes, self.rules, self.file(spot)
@@ -93,7 +95,7 @@ class Writer:
             out.append('fetchpriority="high"')
         return out
 
-    def sizes(self, spot: Spot, *, lazy: bool) -> str:
+    def sizes(self, spot: PicturePlace, *, lazy: bool) -> str:
         """How wide a picture with ``src`` alone is shown. A browser knows its place when it chooses only
         where the picture is loaded late: ``auto``."""
         file = self.file(spot)
@@ -113,7 +115,7 @@ class Writer:
             return f"background:{file.colour}"
         return None
 
-    def file(self, spot: Spot) -> PageFile | None:
+    def file(self, spot: PicturePlace) -> PageFile | None:
         """The file of ``src``, else the widest of ``srcset``."""
         if spot.src is not None and spot.src.path in self.files:
             return self.files[spot.src.path]
@@ -135,7 +137,7 @@ class Writer:
         enough = next((width for width in wide if width >= most), None)
         return [by_width[width] for width in wide if enough is None or width <= enough]
 
-    def _own_sizes(self, spot: Spot, kind: str) -> list[Candidate]:
+    def _own_sizes(self, spot: PicturePlace, kind: str) -> list[Candidate]:
         """For an ``<img>`` with ``src`` alone: copies of its sizes, or of itself."""
         file = self._file(spot.src)
         if file is None or spot.src is None:
@@ -146,7 +148,7 @@ class Writer:
             return [Candidate(self._address(path, spot.src), "") for _, path in found]
         return [Candidate(self._address(path, spot.src), f"{width}w") for width, path in found]
 
-    def _candidates(self, spot: Spot, kind: str) -> list[Candidate]:
+    def _candidates(self, spot: PicturePlace, kind: str) -> list[Candidate]:
         """For an ``<img>`` or ``<source>`` with ``srcset``: copies of all its candidates."""
         entries: list[tuple[int, int, tuple[str, int] | None]] = []
         descriptors: dict[str, tuple[Candidate, Place]] = {}

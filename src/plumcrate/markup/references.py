@@ -46,7 +46,7 @@ def _reference(value: str, at: int) -> tuple[str, int]:
 
 
 def _numbered(digits: str, base: int) -> str:
-    """The sign with a number (section 13.2.5.80)."""
+    """The character with a number (section 13.2.5.80)."""
     number = int(digits, base) if 0 < len(digits) <= 7 else (0 if not digits else _BEYOND)
     if number == 0 or number >= _BEYOND or 0xD800 <= number <= 0xDFFF:
         return "\ufffd"

@@ -13,20 +13,20 @@ from plumcrate.contract.delivery import Markup, PageFile
 
 from . import selection, styles
 from .addresses import Addresses, Place
-from .pictures import Spot, Writer, is_large, spot_of
+from .pictures import PicturePlace, Writer, is_large, spot_of
 from .references import decoded, escaped
 from .tokenizer import Attribute, Tag, Tokenizer
 
 #: The facts of files by their paths in the library; those that are not known are not in the answer.
 Lookup = Callable[[Sequence[str]], Mapping[str, PageFile]]
 
-#: A ``<picture>`` that has not ended after so many signs is left as it is.
+#: A ``<picture>`` that has not ended after so many characters is left as it is.
 _LONGEST_PICTURE = 65_536
 _MODERN = ("image/avif", "image/webp")
 
 
 @dataclass
-class Tally:
+class RewriteTally:
     """What was done: pictures of the library seen, those of them that gained something, and those left out by
     rule or because a script of the page loads them."""
 
@@ -40,8 +40,8 @@ class _Group:
     """A ``<picture>`` of the page, or an ``<img>`` that stands alone."""
 
     opened: Tag | None = None
-    sources: list[Spot] = field(default_factory=list)
-    image: Spot | None = None
+    sources: list[PicturePlace] = field(default_factory=list)
+    image: PicturePlace | None = None
     modern: bool = False
 
     @property
@@ -77,7 +77,7 @@ class Rewriter:
         *,
         styled: bool = True,
     ) -> None:
-        self.tally = Tally()
+        self.tally = RewriteTally()
         self._rules, self._addresses, self._lookup = rules, addresses, lookup
         self._text, self._may_style = text, styled
         self._tokenizer = Tokenizer()
@@ -163,7 +163,7 @@ class Rewriter:
         if places:
             self._units.append(_Background(tag, style, places))
 
-    def _spot(self, tag: Tag) -> Spot:
+    def _spot(self, tag: Tag) -> PicturePlace:
         return spot_of(tag, self._addresses, self._said)
 
     def _said(self, attribute: Attribute) -> str:
@@ -234,7 +234,9 @@ class Rewriter:
         self.tally.changed += bool(insertions)
         return insertions
 
-    def _sources(self, group: _Group, spot: Spot, writer: Writer, *, lazy: bool) -> list[tuple[int, str]]:
+    def _sources(
+        self, group: _Group, spot: PicturePlace, writer: Writer, *, lazy: bool
+    ) -> list[tuple[int, str]]:
         """The ``<source>`` elements for copies, and the ``<picture>`` around an ``<img>`` that has none."""
         has = spot.tag.attributes
         shown = self._said(has["sizes"]) if "sizes" in has else writer.sizes(spot, lazy=lazy)

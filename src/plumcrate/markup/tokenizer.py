@@ -85,7 +85,7 @@ _BREAKS_OUT = frozenset(
         "var",
     )
 )
-#: A tag that is open for so many signs is looked at again only when twice as many are there.
+#: A tag that is open for so many characters is looked at again only when twice as many are there.
 _LONG = 4_096
 #: The end of a comment, section 13.2.5.43 and on.
 _COMMENT_END = re.compile(r"--!?>")
@@ -110,8 +110,8 @@ class Attribute:
 
 
 class Tag:
-    """A start or end tag from ``start`` to ``end``, offsets in the page, in signs. ``foreign``: it stands in
-    SVG or MathML, or has just broken out of it."""
+    """A start or end tag from ``start`` to ``end``, offsets in the page, in characters. ``foreign``: it
+    stands in SVG or MathML, or has just broken out of it."""
 
     def __init__(self, name: str, closing: bool, start: int, end: int, source: str, foreign: bool) -> None:
         self.name, self.closing = name, closing
@@ -196,21 +196,21 @@ class Tokenizer:
                 self._at = len(held)
                 return
             self._at = at
-            sign = held[at + 1 : at + 2]
-            if sign in _LETTERS or (sign == "/" and held[at + 2 : at + 3] in _LETTERS):
+            character = held[at + 1 : at + 2]
+            if character in _LETTERS or (character == "/" and held[at + 2 : at + 3] in _LETTERS):
                 match = _TAG.match(held, at)
                 if match is None:
                     self._again_at = 2 * (len(held) - at) if len(held) - at > _LONG else 0
                     return
                 self._at = match.end()
                 yield self._tag(match)
-            elif not sign or (sign == "/" and len(held) == at + 2):
+            elif not character or (character == "/" and len(held) == at + 2):
                 return
-            elif sign == "!":
+            elif character == "!":
                 if len(held) < at + 9 and not held.endswith(">") and not self._ended:
                     return  # which of the three it is cannot be told yet
                 self._declaration(held, at)
-            elif sign in "?/":
+            elif character in "?/":
                 self._at += 2
                 self._until = (">",)
             else:

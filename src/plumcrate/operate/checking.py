@@ -36,7 +36,7 @@ def _user() -> Iterator[Advice]:
     if os.geteuid() == 0:
         yield Advice(
             what="user",
-            verdict="mind",
+            verdict="warning",
             detail="this is root, who may do everything",
             todo="start the service as a user of its own that may write the libraries and the state folder",
         )
@@ -51,7 +51,7 @@ def _file() -> Iterator[Advice]:
     if place.stat().st_mode & (stat.S_IROTH | stat.S_IWOTH):
         yield Advice(
             what="settings",
-            verdict="mind",
+            verdict="warning",
             detail=f"everybody on this machine may read {place}",
             todo=f"chmod o= {place}: it may hold passwords",
         )
@@ -93,7 +93,7 @@ def _port(settings: Settings) -> Iterator[Advice]:
         except OSError as error:
             yield Advice(
                 what="address",
-                verdict="mind",
+                verdict="warning",
                 detail=f"{settings.host}:{settings.port} cannot be taken ({error.strerror})",
                 todo="if the service runs already, all is well; else give another port",
             )

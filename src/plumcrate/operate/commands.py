@@ -15,12 +15,12 @@ from typing import TYPE_CHECKING, Any
 from rich.text import Text
 
 from plumcrate.cli.commands.care import machine_lines
-from plumcrate.cli.commands.common import Commands, Outcome, WrongCommand, table
+from plumcrate.cli.commands.common import CommandResult, Commands, WrongCommand, table
 from plumcrate.cli.look import CLAY, QUIET, plain
 from plumcrate.words import size
 
 if TYPE_CHECKING:
-    from plumcrate.operate.saving import Report
+    from plumcrate.operate.saving import SavedState
     from plumcrate.settings import Settings
 
 
@@ -67,12 +67,12 @@ def add_commands(commands: Commands) -> None:
     move.set_defaults(command=_move)
 
 
-def _start(options: argparse.Namespace) -> Outcome:
+def _start(options: argparse.Namespace) -> CommandResult:
     from plumcrate import logs
     from plumcrate.operate.running import start
 
     logs.configure()
-    return Outcome(None, (), _said(lambda: start(_loaded(), options.only)))
+    return CommandResult(None, (), _said(lambda: start(_loaded(), options.only)))
 
 
 def _loaded() -> Settings:
@@ -123,12 +123,12 @@ def _with_records(act: Callable[[Settings, Any], Any]) -> Any:
     return _said(done)
 
 
-def _tables(_: argparse.Namespace) -> Outcome:
+def _tables(_: argparse.Namespace) -> CommandResult:
     _with_records(lambda _, database: database.migrate())
-    return Outcome({"done": True}, ["The tables are up to date."])
+    return CommandResult({"done": True}, ["The tables are up to date."])
 
 
-def _administrator(options: argparse.Namespace) -> Outcome:
+def _administrator(options: argparse.Namespace) -> CommandResult:
     password = secrets.token_urlsafe(12) if options.printed else _asked()
 
     def act(_: Settings, database: Any) -> tuple[bool, str | None]:
@@ -156,7 +156,7 @@ def _administrator(options: argparse.Namespace) -> Outcome:
         "password": password if options.printed else None,
         "key": key,
     }
-    return Outcome(value, lines)
+    return CommandResult(value, lines)
 
 
 def _asked() -> str:
@@ -168,14 +168,14 @@ def _asked() -> str:
     return password
 
 
-def _check(_: argparse.Namespace) -> Outcome:
+def _check(_: argparse.Namespace) -> CommandResult:
     from plumcrate.operate.checking import check
 
     machine = check(_loaded())
-    return Outcome(machine, machine_lines(machine), int(machine.verdict == "broken"))
+    return CommandResult(machine, machine_lines(machine), int(machine.verdict == "broken"))
 
 
-def _settings(_: argparse.Namespace) -> Outcome:
+def _settings(_: argparse.Namespace) -> CommandResult:
     from plumcrate.settings import Settings, file_of_settings, origin, shown
 
     settings = _loaded()
@@ -186,11 +186,11 @@ def _settings(_: argparse.Namespace) -> Outcome:
     value: dict[str, object] = {name: {"value": said, "from": source} for name, said, source, _ in rows}
     place = file_of_settings()
     where = Text(f"file: {place or 'none'}", style=QUIET)
-    return Outcome(value, [table(("setting", "value", "from", ""), rows), where])
+    return CommandResult(value, [table(("setting", "value", "from", ""), rows), where])
 
 
-def _save(options: argparse.Namespace) -> Outcome:
-    def act(settings: Settings, database: Any) -> Report:
+def _save(options: argparse.Namespace) -> CommandResult:
+    def act(settings: Settings, database: Any) -> SavedState:
         from plumcrate.operate.saving import save
 
         return save(database, settings.state_dir, options.folder, _say)
@@ -204,8 +204,8 @@ def _save(options: argparse.Namespace) -> Outcome:
     return _reported(report, lines)
 
 
-def _bring_back(options: argparse.Namespace) -> Outcome:
-    def act(settings: Settings, database: Any) -> Report:
+def _bring_back(options: argparse.Namespace) -> CommandResult:
+    def act(settings: Settings, database: Any) -> SavedState:
         from plumcrate.operate.saving import bring_back
 
         return bring_back(database, settings.state_dir, options.folder, _say)
@@ -218,16 +218,16 @@ def _bring_back(options: argparse.Namespace) -> Outcome:
     return _reported(report, lines)
 
 
-def _reported(report: Report, lines: list[str]) -> Outcome:
+def _reported(report: SavedState, lines: list[str]) -> CommandResult:
     from dataclasses import asdict
 
     said: list[str | Text] = list(lines)
     said += [Text(plain(f"damaged, not copied: {name}"), style=CLAY) for name in report.damaged]
     said += [Text(plain(f"no backup: {name}"), style=CLAY) for name in report.missing]
-    return Outcome(asdict(report), said, int(bool(report.damaged or report.missing)))
+    return CommandResult(asdict(report), said, int(bool(report.damaged or report.missing)))
 
 
-def _move(options: argparse.Namespace) -> Outcome:
+def _move(options: argparse.Namespace) -> CommandResult:
     from plumcrate.operate.moving import move_records
     from plumcrate.operate.records import private_server
     from plumcrate.settings import shown
@@ -236,7 +236,7 @@ def _move(options: argparse.Namespace) -> Outcome:
     if settings.database_url:
         raise WrongCommand("database_url names a database already: the records are there")
     aside = _said(lambda: move_records(private_server(settings), options.database))
-    return Outcome(
+    return CommandResult(
         {"aside": str(aside)},
         [
             "The records are moved. Before the next start put its address into the settings:",

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from plumcrate.records.private import PostgresError, PrivatePostgres
 from plumcrate.settings import Settings
-from plumcrate.storage.names import MARK_NAME
+from plumcrate.storage.names import IDENTITY_NAME
 
 _PATIENCE = 60.0
 
@@ -23,7 +23,7 @@ def private_server(settings: Settings) -> PrivatePostgres:
         server = PrivatePostgres(settings.state_dir / "postgres")
     except PostgresError as error:
         raise CannotStart(str(error)) from None
-    if not server.there and (settings.state_dir / MARK_NAME).exists():
+    if not server.there and (settings.state_dir / IDENTITY_NAME).exists():
         raise CannotStart(
             f"{settings.state_dir} was in use before, but its records are not in it: if they are in a "
             "database of yours, name it in database_url; if not, bring them back from where they were saved"

@@ -6,8 +6,8 @@ original that the saved records know of is in the saved store. Backups are kept 
 into the same folder again copies only what is new. ``saved.json`` is written last, and names the records
 that count.
 
-Bringing back copies and verifies the store, marks the state folder, and puts the records in as one
-transaction, which is the moment from which it counts: what is cut short before is begun again.
+Bringing back copies and verifies the store, gives the state folder its identity file, and puts the records in
+as one transaction, which is the moment from which it counts: what is cut short before is begun again.
 """
 
 from __future__ import annotations
@@ -29,7 +29,7 @@ from plumcrate.keeping.backups import sync_folder
 from plumcrate.keeping.state import UNDER_WAY
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Backup, Installation, Library, Session, WorkerRow
-from plumcrate.storage.local import mark_of, write_mark
+from plumcrate.storage.local import identity_of, write_identity
 
 from . import tools
 from .records import CannotStart
@@ -44,7 +44,7 @@ Say = Callable[[str], None]
 
 
 @dataclass
-class Report:
+class SavedState:
     """What was saved or brought back. ``damaged``: files whose bytes do not fit their name; ``missing``:
     backups on record that are not there."""
 
@@ -56,24 +56,26 @@ class Report:
     missing: list[str] = field(default_factory=list)
 
 
-def save(database: Database, state_dir: Path, folder: Path, say: Say) -> Report:
+def save(database: Database, state_dir: Path, folder: Path, say: Say) -> SavedState:
     """Saves into a folder, beside the work. Raises :class:`CannotStart`, OSError."""
     folder = folder.resolve()
     with database.begin() as session:
         if not inspect(session.connection()).has_table("installation"):
             raise CannotStart("there is nothing to save yet: the service has never been started")
-        mark = session.scalar(select(Installation.state_mark))
+        identity = session.scalar(select(Installation.state_identity))
         inside = [state_dir.resolve(), *(Path(root) for root in session.scalars(select(Library.root)))]
     for place in inside:
         if folder.is_relative_to(place):
             raise CannotStart(f"{folder} lies in {place}: choose a folder outside of it")
-    if mark is None or _mark(state_dir) != mark:
-        raise CannotStart(f"the state folder {state_dir} does not bear our mark: is its volume mounted?")
+    if identity is None or _identity(state_dir) != identity:
+        raise CannotStart(
+            f"the state folder {state_dir} does not hold our identity file: is its volume mounted?"
+        )
     (folder / _RECORDS).mkdir(parents=True, exist_ok=True, mode=0o700)
     former = _manifest(folder)
-    if former is not None and former["mark"] != mark:
+    if former is not None and former["identity"] != identity:
         raise CannotStart(f"{folder} holds the state of another installation: choose another folder")
-    report = Report()
+    report = SavedState()
     say("copying the store …")
     _copy_store(state_dir / "backups", folder / "backups", report)
     say("copying the records …")
@@ -90,7 +92,7 @@ def save(database: Database, state_dir: Path, folder: Path, say: Say) -> Report:
     if (state_dir / _KEY).exists():
         _copy(state_dir / _KEY, folder / _KEY)
     manifest = {
-        "mark": mark,
+        "identity": identity,
         "records": report.records,
         "backups": report.backups,
         "version": __version__,
@@ -102,7 +104,7 @@ def save(database: Database, state_dir: Path, folder: Path, say: Say) -> Report:
     return report
 
 
-def bring_back(database: Database, state_dir: Path, folder: Path, say: Say) -> Report:
+def bring_back(database: Database, state_dir: Path, folder: Path, say: Say) -> SavedState:
     """Into an empty database and an empty state folder. Raises :class:`CannotStart`, OSError."""
     manifest = _manifest(folder)
     if manifest is None:
@@ -116,17 +118,17 @@ def bring_back(database: Database, state_dir: Path, folder: Path, say: Say) -> R
     if there and not _goes_on(database, open_one, manifest):
         raise CannotStart("the database holds tables already: bring back into an empty one")
     state_dir.mkdir(parents=True, exist_ok=True)
-    borne = mark_of(state_dir)
-    if borne not in (None, manifest["mark"]):
+    borne = identity_of(state_dir)
+    if borne not in (None, manifest["identity"]):
         raise CannotStart(f"{state_dir} belongs to another installation: give this one a folder of its own")
-    report = Report(records=str(manifest["records"]))
+    report = SavedState(records=str(manifest["records"]))
     say("bringing back the store …")
     _copy_store(folder / "backups", state_dir / "backups", report)
     if (folder / _KEY).exists() and not (state_dir / _KEY).exists():
         _copy(folder / _KEY, state_dir / _KEY)
         (state_dir / _KEY).chmod(0o600)
     if borne is None:
-        write_mark(state_dir, manifest["mark"])
+        write_identity(state_dir, manifest["identity"])
     if not there:
         say("bringing back the records …")
         _write(open_one, manifest["records"].encode())
@@ -136,7 +138,7 @@ def bring_back(database: Database, state_dir: Path, folder: Path, say: Say) -> R
         # Whoever was signed in signs in again, and no worker of then is alive.
         session.execute(delete(Session))
         session.execute(delete(WorkerRow))
-        session.execute(text("UPDATE installation SET marked_at = coalesce(marked_at, now())"))
+        session.execute(text("UPDATE installation SET identified_at = coalesce(identified_at, now())"))
         rows = session.execute(
             select(Library.slug, Backup.sha256, Backup.path)
             .join(Library, Library.id == Backup.library_id)
@@ -159,13 +161,13 @@ def _goes_on(database: Database, open_one: Path, manifest: dict[str, str]) -> bo
     if begun != manifest["records"]:
         return False
     with database.begin() as session:
-        marks = session.execute(text("SELECT state_mark FROM installation")).scalars().all()
-    return marks == [manifest["mark"]]
+        identities = session.execute(text("SELECT state_identity FROM installation")).scalars().all()
+    return identities == [manifest["identity"]]
 
 
-def _mark(folder: Path) -> str | None:
+def _identity(folder: Path) -> str | None:
     try:
-        return mark_of(folder)
+        return identity_of(folder)
     except OSError:
         return None
 
@@ -178,13 +180,15 @@ def _manifest(folder: Path) -> dict[str, str] | None:
         return None
     except (OSError, ValueError) as error:
         raise CannotStart(f"{folder / _MANIFEST} cannot be read: {error}") from None
-    fit = isinstance(found, dict) and all(isinstance(found.get(name), str) for name in ("mark", "records"))
+    fit = isinstance(found, dict) and all(
+        isinstance(found.get(name), str) for name in ("identity", "records")
+    )
     if not fit or not _DUMP_NAME.fullmatch(found["records"]):
         raise CannotStart(f"{folder / _MANIFEST} is not what saving wrote")
     return {name: str(value) for name, value in found.items()}
 
 
-def _copy_store(source: Path, target: Path, report: Report) -> None:
+def _copy_store(source: Path, target: Path, report: SavedState) -> None:
     """Every backup that is not there yet; bytes that do not fit their name are not copied."""
     for place in _stored(source):
         relative = place.relative_to(source)

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 from rich.console import RenderableType
 from rich.text import Text
 
-from plumcrate.cli.commands.common import Commands, Outcome, WrongCommand, table
+from plumcrate.cli.commands.common import CommandResult, Commands, WrongCommand, table
 from plumcrate.cli.commands.libraries import COPIES_HELP, METADATA_HELP, formats, kinds
 from plumcrate.cli.look import points, slat
 from plumcrate.contract.common import CopyFormat, Level
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class _Result:
+class _TrialResult:
     path: Path
     treatment: Treatment | None
     reason: str = ""
@@ -57,7 +57,7 @@ def add_commands(commands: Commands) -> None:
     trial.set_defaults(command=_trial)
 
 
-def _trial(options: argparse.Namespace) -> Outcome:
+def _trial(options: argparse.Namespace) -> CommandResult:
     imaging = _core()
     try:
         recipe = imaging.Recipe(
@@ -79,7 +79,7 @@ def _trial(options: argparse.Namespace) -> Outcome:
     finally:
         sandbox.close()
     failed = any(result.treatment is None for result in results)
-    return Outcome(
+    return CommandResult(
         {"files": [_as_data(result) for result in results]}, _lines(results, options.out), int(failed)
     )
 
@@ -126,13 +126,13 @@ def _size(text: str) -> tuple[int, int]:
     return int(width), int(height)
 
 
-def _treated(sandbox: Sandbox, path: Path, recipe: Recipe, out: Path) -> _Result:
+def _treated(sandbox: Sandbox, path: Path, recipe: Recipe, out: Path) -> _TrialResult:
     from plumcrate.imaging import ImagingError
     from plumcrate.imaging.identification import identify
     from plumcrate.sandbox.children import SandboxError
 
     if out.resolve() == path.resolve().parent:
-        return _Result(path, None, "--out is the file's own folder; the result would take its place")
+        return _TrialResult(path, None, "--out is the file's own folder; the result would take its place")
     try:
         data = path.read_bytes()
         treatment = sandbox.treat(data, recipe, identify(data).pixels / 1e6)
@@ -140,13 +140,13 @@ def _treated(sandbox: Sandbox, path: Path, recipe: Recipe, out: Path) -> _Result
             name = path.name if output.role == "file" else f"{path.name}.{output.format}"
             (out / name).write_bytes(output.data)
     except (ImagingError, SandboxError) as error:
-        return _Result(path, None, str(error))
+        return _TrialResult(path, None, str(error))
     except OSError as error:
-        return _Result(path, None, error.strerror or str(error))
-    return _Result(path, treatment)
+        return _TrialResult(path, None, error.strerror or str(error))
+    return _TrialResult(path, treatment)
 
 
-def _as_data(result: _Result) -> dict[str, object]:
+def _as_data(result: _TrialResult) -> dict[str, object]:
     if result.treatment is None:
         return {"path": str(result.path), "reason": result.reason}
     treatment = result.treatment
@@ -158,7 +158,7 @@ def _as_data(result: _Result) -> dict[str, object]:
             "reason": getattr(output, "reason", ""),
             "size": output.size,
             "score": output.score,
-            "worst": output.spot.score if output.spot else None,
+            "worst": output.worst_place.score if output.worst_place else None,
             "how": output.how,
             "encodes": output.encodes,
             "tried": [{"how": each.how, "size": each.size, "score": each.score} for each in output.tried],
@@ -176,7 +176,7 @@ def _as_data(result: _Result) -> dict[str, object]:
 _ROLES = {"copy": "copy", "conversion": "instead"}
 
 
-def _lines(results: list[_Result], out: Path) -> list[RenderableType]:
+def _lines(results: list[_TrialResult], out: Path) -> list[RenderableType]:
     rows: list[tuple[str | Text, ...]] = []
     for result in results:
         if result.treatment is None:
@@ -193,7 +193,7 @@ def _lines(results: list[_Result], out: Path) -> list[RenderableType]:
                     size(output.size) if output.size else "–",
                     saved(treatment.size, output.size) if output.size else "–",
                     points(output.score),
-                    points(output.spot.score if output.spot else None),
+                    points(output.worst_place.score if output.worst_place else None),
                     slat(treatment.size, min(output.size, treatment.size), 16) if refused is None else "",
                     output.how if refused is None else refused,
                 )

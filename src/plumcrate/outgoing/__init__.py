@@ -6,7 +6,7 @@
 The browser that weighs pages goes out through the tunnel of :mod:`plumcrate.pages`, which asks the same
 guard."""
 
-from .client import Answer, CannotReach, Outgoing, host_of
+from .client import CannotReach, Outgoing, OutgoingAnswer, host_of
 from .guard import Forbidden, Guard
 
-__all__ = ["Answer", "CannotReach", "Forbidden", "Guard", "Outgoing", "host_of"]
+__all__ = ["CannotReach", "Forbidden", "Guard", "Outgoing", "OutgoingAnswer", "host_of"]

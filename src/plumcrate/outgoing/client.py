@@ -19,7 +19,7 @@ class CannotReach(Exception):
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class OutgoingAnswer:
     """What came back. ``body`` is as it was sent, content codings and all; ``size`` are its bytes."""
 
     status: int
@@ -80,7 +80,7 @@ class Outgoing:
         content: bytes | str | None = None,
         most: int | None = None,
         stopped: Callable[[], bool] = lambda: False,
-    ) -> Answer:
+    ) -> OutgoingAnswer:
         """Sends a request and reads its answer. Raises :class:`CannotReach`.
 
         The connection is made to the very address that was judged, so that a name that changes its answer
@@ -112,7 +112,7 @@ class Outgoing:
                         raise CannotReach(f"{address} answered with more than {bound:,} bytes")
                     if time.monotonic() > ends or stopped():
                         raise CannotReach(f"{address} had not answered whole after {self._seconds:g} s")
-                return Answer(answer.status_code, answer.headers, b"".join(pieces))
+                return OutgoingAnswer(answer.status_code, answer.headers, b"".join(pieces))
         except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:
             raise CannotReach(f"{url.host} does not answer: {error or type(error).__name__}") from None
 

@@ -61,7 +61,7 @@ class Forbidden(Exception):
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class AllowedPlace:
     """What an operator lists: a name or a network, and a port or every port."""
 
     name: str | None
@@ -69,7 +69,7 @@ class Entry:
     port: int | None
 
     @classmethod
-    def of(cls, text: str) -> Entry:
+    def of(cls, text: str) -> AllowedPlace:
         """``HOST``, ``HOST:PORT``, ``NETWORK`` or ``NETWORK:PORT``; IPv6 with a port in brackets. Raises
         ValueError."""
         host, port = _parted(text.strip())
@@ -103,7 +103,7 @@ class Guard:
     """Knows what is listed as allowed. Raises ValueError for entries that make no sense."""
 
     def __init__(self, listed: Iterable[str] = ()) -> None:
-        self._entries = [Entry.of(text) for text in listed]
+        self._entries = [AllowedPlace.of(text) for text in listed]
 
     def fit(self, host: str, port: int, addresses: Sequence[str]) -> list[str]:
         """Those of a host's addresses to which a connection may be made. Raises :class:`Forbidden`."""

@@ -29,7 +29,7 @@ from .plain import fetch_list, plain_page
 from .processes import end_all
 from .profiles import LINES, OPEN, SCREENS
 from .tunnel import Tunnel
-from .visit import WARM, Order, visit
+from .visit import WARM, VisitOrder, visit
 
 #: What a browser does of its own accord is switched off: it would be weighed too.
 _FLAGS = (
@@ -60,7 +60,7 @@ _FLAGS = (
 _PR_SET_CHILD_SUBREAPER = 36
 
 
-class _House:
+class _Parent:
     """The way to whoever started this process."""
 
     def __init__(self, connection: Connection) -> None:
@@ -106,12 +106,12 @@ class _Desk:
     """Serves orders, one at a time."""
 
     def __init__(
-        self, house: _House, playwright: Playwright, scratch: Path, settings: dict[str, Any]
+        self, house: _Parent, playwright: Playwright, scratch: Path, settings: dict[str, Any]
     ) -> None:
         self._house, self._playwright, self._scratch = house, playwright, scratch
         self._settings = settings
         guard = Guard(settings["allowed"])
-        self._tunnel = Tunnel(guard, most_bytes=settings["most_bytes"], answer=self._foretold)
+        self._tunnel = Tunnel(guard, most_bytes=settings["most_bytes"], answer=self._predicted)
         self._browser: Browser | None = None
         self._port = 0
         self._answers: dict[str, dict[str, Any]] = {}
@@ -146,13 +146,13 @@ class _Desk:
             self._known.clear()
             return {}
         screen = SCREENS[order["device"]]
-        what = Order(
+        what = VisitOrder(
             order["address"],
             screen,
             float(order["slower"]),
             tuple(map(tuple, order["cookies"])),
             tuple(map(tuple, order["headers"])),
-            bool(order["foretell"]),
+            bool(order["predict"]),
             bool(order["rewrite"]),
             bool(order["look"]),
             float(order["seconds"]),
@@ -185,7 +185,7 @@ class _Desk:
                 raise Fault("no-browser", f"the browser does not start ({said})") from None
         return self._browser
 
-    # -- what is foretold ----------------------------------------------------------------------
+    # -- what is predicted ----------------------------------------------------------------------
 
     async def _ask(self, question: dict[str, Any]) -> dict[str, Any] | None:
         """Asks the house once for each address and Accept; what it said is remembered."""
@@ -205,7 +205,7 @@ class _Desk:
         self._answers[token] = answer
         return {"host": answer["host"], "token": token}
 
-    def _foretold(self, host: str, target: str) -> tuple[int, dict[str, str], bytes]:
+    def _predicted(self, host: str, target: str) -> tuple[int, dict[str, str], bytes]:
         if host == WARM:
             return (
                 200,
@@ -230,7 +230,7 @@ async def _main(link: int, scratch: Path) -> None:
     connection = Connection(link)
     settings = json.loads(connection.recv_bytes())
     async with async_playwright() as playwright:
-        await _Desk(_House(connection), playwright, scratch, settings).serve()
+        await _Desk(_Parent(connection), playwright, scratch, settings).serve()
 
 
 def main() -> None:

@@ -30,7 +30,7 @@ _RASTER = ("jpeg", "png", "gif", "bmp", "tiff")
 
 
 @dataclass(frozen=True, slots=True)
-class Size:
+class AvailableSize:
     """A file of the same picture and shape; ``lightest`` is the least that a modern browser fetches."""
 
     path: str
@@ -49,12 +49,12 @@ class OnRecord:
     bytes_now: int
     untreated: bool
     lightest: tuple[str, int] | None
-    sizes: tuple[Size, ...] = ()
+    sizes: tuple[AvailableSize, ...] = ()
     foreign: bool = False
 
 
 @dataclass(frozen=True, slots=True)
-class Ground:
+class FindingContext:
     """``records``: by a picture's number; ``begun``: when each address was first asked for, in seconds;
     ``varies``: what answers said that they depend on; ``expected``: what share of an untreated file's bytes
     treating is expected to leave."""
@@ -66,7 +66,7 @@ class Ground:
     expected: float
 
 
-def findings_of(reading: Reading, ground: Ground) -> list[PageFinding]:
+def findings_of(reading: Reading, ground: FindingContext) -> list[PageFinding]:
     """Everything, the worst first."""
     found: list[PageFinding] = []
     for group in _by_address(reading.pictures):
@@ -108,7 +108,7 @@ def _say(
     )
 
 
-def _of_one(reading: Reading, group: list[PagePicture], ground: Ground) -> list[PageFinding]:
+def _of_one(reading: Reading, group: list[PagePicture], ground: FindingContext) -> list[PageFinding]:
     """Of one address, wherever it is shown."""
     first = group[0]
     if first.address in ground.failed:
@@ -182,12 +182,12 @@ def place_of(picture: PagePicture) -> tuple[int, int]:
     return round(width), round(width / shape)
 
 
-def _width_for(picture: PagePicture, size: Size) -> float:
+def _width_for(picture: PagePicture, size: AvailableSize) -> float:
     """How wide a file of a size's proportions must be for a place."""
     return min(float(picture.needed_width), picture.needed_height * size.width / max(size.height, 1))
 
 
-def _old_formats(reading: Reading, ground: Ground) -> list[PageFinding]:
+def _old_formats(reading: Reading, ground: FindingContext) -> list[PageFinding]:
     """Copies that stand there and were not served, by why."""
     why: dict[tuple[str, str], list[tuple[PagePicture, int]]] = {}
     for group in _by_address(reading.pictures):
@@ -208,7 +208,7 @@ def _old_formats(reading: Reading, ground: Ground) -> list[PageFinding]:
     return found
 
 
-def _untreated(reading: Reading, ground: Ground) -> list[PageFinding]:
+def _untreated(reading: Reading, ground: FindingContext) -> list[PageFinding]:
     new = [
         group[0]
         for group in _by_address(reading.pictures)
@@ -278,7 +278,7 @@ def _soft(reading: Reading, group: list[PagePicture], record: OnRecord | None) -
     return [_say(reading, "soft", [worst], text, action)]
 
 
-def _lazy_largest(reading: Reading, ground: Ground) -> list[PageFinding]:
+def _lazy_largest(reading: Reading, ground: FindingContext) -> list[PageFinding]:
     found = []
     for picture in reading.pictures:
         if picture.largest_paint and picture.lazy:
@@ -296,7 +296,7 @@ def _lazy_largest(reading: Reading, ground: Ground) -> list[PageFinding]:
     return found
 
 
-def _late_largest(reading: Reading, ground: Ground) -> list[PageFinding]:
+def _late_largest(reading: Reading, ground: FindingContext) -> list[PageFinding]:
     found = []
     for picture in reading.pictures:
         late = ground.begun.get(picture.address.partition("#")[0], 0.0) - _document(reading)
@@ -349,7 +349,7 @@ def _eager(reading: Reading) -> list[PageFinding]:
     ]
 
 
-def _unstated(reading: Reading, ground: Ground) -> list[PageFinding]:
+def _unstated(reading: Reading, ground: FindingContext) -> list[PageFinding]:
     loose = [
         picture
         for picture in reading.pictures
@@ -375,7 +375,7 @@ def _unstated(reading: Reading, ground: Ground) -> list[PageFinding]:
     ]
 
 
-def _several_sizes(reading: Reading, ground: Ground) -> list[PageFinding]:
+def _several_sizes(reading: Reading, ground: FindingContext) -> list[PageFinding]:
     by_picture: dict[int, dict[str, PagePicture]] = {}
     for picture in reading.pictures:
         record = ground.records.get(picture.number)

@@ -23,7 +23,7 @@ from plumcrate.markup.offers import offers_of
 from plumcrate.markup.tokenizer import Tag, Tokenizer
 
 from .faults import Fault
-from .traffic import Exchange
+from .traffic import RequestRecord
 from .tunnel import Tunnel
 
 _AGENT = "PlumCrate (plain weighing)"
@@ -90,13 +90,15 @@ async def plain_page(port: int, tunnel: Tunnel, order: dict[str, Any], scratch: 
         if kind not in ("text/html", "application/xhtml+xml"):
             raise Fault("not-html", f"what is there is no page: its type is {kind or 'not said'}")
         landed = str(answer.url)
-        page = Exchange("0", landed, "page", True, answer.status_code, kind, weight, ended=True, asked=landed)
+        page = RequestRecord(
+            "0", landed, "page", True, answer.status_code, kind, weight, ended=True, asked=landed
+        )
         text = body.decode(answer.encoding or "utf-8", "replace")
         exchanges, pictures, bodies = [page], [], {}
         for number, (address, sort, facts) in enumerate(_named(text, landed), 1):
             if number > _MOST_FILES:
                 break
-            one = Exchange(str(number), address, sort, True, asked=address)
+            one = RequestRecord(str(number), address, sort, True, asked=address)
             exchanges.append(one)
             try:
                 answer, body, one.bytes = await reader.get(address, _ACCEPT, _MOST_FILE)

@@ -85,7 +85,7 @@ class Weigher:
         self._send(order)
         deadline, look_at = time.monotonic() + seconds, 0.0
         failures: list[BaseException] = []
-        with ThreadPoolExecutor(at_a_time, thread_name_prefix="foretelling") as pool:
+        with ThreadPoolExecutor(at_a_time, thread_name_prefix="predicting") as pool:
             while True:
                 if failures:
                     self.end()

@@ -26,7 +26,7 @@ KINDS = ("pictures", "scripts", "styles", "fonts", "page", "media", "data", "oth
 
 
 @dataclass(slots=True)
-class Exchange:
+class RequestRecord:
     """One request and its answer. ``bytes`` went over the wire, headers among them; ``asked`` is the address
     before it was sent on; ``begun`` counts in seconds from the first request."""
 
@@ -48,18 +48,18 @@ class Exchange:
 
 
 @dataclass
-class Ledger:
+class VisitTraffic:
     """Every exchange of one visit. ``first``: until the page was quiet for the first time."""
 
     most: int
-    exchanges: list[Exchange] = field(default_factory=list)
+    exchanges: list[RequestRecord] = field(default_factory=list)
     first: bool = True
     closed: bool = False
     too_many: bool = False
     quiet_since: float = field(default_factory=time.monotonic)
     documents: int = 0
     began: float | None = None
-    _open: dict[str, Exchange] = field(default_factory=dict)
+    _open: dict[str, RequestRecord] = field(default_factory=dict)
 
     @property
     def in_flight(self) -> int:
@@ -90,7 +90,7 @@ class Ledger:
         kind = _KINDS.get(event.get("type", ""), "other")
         at = float(event.get("timestamp", 0.0))
         self.began = at if self.began is None else self.began
-        one = Exchange(event["requestId"], address, kind, self.first, asked=asked, begun=at - self.began)
+        one = RequestRecord(event["requestId"], address, kind, self.first, asked=asked, begun=at - self.began)
         self.exchanges.append(one)
         self._open[event["requestId"]] = one
         self._stir()

@@ -3,7 +3,7 @@
 Names are looked up here, addresses are judged by the :class:`~.guard.Guard`, and the connection is made to
 the very address that was judged. What goes through is slowed to a line of a :class:`~.profiles.Speed`: bytes
 take their turn at a gate that all connections share, and arrive half a round trip later. Hosts below
-``foretold.invalid`` (RFC 6761) are answered from here, over the same line.
+``predicted.invalid`` (RFC 6761) are answered from here, over the same line.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from plumcrate.outgoing.guard import Forbidden, Guard
 from .profiles import OPEN, Speed
 
 #: Hosts below are answered by :attr:`Tunnel.answer`.
-FORETOLD = "foretold.invalid"
+PREDICTED = "predicted.invalid"
 _PIECE, _LEAST_PIECE = 16_384, 1_460
 #: A turn at the gate takes about so many seconds, so that connections share the line evenly.
 _TURN = 0.02
@@ -31,16 +31,16 @@ _MOST_CONNECTIONS = 256
 _DONE, _NOT_ALLOWED, _HOST_UNREACHABLE, _REFUSED, _UNKNOWN_COMMAND = 0, 2, 4, 5, 7
 
 
-def foretold_host(scheme: str, netloc: str) -> str:
+def predicted_host(scheme: str, netloc: str) -> str:
     """The host that answers in another's place."""
-    return f"{hashlib.sha256(f'{scheme}://{netloc}'.encode()).hexdigest()[:12]}.{FORETOLD}"
+    return f"{hashlib.sha256(f'{scheme}://{netloc}'.encode()).hexdigest()[:12]}.{PREDICTED}"
 
 
 Resolve = Callable[[str, int], Awaitable[list[str]]]
 Answer = Callable[[str, str], tuple[int, dict[str, str], bytes]]
 
 
-class _Gate:
+class _Throttle:
     """One direction of the line."""
 
     def __init__(self, rate: float | None) -> None:
@@ -70,7 +70,7 @@ async def look_up(host: str, port: int) -> list[str]:
 class Tunnel:
     """``most_bytes`` may come down; then every connection ends, and :attr:`spent` is set.
 
-    ``answer`` says what stands under a host below ``foretold.invalid`` and a target: status, headers, body.
+    ``answer`` says what stands under a host below ``predicted.invalid`` and a target: status, headers, body.
     """
 
     def __init__(
@@ -85,18 +85,18 @@ class Tunnel:
         #: Why hosts could not be reached, by ``host:port``.
         self.faults: dict[str, str] = {}
         self._server: asyncio.Server | None = None
-        self._foretold: asyncio.Server | None = None
+        self._predicted: asyncio.Server | None = None
         self._open: set[asyncio.Task[None]] = set()
         self.set_line(OPEN)
 
     async def start(self) -> int:
         """The port on which it listens."""
         self._server = await asyncio.start_server(self._serve, "127.0.0.1", 0)
-        self._foretold = await asyncio.start_server(self._answer_foretold, "127.0.0.1", 0)
+        self._predicted = await asyncio.start_server(self._answer_predicted, "127.0.0.1", 0)
         return int(self._server.sockets[0].getsockname()[1])
 
     async def close(self) -> None:
-        for server in (self._server, self._foretold):
+        for server in (self._server, self._predicted):
             if server is not None:
                 server.close()
         self.hang_up()
@@ -105,7 +105,7 @@ class Tunnel:
     def set_line(self, speed: Speed) -> None:
         """From now on; connections that are open keep what they have."""
         self._speed = speed
-        self._down, self._up = _Gate(speed.down), _Gate(speed.up)
+        self._down, self._up = _Throttle(speed.down), _Throttle(speed.up)
 
     def begin(self) -> None:
         """Counts anew, as for another page."""
@@ -181,8 +181,8 @@ class Tunnel:
 
     async def _connect(self, host: str, port: int) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
         """To an address that was judged. Raises :class:`Forbidden`, OSError, TimeoutError."""
-        if host.endswith(f".{FORETOLD}") and self._foretold is not None:
-            return await asyncio.open_connection(*self._foretold.sockets[0].getsockname()[:2])
+        if host.endswith(f".{PREDICTED}") and self._predicted is not None:
+            return await asyncio.open_connection(*self._predicted.sockets[0].getsockname()[:2])
         try:
             addresses = [str(ipaddress.ip_address(host))]
         except ValueError:
@@ -200,7 +200,12 @@ class Tunnel:
         raise failed
 
     async def _pump(
-        self, source: asyncio.StreamReader, sink: asyncio.StreamWriter, gate: _Gate, *, count: bool = False
+        self,
+        source: asyncio.StreamReader,
+        sink: asyncio.StreamWriter,
+        gate: _Throttle,
+        *,
+        count: bool = False,
     ) -> None:
         """Passes bytes on, each piece half a round trip after its turn at the gate."""
         later, half = _Later(sink), self._speed.round_trip / 2
@@ -218,9 +223,9 @@ class Tunnel:
         finally:
             await later.end()
 
-    # -- what is foretold ----------------------------------------------------------------------
+    # -- what is predicted ----------------------------------------------------------------------
 
-    async def _answer_foretold(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    async def _answer_predicted(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         """HTTP/1.1 (RFC 9112), as far as a browser's GET needs it."""
         try:
             while True:

@@ -19,8 +19,8 @@ from playwright.async_api import Browser, BrowserContext, CDPSession, Error, Pag
 from . import faults
 from .faults import Fault
 from .profiles import OPEN, Screen, Speed
-from .traffic import Ledger
-from .tunnel import FORETOLD, Tunnel, foretold_host
+from .traffic import VisitTraffic
+from .tunnel import PREDICTED, Tunnel, predicted_host
 
 _T = TypeVar("_T")
 _HERE = Path(__file__).parent
@@ -43,14 +43,14 @@ _SCROLL_TO = """async (at) => {
 }"""
 
 #: A host that is answered with an empty page: what a browser does once for each visitor is done there.
-WARM = f"warm.{FORETOLD}"
+WARM = f"warm.{PREDICTED}"
 
 #: Asks the house: what an address would be answered with. None: as the network says.
 Ask = Callable[[dict[str, Any]], Awaitable[dict[str, Any] | None]]
 
 
 @dataclass(frozen=True, slots=True)
-class Order:
+class VisitOrder:
     """What to visit, and as whom. ``headers`` and ``cookies`` go to the page's own host alone; ``seconds`` is
     what all of it may take."""
 
@@ -59,7 +59,7 @@ class Order:
     slower: float
     cookies: tuple[tuple[str, str], ...] = ()
     headers: tuple[tuple[str, str], ...] = ()
-    foretell: bool = False
+    predict: bool = False
     rewrite: bool = False
     look: bool = False
     seconds: float = 150.0
@@ -68,12 +68,12 @@ class Order:
 
 @dataclass
 class _Visit:
-    order: Order
+    order: VisitOrder
     tunnel: Tunnel
     scratch: Path
     ask: Ask
     key: str
-    ledger: Ledger = field(default_factory=lambda: Ledger(_MOST_REQUESTS))
+    ledger: VisitTraffic = field(default_factory=lambda: VisitTraffic(_MOST_REQUESTS))
     notes: list[str] = field(default_factory=list)
     crashed: bool = False
     #: So many answers the house has yet to give: that is no time of the page's.
@@ -84,7 +84,7 @@ class _Visit:
 
 
 async def visit(
-    browser: Browser, order: Order, tunnel: Tunnel, scratch: Path, ask: Ask, key: str
+    browser: Browser, order: VisitOrder, tunnel: Tunnel, scratch: Path, ask: Ask, key: str
 ) -> dict[str, Any]:
     """What was measured, as plain data; shots and bodies are files in ``scratch``. Raises :class:`Fault`."""
     state = _Visit(order, tunnel, scratch, ask, key)
@@ -159,10 +159,10 @@ async def _visited(state: _Visit, context: BrowserContext) -> dict[str, Any]:
     await page.goto(f"http://{WARM}/", timeout=_ANSWER * 1000)
     await asyncio.sleep(_PAUSE)
     state.tunnel.set_line(order.speed)
-    if order.foretell:
+    if order.predict:
         # The page's own pictures come over the connection that brought the page.
         home = urlsplit(order.address)
-        state.tunnel.warm = foretold_host(home.scheme, home.netloc)
+        state.tunnel.warm = predicted_host(home.scheme, home.netloc)
     await _listen(state, session)
     landed = await _opened(state, page)
     await _settled(state, page)
@@ -281,7 +281,7 @@ async def _listen(state: _Visit, session: CDPSession) -> None:
         {"maxTotalBufferSize": _MOST_BODIES, "maxResourceBufferSize": _MOST_BODY},
     )
     patterns: list[dict[str, str]] = []
-    if state.order.foretell:
+    if state.order.predict:
         patterns.append({"urlPattern": "*", "resourceType": "Image"})
         patterns.append({"urlPattern": "*", "resourceType": "Other"})
     if state.order.headers:
@@ -299,7 +299,7 @@ async def _listen(state: _Visit, session: CDPSession) -> None:
 
 
 async def _let_pass(state: _Visit, session: CDPSession, event: dict[str, Any]) -> None:
-    """Sends a request on its way: as it is, with headers that sign it in, or to what is foretold."""
+    """Sends a request on its way: as it is, with headers that sign it in, or to what is predicted."""
     number, address = event["requestId"], event["request"]["url"]
     with contextlib.suppress(Error):
         if "responseStatusCode" in event:
@@ -318,7 +318,7 @@ async def _let_pass(state: _Visit, session: CDPSession, event: dict[str, Any]) -
             changes["headers"] = kept + [
                 {"name": name, "value": value} for name, value in state.order.headers
             ]
-        if state.order.foretell and event["request"]["method"] == "GET":
+        if state.order.predict and event["request"]["method"] == "GET":
             accept = {name.lower(): value for name, value in event["request"]["headers"].items()}.get(
                 "accept"
             )

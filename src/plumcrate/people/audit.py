@@ -9,25 +9,25 @@ from sqlalchemy import Select, func, or_, select
 from sqlalchemy.orm import Session
 
 from plumcrate.contract.common import Page
-from plumcrate.contract.people import AuditEntry, Outcome
+from plumcrate.contract.people import ActOutcome, AuditEntry
 from plumcrate.records.tables import AuditRow
 from plumcrate.reports.lines import line
 
-from .who import Who
+from .actor import Actor
 
 _LONGEST = 500
 _PIECE = 1_000
-COLUMNS = ("at", "who", "kind", "email", "address", "library", "act", "target", "outcome", "detail")
+COLUMNS = ("at", "actor", "kind", "email", "address", "library", "act", "target", "outcome", "detail")
 
 
 def record(
     session: Session,
-    who: Who | None,
+    actor: Actor | None,
     act: str,
     *,
     target: str = "",
     library: str | None = None,
-    outcome: Outcome = Outcome.DONE,
+    outcome: ActOutcome = ActOutcome.DONE,
     address: str = "",
     detail: str = "",
     email: str | None = None,
@@ -35,9 +35,9 @@ def record(
     """``email``: whom a stranger said to be."""
     session.add(
         AuditRow(
-            who=_fit(who.name if who else ""),
-            kind=who.kind if who else "stranger",
-            email=_fit(who.email if who and who.email else email or "") or None,
+            actor=_fit(actor.name if actor else ""),
+            kind=actor.kind if actor else "stranger",
+            email=_fit(actor.email if actor and actor.email else email or "") or None,
             address=_fit(address),
             library=library,
             act=_fit(act),
@@ -51,7 +51,7 @@ def record(
 def _fit(text: str) -> str:
     """Bounded, and without what a terminal or the database would take for more than text."""
     plain = text.encode("utf-8", "replace").decode()
-    return "".join(sign if sign.isprintable() else "�" for sign in plain[:_LONGEST])
+    return "".join(character if character.isprintable() else "�" for character in plain[:_LONGEST])
 
 
 def entries(
@@ -59,7 +59,7 @@ def entries(
     library: str | None,
     *,
     search: str | None,
-    outcome: Outcome | None,
+    outcome: ActOutcome | None,
     since: datetime | None,
     until: datetime | None,
     offset: int,
@@ -82,7 +82,7 @@ def as_csv(
     library: str | None,
     *,
     search: str | None,
-    outcome: Outcome | None,
+    outcome: ActOutcome | None,
     since: datetime | None,
     until: datetime | None,
 ) -> Iterator[str]:
@@ -96,7 +96,7 @@ def as_csv(
 def _matching(
     library: str | None,
     search: str | None,
-    outcome: Outcome | None,
+    outcome: ActOutcome | None,
     since: datetime | None,
     until: datetime | None,
 ) -> Select[AuditRow]:
@@ -111,7 +111,7 @@ def _matching(
         query = query.where(AuditRow.at < until)
     for word in (search or "").split()[:8]:
         places = (
-            AuditRow.who,
+            AuditRow.actor,
             AuditRow.email,
             AuditRow.act,
             AuditRow.target,

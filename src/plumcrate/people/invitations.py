@@ -9,7 +9,7 @@ from sqlalchemy import ColumnElement, delete, func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from plumcrate.contract.people import Grant, InvitationPurpose, Joining, Offer, Role
+from plumcrate.contract.people import Grant, InvitationPurpose, Joining, LinkOffer, Role
 from plumcrate.contract.people import Invitation as InvitationView
 from plumcrate.keeping.sealing import Seal
 from plumcrate.records.tables import Invitation, InvitationGrant, Library, Person, PersonGrant
@@ -71,7 +71,7 @@ def set_up(session: Session) -> str | None:
     return _made(session, row, {})[1]
 
 
-def offer(session: Session, token: str) -> Offer:
+def offer(session: Session, token: str) -> LinkOffer:
     """What a link offers; not whether its address has an account. Raises :class:`Refusal`
     ``no-invitation``."""
     row = _open(session, token)
@@ -80,7 +80,7 @@ def offer(session: Session, token: str) -> Offer:
         .join(InvitationGrant, InvitationGrant.library_id == Library.id)
         .where(InvitationGrant.invitation_id == row.id)
     )
-    return Offer(
+    return LinkOffer(
         purpose=InvitationPurpose(row.purpose),
         email=row.email,
         name=row.name,

@@ -22,7 +22,7 @@ _hasher = PasswordHasher()
 def hash_password(password: str) -> str:
     """Raises :class:`Refusal` for one that is too short."""
     if len(password) < PASSWORD_LEAST:
-        raise Refusal("weak-password", f"a password has at least {PASSWORD_LEAST} signs")
+        raise Refusal("weak-password", f"a password has at least {PASSWORD_LEAST} characters")
     with _checking():
         return _hasher.hash(password)
 

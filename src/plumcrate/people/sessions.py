@@ -13,9 +13,9 @@ from plumcrate.records import tables
 from plumcrate.refusal import Refusal
 
 from . import passwords
+from .actor import Actor
 from .invitations import need_second_factor
 from .tokens import new_token, sha256
-from .who import Who
 
 _BROWSER = 200
 
@@ -66,17 +66,17 @@ def end_one(session: Session, person_id: int, number: int) -> bool:
     )
 
 
-def of(session: Session, who: Who) -> list[SignedIn]:
+def of(session: Session, actor: Actor) -> list[SignedIn]:
     """Of one person, the one that was seen last first."""
     query = (
         select(tables.Session)
-        .where(tables.Session.person_id == who.number, tables.Session.expires_at > func.now())
+        .where(tables.Session.person_id == actor.number, tables.Session.expires_at > func.now())
         .order_by(tables.Session.seen_at.desc())
     )
     return [
         SignedIn(
             id=row.id,
-            current=row.id == who.session,
+            current=row.id == actor.session,
             created_at=row.created_at,
             seen_at=row.seen_at,
             address=row.address,
@@ -87,4 +87,4 @@ def of(session: Session, who: Who) -> list[SignedIn]:
 
 
 def _plain(text: str) -> str:
-    return "".join(sign for sign in text[:_BROWSER] if sign.isprintable())
+    return "".join(character for character in text[:_BROWSER] if character.isprintable())

@@ -1,21 +1,19 @@
 """Secrets that open something: made here, kept as hashes only.
 
-A key's secret has a prefix and a checksum of its own, so that who finds one, or looks for leaked ones, knows
-it for what it is: ``plumkey_``, 38 signs of 62 (226 bits), and six that are the CRC-32 (ISO/IEC 8802-3) of
-what stands before, in the same signs.
+A key's secret says what it is, so that whoever finds one, or scans for leaked ones, knows it: ``plumkey``,
+then nine groups of five random characters (225 bits), then five that check them: the first 25 bits of the
+SHA-256 of all that stands before. Characters are those of Crockford's base 32 in small letters, which leaves
+out i, l, o and u.
 """
 
 from __future__ import annotations
 
 import hashlib
-import re
 import secrets
-import string
-import zlib
 
-_SIGNS = string.digits + string.ascii_uppercase + string.ascii_lowercase
-_PREFIX, _LENGTH = "plumkey_", 38
-_KEY = re.compile(rf"{_PREFIX}[0-9A-Za-z]{{{_LENGTH + 6}}}\Z")
+_ALPHABET = "0123456789abcdefghjkmnpqrstvwxyz"
+_GROUPS, _GROUP = 9, 5
+_PREFIX = "plumkey"
 
 
 def sha256(token: str) -> bytes:
@@ -28,19 +26,11 @@ def new_token() -> str:
 
 
 def new_key_secret() -> str:
-    begin = _PREFIX + "".join(secrets.choice(_SIGNS) for _ in range(_LENGTH))
-    return begin + _checksum(begin)
-
-
-def looks_like_key(secret: str) -> bool:
-    """Whether it may be one of ours, by its form and checksum; the records say which. Keys from before
-    the checksum have none."""
-    return secret.startswith("pc_") or (bool(_KEY.match(secret)) and secret[-6:] == _checksum(secret[:-6]))
+    groups = ("".join(secrets.choice(_ALPHABET) for _ in range(_GROUP)) for _ in range(_GROUPS))
+    begin = "-".join((_PREFIX, *groups))
+    return f"{begin}-{_checksum(begin)}"
 
 
 def _checksum(begin: str) -> str:
-    value, signs = zlib.crc32(begin.encode()), ""
-    for _ in range(6):
-        value, place = divmod(value, len(_SIGNS))
-        signs = _SIGNS[place] + signs
-    return signs
+    value = int.from_bytes(hashlib.sha256(begin.encode()).digest()[:4]) >> 7
+    return "".join(_ALPHABET[value >> shift & 31] for shift in (20, 15, 10, 5, 0))

@@ -46,7 +46,7 @@ class CannotShow(Exception):
 
 
 @dataclass(frozen=True, slots=True)
-class Source:
+class PreviewSource:
     """What a preview is made from: a path, its bytes' number, and where the preview is kept under which
     tag."""
 
@@ -101,7 +101,7 @@ class Previews:
     def folder(self) -> Path:
         return self._state.path / "previews"
 
-    def source(self, file_id: int, width: int) -> Source | None:
+    def source(self, file_id: int, width: int) -> PreviewSource | None:
         """What a preview of a file would be made from; None when there is no such file."""
         with self._database.begin() as session:
             file = session.get(File, file_id)
@@ -128,7 +128,7 @@ class Previews:
                 path, size, content = small.path, small.size_now, f"{small.mtime_ns}:{small.size_now}"
         tag = hashlib.sha256(f"{library.id}:{file.id}:{path}:{content}:{width}".encode()).hexdigest()[:32]
         place = self.folder / library.slug / tag[:2] / f"{tag}.webp"
-        return Source(Keeper.of(self._database, library, self._state), path, size, tag, place)
+        return PreviewSource(Keeper.of(self._database, library, self._state), path, size, tag, place)
 
     def at_once(self, file_id: int, width: int) -> bytes | None:
         """A preview as :meth:`bytes_of` has it; None where there is none. Blocks while it is made."""
@@ -144,7 +144,7 @@ class Previews:
         except (CannotShow, StorageError, TimeoutError):
             return None
 
-    async def bytes_of(self, source: Source, width: int) -> bytes:
+    async def bytes_of(self, source: PreviewSource, width: int) -> bytes:
         """A preview, WebP, upright; made when it is not there. Raises :class:`CannotShow` and
         StorageError."""
         try:
@@ -175,7 +175,7 @@ class Previews:
         except Exception:
             log.exception("a preview could not be made ahead", file=file_id)
 
-    def _begin(self, source: Source, width: int) -> Future[bytes]:
+    def _begin(self, source: PreviewSource, width: int) -> Future[bytes]:
         """The making of a preview: the one under way, when there is one."""
         with self._guard:
             under_way = self._making.get(source.place)
@@ -184,7 +184,7 @@ class Previews:
                 under_way.add_done_callback(lambda _: self._making.pop(source.place, None))
             return under_way
 
-    def _make(self, source: Source, width: int) -> bytes:
+    def _make(self, source: PreviewSource, width: int) -> bytes:
         if source.place.exists():
             return source.place.read_bytes()
         if source.size > self._most_bytes:

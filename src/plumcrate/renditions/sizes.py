@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 
 from plumcrate.contract.sizes import MOST_SIZES, SizeEffect, SizeSettings
 from plumcrate.deciding.shaping import sizes_of
-from plumcrate.deciding.size_names import UnfitName, check_pattern
+from plumcrate.deciding.size_names import UnfitPattern, check_pattern
 from plumcrate.deciding.sizing import effect_of_sizes, settle_sizes
 from plumcrate.records.tables import Library, SizeRow
 from plumcrate.refusal import Refusal
@@ -59,7 +59,7 @@ def _refuse(sizes: dict[str, SizeSettings], name: str, settings: SizeSettings) -
     several = len(settings.densities) > 1 or len(settings.widths) > 1
     try:
         check_pattern(settings.pattern, several=several)
-    except UnfitName as error:
+    except UnfitPattern as error:
         raise Refusal("unfit-pattern", str(error)) from None
     if "{name}" in settings.pattern:
         return

@@ -15,7 +15,7 @@ from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File, Ledger, Library, Picture
 from plumcrate.refusal import Refusal
-from plumcrate.runs.runs import upkeep_of
+from plumcrate.runs.runs import automation_of
 from plumcrate.sandbox.children import Sandbox, SandboxError
 
 #: Steps that mean a place in one picture.
@@ -108,7 +108,7 @@ def _refuse_untouchable(library: Library, file: File) -> None:
         raise Refusal("cannot-touch", f"{file.path} is a GIF, which has no room for new colours")
     if not file.width:
         raise Refusal("cannot-touch", f"{file.path} cannot be read as a picture")
-    if file.before_sha256 is None and not upkeep_of(library).backups:
+    if file.before_sha256 is None and not automation_of(library).backups:
         raise Refusal(
             "cannot-touch",
             f"nothing would keep the original of {file.path}: switch backups on for {library.name} first",

@@ -11,13 +11,13 @@ from datetime import UTC, datetime, timedelta
 from sqlalchemy import ColumnElement, and_, func, select, true, update
 from sqlalchemy.orm import Session
 
-from plumcrate.contract.sizes import FilesLetGo, LettingGo
+from plumcrate.contract.sizes import RemoveUnused, UnusedFiles
 from plumcrate.records.queries.sizes import counted_since, not_asked_for
 from plumcrate.records.tables import File, Library, SizeRow
 from plumcrate.refusal import Refusal
 
 
-def let_unused_go(session: Session, library: Library, asked: LettingGo) -> FilesLetGo:
+def remove_unused(session: Session, library: Library, asked: RemoveUnused) -> UnusedFiles:
     """Marks files that stand there for at least so many days and that nobody asked for in that time: the next
     run removes them. Raises :class:`Refusal` while visits were not counted for so long."""
     _known(session, library, asked.size)
@@ -38,26 +38,28 @@ def let_unused_go(session: Session, library: Library, asked: LettingGo) -> Files
         not_asked_for(library.id, asked.days), File.treated_at < made_before, ~File.unwanted
     )
     if asked.size is not None:
-        rows = rows.where(File.size == asked.size)
-    return _mark(session, File.id.in_(rows), let_go=True)
+        rows = rows.where(File.size_name == asked.size)
+    return _set(session, File.id.in_(rows), removed_unused=True)
 
 
-def bring_back(session: Session, library: Library, size: str | None) -> FilesLetGo:
-    """The next run makes again what was let go, of one size or of all. Raises :class:`Refusal`."""
+def bring_back(session: Session, library: Library, size: str | None) -> UnusedFiles:
+    """The next run makes again what was removed, of one size or of all. Raises :class:`Refusal`."""
     _known(session, library, size)
-    of_size = true() if size is None else File.size == size
-    return _mark(session, and_(File.library_id == library.id, File.let_go, of_size), let_go=False)
+    of_size = true() if size is None else File.size_name == size
+    return _set(
+        session, and_(File.library_id == library.id, File.removed_unused, of_size), removed_unused=False
+    )
 
 
-def _mark(session: Session, which: ColumnElement[bool], *, let_go: bool) -> FilesLetGo:
-    marked = session.scalars(
+def _set(session: Session, which: ColumnElement[bool], *, removed_unused: bool) -> UnusedFiles:
+    changed = session.scalars(
         update(File)
         .where(which)
-        .values(let_go=let_go, unwanted=let_go)
+        .values(removed_unused=removed_unused, unwanted=removed_unused)
         .returning(File.size_now)
         .execution_options(synchronize_session=False)
     ).all()
-    return FilesLetGo(files=len(marked), bytes=sum(marked))
+    return UnusedFiles(files=len(changed), bytes=sum(changed))
 
 
 def _known(session: Session, library: Library, size: str | None) -> None:

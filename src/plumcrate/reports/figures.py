@@ -9,10 +9,10 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import ColumnElement, func, select, text
 from sqlalchemy.orm import Session
 
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.pictures import FileState
-from plumcrate.contract.reports import PageWeight, Report, ReportPicture, ReportSettings
+from plumcrate.contract.reports import PageWeight, ReportPicture, ReportSettings, SavingsReport
 from plumcrate.contract.savings import Slat
-from plumcrate.contract.upkeep import Upkeep
 from plumcrate.contract.weighing import Reading, WeighingKind
 from plumcrate.records.queries.savings import SLATS, slat_of
 from plumcrate.records.queries.traffic import sent_between, sent_by_month
@@ -38,12 +38,12 @@ def day_after(month: str) -> date:
     return (first_day(month) + timedelta(days=31)).replace(day=1)
 
 
-def report(session: Session, library: Library, begins: str, ends: str, now: datetime) -> Report:
+def report(session: Session, library: Library, begins: str, ends: str, now: datetime) -> SavingsReport:
     """The report of the months ``begins`` to ``ends``, both among them, in the library's time zone. Raises
     :class:`NoSuchMonths`."""
     if ends < begins:
         raise NoSuchMonths(f"{ends} is before {begins}")
-    zone = Upkeep.model_validate(library.upkeep).time_zone
+    zone = Automation.model_validate(library.automation).time_zone
     settings = ReportSettings.model_validate(library.report)
     first, after = first_day(begins), day_after(ends)
     since, until = (datetime(d.year, d.month, 1, tzinfo=ZoneInfo(zone)) for d in (first, after))
@@ -66,7 +66,7 @@ def report(session: Session, library: Library, begins: str, ends: str, now: date
         .where(*mine)
     ).one()
     sent = sent_between(session, library.id, first, after)
-    return Report(
+    return SavingsReport(
         library=library.slug,
         name=library.name,
         client=settings.client or library.name,

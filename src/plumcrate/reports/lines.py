@@ -8,7 +8,8 @@ import re
 from collections.abc import Iterable
 from datetime import datetime
 
-#: What begins a formula, wide forms as well, where a field begins, or would where another sign parts fields.
+#: What begins a formula, wide forms as well, where a field begins, or would where another character parts
+#: fields.
 _FORMULA = re.compile(r'(^|[;\t|\r\n])([\s"]*)([=+\-@＝＋－＠])')
 _ODD = re.compile(r"^[\t\r\n]")
 

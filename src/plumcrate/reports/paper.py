@@ -52,10 +52,10 @@ def _known(font: str) -> frozenset[int]:
 
 
 def shown(text: str) -> str:
-    """Text as it can be drawn: nothing that is no sign, and ``?`` for what no font of ours has."""
-    signs = (sign if sign.isprintable() else "�" for sign in text)
+    """Text as it can be drawn: nothing that is no character, and ``?`` for what no font of ours has."""
+    characters = (character if character.isprintable() else "�" for character in text)
     known = _known("sans") | _known("other")
-    return "".join(sign if ord(sign) in known else "?" for sign in signs)
+    return "".join(character if ord(character) in known else "?" for character in characters)
 
 
 class Paper(FPDF):

@@ -6,7 +6,7 @@ import calendar
 from collections.abc import Callable, Mapping, Sequence
 from urllib.parse import urlsplit
 
-from plumcrate.contract.reports import PageWeight, Report, ReportPicture
+from plumcrate.contract.reports import PageWeight, ReportPicture, SavingsReport
 from plumcrate.contract.savings import Slat
 from plumcrate.words import saved, size
 
@@ -16,7 +16,7 @@ _BAR = 46.0  # the width of a row's slat
 _ACROSS = 3
 
 
-def sheet(report: Report, pictures: Mapping[int, bytes]) -> bytes:
+def sheet(report: SavingsReport, pictures: Mapping[int, bytes]) -> bytes:
     """The report as PDF. ``pictures``: small ones by the number of their file."""
     paper = Paper(
         f"{report.client}: {period(report)}",
@@ -49,7 +49,7 @@ def sheet(report: Report, pictures: Mapping[int, bytes]) -> bytes:
     return bytes(paper.output())
 
 
-def period(report: Report) -> str:
+def period(report: SavingsReport) -> str:
     """The months, as they are spoken."""
     first, last = month(report.begins), month(report.ends)
     if report.begins == report.ends:
@@ -65,11 +65,11 @@ def month(name: str) -> str:
     return f"{calendar.month_name[int(number)]} {year}"
 
 
-def _day(report: Report) -> str:
+def _day(report: SavingsReport) -> str:
     return f"{report.made_at.day} {calendar.month_name[report.made_at.month]} {report.made_at.year}"
 
 
-def _head(paper: Paper, report: Report) -> None:
+def _head(paper: Paper, report: SavingsReport) -> None:
     y = MARGIN
     if report.sender:
         y += paper.put(report.sender, MARGIN, y, INNER, size=9, font="strong", colour=QUIET) + 3
@@ -169,7 +169,7 @@ def _folder(name: str) -> str:
     return name or "the folder itself"
 
 
-def _sent(paper: Paper, report: Report) -> None:
+def _sent(paper: Paper, report: SavingsReport) -> None:
     if not report.sent.requests:
         return
     paper.heading("What visitors were sent", "Against what the same requests would have weighed before")

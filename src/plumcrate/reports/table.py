@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from plumcrate.contract.delivery import Sent
-from plumcrate.contract.reports import Report
+from plumcrate.contract.reports import SavingsReport
 from plumcrate.contract.savings import Slat
 
 from .lines import line
@@ -25,7 +25,7 @@ COLUMNS = (
 )
 
 
-def table(report: Report) -> Iterator[str]:
+def table(report: SavingsReport) -> Iterator[str]:
     """The lines, the first with the columns' names. Sizes are in bytes, times in seconds."""
     yield line(COLUMNS)
     yield _line("client", report.client)

@@ -18,29 +18,29 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, aliased
 
 from plumcrate.contract.allowance import Allowance, AllowanceMonth, AllowanceSettings, AllowanceUnit
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.runs import ItemState, RunKind, RunState
-from plumcrate.contract.upkeep import Upkeep
 from plumcrate.contract.webhooks import EventType
 from plumcrate.records.tables import AllowanceNotice, AllowanceUse, File, Item, Library, Run
-from plumcrate.webhooks.outgoing import tell_outside
+from plumcrate.webhooks.outgoing import notify_webhook
 
 #: Somebody is told when so many hundredths are used.
 NEARLY, ALL = 80, 100
 _OPEN = (RunState.RUNNING, RunState.PAUSED)
 
 
-def month_of(upkeep: Upkeep, now: datetime) -> date:
+def month_of(automation: Automation, now: datetime) -> date:
     """The first day of the month that it is in the library's time zone."""
-    return now.astimezone(ZoneInfo(upkeep.time_zone)).date().replace(day=1)
+    return now.astimezone(ZoneInfo(automation.time_zone)).date().replace(day=1)
 
 
 def next_month(month: date) -> date:
     return (month + timedelta(days=31)).replace(day=1)
 
 
-def begin_of(month: date, upkeep: Upkeep) -> datetime:
+def begin_of(month: date, automation: Automation) -> datetime:
     """When a month begins in the library's time zone."""
-    return datetime(month.year, month.month, 1, tzinfo=ZoneInfo(upkeep.time_zone))
+    return datetime(month.year, month.month, 1, tzinfo=ZoneInfo(automation.time_zone))
 
 
 def used(session: Session, library_id: int, month: date) -> tuple[int, int]:
@@ -76,10 +76,10 @@ def _named(month: date) -> str:
 class Meter:
     """A library's allowance during one round of the feeder, which holds its lock."""
 
-    def __init__(self, session: Session, library: Library, upkeep: Upkeep, now: datetime) -> None:
+    def __init__(self, session: Session, library: Library, automation: Automation, now: datetime) -> None:
         self._session, self._library = session, library
         self._settings = AllowanceSettings.model_validate(library.allowance)
-        self._month = month_of(upkeep, now)
+        self._month = month_of(automation, now)
         self._left: float | None = None
         if self._settings.amount is not None:
             self._left = self._settings.amount - in_unit(
@@ -162,13 +162,13 @@ class Meter:
                 .values(
                     library_id=self._library.id,
                     month=self._month,
-                    mark=f"{share} {amount} {self._settings.unit}",
+                    threshold=f"{share} {amount} {self._settings.unit}",
                 )
                 .on_conflict_do_nothing()
-                .returning(AllowanceNotice.mark)
+                .returning(AllowanceNotice.threshold)
             )
             if told.first() is not None:
-                tell_outside(
+                notify_webhook(
                     self._session,
                     self._library,
                     event,
@@ -254,7 +254,7 @@ def count(session: Session, item: Item, now: datetime) -> None:
             insert(AllowanceUse)
             .values(
                 library_id=library.id,
-                month=month_of(Upkeep.model_validate(library.upkeep), now),
+                month=month_of(Automation.model_validate(library.automation), now),
                 file_id=item.file_id,
                 pixels=round(item.megapixels * 1e6),
                 counted=True,
@@ -263,10 +263,10 @@ def count(session: Session, item: Item, now: datetime) -> None:
         )
 
 
-def allowance_view(session: Session, library: Library, upkeep: Upkeep, now: datetime) -> Allowance:
+def allowance_view(session: Session, library: Library, automation: Automation, now: datetime) -> Allowance:
     """A library's allowance as the wire shows it, with its last twelve months."""
     settings = AllowanceSettings.model_validate(library.allowance)
-    month = month_of(upkeep, now)
+    month = month_of(automation, now)
     months = session.execute(
         select(AllowanceUse.month, func.count(), func.sum(AllowanceUse.pixels))
         .where(AllowanceUse.library_id == library.id)
@@ -283,8 +283,8 @@ def allowance_view(session: Session, library: Library, upkeep: Upkeep, now: date
         used=round(amount_used, 3),
         left=None if left is None else round(left, 3),
         month=f"{month:%Y-%m}",
-        resets_at=begin_of(next_month(month), upkeep),
-        time_zone=upkeep.time_zone,
+        resets_at=begin_of(next_month(month), automation),
+        time_zone=automation.time_zone,
         files_waiting=0 if left is None or left > 0 else _files_waiting(session, library.id),
         notice=notice_of(settings, amount_used, month),
         months=[

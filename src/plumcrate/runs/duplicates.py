@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 from sqlalchemy import select
 
 from plumcrate.contract.pictures import FileState
-from plumcrate.imaging.outcome import Chosen, Output, Refused, Spot
+from plumcrate.imaging.outcome import Chosen, Output, Refused, WorstPlace
 from plumcrate.imaging.version import core_version
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.tables import Derived, File, Result
@@ -29,8 +29,8 @@ _MOST = 3
 
 
 @dataclass(frozen=True, slots=True)
-class Made:
-    """What a treatment, or a twin, gives: outputs, and width and height of what goes beside the file."""
+class TreatedOutputs:
+    """What a treatment, or a duplicate, gives: outputs, and width and height of what goes beside the file."""
 
     outputs: tuple[Output, ...]
     shown_size: tuple[int, int]
@@ -46,15 +46,15 @@ class Made:
         return tuple(one for one in self.outputs if isinstance(one, Chosen) and one.role != "file")
 
 
-def made_of_twin(
+def made_of_duplicate(
     keeper: Keeper, file: File, source: bytes, recipe: Recipe, key: dict[str, Any]
-) -> Made | None:
+) -> TreatedOutputs | None:
     """What was made of the same original elsewhere, under the same settings; None where there is nothing, or
     not all of it stands as recorded."""
     original = hashlib.sha256(source).digest()
     mine = File.library_id == file.library_id, File.before_sha256 == original, File.id != file.id
     with keeper.database.begin() as session:
-        twins = session.execute(
+        duplicates = session.execute(
             select(File, Result.made)
             .join(Result, (Result.library_id == File.library_id) & (Result.sha256 == File.sha256))
             .where(*mine, File.state == FileState.LIGHTER, File.recipe == key)
@@ -62,40 +62,40 @@ def made_of_twin(
             .order_by(File.id)
             .limit(_MOST)
         ).all()
-    for twin, made in twins:
-        found = _read(keeper, twin, made, recipe)
+    for duplicate, made in duplicates:
+        found = _read(keeper, duplicate, made, recipe)
         if found is not None:
             return found
     return None
 
 
-def _read(keeper: Keeper, twin: File, made: dict[str, Any], recipe: Recipe) -> Made | None:
+def _read(keeper: Keeper, duplicate: File, made: dict[str, Any], recipe: Recipe) -> TreatedOutputs | None:
     try:
-        data = _bytes(keeper, twin.path, twin.sha256)
-        beside = [(derived, _bytes(keeper, derived.path, derived.sha256)) for derived in twin.derived]
+        data = _bytes(keeper, duplicate.path, duplicate.sha256)
+        beside = [(derived, _bytes(keeper, derived.path, derived.sha256)) for derived in duplicate.derived]
     except StorageError:
         return None
     if data is None or any(content is None for _, content in beside):
         return None
     outputs: list[Output] = [
         Chosen(
-            format=twin.format or "",
+            format=duplicate.format or "",
             data=data,
             size=len(data),
             score=made["score"],
             how=made["how"],
-            spot=_spot(twin.spot),
+            worst_place=_worst_place(duplicate.worst_place),
         )
     ]
     outputs += [_output(derived, content) for derived, content in beside if content is not None]
     there = {(output.role, output.format) for output in outputs}
     outputs += [
-        Refused(format=kind, role="copy", verdict="not-for-its-twin")
+        Refused(format=kind, role="copy", verdict="not-for-its-duplicate")
         for kind in sorted(recipe.copies)
-        if ("copy", kind) not in there and kind != twin.format
+        if ("copy", kind) not in there and kind != duplicate.format
     ]
-    size = next(((derived.width, derived.height) for derived, _ in beside), twin.shown)
-    return Made(tuple(outputs), size)
+    size = next(((derived.width, derived.height) for derived, _ in beside), duplicate.shown)
+    return TreatedOutputs(tuple(outputs), size)
 
 
 def _output(derived: Derived, data: bytes) -> Chosen:
@@ -106,7 +106,7 @@ def _output(derived: Derived, data: bytes) -> Chosen:
         size=len(data),
         score=derived.score,
         how=derived.how,
-        spot=_spot(derived.spot),
+        worst_place=_worst_place(derived.worst_place),
     )
 
 
@@ -116,5 +116,5 @@ def _bytes(keeper: Keeper, path: str, sha256: bytes | None) -> bytes | None:
     return data if hashlib.sha256(data).digest() == sha256 else None
 
 
-def _spot(values: dict[str, Any] | None) -> Spot | None:
-    return None if values is None else Spot(**values | {"lost": bytes.fromhex(values["lost"])})
+def _worst_place(values: dict[str, Any] | None) -> WorstPlace | None:
+    return None if values is None else WorstPlace(**values | {"lost": bytes.fromhex(values["lost"])})

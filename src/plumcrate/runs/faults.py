@@ -15,7 +15,7 @@ from plumcrate.sandbox.children import SandboxError
 from plumcrate.storage.errors import NotThere, StorageError
 
 from .steps import Again, Ended, Step
-from .treating import Outcome, TooManyBytes
+from .treating import ItemOutcome, TooManyBytes
 
 log = structlog.get_logger()
 
@@ -47,7 +47,7 @@ _PASSING = _TRANSIENT | {
 
 
 @dataclass(frozen=True, slots=True)
-class Limits:
+class MachineLimits:
     """What this machine takes, and the pauses before further tries, in seconds."""
 
     most_bytes: int
@@ -55,19 +55,19 @@ class Limits:
     pauses: tuple[float, ...]
 
 
-def after_fault(error: Exception, item: Item, limits: Limits, *, treating: bool) -> Step:
+def after_fault(error: Exception, item: Item, limits: MachineLimits, *, treating: bool) -> Step:
     """What follows from an error of a turn; ``treating`` is false for a run that restores."""
     match error:
         case LeftAlone():
             # What is too large for this machine need not be for another, or tomorrow.
             beyond = {"bytes": limits.most_bytes} if isinstance(error, TooManyBytes) else None
             return Ended(
-                Outcome(ItemState.PASSED, FileState.LEFT_ALONE, error.code, str(error), beyond=beyond)
+                ItemOutcome(ItemState.PASSED, FileState.LEFT_ALONE, error.code, str(error), beyond=beyond)
             )
         case ImagingError():
             beyond = {"pixels": limits.most_pixels} if isinstance(error, TooLarge) else None
             return Ended(
-                Outcome(ItemState.FAILED, FileState.UNREADABLE, error.code, str(error), beyond=beyond)
+                ItemOutcome(ItemState.FAILED, FileState.UNREADABLE, error.code, str(error), beyond=beyond)
             )
         case NotThere():
             return Again(_AWAY_SECONDS, error.code, str(error))
@@ -76,10 +76,14 @@ def after_fault(error: Exception, item: Item, limits: Limits, *, treating: bool)
         case _:
             log.error("an item failed", item=item.id, exc_info=error)
             reason = f"an internal error ({type(error).__name__}); the worker's log says more"
-            return Ended(Outcome(ItemState.FAILED, FileState.FAILED, "internal-error", reason, settled=False))
+            return Ended(
+                ItemOutcome(ItemState.FAILED, FileState.FAILED, "internal-error", reason, settled=False)
+            )
 
 
-def _after_refusal(error: SandboxError | StorageError, item: Item, limits: Limits, treating: bool) -> Step:
+def _after_refusal(
+    error: SandboxError | StorageError, item: Item, limits: MachineLimits, treating: bool
+) -> Step:
     code, reason = error.code, str(error)
     if code == "stopped":
         return Again()
@@ -89,6 +93,6 @@ def _after_refusal(error: SandboxError | StorageError, item: Item, limits: Limit
         return Again(limits.pauses[item.tries], code, reason, counts=True)
     if code == "gone" and treating:
         # The site deleted it meanwhile: nothing failed, and the next look records it.
-        return Ended(Outcome(ItemState.PASSED, None, code, reason, settled=False))
+        return Ended(ItemOutcome(ItemState.PASSED, None, code, reason, settled=False))
     state = FileState.FAILED if treating else None
-    return Ended(Outcome(ItemState.FAILED, state, code, reason, settled=code not in _PASSING))
+    return Ended(ItemOutcome(ItemState.FAILED, state, code, reason, settled=code not in _PASSING))

@@ -20,9 +20,9 @@ from plumcrate.records.queries.sums import refresh_pictures
 from plumcrate.records.tables import File, Item, Library, Run
 
 from .allowance import count
-from .runs import recipe_of, upkeep_of
+from .runs import automation_of, recipe_of
 from .steps import Again, CopiesLater, Ended, Step
-from .treating import Order, Outcome
+from .treating import ItemOutcome, TreatOrder
 from .turns import light_form_stands
 
 
@@ -34,7 +34,7 @@ class Begun:
     run: Run
     library: Library
     file: File
-    order: Order | None
+    order: TreatOrder | None
 
     @property
     def key(self) -> dict[str, Any] | None:
@@ -93,11 +93,11 @@ class Items:
             case Ended(outcome):
                 self._ended(begun.item.id, outcome, begun.key)
 
-    def _order(self, session: Session, run: Run, item: Item, library: Library, file: File) -> Order:
+    def _order(self, session: Session, run: Run, item: Item, library: Library, file: File) -> TreatOrder:
         recipe, key = shaped_recipe(session, file, recipe_of(session, run, item.variant))
         settings = RecipeSettings.model_validate(run.settings)
-        unwanted = file.size is not None and file.unwanted
-        return Order(run.id, recipe, key, settings, upkeep_of(library), self._most_bytes, unwanted)
+        unwanted = file.size_name is not None and file.unwanted
+        return TreatOrder(run.id, recipe, key, settings, automation_of(library), self._most_bytes, unwanted)
 
     def _again(self, item_id: int, step: Again) -> None:
         with self._database.begin() as session:
@@ -116,7 +116,7 @@ class Items:
             else:
                 item.attempts -= 1
 
-    def _copies_later(self, item_id: int, light: Outcome) -> None:
+    def _copies_later(self, item_id: int, light: ItemOutcome) -> None:
         with self._database.begin() as session:
             item = session.get_one(Item, item_id)
             item.stage, item.state, item.job_id = 1, ItemState.WAITING, None
@@ -125,7 +125,7 @@ class Items:
             refresh_pictures(session, [item.picture_id])
             notify(session, run=item.run_id)
 
-    def _ended(self, item_id: int, outcome: Outcome, key: dict[str, Any] | None) -> None:
+    def _ended(self, item_id: int, outcome: ItemOutcome, key: dict[str, Any] | None) -> None:
         with self._database.begin() as session:
             item = session.get_one(Item, item_id, with_for_update=True)
             if item.finished_at is not None:
@@ -152,9 +152,9 @@ class Items:
             notify(session, run=item.run_id, item=item.id)
 
 
-def _show(file: File, outcome: Outcome) -> None:
+def _show(file: File, outcome: ItemOutcome) -> None:
     """Records how large what stands there is."""
-    if file.size is not None:
+    if file.size_name is not None:
         if outcome.shown is not None:
             file.width, file.height = outcome.shown
             file.size_before = file.size_now
@@ -163,11 +163,11 @@ def _show(file: File, outcome: Outcome) -> None:
     file.shown_width, file.shown_height = (None, None) if same else outcome.shown  # type: ignore[misc]
 
 
-def _settle(file: File, outcome: Outcome, key: dict[str, Any] | None) -> None:
+def _settle(file: File, outcome: ItemOutcome, key: dict[str, Any] | None) -> None:
     assert outcome.file is not None
     file.reason = outcome.reason
     # What could not be made for a size is not there; what was made before stays as it was.
-    if file.size is None or outcome.item is not ItemState.FAILED:
+    if file.size_name is None or outcome.item is not ItemState.FAILED:
         file.state = outcome.file
     file.recipe = key if outcome.settled else None
     if file.recipe is not None and outcome.beyond is not None:
@@ -177,5 +177,5 @@ def _settle(file: File, outcome: Outcome, key: dict[str, Any] | None) -> None:
     file.level = key["level"] if key is not None else None
     _show(file, outcome)
     file.score, file.how = outcome.score, outcome.how
-    file.spot, file.worst = outcome.spot, outcome.worst
+    file.worst_place, file.worst = outcome.worst_place, outcome.worst
     file.treated_at = datetime.now(UTC)

@@ -13,10 +13,10 @@ from sqlalchemy import ColumnElement, and_, case, exists, func, insert, literal,
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Session
 
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.pictures import FileState
 from plumcrate.contract.recipes import RecipeSettings
 from plumcrate.contract.runs import ItemState, RunKind, RunOrigin, RunRequest, RunState, Scope
-from plumcrate.contract.upkeep import Upkeep
 from plumcrate.deciding.decision import Variant, resolved, variant_of, variants
 from plumcrate.deciding.planning import DUE, PRESENT, left_alone, settings_of, settled
 from plumcrate.deciding.shaping import shapes_of
@@ -94,7 +94,7 @@ def create_run(
         # What a person put back stays until a person says otherwise.
         where = and_(where, ~File.held)
     else:
-        library.at_rest = request.kind is RunKind.HAND_BACK or (library.at_rest and not treating)
+        library.dormant = request.kind is RunKind.HAND_BACK or (library.dormant and not treating)
     if priority is None:
         some = session.scalars(_joined(File.picture_id).where(where).distinct().limit(_FEW + 1)).all()
         priority = SINGLE_REQUEST if request.first or len(some) <= _FEW else BULK
@@ -233,7 +233,7 @@ def _add_restores(session: Session, run: Run, where: ColumnElement[bool]) -> Non
     stray = and_(File.state == FileState.LEFT_ALONE, _made_as("size", "copy", "conversion"))
     if run.kind == RunKind.HAND_BACK:
         ours = or_(ours, _in_hand())
-    ours = case((File.size.is_not(None), made), (stray, and_(made, _made_as("size"))), else_=ours)
+    ours = case((File.size_name.is_not(None), made), (stray, and_(made, _made_as("size"))), else_=ours)
     _add_items(session, run, and_(where, ours), literal(0))
 
 
@@ -351,5 +351,5 @@ def take_in(session: Session, library: Library, picture_ids: list[int], at_once:
     return create_run(session, library, request, RunOrigin.ARRIVAL, priority)
 
 
-def upkeep_of(library: Library) -> Upkeep:
-    return Upkeep.model_validate(library.upkeep)
+def automation_of(library: Library) -> Automation:
+    return Automation.model_validate(library.automation)

@@ -4,21 +4,21 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from .treating import Outcome
+from .treating import ItemOutcome
 
 
 @dataclass(frozen=True, slots=True)
 class Ended:
     """The item is done, passed over or failed."""
 
-    outcome: Outcome
+    outcome: ItemOutcome
 
 
 @dataclass(frozen=True, slots=True)
 class CopiesLater:
     """The file is served in its light form. Its copies come in a turn of their own."""
 
-    light: Outcome
+    light: ItemOutcome
 
 
 @dataclass(frozen=True, slots=True)

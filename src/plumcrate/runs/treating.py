@@ -9,26 +9,26 @@ from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import select
 
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.pictures import FileRole, FileState
 from plumcrate.contract.recipes import FirstFile, RecipeSettings
 from plumcrate.contract.runs import ItemState
-from plumcrate.contract.upkeep import Upkeep
 from plumcrate.imaging import Level
 from plumcrate.imaging.errors import LeftAlone
 from plumcrate.imaging.formats import FORMATS
 from plumcrate.imaging.outcome import CHOSEN, Chosen, Former, Output, Refused
 from plumcrate.imaging.version import core_version
-from plumcrate.keeping.changes import Note
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.tables import File, Result
 from plumcrate.sandbox.children import Sandbox
 from plumcrate.storage.errors import StorageError
 
-from .duplicates import Made, made_of_twin
+from .duplicates import TreatedOutputs, made_of_duplicate
 
 if TYPE_CHECKING:
-    from plumcrate.imaging import Recipe, Spot
+    from plumcrate.imaging import Recipe, WorstPlace
 
 #: What could not be written for such a reason costs that one, not the file.
 _NO_ROOM = ("name-taken", "name-too-long")
@@ -51,7 +51,7 @@ class TooManyBytes(LeftAlone):
 
 
 @dataclass(frozen=True, slots=True)
-class Outcome:
+class ItemOutcome:
     """How an item ended, and what becomes of its file's record.
 
     ``settled``: the file need not be looked at again under the same recipe; ``beyond``: but on a machine with
@@ -67,21 +67,21 @@ class Outcome:
     outputs: tuple[dict[str, Any], ...] = ()
     settled: bool = True
     how: str | None = None
-    spot: dict[str, Any] | None = None
+    worst_place: dict[str, Any] | None = None
     worst: float | None = None
     beyond: dict[str, int] | None = None
     shown: tuple[int, int] | None = None
 
 
 @dataclass(frozen=True, slots=True)
-class Order:
+class TreatOrder:
     """What is to be done to a file, for which run. ``most_bytes``: larger files are left alone."""
 
     run_id: int
     recipe: Recipe
     key: dict[str, Any]  # what is kept with the file, to tell whether it was treated just so
     settings: RecipeSettings
-    upkeep: Upkeep
+    automation: Automation
     most_bytes: int = 300_000_000
     unwanted: bool = False  # a file that was made for a size, and is to be removed
 
@@ -90,23 +90,23 @@ def treat_file(
     keeper: Keeper,
     sandbox: Sandbox,
     file: File,
-    order: Order,
+    order: TreatOrder,
     stage: Stage = Stage.WHOLE,
     former: tuple[dict[str, Any], ...] = (),
-) -> Outcome:
+) -> ItemOutcome:
     """Carries an order out, or a stage of it; ``former`` are the reports of the stage before.
 
     Raises ImagingError, SandboxError or StorageError.
     """
-    if file.size is not None:
+    if file.size_name is not None:
         return treat_sized(keeper, sandbox, file, order)
-    by_hand = order.recipe.touches or order.recipe.mark is not None
-    if by_hand and not order.upkeep.backups and file.before_sha256 is None:
-        return Outcome(
+    by_hand = order.recipe.touches or order.recipe.watermark is not None
+    if by_hand and not order.automation.backups and file.before_sha256 is None:
+        return ItemOutcome(
             ItemState.PASSED,
             None,
             "no-backup",
-            "touch-ups and marks are only made where a backup keeps the original: switch backups on",
+            "touch-ups and watermarks are only made where a backup keeps the original: switch backups on",
             settled=False,
         )
     size = keeper.store.facts(file.path).size
@@ -115,7 +115,7 @@ def treat_file(
     current = keeper.store.read(file.path)
     source = source_of(keeper, file, current)
     if source is None:
-        return Outcome(
+        return ItemOutcome(
             ItemState.PASSED,
             None,
             "no-backup",
@@ -124,11 +124,11 @@ def treat_file(
     recipe = order.recipe
     if stage is Stage.LIGHT:
         recipe = replace(recipe, copies=frozenset(), convert=frozenset())
-    made = made_of_twin(keeper, file, source, recipe, order.key) if stage is Stage.WHOLE else None
+    made = made_of_duplicate(keeper, file, source, recipe, order.key) if stage is Stage.WHOLE else None
     if made is None:
         megapixels = file.width * file.height / 1e6
         treatment = sandbox.treat(source, recipe, megapixels, _former(len(current), stage, former))
-        made = Made(treatment.outputs, treatment.facts.shown_size)
+        made = TreatedOutputs(treatment.outputs, treatment.facts.shown_size)
     if stage is not Stage.BESIDE:
         _put_in_place(keeper, order, file, made.main, source, current)
     taken = _write_beside(keeper, order, file, made) if stage is not Stage.LIGHT else {}
@@ -140,19 +140,19 @@ def treat_file(
     return replace(outcome, shown=made.shown_size) if replaced else outcome
 
 
-def treat_sized(keeper: Keeper, sandbox: Sandbox, file: File, order: Order) -> Outcome:
+def treat_sized(keeper: Keeper, sandbox: Sandbox, file: File, order: TreatOrder) -> ItemOutcome:
     """Makes, makes again or removes a file for a size, with its copies: always from the picture's original.
 
     Raises ImagingError, SandboxError or StorageError.
     """
-    note = Note(order.run_id)
+    note = ChangeNote(order.run_id)
     if order.unwanted:
         keeper.drop_sized(file, note)
-        return Outcome(ItemState.DONE)
+        return ItemOutcome(ItemState.DONE)
     original = _original_of(keeper, file)
     source = _source_of_original(keeper, original, order)
     if source is None:
-        return Outcome(
+        return ItemOutcome(
             ItemState.PASSED,
             None,
             "no-backup",
@@ -161,14 +161,14 @@ def treat_sized(keeper: Keeper, sandbox: Sandbox, file: File, order: Order) -> O
     treatment = sandbox.treat(source, order.recipe, original.width * original.height / 1e6)
     main = treatment.main
     assert isinstance(main, Chosen), "what is shaped is always made"
-    made = Made(treatment.outputs, treatment.facts.shown_size)
+    made = TreatedOutputs(treatment.outputs, treatment.facts.shown_size)
     like = original.path if original.state != FileState.REMOVED else file.path
     keeper.put_sized(
         file,
         main.data,
         hashlib.sha256(source).digest(),
         like,
-        Note(order.run_id, main.score, {"how": main.how}),
+        ChangeNote(order.run_id, main.score, {"how": main.how}),
     )
     taken = _write_beside(keeper, order, file, made)
     reports = tuple(report_of(output, taken.get((output.role, output.format))) for output in made.outputs)
@@ -179,7 +179,9 @@ def _original_of(keeper: Keeper, file: File) -> File:
     with keeper.database.begin() as session:
         found = session.scalars(
             select(File)
-            .where(File.picture_id == file.picture_id, File.role == FileRole.ORIGINAL, File.size.is_(None))
+            .where(
+                File.picture_id == file.picture_id, File.role == FileRole.ORIGINAL, File.size_name.is_(None)
+            )
             .where(File.state != FileState.GONE)
             .order_by(File.width.desc(), File.id)
             .limit(1)
@@ -189,7 +191,7 @@ def _original_of(keeper: Keeper, file: File) -> File:
     return found
 
 
-def _source_of_original(keeper: Keeper, original: File, order: Order) -> bytes | None:
+def _source_of_original(keeper: Keeper, original: File, order: TreatOrder) -> bytes | None:
     if original.state == FileState.REMOVED and original.before_sha256 is not None:
         return keeper.backups.get(original.before_sha256)
     size = keeper.store.facts(original.path).size
@@ -206,13 +208,13 @@ def _former(size: int, stage: Stage, reports: tuple[dict[str, Any], ...]) -> For
 
 
 def _put_in_place(
-    keeper: Keeper, order: Order, file: File, main: Output, source: bytes, current: bytes
+    keeper: Keeper, order: TreatOrder, file: File, main: Output, source: bytes, current: bytes
 ) -> None:
     """What takes the file's place, or the original where the recipe leaves the file as it first was."""
     after = main.data if isinstance(main, Chosen) else source
     if after == current:
         return
-    note = Note(
+    note = ChangeNote(
         order.run_id,
         main.score if isinstance(main, Chosen) else None,
         {"how": main.how},
@@ -232,9 +234,9 @@ def _put_in_place(
             current,
             after,
             note,
-            backup=order.upkeep.backups,
-            keep_times=order.upkeep.keep_times,
-            store_limit=order.upkeep.backups_limit,
+            backup=order.automation.backups,
+            keep_times=order.automation.keep_times,
+            store_limit=order.automation.backups_limit,
         )
 
 
@@ -260,19 +262,19 @@ def source_of(keeper: Keeper, file: File, current: bytes) -> bytes | None:
 
 
 def _by_hand(keeper: Keeper, file: File) -> bool:
-    """Whether what stands there was touched up or marked: then not even exact shows the original."""
+    """Whether what stands there was touched up or watermarked: then not even exact shows the original."""
     ours = Result.library_id == file.library_id, Result.sha256 == file.sha256
     with keeper.database.begin() as session:
         made = session.scalar(select(Result.made).where(*ours)) or {}
-    return bool({"touches", "mark"} & (made.get("recipe") or {}).keys())
+    return bool({"touches", "watermark"} & (made.get("recipe") or {}).keys())
 
 
-def _outcome(reports: tuple[dict[str, Any], ...], removed: bool) -> Outcome:
+def _outcome(reports: tuple[dict[str, Any], ...], removed: bool) -> ItemOutcome:
     chosen = [report for report in reports if report["verdict"] == "chosen"]
     main = next((report for report in chosen if report["role"] == "file"), None)
-    spots = [report["spot"] for report in chosen if report["spot"] is not None]
+    places = [report["worst_place"] for report in chosen if report["worst_place"] is not None]
     state = FileState.REMOVED if removed else FileState.LIGHTER if chosen else FileState.KEPT
-    return Outcome(
+    return ItemOutcome(
         ItemState.DONE if chosen else ItemState.PASSED,
         state,
         None if chosen else "nothing-smaller",
@@ -280,19 +282,21 @@ def _outcome(reports: tuple[dict[str, Any], ...], removed: bool) -> Outcome:
         min((report["score"] for report in chosen if report["score"] is not None), default=None),
         reports,
         how=main["how"] if main else None,
-        spot=main["spot"] if main else None,
-        worst=min((spot["score"] for spot in spots), default=None),
+        worst_place=main["worst_place"] if main else None,
+        worst=min((worst_place["score"] for worst_place in places), default=None),
     )
 
 
-def _write_beside(keeper: Keeper, order: Order, file: File, made: Made) -> dict[tuple[str, str], str]:
+def _write_beside(
+    keeper: Keeper, order: TreatOrder, file: File, made: TreatedOutputs
+) -> dict[tuple[str, str], str]:
     """Writes the copies and conversions that were chosen and drops those that were not; says which names
     are taken."""
     file = _again(keeper, file)
     width, height = made.shown_size
     taken: dict[tuple[str, str], str] = {}
     chosen = {(output.role, output.format): output for output in made.beside}
-    keeper.drop_all_derived(file, Note(order.run_id), keep=frozenset(chosen))
+    keeper.drop_all_derived(file, ChangeNote(order.run_id), keep=frozenset(chosen))
     for key, output in chosen.items():
         beside = Beside(
             "copy" if output.role == "copy" else "conversion",
@@ -301,10 +305,10 @@ def _write_beside(keeper: Keeper, order: Order, file: File, made: Made) -> dict[
             width,
             height,
             output.how,
-            _plain_spot(output.spot),
+            _plain_worst_place(output.worst_place),
         )
         try:
-            keeper.write_derived(file, beside, output.data, Note(order.run_id, output.score))
+            keeper.write_derived(file, beside, output.data, ChangeNote(order.run_id, output.score))
         except StorageError as error:
             if error.code not in _NO_ROOM:
                 raise
@@ -313,14 +317,14 @@ def _write_beside(keeper: Keeper, order: Order, file: File, made: Made) -> dict[
     return taken
 
 
-def _make_way(keeper: Keeper, order: Order, file: File) -> None:
+def _make_way(keeper: Keeper, order: TreatOrder, file: File) -> None:
     """Takes the first file away when the recipe says so, its conversion stands and a backup keeps it."""
-    if order.settings.conversions.first_file is not FirstFile.REMOVE or not order.upkeep.backups:
+    if order.settings.conversions.first_file is not FirstFile.REMOVE or not order.automation.backups:
         return
     file = _again(keeper, file)
     conversion = next((derived for derived in file.derived if derived.purpose == "conversion"), None)
     if conversion is not None and file.state != FileState.REMOVED:
-        note = Note(order.run_id, detail={"now": conversion.path})
+        note = ChangeNote(order.run_id, detail={"now": conversion.path})
         keeper.withdraw(file, keeper.store.read(file.path), note)
 
 
@@ -333,8 +337,8 @@ def _removed(keeper: Keeper, file: File) -> bool:
     return _again(keeper, file).state == FileState.REMOVED
 
 
-def _plain_spot(spot: Spot | None) -> dict[str, Any] | None:
-    return None if spot is None else asdict(spot) | {"lost": spot.lost.hex()}
+def _plain_worst_place(worst_place: WorstPlace | None) -> dict[str, Any] | None:
+    return None if worst_place is None else asdict(worst_place) | {"lost": worst_place.lost.hex()}
 
 
 def report_of(output: Output, taken: str | None) -> dict[str, Any]:
@@ -351,7 +355,7 @@ def report_of(output: Output, taken: str | None) -> dict[str, Any]:
         "reason": reason,
         "size": output.size,
         "score": None if output.score is None else round(output.score, 2),
-        "spot": _plain_spot(output.spot),
+        "worst_place": _plain_worst_place(output.worst_place),
         "how": output.how,
         "step": output.step,
     }

@@ -4,7 +4,7 @@
 
     treat, an upload:   LightForm ── light form stands ──> Copies ──> ended
     treat, others:      Whole ──────────────────────────────────────> ended
-    restore, hand back: Restore ────────────────────────────────────> ended
+    restore, hand back: Restoring ────────────────────────────────────> ended
 
 :func:`turn_of` chooses by what is on record alone. An item that comes again, after a pause or because a
 person retries it, is therefore taken up where it was: copies follow as long as the light form stands, else
@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 from plumcrate.contract.runs import ItemState, RunKind
-from plumcrate.keeping.changes import Note
+from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.queue.tasks import NEW_UPLOAD, SINGLE_REQUEST
 from plumcrate.records.tables import File, Item, Run
@@ -25,7 +25,7 @@ from plumcrate.sandbox.children import Sandbox, Sandboxes
 from plumcrate.storage.errors import StorageError
 
 from .steps import CopiesLater, Ended, Step
-from .treating import Order, Outcome, Stage, treat_file
+from .treating import ItemOutcome, Stage, TreatOrder, treat_file
 
 
 class Turn(Protocol):
@@ -39,7 +39,7 @@ class Whole:
     """Treats a file and writes what stands beside it."""
 
     file: File
-    order: Order
+    order: TreatOrder
     priority: int
 
     def take(self, keeper: Keeper, sandboxes: Sandboxes) -> Step:
@@ -51,7 +51,7 @@ class LightForm:
     """Makes only the file itself light, so that a new upload is served so at once."""
 
     file: File
-    order: Order
+    order: TreatOrder
 
     def take(self, keeper: Keeper, sandboxes: Sandboxes) -> Step:
         light = treat_file(keeper, sandboxes.person, self.file, self.order, Stage.LIGHT)
@@ -63,7 +63,7 @@ class Copies:
     """Writes what stands beside a file whose light form stands; ``former``: the reports of that turn."""
 
     file: File
-    order: Order
+    order: TreatOrder
     priority: int
     former: tuple[dict[str, Any], ...]
 
@@ -73,36 +73,36 @@ class Copies:
 
 
 @dataclass(frozen=True, slots=True)
-class Restore:
+class Restoring:
     """Puts the original back, and removes what we made."""
 
     file: File
     run: Run
 
     def take(self, keeper: Keeper, sandboxes: Sandboxes) -> Step:
-        note, handing_back = Note(run_id=self.run.id), self.run.kind == RunKind.HAND_BACK
-        if self.file.size is not None or keeper.purpose_of(self.file.sha256) == "size":
+        note, handing_back = ChangeNote(run_id=self.run.id), self.run.kind == RunKind.HAND_BACK
+        if self.file.size_name is not None or keeper.purpose_of(self.file.sha256) == "size":
             keeper.drop_sized(self.file, note)
-            return Ended(Outcome(ItemState.DONE))
+            return Ended(ItemOutcome(ItemState.DONE))
         try:
             keeper.restore(self.file, note, overwrite=self.run.overwrite, hold=not handing_back)
         except StorageError as error:
             if handing_back and error.code in ("no-backup", "gone"):
                 keeper.drop_all_derived(self.file, note)
             raise
-        return Ended(Outcome(ItemState.DONE))
+        return Ended(ItemOutcome(ItemState.DONE))
 
 
-def turn_of(item: Item, run: Run, file: File, order: Order | None) -> Turn:
+def turn_of(item: Item, run: Run, file: File, order: TreatOrder | None) -> Turn:
     """What is to be done next with an item's file; ``order`` is None for a run that restores."""
     if order is None:
-        return Restore(file, run)
+        return Restoring(file, run)
     if item.stage:
         if light_form_stands(file, item):
             return Copies(file, order, run.priority, tuple(item.outputs))
         return Whole(file, order, run.priority)
     # Two turns need the backup: without one the copies must come from the same reading of the file.
-    if run.priority >= NEW_UPLOAD and order.upkeep.backups and file.size is None:
+    if run.priority >= NEW_UPLOAD and order.automation.backups and file.size_name is None:
         return LightForm(file, order)
     return Whole(file, order, run.priority)
 

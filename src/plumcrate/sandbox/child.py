@@ -112,26 +112,26 @@ def _view(data: bytes, touches: Any, area: Any, limits: Any) -> Answer:
     return {"size": list(pixels.size)}, [part(pixels, local, left, top, width, height)]
 
 
-def _mark(data: bytes) -> Answer:
-    """Width and height of a mark's file."""
-    from plumcrate.imaging.shaping.marking import check_mark
+def _watermark(data: bytes) -> Answer:
+    """Width and height of a watermark's file."""
+    from plumcrate.imaging.shaping.watermarking import check_watermark
 
-    return {"size": list(check_mark(data))}, []
+    return {"size": list(check_watermark(data))}, []
 
 
 def _letters(words: bytes) -> Answer:
-    """The letters of a mark's words for which its fonts have no shape."""
-    from plumcrate.imaging.shaping.marking import missing_letters
+    """The letters of a watermark's words for which its fonts have no shape."""
+    from plumcrate.imaging.shaping.watermarking import missing_letters
 
     return {"missing": missing_letters(words.decode())}, []
 
 
 def _sheet(content: bytes, pictures: dict[int, bytes]) -> Answer:
     """A report, sent as JSON, drawn as PDF."""
-    from plumcrate.contract.reports import Report
+    from plumcrate.contract.reports import SavingsReport
     from plumcrate.reports.sheet import sheet
 
-    return {}, [sheet(Report.model_validate_json(content), pictures)]
+    return {}, [sheet(SavingsReport.model_validate_json(content), pictures)]
 
 
 def _header(data: bytes) -> Answer:
@@ -189,7 +189,7 @@ FUNCTIONS: dict[str, Callable[..., Answer]] = {
     "header": _header,
     "matters": _matters,
     "view": _view,
-    "mark": _mark,
+    "watermark": _watermark,
     "letters": _letters,
     "sheet": _sheet,
     "page_paths": _page_paths,
@@ -204,13 +204,13 @@ def _prepare() -> None:
     import plumcrate.imaging.preview
     import plumcrate.imaging.sample
     import plumcrate.imaging.seen
-    import plumcrate.imaging.shaping.marking
     import plumcrate.imaging.shaping.view
+    import plumcrate.imaging.shaping.watermarking
     import plumcrate.markup.page
     import plumcrate.sandbox.wire
 
     Image.init()
-    plumcrate.imaging.shaping.marking.load_fonts()
+    plumcrate.imaging.shaping.watermarking.load_fonts()
 
 
 def _save_no_kernels() -> None:
@@ -287,8 +287,8 @@ def live(terms: Terms, link: int, watch: int) -> None:
     connection = Connection(os.dup(link))
     connection.send_bytes(json.dumps({"holds": holds}).encode())
     while True:
-        mark, descriptors, _, _ = socket.recv_fds(carrier, 1, 2)
-        if not mark:
+        opening, descriptors, _, _ = socket.recv_fds(carrier, 1, 2)
+        if not opening:
             return
         given, *into = descriptors
         request = connection.recv_bytes()

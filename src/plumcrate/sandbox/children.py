@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     from plumcrate.imaging import Recipe
     from plumcrate.imaging.outcome import Former, Treatment
 
-    from .rewriting import SitePage
+    from .rewriting import PageSource
 
 #: A child is replaced after so many pictures.
 _MOST_TASKS = 200
@@ -216,14 +216,14 @@ class Sandbox:
         head, blobs = self._call(seconds, data, "view", touches, area, self._limits)
         return blobs[0], (int(head["size"][0]), int(head["size"][1]))
 
-    def check_mark(self, data: bytes) -> tuple[int, int]:
-        """Width and height of a mark's file. Raises ImagingError, where it cannot be a mark, or
+    def check_watermark(self, data: bytes) -> tuple[int, int]:
+        """Width and height of a watermark's file. Raises ImagingError, where it cannot be a watermark, or
         SandboxError."""
-        head, _ = self._call(30, data, "mark")
+        head, _ = self._call(30, data, "watermark")
         return int(head["size"][0]), int(head["size"][1])
 
     def missing_letters(self, words: str) -> str:
-        """The letters of a mark's words for which its fonts have no shape. Raises SandboxError."""
+        """The letters of a watermark's words for which its fonts have no shape. Raises SandboxError."""
         head, _ = self._call(10, words.encode(), "letters")
         return str(head["missing"])
 
@@ -233,7 +233,7 @@ class Sandbox:
         return self._call(60, content.encode(), "sheet", pictures)[1][0]
 
     def page_paths(
-        self, page: IO[bytes], site: SitePage, settings: Delivery, stopped: Callable[[], bool]
+        self, page: IO[bytes], site: PageSource, settings: Delivery, stopped: Callable[[], bool]
     ) -> list[str]:
         """The paths of the library's pictures that a page names. Raises SandboxError."""
         head, _ = self._of_page("page_paths", page, None, stopped, site, settings.model_dump_json())
@@ -243,7 +243,7 @@ class Sandbox:
         self,
         page: IO[bytes],
         into: IO[bytes],
-        site: SitePage,
+        site: PageSource,
         settings: Delivery,
         files: list[PageFile],
         stopped: Callable[[], bool],
@@ -259,7 +259,7 @@ class Sandbox:
         page: IO[bytes],
         into: IO[bytes] | None,
         stopped: Callable[[], bool],
-        site: SitePage,
+        site: PageSource,
         *more: Any,
     ) -> tuple[dict[str, Any], list[bytes]]:
         """By the page's file: a page is as long as its author likes."""

@@ -28,7 +28,7 @@ def place_kernels(state: Path) -> None:
 
 def compiled() -> bool:
     """Whether every kernel of this core is there for this machine."""
-    return _mark().exists()
+    return _stamp().exists()
 
 
 def compile_all() -> None:
@@ -45,14 +45,14 @@ def compile_all() -> None:
             print(f"{number} of the kernels' pictures treated", file=sys.stderr, flush=True)
         for old in folder.glob("*.compiled"):
             old.unlink(missing_ok=True)
-        _mark().touch()
+        _stamp().touch()
 
 
 def _folder() -> Path:
     return Path(os.environ.get(_VARIABLE, _BESIDE / "__pycache__"))
 
 
-def _mark() -> Path:
+def _stamp() -> Path:
     try:
         lines = Path("/proc/cpuinfo").read_text().splitlines()
     except OSError:

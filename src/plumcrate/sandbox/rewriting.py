@@ -23,7 +23,7 @@ _REMEMBERED = 50
 
 
 @dataclass(frozen=True, slots=True)
-class SitePage:
+class PageSource:
     """A page of the site: where it is, absolute, and the charset that was sent along with it."""
 
     address: str
@@ -44,7 +44,7 @@ class PageRewriter:
         self,
         page: IO[bytes],
         into: IO[bytes],
-        site: SitePage,
+        site: PageSource,
         settings: Delivery,
         look_up: Callable[[Sequence[str]], Mapping[str, PageFile]],
         stopped: Callable[[], bool],

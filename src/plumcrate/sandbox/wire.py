@@ -9,7 +9,7 @@ from plumcrate.imaging import errors
 from plumcrate.imaging.errors import ImagingError
 from plumcrate.imaging.formats import FORMATS
 from plumcrate.imaging.identification import Facts
-from plumcrate.imaging.outcome import VERDICTS, Chosen, Output, Refused, Role, Spot, Treatment, Tried
+from plumcrate.imaging.outcome import VERDICTS, Chosen, Output, Refused, Role, Treatment, Tried, WorstPlace
 
 _ERRORS: dict[str, type[ImagingError]] = {
     kind.code: kind
@@ -36,8 +36,8 @@ def _plain(output: Output) -> dict[str, Any]:
     values = asdict(replace(output, data=b"")) if isinstance(output, Chosen) else asdict(output)
     values.pop("data", None)
     values["tried"] = [[tried.how, tried.size, tried.score] for tried in output.tried]
-    if output.spot is not None:
-        values["spot"]["lost"] = output.spot.lost.hex()
+    if output.worst_place is not None:
+        values["worst_place"]["lost"] = output.worst_place.lost.hex()
     return values
 
 
@@ -65,7 +65,7 @@ def _output(values: dict[str, Any], blobs: list[bytes]) -> Output:
         "role": values["role"],
         "size": int(values["size"]),
         "score": _number(values["score"]),
-        "spot": _spot(values["spot"]),
+        "worst_place": _worst_place(values["worst_place"]),
         "how": str(values["how"]),
         "encodes": int(values["encodes"]),
         "step": None if values["step"] is None else int(values["step"]),
@@ -79,14 +79,14 @@ def _output(values: dict[str, Any], blobs: list[bytes]) -> Output:
     return Chosen(**common, data=data)
 
 
-def _spot(values: dict[str, Any] | None) -> Spot | None:
+def _worst_place(values: dict[str, Any] | None) -> WorstPlace | None:
     if values is None:
         return None
     score, left, top = (float(values[name]) for name in ("score", "left", "top"))
     columns, lost = int(values["columns"]), bytes.fromhex(values["lost"])
     if not (0 <= left <= 1 and 0 <= top <= 1 and columns > 0 and lost and len(lost) % columns == 0):
         raise Nonsense("a worst place that is none")
-    return Spot(score, left, top, columns, lost)
+    return WorstPlace(score, left, top, columns, lost)
 
 
 def as_error(head: dict[str, Any]) -> ImagingError:

@@ -36,7 +36,7 @@ class PatternError(ValueError):
 
 
 @dataclass(frozen=True, slots=True)
-class Size:
+class PixelSize:
     """Width and height in pixels; 0 where unknown."""
 
     width: int
@@ -62,7 +62,7 @@ def compile_pattern(pattern: str) -> re.Pattern[str]:
     return re.compile(rf"(?P<folder>(?:.*/)?){expression}\Z")
 
 
-def group(files: Mapping[str, Size], patterns: Iterable[str]) -> dict[str, str]:
+def group(files: Mapping[str, PixelSize], patterns: Iterable[str]) -> dict[str, str]:
     """The original's path for every path that is a rendition of another file of the mapping.
 
     A rendition is never larger than its original, and has the size its name states. A rendition
@@ -89,11 +89,11 @@ def _first(homes: Mapping[str, str], path: str) -> str:
     return path
 
 
-def _fits(match: re.Match[str], size: Size, original: Size) -> bool:
+def _fits(match: re.Match[str], size: PixelSize, original: PixelSize) -> bool:
     if not size.width or not original.width:
         return True  # one of them cannot be read: the name alone decides
     stated = match.groupdict()
-    turned = Size(size.height, size.width)
+    turned = PixelSize(size.height, size.width)
     for view in (size, turned):
         width_fits = stated.get("width") is None or int(stated["width"]) == view.width
         height_fits = stated.get("height") is None or int(stated["height"]) == view.height

@@ -22,11 +22,12 @@ from typing import BinaryIO, cast
 
 from . import handles
 from .errors import NotThere, StorageError, explain
-from .names import MARK_NAME, STAGED_PREFIX, checked, is_ours, shown
-from .store import HALF_SWAPPED, Entry, Facts, Listing, Skipped, Store, Writers, require_hidden
+from .names import IDENTITY_NAME, STAGED_PREFIX, checked, is_ours, shown
+from .store import HALF_SWAPPED, FileFacts, ListedFile, Listing, Skipped, Store, Writers, require_hidden
 
-_MARK_BYTES = 200
-#: A folder that bore its mark is believed to be the one for so many seconds, while it is the same folder.
+_IDENTITY_BYTES = 200
+#: A folder that held its identity file is believed to be the one for so many seconds, while it is the same
+#: folder.
 _BELIEVED = 1.0
 
 
@@ -35,21 +36,21 @@ _LATEST_NS = 2**63 - 1
 
 
 class LocalStore(Store):
-    """The files below ``root``. ``mark``: what the folder must bear, None while it bears none yet.
+    """The files below ``root``. ``identity``: what the folder must hold, None while it holds none yet.
 
     ``leases`` and ``exchanges`` switch system calls off that not every file system has.
     """
 
     def __init__(
-        self, root: str | Path, mark: str | None = None, *, leases: bool = True, exchanges: bool = True
+        self, root: str | Path, identity: str | None = None, *, leases: bool = True, exchanges: bool = True
     ) -> None:
         self.root = Path(root)
         self.label = str(root)
-        self.mark = mark
+        self.identity = identity
         self._leases, self._exchanges = leases, exchanges
         self._pinned = threading.local()
         self._borne: tuple[tuple[int, int, str | None], float] | None = (
-            None  # the folder that bore the mark, and when
+            None  # the folder that held the identity file, and when
         )
 
     # -- identity ----------------------------------------------------------------------------
@@ -88,13 +89,17 @@ class LocalStore(Store):
         return root
 
     def _check(self, root: int) -> None:
-        """Raises NotThere when a folder does not bear the mark that is due."""
+        """Raises NotThere when a folder does not hold the identity file that is due."""
         try:
-            borne = _mark_in(root)
+            borne = _identity_in(root)
         except OSError as error:
             raise NotThere(f"the folder {self.root} cannot be reached ({error.strerror})") from None
-        if self.mark is not None and borne != self.mark:
-            said = "bears another library's mark" if borne else "does not bear this library's mark"
+        if self.identity is not None and borne != self.identity:
+            said = (
+                "holds another library's identity file"
+                if borne
+                else "does not hold this library's identity file"
+            )
             raise NotThere(
                 f"the folder {self.root} {said}: is the right volume mounted, was the folder moved? "
                 "Nothing is concluded and nothing is written until it is back"
@@ -111,25 +116,25 @@ class LocalStore(Store):
             reason = getattr(error, "strerror", None) or error
             raise NotThere(f"the folder {self.root} cannot be reached ({reason})") from None
 
-    def read_mark(self) -> str | None:
+    def read_identity(self) -> str | None:
         with handles.closing(self._open()) as root:
             try:
-                return _mark_in(root)
+                return _identity_in(root)
             except OSError as error:
-                raise explain(error, MARK_NAME) from None
+                raise explain(error, IDENTITY_NAME) from None
 
-    def write_mark(self, mark: str) -> None:
+    def write_identity(self, identity: str) -> None:
         if self._pin is not None:
-            _write_mark_in(self._pin, mark, self.label)
-        else:  # by the mark alone a folder is known, so none is asked for here
+            _write_identity_in(self._pin, identity, self.label)
+        else:  # by the identity file alone a folder is known, so none is asked for here
             with handles.closing(self._open()) as root:
-                _write_mark_in(root, mark, self.label)
-        self.mark = mark
+                _write_identity_in(root, identity, self.label)
+        self.identity = identity
 
-    def remove_mark(self) -> None:
+    def remove_identity(self) -> None:
         with self._at_root() as root:
-            _unlink(root, MARK_NAME, MARK_NAME)
-        self.mark = None
+            _unlink(root, IDENTITY_NAME, IDENTITY_NAME)
+        self.identity = None
 
     def device(self) -> str:
         with self._at_root() as root:
@@ -160,7 +165,7 @@ class LocalStore(Store):
                 raise explain(error, folder or ".") from None
         return listing
 
-    def facts(self, path: str) -> Facts:
+    def facts(self, path: str) -> FileFacts:
         with self._parent(path) as (folder, name):
             status = _stat(folder, name, path)
         return _facts(status)
@@ -176,7 +181,7 @@ class LocalStore(Store):
         root = self._open()
         with handles.closing(root):
             facts = os.fstat(root)
-            there, now = (facts.st_dev, facts.st_ino, self.mark), time.monotonic()
+            there, now = (facts.st_dev, facts.st_ino, self.identity), time.monotonic()
             if self._borne is None or self._borne[0] != there or now - self._borne[1] >= _BELIEVED:
                 self._check(root)
                 self._borne = (there, now)
@@ -212,7 +217,7 @@ class LocalStore(Store):
                     if entry.is_dir(follow_symlinks=False):
                         if not entry.name.startswith("."):
                             pending.append(path)
-                    elif is_ours(entry.name) and entry.name != MARK_NAME:
+                    elif is_ours(entry.name) and entry.name != IDENTITY_NAME:
                         yield path
 
     def room(self) -> int:
@@ -388,9 +393,9 @@ class LocalStore(Store):
             yield opened
 
 
-def _facts(status: os.stat_result) -> Facts:
+def _facts(status: os.stat_result) -> FileFacts:
     identity = f"{status.st_ino:x}-{status.st_ctime_ns:x}"
-    return Facts(
+    return FileFacts(
         status.st_size, _bounded(status.st_mtime_ns), status.st_nlink, status.st_uid, identity=identity
     )
 
@@ -406,7 +411,7 @@ class _Folder:
     def __init__(self, descriptor: int, path: str) -> None:
         self._descriptor, self._path = descriptor, path
 
-    def facts(self, name: str) -> Facts:
+    def facts(self, name: str) -> FileFacts:
         status = _stat(self._descriptor, name, f"{self._path}/{name}")
         return _facts(status)
 
@@ -414,8 +419,9 @@ class _Folder:
         return cast(BinaryIO, io.FileIO(_opened(self._descriptor, name, f"{self._path}/{name}"), "rb"))
 
 
-def write_mark(root: Path, mark: str) -> None:
-    """Writes a mark into a folder that has none, durably. Raises StorageError ``marked`` when it has one."""
+def write_identity(root: Path, identity: str) -> None:
+    """Writes an identity file into a folder that has none, durably. Raises StorageError ``other-identity``
+    when it has one."""
     try:
         folder = os.open(root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     except FileNotFoundError:
@@ -423,46 +429,47 @@ def write_mark(root: Path, mark: str) -> None:
     except OSError as error:
         raise explain(error, str(root)) from None
     with handles.closing(folder):
-        _write_mark_in(folder, mark, str(root))
+        _write_identity_in(folder, identity, str(root))
 
 
-def _write_mark_in(folder: int, mark: str, label: str) -> None:
+def _write_identity_in(folder: int, identity: str, label: str) -> None:
     staged = f"{STAGED_PREFIX}{secrets.token_hex(8)}"
     flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC
     try:
         try:
             with os.fdopen(os.open(staged, flags, 0o644, dir_fd=folder), "wb") as file:
-                file.write(mark.encode() + _EXPLAINED)
+                file.write(identity.encode() + _EXPLAINED)
                 file.flush()
                 os.fsync(file.fileno())
-            if not handles.rename_to_free(folder, staged, MARK_NAME) and _mark_in(folder) != mark:
+            if not handles.rename_to_free(folder, staged, IDENTITY_NAME) and _identity_in(folder) != identity:
                 raise StorageError(
-                    "marked",
-                    f"the folder {label} bears the mark of another library or installation: two must not "
-                    "treat the same files",
+                    "other-identity",
+                    f"the folder {label} holds the identity file of another library or installation: "
+                    "two must not treat the same files",
                 )
         finally:
             with contextlib.suppress(FileNotFoundError):
                 os.unlink(staged, dir_fd=folder)
         os.fsync(folder)
     except OSError as error:
-        raise explain(error, f"{label}/{MARK_NAME}") from None
+        raise explain(error, f"{label}/{IDENTITY_NAME}") from None
 
 
 _EXPLAINED = b"\nBy this file Plum Crate knows that the right folder is mounted. Leave it in place.\n"
 
 
-def mark_of(root: Path) -> str | None:
-    """The mark that a folder bears; None when it bears none. Raises OSError when it cannot be read."""
+def identity_of(root: Path) -> str | None:
+    """The identity file that a folder holds; None when it holds none. Raises OSError when it cannot be
+    read."""
     with handles.closing(os.open(root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)) as folder:
-        return _mark_in(folder)
+        return _identity_in(folder)
 
 
-def _mark_in(folder: int) -> str | None:
+def _identity_in(folder: int) -> str | None:
     try:
         flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
-        with handles.closing(os.open(MARK_NAME, flags, dir_fd=folder)) as file:
-            return os.read(file, _MARK_BYTES).partition(b"\n")[0].decode("ascii", "replace") or None
+        with handles.closing(os.open(IDENTITY_NAME, flags, dir_fd=folder)) as file:
+            return os.read(file, _IDENTITY_BYTES).partition(b"\n")[0].decode("ascii", "replace") or None
     except FileNotFoundError:
         return None
 
@@ -478,7 +485,7 @@ def _add(listing: Listing, folder: str, entry: os.DirEntry[str]) -> None:
             listing.folders.append(path)
         elif entry.is_file(follow_symlinks=False):
             facts = entry.stat(follow_symlinks=False)
-            listing.files.append(Entry(path, facts.st_size, _bounded(facts.st_mtime_ns)))
+            listing.files.append(ListedFile(path, facts.st_size, _bounded(facts.st_mtime_ns)))
     except StorageError as error:
         listing.skipped.append(Skipped(shown(path), str(error).removeprefix(f"{shown(path)} ")))
     except FileNotFoundError:

@@ -14,8 +14,8 @@ from itertools import count
 from typing import BinaryIO
 
 from .errors import NotThere, StorageError
-from .names import MARK_NAME, checked, is_ours
-from .store import HALF_SWAPPED, Entry, Facts, Listing, Skipped, Store, Writers, require_hidden
+from .names import IDENTITY_NAME, checked, is_ours
+from .store import HALF_SWAPPED, FileFacts, ListedFile, Listing, Skipped, Store, Writers, require_hidden
 
 _ticks = count(1)
 
@@ -40,8 +40,8 @@ class MemoryStore(Store):
     ``mounted`` false: the mount point, an empty folder, is all there is.
     """
 
-    def __init__(self, label: str = "memory", mark: str | None = None) -> None:
-        self.label, self.mark = label, mark
+    def __init__(self, label: str = "memory", identity: str | None = None) -> None:
+        self.label, self.identity = label, identity
         self.nodes: dict[str, Node] = {}
         self.mounted = True
         self.visits = 0  # as long as somebody is there, a volume is busy and cannot go away
@@ -74,25 +74,25 @@ class MemoryStore(Store):
             self.visits -= 1
 
     def _enter(self) -> None:
-        if self.mark is not None and self.read_mark() != self.mark:
-            raise NotThere(f"{self.label} does not bear this library's mark")
+        if self.identity is not None and self.read_identity() != self.identity:
+            raise NotThere(f"{self.label} does not hold this library's identity file")
 
-    def read_mark(self) -> str | None:
-        node = self._seen.get(MARK_NAME)
+    def read_identity(self) -> str | None:
+        node = self._seen.get(IDENTITY_NAME)
         return None if node is None else node.data.decode()
 
-    def write_mark(self, mark: str) -> None:
-        if self.read_mark() not in (None, mark):
-            raise StorageError("marked", f"{self.label} bears another mark")
-        self._step("mark")
-        self._seen[MARK_NAME] = Node(mark.encode())
-        self.mark = mark
-        self._step("marked")
+    def write_identity(self, identity: str) -> None:
+        if self.read_identity() not in (None, identity):
+            raise StorageError("other-identity", f"{self.label} holds another identity file")
+        self._step("identity")
+        self._seen[IDENTITY_NAME] = Node(identity.encode())
+        self.identity = identity
+        self._step("identified")
 
-    def remove_mark(self) -> None:
+    def remove_identity(self) -> None:
         self._enter()
-        self._seen.pop(MARK_NAME, None)
-        self.mark = None
+        self._seen.pop(IDENTITY_NAME, None)
+        self.identity = None
 
     def device(self) -> str:
         return "volume" if self.mounted else "mount point"
@@ -119,16 +119,16 @@ class MemoryStore(Store):
             if below or node.kind == "folder":
                 folders.add(prefix + name)
             elif node.kind == "file":
-                listing.files.append(Entry(path, len(node.data), node.mtime_ns))
+                listing.files.append(ListedFile(path, len(node.data), node.mtime_ns))
             else:
                 listing.skipped.append(Skipped(path, f"a {node.kind}"))
         listing.folders = sorted(folders)
         return listing
 
-    def facts(self, path: str) -> Facts:
+    def facts(self, path: str) -> FileFacts:
         node = self._node(path)
         links = sum(other is node for other in self._seen.values())
-        return Facts(len(node.data), node.mtime_ns, links, identity=f"{id(node):x}-{node.mtime_ns:x}")
+        return FileFacts(len(node.data), node.mtime_ns, links, identity=f"{id(node):x}-{node.mtime_ns:x}")
 
     def open(self, path: str) -> BinaryIO:
         return io.BytesIO(self._node(path).data)
@@ -146,7 +146,7 @@ class MemoryStore(Store):
         self._enter()
         for path in sorted(self._seen):
             name = path.rpartition("/")[2]
-            if is_ours(name) and name != MARK_NAME:
+            if is_ours(name) and name != IDENTITY_NAME:
                 yield path
 
     def room(self) -> int:
@@ -261,7 +261,7 @@ class _Folder:
     def __init__(self, store: MemoryStore, prefix: str) -> None:
         self._store, self._prefix = store, prefix
 
-    def facts(self, name: str) -> Facts:
+    def facts(self, name: str) -> FileFacts:
         return self._store.facts(self._prefix + name)
 
     def open(self, name: str) -> BinaryIO:

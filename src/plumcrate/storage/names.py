@@ -13,7 +13,7 @@ from .errors import StorageError
 #: Names of files that are being staged begin so; surveys pass over them and recovery sweeps them.
 STAGED_PREFIX = ".plumcrate-"
 #: The file in a library's folder, and in the state folder, by which it is known.
-MARK_NAME = ".plumcrate.id"
+IDENTITY_NAME = ".plumcrate.id"
 
 #: Bytes in UTF-8: what file systems allow in a name, and what an index of PostgreSQL holds.
 MOST_NAME = 255
@@ -26,7 +26,7 @@ def fault_of(path: str) -> str | None:
         length = len(path.encode("utf-8"))
     except UnicodeEncodeError:
         return "is not valid UTF-8"
-    if any(unicodedata.category(sign) == "Cc" for sign in path):
+    if any(unicodedata.category(character) == "Cc" for character in path):
         return "holds a control character"
     if length > MOST_PATH:
         return f"is longer than {MOST_PATH:,} bytes"
@@ -70,11 +70,13 @@ def fault_of_new(path: str) -> str | None:
 
 def is_ours(name: str) -> bool:
     """Whether a bare name is one that we alone give."""
-    return name.startswith(STAGED_PREFIX) or name == MARK_NAME
+    return name.startswith(STAGED_PREFIX) or name == IDENTITY_NAME
 
 
 def shown(path: str, most: int = 120) -> str:
     """A path that may hold anything, fit for a message: bounded, nothing that a terminal obeys."""
     plain = path.encode("utf-8", "backslashreplace").decode("utf-8")
-    plain = "".join(sign if sign.isprintable() else f"\\x{ord(sign):02x}" for sign in plain)
+    plain = "".join(
+        character if character.isprintable() else f"\\x{ord(character):02x}" for character in plain
+    )
     return plain if len(plain) <= most else f"{plain[: most - 1]}…"

@@ -1,8 +1,8 @@
 """What a library's files live in, in meanings instead of paths on a disk.
 
 A store knows files by relative paths. It is only entered when it is the one it should be: a store that
-bears another mark, or none where one is due, raises :class:`~.errors.NotThere`, so that nobody mistakes
-a volume that is away for files that were deleted. No operation follows a link, at any level.
+holds another identity file, or none where one is due, raises :class:`~.errors.NotThere`, so that nobody
+mistakes a volume that is away for files that were deleted. No operation follows a link, at any level.
 
 Names that begin with ``.plumcrate-`` are hidden and ours alone: files are staged under them before they
 take a name, and go to them before they are deleted.
@@ -31,7 +31,7 @@ HALF_SWAPPED = "-out"
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class ListedFile:
     """One file as a listing shows it. ``size`` in bytes, ``mtime_ns`` in nanoseconds."""
 
     path: str
@@ -51,13 +51,13 @@ class Skipped:
 class Listing:
     """What a folder holds: files, the paths of folders, and what was passed over."""
 
-    files: list[Entry] = field(default_factory=list)
+    files: list[ListedFile] = field(default_factory=list)
     folders: list[str] = field(default_factory=list)
     skipped: list[Skipped] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
-class Facts:
+class FileFacts:
     """Of a regular file: bytes, time of the last change, names it has, the owner's number or None.
     ``identity``: another one for other bytes under the same name, also where size and time are the same."""
 
@@ -71,7 +71,7 @@ class Facts:
 class Folder(Protocol):
     """One folder of a store, open. Names are those of files in it."""
 
-    def facts(self, name: str) -> Facts:
+    def facts(self, name: str) -> FileFacts:
         """As :meth:`Store.facts`."""
 
     def open(self, name: str) -> BinaryIO:
@@ -87,13 +87,13 @@ class Writers(Enum):
 
 
 class Store(ABC):
-    """The files of one library. ``label`` names it in messages; ``mark`` is what it must bear, or None.
+    """The files of one library. ``label`` names it in messages; ``identity`` is what it must hold, or None.
 
     All methods raise StorageError, and :class:`~.errors.NotThere` when the store is not the right one.
     """
 
     label: str
-    mark: str | None
+    identity: str | None
 
     # -- identity ----------------------------------------------------------------------------
 
@@ -102,16 +102,16 @@ class Store(ABC):
         """Makes sure that the store is there and the right one, and stays with it until the end."""
 
     @abstractmethod
-    def read_mark(self) -> str | None:
-        """The mark that it bears, whichever is due; None when it bears none."""
+    def read_identity(self) -> str | None:
+        """The identity file that it holds, whichever is due; None when it holds none."""
 
     @abstractmethod
-    def write_mark(self, mark: str) -> None:
-        """Gives an unmarked store a mark, durably, and asks for it from now on."""
+    def write_identity(self, identity: str) -> None:
+        """Gives an store an identity file, durably, and asks for it from now on."""
 
     @abstractmethod
-    def remove_mark(self) -> None:
-        """Takes the mark away, and asks for none from now on."""
+    def remove_identity(self) -> None:
+        """Takes the identity file away, and asks for none from now on."""
 
     @abstractmethod
     def device(self) -> str:
@@ -128,7 +128,7 @@ class Store(ABC):
         """A folder's files and folders in the order of their names; hidden ones are not told."""
 
     @abstractmethod
-    def facts(self, path: str) -> Facts:
+    def facts(self, path: str) -> FileFacts:
         """Codes: ``gone`` when the name is free, ``not-a-file`` or ``symbolic-link``."""
 
     @abstractmethod
@@ -146,7 +146,7 @@ class Store(ABC):
 
     @abstractmethod
     def strays(self) -> Iterator[str]:
-        """Every hidden file of ours, the mark apart."""
+        """Every hidden file of ours, the identity file apart."""
 
     @abstractmethod
     def room(self) -> int:
@@ -176,7 +176,7 @@ class Store(ABC):
     def walk(self, top: str = "") -> Iterator[tuple[str, Listing]]:
         """Each folder with its listing, before the folders in it.
 
-        A folder that cannot be listed comes with one :class:`Skipped` that bears its own path.
+        A folder that cannot be listed comes with one :class:`Skipped` that holds its own path.
         """
         pending = [top]
         while pending:

@@ -34,17 +34,17 @@ _HELD, SECONDS, _BATCH = 300, 15.0, 10
 _KEPT, _SHOWN = 200, 50
 
 
-def tell_outside(
-    session: Session, library: Library, event: EventType, data: dict[str, Any], *, mark: str | None = None
+def notify_webhook(
+    session: Session, library: Library, event: EventType, data: dict[str, Any], *, name: str | None = None
 ) -> None:
-    """Notes a message, where the library's webhook wants to hear of such. ``mark``: its name, under which it
+    """Notes a message, where the library's webhook wants to hear of such. ``name``: under which it
     is noted once."""
     settings = WebhookSettings.model_validate(library.webhook)
     if settings.address is None or not (event in settings.events or event is EventType.TRIAL):
         return
     values = {
         "library_id": library.id,
-        "mark": f"msg_{mark or secrets.token_urlsafe(18)}",
+        "message_id": f"msg_{name or secrets.token_urlsafe(18)}",
         "type": event,
         "data": {"library": library.slug} | data,
         "attempts": 0,
@@ -80,7 +80,7 @@ def webhook_view(session: Session, library: Library) -> Webhook:
         has_secret=library.webhook_secret is not None,
         messages=[
             SentMessage(
-                id=row.mark,
+                id=row.message_id,
                 type=EventType(row.type),
                 at=row.created_at,
                 sent_at=row.sent_at,
@@ -106,13 +106,13 @@ def try_webhook(session: Session, library: Library) -> None:
         raise Refusal("no-webhook", "no address is set to which anything could be told")
     if library.webhook_secret is None:
         raise Refusal("no-webhook", "make a secret first: messages are signed with it")
-    tell_outside(session, library, EventType.TRIAL, {})
+    notify_webhook(session, library, EventType.TRIAL, {})
 
 
 @dataclass(frozen=True, slots=True)
-class _Due:
+class _DueMessage:
     id: int
-    mark: str
+    message_id: str
     type: str
     data: dict[str, Any]
     at: datetime
@@ -130,7 +130,7 @@ class _NotTaken(Exception):
         self.for_good = for_good
 
 
-class Teller:
+class WebhookSender:
     """Sends what is due, as far as ``out`` may reach."""
 
     def __init__(self, database: Database, seal: Seal, out: Outgoing) -> None:
@@ -148,7 +148,7 @@ class Teller:
                 self._note(message, None)
         return bool(due)
 
-    def _take(self) -> list[_Due]:
+    def _take(self) -> list[_DueMessage]:
         """What is due, held so that nobody else sends it meanwhile."""
         with self._database.begin() as session:
             rows = session.execute(
@@ -168,9 +168,9 @@ class Teller:
                 message.due_at = func.now() + timedelta(seconds=_HELD)
                 message.attempts += 1
                 due.append(
-                    _Due(
+                    _DueMessage(
                         message.id,
-                        message.mark,
+                        message.message_id,
                         message.type,
                         message.data,
                         message.created_at,
@@ -182,7 +182,7 @@ class Teller:
                 )
         return due
 
-    def _send(self, message: _Due) -> None:
+    def _send(self, message: _DueMessage) -> None:
         """Raises :class:`_NotTaken`."""
         if message.settings.address is None:
             raise _NotTaken("the webhook has no address any more", for_good=True)
@@ -193,7 +193,7 @@ class Teller:
         )
         now = datetime.now(UTC)
         try:
-            signature = Signer(self._seal.open(message.secret).decode()).sign(message.mark, now, body)
+            signature = Signer(self._seal.open(message.secret).decode()).sign(message.message_id, now, body)
         except CannotUnseal as error:
             raise _NotTaken(f"the secret cannot be read: {error}") from None
         self._post(
@@ -201,7 +201,7 @@ class Teller:
             body,
             {
                 "Content-Type": "application/json",
-                "webhook-id": message.mark,
+                "webhook-id": message.message_id,
                 "webhook-timestamp": str(int(now.timestamp())),
                 "webhook-signature": signature,
             },
@@ -218,7 +218,7 @@ class Teller:
         if not 200 <= status < 300:
             raise _NotTaken(f"it answered {status}")
 
-    def _note(self, message: _Due, said: str | None, *, given_up: bool = False) -> None:
+    def _note(self, message: _DueMessage, said: str | None, *, given_up: bool = False) -> None:
         spent = given_up or message.attempts > len(PAUSES)
         with self._database.begin() as session:
             row = session.get(OutgoingMessage, message.id)

@@ -9,7 +9,7 @@ from sqlalchemy import func, select
 
 from plumcrate.contract.pictures import FileState
 from plumcrate.contract.weighing import Reading
-from plumcrate.pages.findings import Ground, OnRecord, Size
+from plumcrate.pages.findings import AvailableSize, FindingContext, OnRecord
 from plumcrate.previews.page_facts import MEDIA_TYPES
 from plumcrate.records.database import Database
 from plumcrate.records.queries.pages import cut_for, page_files
@@ -34,7 +34,7 @@ class Grounds:
         hashes: Mapping[str, bytes],
         looked: dict[str, Any],
         measured: dict[str, Any],
-    ) -> Ground:
+    ) -> FindingContext:
         """``hashes``: of what was served, by address; ``measured``: a pass whose times count."""
         records = {}
         with self._database.begin() as session:
@@ -58,7 +58,7 @@ class Grounds:
                 cut = cut_for(session, one.file.picture_id, *place, MEDIA_TYPES) if all(place) else []
                 usable = {size.path: size for size in (file, *file.sizes, *cut)}
                 sizes = tuple(
-                    Size(
+                    AvailableSize(
                         size.path,
                         size.width,
                         size.height,
@@ -76,7 +76,7 @@ class Grounds:
                     sizes=sizes,
                     foreign=_foreign(one, hashes.get(picture.address), old),
                 )
-        return Ground(
+        return FindingContext(
             records,
             begun={row["asked"].partition("#")[0]: row["begun"] for row in reversed(measured["exchanges"])},
             varies={row["asked"].partition("#")[0]: row["varies"] for row in looked["exchanges"]},

@@ -34,7 +34,7 @@ from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.originals import largest_of, original_bytes
 from plumcrate.keeping.sealing import CannotUnseal, Seal
 from plumcrate.pages.faults import Fault
-from plumcrate.pages.findings import Ground, findings_of, weight
+from plumcrate.pages.findings import FindingContext, findings_of, weight
 from plumcrate.pages.process import Walls, Weigher, find_browser, weigher
 from plumcrate.pages.profiles import PROCESSORS, USUAL
 from plumcrate.pages.reading import reading_of
@@ -47,14 +47,14 @@ from plumcrate.storage.errors import StorageError
 
 from .grounds import Grounds
 from .mapping import Mapped, Mapper
-from .predicting import Foreteller, Made
-from .recording import Result, Taken, page_of, record
+from .predicting import PredictedFile, Predictor
+from .recording import PageResult, ShotTaken, page_of, record
 from .sealing import unseal
 
 log = structlog.get_logger()
 
 #: A visit may take so many seconds; one in which pictures are treated for the first time much longer.
-_VISIT, _FORETELLING = 150.0, 1_800.0
+_VISIT, _PREDICTING = 150.0, 1_800.0
 #: How often a page is visited until nothing new is treated.
 _MOST_ROUNDS = 5
 #: So many pictures of a page are judged as they are seen, the largest first.
@@ -69,7 +69,7 @@ class WeighOrder(WeighRequest):
 
 
 @dataclass
-class Weighing:
+class WeighingJob:
     """Everything that weighing a library's pages needs."""
 
     database: Database
@@ -98,7 +98,7 @@ class Weighing:
             self.follow.tell(self.report)
             with self.database.begin() as session:
                 page = page_of(session, self.library.id, address)
-            _Page(self, page.id, address, page.secrets, page.budget).weigh()
+            _PageWeighing(self, page.id, address, page.secrets, page.budget).weigh()
             self.report.weighed += 1
         self.report.at = ""
         return self.report
@@ -142,10 +142,10 @@ class Weighing:
 
 
 @dataclass
-class _Page:
+class _PageWeighing:
     """One page, weighed for real and as each recipe would have it."""
 
-    all: Weighing
+    all: WeighingJob
     page_id: int
     address: str
     sealed: bytes | None
@@ -158,7 +158,7 @@ class _Page:
         try:
             secrets = unseal(Seal(self.all.settings.state_dir), self.sealed)
         except CannotUnseal as error:
-            self._record(Result(kind, code="sealed", fault=str(error)))
+            self._record(PageResult(kind, code="sealed", fault=str(error)))
             return
         with self.all.database.begin() as session:
             libraries = list(session.scalars(select(Library)))
@@ -166,13 +166,13 @@ class _Page:
         mapper = Mapper(libraries, self.address, service)
         try:
             with weigher(self.all.walls) as process:
-                self._weigh_with(_House(self, process, secrets, mapper), kind)
+                self._weigh_with(_PageServices(self, process, secrets, mapper), kind)
         except Fault as fault:
-            self._record(Result(kind, code=fault.code, fault=str(fault)))
+            self._record(PageResult(kind, code=fault.code, fault=str(fault)))
 
-    def _weigh_with(self, house: _House, kind: WeighingKind) -> None:
+    def _weigh_with(self, house: _PageServices, kind: WeighingKind) -> None:
         order = self.all.order
-        real = self._tried(Result(kind), house.plain if order.plain else house.real)
+        real = self._tried(PageResult(kind), house.plain if order.plain else house.real)
         if real.code is not None:
             return
         for what_if in order.what_if:
@@ -182,17 +182,17 @@ class _Page:
             if what_if.level is not None:
                 settings = settings.model_copy(update={"level": what_if.level})
             version = recipe.version if settings == settings_of(recipe) else None
-            result = Result(WeighingKind.FORETOLD, what_if, version)
+            result = PageResult(WeighingKind.PREDICTED, what_if, version)
 
-            def foretell(
-                result: Result, what_if: WhatIf = what_if, settings: RecipeSettings = settings
+            def predict(
+                result: PageResult, what_if: WhatIf = what_if, settings: RecipeSettings = settings
             ) -> None:
-                house.foretell(result, what_if, settings, real.readings)
+                house.predict(result, what_if, settings, real.readings)
 
-            if self._tried(result, foretell).code is not None:
+            if self._tried(result, predict).code is not None:
                 return
 
-    def _tried(self, result: Result, weigh: Callable[[Result], None]) -> Result:
+    def _tried(self, result: PageResult, weigh: Callable[[PageResult], None]) -> PageResult:
         """Weighs and records; a page's fault is part of what is recorded."""
         try:
             try:
@@ -211,7 +211,7 @@ class _Page:
         self._record(result)
         return result
 
-    def _record(self, result: Result) -> None:
+    def _record(self, result: PageResult) -> None:
         order = self.all.order
         budget = order.budget
         with self.all.database.begin() as session:
@@ -229,19 +229,19 @@ class _Page:
         self.all.follow.tell(self.all.report)
 
 
-class _House:
+class _PageServices:
     """What stands behind a browser while it weighs one page."""
 
-    def __init__(self, page: _Page, process: Weigher, secrets: Secrets, mapper: Mapper) -> None:
+    def __init__(self, page: _PageWeighing, process: Weigher, secrets: Secrets, mapper: Mapper) -> None:
         self._page, self._process, self._mapper = page, process, mapper
         self._all, self._secrets = page.all, secrets
-        self._made: dict[Any, Made] = {}
+        self._made: dict[Any, PredictedFile] = {}
         self._heads: dict[str, int] = {}
         self._plain: set[str] = set()
 
     # -- the three ways --------------------------------------------------------------------------
 
-    def plain(self, result: Result) -> None:
+    def plain(self, result: PageResult) -> None:
         outcome = self._process.call(
             self._order(Device.DESKTOP) | {"do": "plain"}, _VISIT, stopped=self._all.stopped
         )
@@ -249,7 +249,7 @@ class _House:
         reading = reading_of([outcome], Device.DESKTOP, line, processor)
         self._complete(result, reading, outcome, outcome)
 
-    def real(self, result: Result) -> None:
+    def real(self, result: PageResult) -> None:
         for device in self._all.order.devices:
             order = self._order(device)
             # Once unmeasured, so that neither browser nor site begins cold; looked at meanwhile.
@@ -258,13 +258,13 @@ class _House:
             self._plain |= self._plain_of(looked)
             self._measured(result, device, order, looked)
 
-    def foretell(
-        self, result: Result, what_if: WhatIf, settings: RecipeSettings, real: Sequence[Reading]
+    def predict(
+        self, result: PageResult, what_if: WhatIf, settings: RecipeSettings, real: Sequence[Reading]
     ) -> None:
         for device in self._all.order.devices:
             self._process.call({"do": "forget"}, 30)
             needs = self._needs(real, device) if what_if.fit else {}
-            foreteller = Foreteller(
+            predictor = Predictor(
                 self._all.database,
                 self._all.keeper,
                 self._all.library,
@@ -277,28 +277,28 @@ class _House:
                 heads=self._heads,
                 plain_hosts=frozenset(self._plain) if what_if.markup else frozenset(),
             )
-            foreteller.reads_with(self._process.file)
-            order = self._order(device) | {"foretell": True, "rewrite": what_if.markup}
+            predictor.reads_with(self._process.file)
+            order = self._order(device) | {"predict": True, "rewrite": what_if.markup}
             for _ in range(_MOST_ROUNDS):
-                foreteller.fresh = 0
+                predictor.fresh = 0
                 looked = self._visit(
-                    order | {"look": True, "line": "open", "slower": 1, "seconds": _FORETELLING}, foreteller
+                    order | {"look": True, "line": "open", "slower": 1, "seconds": _PREDICTING}, predictor
                 )
-                if not foreteller.fresh:
+                if not predictor.fresh:
                     break
                 self._process.call({"do": "forget"}, 30)
-            self._measured(result, device, order, looked, foreteller)
-            result.notes += [note for note in foreteller.notes if note not in result.notes]
+            self._measured(result, device, order, looked, predictor)
+            result.notes += [note for note in predictor.notes if note not in result.notes]
 
     def _measured(
         self,
-        result: Result,
+        result: PageResult,
         device: Device,
         order: dict[str, Any],
         looked: dict[str, Any],
-        foreteller: Foreteller | None = None,
+        predictor: Predictor | None = None,
     ) -> None:
-        outcomes = [self._visit(order, foreteller) for _ in range(self._all.order.passes)]
+        outcomes = [self._visit(order, predictor) for _ in range(self._all.order.passes)]
         line, processor = self._profile(device)
         reading = reading_of([looked, *outcomes], device, line, processor)
         self._complete(result, reading, looked, outcomes[0])
@@ -318,7 +318,7 @@ class _House:
             "device": str(device),
             "line": str(line),
             "slower": PROCESSORS[processor],
-            "foretell": False,
+            "predict": False,
             "rewrite": False,
             "look": False,
             "seconds": _VISIT,
@@ -326,11 +326,11 @@ class _House:
             "headers": [(line.name, line.value) for line in self._secrets.headers],
         }
 
-    def _visit(self, order: dict[str, Any], foreteller: Foreteller | None = None) -> dict[str, Any]:
+    def _visit(self, order: dict[str, Any], predictor: Predictor | None = None) -> dict[str, Any]:
         return self._process.call(
             order,
             order["seconds"] + 60,
-            answerer=foreteller.answer if foreteller else None,
+            answerer=predictor.answer if predictor else None,
             stopped=self._all.stopped,
             at_a_time=max(2, self._all.settings.children),
         )
@@ -347,7 +347,7 @@ class _House:
     # -- from what was seen to a reading ---------------------------------------------------------------
 
     def _complete(
-        self, result: Result, reading: Reading, looked: dict[str, Any], measured: dict[str, Any]
+        self, result: PageResult, reading: Reading, looked: dict[str, Any], measured: dict[str, Any]
     ) -> None:
         bodies = looked.get("bodies", {})
         addresses = [picture.address for picture in reading.pictures]
@@ -360,14 +360,14 @@ class _House:
         self._judge(reading, mapped, bodies)
         grounds = Grounds(self._all.database, self._all.library.id)
         ground = grounds.of(reading, mapped, self._hashes(bodies), looked, measured)
-        if result.kind is WeighingKind.FORETOLD:
+        if result.kind is WeighingKind.PREDICTED:
             # What is served is what would be: neither untreated nor anybody else's.
-            ground = Ground({}, ground.begun, ground.varies, ground.failed, ground.expected)
+            ground = FindingContext({}, ground.begun, ground.varies, ground.failed, ground.expected)
         result.findings = sorted([*result.findings, *findings_of(reading, ground)], key=weight, reverse=True)
         result.readings.append(reading)
         result.shots.append(
             [
-                Taken(
+                ShotTaken(
                     shot["part"],
                     shot["width"],
                     shot["height"],

@@ -28,7 +28,7 @@ from plumcrate.imaging.formats import FORMATS
 from plumcrate.imaging.outcome import Chosen
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.markup.page import PageStream
-from plumcrate.pages.tunnel import foretold_host
+from plumcrate.pages.tunnel import predicted_host
 from plumcrate.previews.page_facts import MEDIA_TYPES
 from plumcrate.records.database import Database
 from plumcrate.records.queries.pages import page_files
@@ -48,7 +48,7 @@ _HEAD, _STATUS = 690, 18
 
 
 @dataclass(frozen=True, slots=True)
-class Form:
+class PredictedForm:
     """One form of a file, as it would be."""
 
     media_type: str
@@ -61,14 +61,14 @@ class Form:
 
 
 @dataclass(frozen=True, slots=True)
-class Made:
+class PredictedFile:
     """What would become of a file: its forms, itself first; None where it is left as it is."""
 
-    forms: tuple[Form, ...] | None
+    forms: tuple[PredictedForm, ...] | None
 
 
-class Foreteller:
-    """Foretells one page of one library. ``needs``: what each picture's place needs, in pixels of the
+class Predictor:
+    """Predicts one page of one library. ``needs``: what each picture's place needs, in pixels of the
     device, by the picture's number; empty where sizes stay as they are. ``heads``: how many bytes of headers
     each host sends with a picture, as far as that is known; ``plain_hosts``: those that do not negotiate."""
 
@@ -82,7 +82,7 @@ class Foreteller:
         mapper: Mapper,
         *,
         needs: Mapping[int, tuple[int, int]] | None = None,
-        known: dict[Any, Made] | None = None,
+        known: dict[Any, PredictedFile] | None = None,
         save: Callable[[bytes], str],
         heads: Mapping[str, int] | None = None,
         plain_hosts: frozenset[str] = frozenset(),
@@ -91,7 +91,7 @@ class Foreteller:
         self._sandbox, self._mapper, self._settings = sandbox, mapper, settings
         self._ways = variants(settings, library.surveyed_at)
         self._needs = needs or {}
-        self._made: dict[Any, Made] = known if known is not None else {}
+        self._made: dict[Any, PredictedFile] = known if known is not None else {}
         self._save, self._heads, self._plain = save, heads or {}, plain_hosts
         self._guard = threading.Lock()
         self._busy: dict[Any, threading.Lock] = {}
@@ -134,7 +134,7 @@ class Foreteller:
         }
         bare = _STATUS + sum(len(name) + len(value) + 4 for name, value in lines.items())
         headers["X-As-Long"] = "-" * max(0, self._heads.get(parts.netloc, _HEAD) - bare)
-        host = foretold_host(parts.scheme, parts.netloc)
+        host = predicted_host(parts.scheme, parts.netloc)
         return {"status": 200, "headers": headers, "file": self._save(form.data), "host": host}
 
     def _markup(self, question: dict[str, Any]) -> dict[str, Any] | None:
@@ -169,7 +169,7 @@ class Foreteller:
                     select(File).where(File.library_id == self._library.id, File.path.in_(every))
                 )
             }
-        with ThreadPoolExecutor(2, thread_name_prefix="foretelling") as pool:
+        with ThreadPoolExecutor(2, thread_name_prefix="predicting") as pool:
             made = dict(zip(files, pool.map(self.made, files.values()), strict=True))
 
         def as_it_would_be(file: PageFile) -> PageFile:
@@ -206,11 +206,11 @@ class Foreteller:
     def _key(self, file: File, recipe: Recipe) -> tuple[Any, ...]:
         return file.id, tuple(sorted((name, str(value)) for name, value in recipe.as_dict().items()))
 
-    def made(self, file: File) -> Made:
+    def made(self, file: File) -> PredictedFile:
         """What would become of a file; treated now unless it was before."""
         recipe = self._recipes([file.id]).get(file.id)
         if recipe is None:
-            return Made(None)
+            return PredictedFile(None)
         recipe = self._fitted(file, recipe)
         key = self._key(file, recipe)
         with self._guard:
@@ -228,7 +228,7 @@ class Foreteller:
             return recipe
         return replace(recipe, largest=need)
 
-    def _treated(self, file: File, recipe: Recipe) -> Made:
+    def _treated(self, file: File, recipe: Recipe) -> PredictedFile:
         try:
             current = self._keeper.store.read(file.path)
             there = self._as_it_stands(file, recipe, current)
@@ -237,33 +237,33 @@ class Foreteller:
             source = source_of(self._keeper, file, current)
             if source is None:
                 self.notes.setdefault(f"{file.path} has no backup to start from, and stays as it is")
-                return Made(None)
+                return PredictedFile(None)
             treatment = self._sandbox.treat(source, recipe, file.width * file.height / 1e6)
         except (StorageError, ImagingError, SandboxError) as error:
             if isinstance(error, SandboxError) and error.code == "stopped":
                 raise
             self.notes.setdefault(f"{file.path} stays as it is: {error}")
-            return Made(None)
+            return PredictedFile(None)
         main = treatment.main
         own = main.data if isinstance(main, Chosen) else source
-        forms = [Form(FORMATS[file.format or ""].media_type, own, own=True)]
+        forms = [PredictedForm(FORMATS[file.format or ""].media_type, own, own=True)]
         forms += [
-            Form(FORMATS[output.format].media_type, output.data, own=False)
+            PredictedForm(FORMATS[output.format].media_type, output.data, own=False)
             for output in treatment.chosen
             if output.role == "copy"
         ]
         conversion = next((output for output in treatment.chosen if output.role == "conversion"), None)
         if conversion is not None and self._settings.conversions.first_file is FirstFile.REMOVE:
-            forms = [Form(FORMATS[conversion.format].media_type, conversion.data, own=True)]
-        return Made(tuple(forms))
+            forms = [PredictedForm(FORMATS[conversion.format].media_type, conversion.data, own=True)]
+        return PredictedFile(tuple(forms))
 
-    def _as_it_stands(self, file: File, recipe: Recipe, current: bytes) -> Made | None:
+    def _as_it_stands(self, file: File, recipe: Recipe, current: bytes) -> PredictedFile | None:
         """What stands there already, where the file was treated just so."""
         if file.recipe != key_of(recipe) or file.sha256 is None:
             return None
         if hashlib.sha256(current).digest() != file.sha256:
             return None
-        forms = [Form(FORMATS[file.format or ""].media_type, current, own=True)]
+        forms = [PredictedForm(FORMATS[file.format or ""].media_type, current, own=True)]
         for row in (row for row in file.derived if row.purpose == "copy"):
             try:
                 data = self._keeper.store.read(row.path)
@@ -271,8 +271,8 @@ class Foreteller:
                 return None
             if hashlib.sha256(data).digest() != row.sha256:
                 return None
-            forms.append(Form(FORMATS[row.format].media_type, data, own=False))
-        return Made(tuple(forms))
+            forms.append(PredictedForm(FORMATS[row.format].media_type, data, own=False))
+        return PredictedFile(tuple(forms))
 
 
 def _says_anything(markup: Markup) -> bool:

@@ -19,7 +19,7 @@ _WITH_SHOTS, _KEPT = 20, 500
 
 
 @dataclass(frozen=True, slots=True)
-class Taken:
+class ShotTaken:
     """A shot as it was taken."""
 
     part: str
@@ -30,7 +30,7 @@ class Taken:
 
 
 @dataclass
-class Result:
+class PageResult:
     """What came of weighing a page once."""
 
     kind: WeighingKind
@@ -39,7 +39,7 @@ class Result:
     code: str | None = None
     fault: str | None = None
     readings: list[Reading] = field(default_factory=list)
-    shots: list[list[Taken]] = field(default_factory=list)  # of each reading
+    shots: list[list[ShotTaken]] = field(default_factory=list)  # of each reading
     findings: list[PageFinding] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
 
@@ -57,7 +57,7 @@ def record(
     session: Session,
     library: Library,
     page_id: int,
-    result: Result,
+    result: PageResult,
     *,
     origin: WeighingOrigin,
     by: str,
@@ -103,11 +103,11 @@ def record(
     if result.kind is WeighingKind.REAL:
         shown = (one.file_id for reading in result.readings for one in reading.pictures)
         note_asked(session, (number for number in shown if number is not None))
-    _let_go(session, page_id)
+    _drop_old_shots(session, page_id)
     return row.id
 
 
-def _let_go(session: Session, page_id: int) -> None:
+def _drop_old_shots(session: Session, page_id: int) -> None:
     numbers: Sequence[int] = session.scalars(
         select(Weighing.id).where(Weighing.page_id == page_id).order_by(Weighing.id.desc())
     ).all()

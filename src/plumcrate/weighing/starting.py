@@ -8,9 +8,9 @@ import structlog
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.jobs import JobKind
 from plumcrate.contract.runs import RunKind, RunState
-from plumcrate.contract.upkeep import Upkeep
 from plumcrate.contract.weighing import MOST_ADDRESSES, WeighingOrigin
 from plumcrate.jobs.long_work import start
 from plumcrate.jobs.schedules import due
@@ -25,12 +25,14 @@ log = structlog.get_logger()
 _RECENT = timedelta(days=1)
 
 
-def start_weighings(session: Session, queue: Queue, library: Library, upkeep: Upkeep, now: datetime) -> None:
+def start_weighings(
+    session: Session, queue: Queue, library: Library, automation: Automation, now: datetime
+) -> None:
     """Starts those whose time has come, once each."""
     pages = session.scalars(select(SitePage).where(SitePage.library_id == library.id)).all()
     timely = []
     for page in pages:
-        page.next_at, come = due(page.schedule, page.next_at, upkeep, now)
+        page.next_at, come = due(page.schedule, page.next_at, automation, now)
         if come:
             timely.append(page.address)
     _begin(session, queue, library, timely, WeighingOrigin.SCHEDULE, None)

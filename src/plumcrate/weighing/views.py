@@ -23,7 +23,7 @@ def weighing_view(row: Weighing, page: SitePage, slug: str, may_see: Container[s
         if picture.library is not None and picture.library not in may_see:
             picture.library = picture.path = picture.file_id = picture.picture_id = picture.form = None
             picture.untreated = False
-    # A shot may have been let go since.
+    # A shot may have been dropped since.
     there = {shot.id for shot in row.shots}
     for reading in readings:
         reading.shots = [shot for shot in reading.shots if shot.id in there]

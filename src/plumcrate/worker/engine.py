@@ -12,7 +12,7 @@ from plumcrate.keeping.state import StateFolder
 from plumcrate.queue.locks import PICTURE_LOCK
 from plumcrate.records.database import Database, lost_connection
 from plumcrate.records.tables import File, Journal, Library
-from plumcrate.runs.faults import Limits, after_fault
+from plumcrate.runs.faults import MachineLimits, after_fault
 from plumcrate.runs.items import Begun, Items
 from plumcrate.runs.runs import MOST_ATTEMPTS
 from plumcrate.runs.steps import Again, Step
@@ -38,7 +38,7 @@ class Engine:
         self.disk_space = DiskSpace(settings.state_dir)
         self.items = Items(database, settings.most_bytes)
         self.job_kinds = JobKinds(settings, database, sandboxes, self.state, lambda: self.stopping)
-        self._limits = Limits(settings.most_bytes, settings.most_pixels, tuple(settings.retry_seconds))
+        self._limits = MachineLimits(settings.most_bytes, settings.most_pixels, tuple(settings.retry_seconds))
 
     def keeper(self, library: Library) -> Keeper:
         """The keeper of a library's files."""

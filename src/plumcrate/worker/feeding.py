@@ -16,9 +16,9 @@ import structlog
 from sqlalchemy import ColumnElement, func, or_, select, true, update
 from sqlalchemy.orm import Session
 
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.jobs import JobKind, ProofRequest
 from plumcrate.contract.runs import ItemState, RunKind, RunOrigin, RunRequest, RunState
-from plumcrate.contract.upkeep import Upkeep
 from plumcrate.jobs.long_work import restart_lost, start_unless_open
 from plumcrate.jobs.reporting import start_report
 from plumcrate.jobs.schedules import due
@@ -27,7 +27,7 @@ from plumcrate.records.database import lost_connection, notify
 from plumcrate.records.queries.tallies import fold
 from plumcrate.records.tables import Item, Journal, Library, Run
 from plumcrate.runs.allowance import Meter, give_back
-from plumcrate.runs.runs import create_run, upkeep_of
+from plumcrate.runs.runs import automation_of, create_run
 from plumcrate.weighing.starting import start_weighings
 
 log = structlog.get_logger()
@@ -75,17 +75,17 @@ def feed(
     meters: dict[int, Meter] = {}
     for run in running:
         library = libraries[run.library_id]
-        upkeep = upkeep_of(library)
+        automation = automation_of(library)
         if run.kind == RunKind.TREAT and library.id not in meters:
-            meters[library.id] = Meter(session, library, upkeep, now)
+            meters[library.id] = Meter(session, library, automation, now)
         waits_for = away.get(run.library_id)
-        if waits_for is None and run.priority <= BULK and not _within_hours(upkeep, now):
-            waits_for = f"the hours {', '.join(upkeep.hours)} ({upkeep.time_zone})"
+        if waits_for is None and run.priority <= BULK and not _within_hours(automation, now):
+            waits_for = f"the hours {', '.join(automation.hours)} ({automation.time_zone})"
         most, used = _AHEAD * children, 0
         if run.priority <= BULK:
             used = bulk.get(library.id, 0)
-            if upkeep.share < 100:
-                most = max(1, children * upkeep.share // 100)
+            if automation.share < 100:
+                most = max(1, children * automation.share // 100)
         meter = meters[library.id] if run.kind == RunKind.TREAT else None
         topped = _top_up(session, queue, run, 0 if waits_for else most, used, meter)
         if run.priority <= BULK:
@@ -106,12 +106,12 @@ def _put_back_lost(session: Session) -> None:
         session.execute(update(Item).where(Item.id.in_(lost)).values(state=ItemState.WAITING, job_id=None))
 
 
-def _within_hours(upkeep: Upkeep, now: datetime) -> bool:
+def _within_hours(automation: Automation, now: datetime) -> bool:
     """Whether bulk runs may work; hours that pass midnight end on the next day."""
-    if not upkeep.hours:
+    if not automation.hours:
         return True
-    clock = f"{now.astimezone(ZoneInfo(upkeep.time_zone)):%H:%M}"
-    for span in upkeep.hours:
+    clock = f"{now.astimezone(ZoneInfo(automation.time_zone)):%H:%M}"
+    for span in automation.hours:
         begin, _, end = span.partition("-")
         if (begin <= clock < end) if begin < end else (clock >= begin or clock < end):
             return True
@@ -120,16 +120,16 @@ def _within_hours(upkeep: Upkeep, now: datetime) -> bool:
 
 def start_what_is_due(session: Session, queue: Queue, library: Library, now: datetime) -> None:
     """Starts scheduled surveys, runs and weighings, once for each time that has come."""
-    upkeep = upkeep_of(library)
-    library.next_survey_at, come = due(upkeep.survey_schedule, library.next_survey_at, upkeep, now)
+    automation = automation_of(library)
+    library.next_survey_at, come = due(automation.survey_schedule, library.next_survey_at, automation, now)
     if come and start_unless_open(session, queue, library, JobKind.SURVEY):
         log.info("a survey starts by schedule", library=library.slug)
-    library.next_run_at, come = due(upkeep.run_schedule, library.next_run_at, upkeep, now)
-    if come and not library.at_rest:
+    library.next_run_at, come = due(automation.run_schedule, library.next_run_at, automation, now)
+    if come and not library.dormant:
         run = create_run(session, library, RunRequest(library=library.slug), RunOrigin.SCHEDULE, BULK)
         log.info("a run starts by schedule", library=library.slug, run=run.id, files=run.files)
-    start_weighings(session, queue, library, upkeep, now)
-    start_report(session, queue, library, upkeep, now)
+    start_weighings(session, queue, library, automation, now)
+    start_report(session, queue, library, automation, now)
 
 
 @dataclass(frozen=True, slots=True)

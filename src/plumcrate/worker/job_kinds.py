@@ -8,10 +8,10 @@ from pydantic import BaseModel
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from plumcrate.contract.automation import NewFiles
 from plumcrate.contract.jobs import ForecastReport, JobKind, ProofRequest
 from plumcrate.contract.recipes import RecipeSettings
 from plumcrate.contract.runs import RunOrigin, RunRequest, Scope
-from plumcrate.contract.upkeep import NewFiles
 from plumcrate.intake.survey import survey
 from plumcrate.jobs.forecast import forecast
 from plumcrate.jobs.long_work import Follow
@@ -24,11 +24,11 @@ from plumcrate.queue.locks import LIBRARY_LOCK
 from plumcrate.queue.tasks import BULK
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File, Library
-from plumcrate.runs.runs import create_run, upkeep_of
+from plumcrate.runs.runs import automation_of, create_run
 from plumcrate.sandbox.children import Sandboxes
 from plumcrate.settings import Settings
 from plumcrate.storage.errors import StorageError
-from plumcrate.weighing.job import Weighing, WeighOrder
+from plumcrate.weighing.job import WeighingJob, WeighOrder
 
 #: So many pictures are in the scope of one run.
 _MOST_IN_SCOPE = 100_000
@@ -73,7 +73,7 @@ class JobKinds:
             report = survey(self._database, self._keeper(library), library, follow.tell, hears)
         with self._database.begin() as session:
             current = session.get_one(Library, library.id)
-            if arrived and upkeep_of(current).new_files is not NewFiles.BY_HAND and not current.at_rest:
+            if arrived and automation_of(current).new_files is not NewFiles.BY_HAND and not current.dormant:
                 _treat_arrivals(session, current, list(arrived))
         return report
 
@@ -83,7 +83,7 @@ class JobKinds:
 
     def weigh(self, library: Library, follow: Follow) -> BaseModel:
         order = WeighOrder.model_validate(follow.request)
-        weighing = Weighing(
+        weighing = WeighingJob(
             self._database,
             self._settings,
             self._keeper(library),

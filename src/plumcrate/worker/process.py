@@ -37,7 +37,7 @@ from plumcrate.sandbox.pace import Urgency
 from plumcrate.settings import Settings
 from plumcrate.storage.errors import StorageError
 from plumcrate.webhooks import outgoing as telling
-from plumcrate.webhooks.outgoing import Teller
+from plumcrate.webhooks.outgoing import WebhookSender
 from plumcrate.worker.heartbeat import Heartbeat, hear_no_more
 
 from .engine import Engine
@@ -83,7 +83,7 @@ class Worker:
         guard = Guard(settings.pages_allowed)
         self._out = [Outgoing(guard, seconds=seconds) for seconds in (purging.SECONDS, telling.SECONDS)]
         self.purger = Purger(self.database, self._out[0])
-        self.teller = Teller(self.database, Seal(settings.state_dir), self._out[1])
+        self.teller = WebhookSender(self.database, Seal(settings.state_dir), self._out[1])
         self.retention = Retention(self.database, self.engine.state, settings)
         self.name = f"{socket.gethostname()}:{os.getpid()}:{secrets.token_hex(4)}"
         self.heartbeat = Heartbeat(settings.database_url)

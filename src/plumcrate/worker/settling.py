@@ -1,4 +1,4 @@
-"""Settling what dead processes left open: changes in the journal, and backups marked for pruning."""
+"""Settling what dead processes left open: changes in the journal, and backups selected for pruning."""
 
 from __future__ import annotations
 
@@ -55,10 +55,10 @@ def _settle(database: Database, keeper: Keeper, library: Library, *, at_start: b
             .where(Journal.library_id == library.id, or_(ripe, literal(at_start)))
             .order_by(Journal.id)
         ).all()
-        marked = session.scalar(
+        selected = session.scalar(
             select(func.count()).where(Backup.library_id == library.id, Backup.pruned_at.is_not(None))
         )
-    if marked:
+    if selected:
         finish_pruning(keeper)
     for entry_id, path, picture_id in rows:
         # An upload is no picture's yet.

@@ -13,7 +13,7 @@ from pydantic import AwareDatetime, BeforeValidator
 
 from plumcrate.api.needs import Administering, Serving
 from plumcrate.contract.common import Page
-from plumcrate.contract.people import AuditEntry, Outcome
+from plumcrate.contract.people import ActOutcome, AuditEntry
 from plumcrate.people import audit
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Library
@@ -45,10 +45,10 @@ _CSV: dict[int | str, dict[str, Any]] = {
 
 @router.get("/audit", summary="Who did what")
 def everything(
-    who: Serving,
+    actor: Serving,
     session: Session,
     search: Words = None,
-    outcome: Outcome | None = None,
+    outcome: ActOutcome | None = None,
     since: Since = None,
     until: Until = None,
     offset: Offset = 0,
@@ -62,10 +62,10 @@ def everything(
 
 @router.get("/audit/export", summary="Who did what, as CSV", response_class=Response, responses=_CSV)
 def export(
-    who: Serving,
+    actor: Serving,
     database: TheDatabase,
     search: Words = None,
-    outcome: Outcome | None = None,
+    outcome: ActOutcome | None = None,
     since: Since = None,
     until: Until = None,
 ) -> StreamingResponse:
@@ -75,10 +75,10 @@ def export(
 @router.get("/libraries/{slug}/audit", summary="Who did what in a library")
 def of_library(
     slug: Slug,
-    who: Administering,
+    actor: Administering,
     session: Session,
     search: Words = None,
-    outcome: Outcome | None = None,
+    outcome: ActOutcome | None = None,
     since: Since = None,
     until: Until = None,
     offset: Offset = 0,
@@ -99,10 +99,10 @@ def of_library(
 )
 def export_of_library(
     slug: Slug,
-    who: Administering,
+    actor: Administering,
     database: TheDatabase,
     search: Words = None,
-    outcome: Outcome | None = None,
+    outcome: ActOutcome | None = None,
     since: Since = None,
     until: Until = None,
 ) -> StreamingResponse:
@@ -120,7 +120,7 @@ def _exported(
     database: Database,
     library: str | None,
     search: str | None,
-    outcome: Outcome | None,
+    outcome: ActOutcome | None,
     since: datetime | None,
     until: datetime | None,
 ) -> StreamingResponse:

@@ -9,13 +9,13 @@ from fastapi.responses import FileResponse
 
 from plumcrate.api.needs import Administering, Looking, Treating
 from plumcrate.api.problems import ApiError
-from plumcrate.contract.care import Backups, Orphan, PutBackRequest, Recognised, RecogniseRequest
+from plumcrate.contract.care import Backups, Orphan, PutBackRequest, Reattached, ReattachRequest
 from plumcrate.contract.common import Page
 from plumcrate.intake.arrivals import put_orphan_back
 from plumcrate.keeping import orphans
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.prune import backups_view
-from plumcrate.keeping.recognising import recognise_library
+from plumcrate.keeping.reattaching import reattach_library
 from plumcrate.records import tables
 
 from .deps import Limit, Offset, Session, Slug, TheDatabase, TheState, router_of, the_library
@@ -26,13 +26,13 @@ router = router_of("care")
 
 
 @router.get("/libraries/{slug}/backups", summary="What the backups hold")
-def backups(slug: Slug, who: Looking, session: Session, state: TheState) -> Backups:
+def backups(slug: Slug, actor: Looking, session: Session, state: TheState) -> Backups:
     return backups_view(session, the_library(session, slug), state)
 
 
 @router.get("/libraries/{slug}/orphans", summary="Backups that lost their file")
 def the_orphans(
-    slug: Slug, who: Looking, session: Session, offset: Offset = 0, limit: Limit = 60
+    slug: Slug, actor: Looking, session: Session, offset: Offset = 0, limit: Limit = 60
 ) -> Page[Orphan]:
     """Of files that somebody deleted, moved away or overwritten; the latest first."""
     return orphans.orphans(session, the_library(session, slug).id, offset, limit)
@@ -45,7 +45,7 @@ def the_orphans(
     responses={200: {"content": {"application/octet-stream": {}}, "description": "The bytes, to be saved"}},
 )
 def orphan_content(
-    slug: Slug, backup_id: BackupId, who: Looking, session: Session, state: TheState
+    slug: Slug, backup_id: BackupId, actor: Looking, session: Session, state: TheState
 ) -> FileResponse:
     library = the_library(session, slug)
     row = _orphan(session, library, backup_id)
@@ -62,7 +62,7 @@ def restore_orphan(
     slug: Slug,
     backup_id: BackupId,
     body: PutBackRequest,
-    who: Treating,
+    actor: Treating,
     database: TheDatabase,
     state: TheState,
 ) -> Orphan:
@@ -70,7 +70,7 @@ def restore_orphan(
     with database.begin() as session:
         library = the_library(session, slug)
         row = _orphan(session, library, backup_id)
-    path = put_orphan_back(Keeper.of(database, library, state), library, row, body.path, who.name)
+    path = put_orphan_back(Keeper.of(database, library, state), library, row, body.path, actor.name)
     return Orphan(id=row.id, path=path, size=row.size, created_at=row.created_at)
 
 
@@ -81,14 +81,14 @@ def _orphan(session: Session, library: tables.Library, backup_id: int) -> tables
     return row
 
 
-@router.post("/libraries/{slug}/recognise", summary="Say that a library's folder is the right one, as it is")
-def recognise(
-    slug: Slug, body: RecogniseRequest, who: Administering, database: TheDatabase, state: TheState
-) -> Recognised:
-    """For a folder that lost its mark, was moved or copied to another volume, and for changes that cannot be
-    settled because their files are gone for good. Nothing is deleted."""
+@router.post("/libraries/{slug}/reattach", summary="Say that a library's folder is the right one, as it is")
+def reattach(
+    slug: Slug, body: ReattachRequest, actor: Administering, database: TheDatabase, state: TheState
+) -> Reattached:
+    """For a folder that lost its identity file, was moved or copied to another volume, and for changes that
+    cannot be settled because their files are gone for good. Nothing is deleted."""
     if body.confirm != slug:
         raise ApiError("not-confirmed", f"confirm with the library's short name, {slug}")
     with database.begin() as session:
         library = the_library(session, slug)
-    return recognise_library(Keeper.of(database, library, state))
+    return reattach_library(Keeper.of(database, library, state))

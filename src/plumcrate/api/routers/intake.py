@@ -15,7 +15,7 @@ from starlette.requests import ClientDisconnect
 from plumcrate.api.needs import Administering, Uploading
 from plumcrate.api.problems import ApiError
 from plumcrate.api.service import service_of
-from plumcrate.contract.upkeep import HookAnswer, HookSecret, NewFiles, Uploaded
+from plumcrate.contract.automation import HookAnswer, HookSecret, NewFiles, Uploaded
 from plumcrate.intake import uploads
 from plumcrate.intake import webhook as hooks
 from plumcrate.intake.arrivals import check_name
@@ -35,7 +35,7 @@ _IN_MEMORY = 1 << 20
 
 
 @router.post("/libraries/{slug}/hook-secret", summary="Make a secret for webhooks")
-def hook_secret(slug: Slug, who: Administering, session: Session, request: Request) -> HookSecret:
+def hook_secret(slug: Slug, actor: Administering, session: Session, request: Request) -> HookSecret:
     """The secret is shown this once; a former one is worth nothing from now on."""
     secret = hooks.give_secret(the_library(session, slug))
     return HookSecret(url=str(request.url_for("take_hook", slug=slug)), secret=secret)
@@ -61,7 +61,7 @@ async def upload(
     slug: Slug,
     path: str,
     request: Request,
-    who: Uploading,
+    actor: Uploading,
     database: TheDatabase,
     state: TheState,
     treat: NewFiles = NewFiles.AT_ONCE,
@@ -89,7 +89,7 @@ async def upload(
             database,
             state,
             service_of(request).sandbox,
-            who.name,
+            actor.name,
             limiter=service_of(request).upload_threads,
         )
     pause = 0.1

@@ -21,38 +21,38 @@ router = router_of("jobs")
 
 
 @router.post("/libraries/{slug}/surveys", status_code=202, summary="Start a survey")
-def survey(slug: Slug, who: Treating, session: Session, queue: TheQueue) -> Job:
+def survey(slug: Slug, actor: Treating, session: Session, queue: TheQueue) -> Job:
     """Looks through the library's folder. Nothing in it is touched."""
-    return _started(session, queue, slug, JobKind.SURVEY, None, who.name)
+    return _started(session, queue, slug, JobKind.SURVEY, None, actor.name)
 
 
 @router.post("/libraries/{slug}/checks", status_code=202, summary="Compare library, backups and records")
-def check(slug: Slug, body: CheckRequest, who: Treating, session: Session, queue: TheQueue) -> Job:
+def check(slug: Slug, body: CheckRequest, actor: Treating, session: Session, queue: TheQueue) -> Job:
     """Reads every treated file, copy and backup, and mends differences when asked to."""
-    return _started(session, queue, slug, JobKind.CHECK, body, who.name)
+    return _started(session, queue, slug, JobKind.CHECK, body, actor.name)
 
 
 @router.post("/libraries/{slug}/forecasts", status_code=202, summary="Forecast the saving")
-def forecast(slug: Slug, body: ForecastRequest, who: Treating, session: Session, queue: TheQueue) -> Job:
+def forecast(slug: Slug, body: ForecastRequest, actor: Treating, session: Session, queue: TheQueue) -> Job:
     """Treats a sample in memory for a while and reckons the rest. Nothing is written to the library."""
-    order = forecast_order(session, the_library(session, slug), body, who.name)
-    return _started(session, queue, slug, JobKind.FORECAST, order, who.name)
+    order = forecast_order(session, the_library(session, slug), body, actor.name)
+    return _started(session, queue, slug, JobKind.FORECAST, order, actor.name)
 
 
 @router.post("/libraries/{slug}/prunings", status_code=202, summary="Delete backups")
-def pruning(slug: Slug, body: PruneRequest, who: Administering, session: Session, queue: TheQueue) -> Job:
+def pruning(slug: Slug, body: PruneRequest, actor: Administering, session: Session, queue: TheQueue) -> Job:
     """Deletes backups by age, or all. Those that are the only original of a treated file stay unless
     ``needed_too`` says otherwise, and orphaned ones unless ``orphans_too`` does; a file without a backup can
     never be put back."""
     if body.confirm != the_library(session, slug).slug:
         raise ApiError("not-confirmed", f"to delete backups, confirm with the library's short name, {slug}")
-    return _started(session, queue, slug, JobKind.PRUNING, body, who.name)
+    return _started(session, queue, slug, JobKind.PRUNING, body, actor.name)
 
 
 @router.get("/libraries/{slug}/jobs", summary="The latest jobs")
 def latest(
     slug: Slug,
-    who: Looking,
+    actor: Looking,
     session: Session,
     kind: JobKind | None = None,
     limit: Annotated[int, Query(ge=1, le=100)] = 10,
@@ -62,12 +62,12 @@ def latest(
 
 
 @router.get("/jobs/{job_id}", summary="One job")
-def job(job_id: Id, who: Looking, session: Session) -> Job:
+def job(job_id: Id, actor: Looking, session: Session) -> Job:
     return _view(session, the(session, tables.Job, job_id, "job"))
 
 
 @router.post("/jobs/{job_id}/stop", summary="Stop a job")
-def stop(job_id: Id, who: Treating, session: Session) -> Job:
+def stop(job_id: Id, actor: Treating, session: Session) -> Job:
     """What it did so far stays."""
     row = the(session, tables.Job, job_id, "job")
     jobs.stop(session, row)

@@ -11,7 +11,7 @@ from plumcrate.api.needs import Administering, Serving
 from plumcrate.api.problems import ApiError
 from plumcrate.contract.people import Key, KeyRequest, LibraryKeyRequest, NewKey, Rotation
 from plumcrate.people import keys
-from plumcrate.people.who import Who
+from plumcrate.people.actor import Actor
 from plumcrate.records import tables
 
 from .deps import Id, Session, Slug, router_of, the_library
@@ -20,49 +20,49 @@ router = router_of("keys")
 
 
 @router.get("/keys", summary="List keys")
-def every_key(who: Serving, session: Session) -> list[Key]:
+def every_key(actor: Serving, session: Session) -> list[Key]:
     return keys.views(session, keys.keys_of(session, None))
 
 
 @router.post("/keys", status_code=201, summary="Make a key")
-def make(body: KeyRequest, who: Serving, session: Session, request: Request) -> NewKey:
+def make(body: KeyRequest, actor: Serving, session: Session, request: Request) -> NewKey:
     """The answer holds the secret, which is shown this once."""
     act_of(request).detail = _words(body)
-    return _told(session, *keys.new_key(session, body, who.name))
+    return _told(session, *keys.new_key(session, body, actor.name))
 
 
 @router.delete("/keys/{key_id}", status_code=204, summary="Revoke a key")
-def revoke(key_id: Id, who: Serving, session: Session, request: Request) -> None:
+def revoke(key_id: Id, actor: Serving, session: Session, request: Request) -> None:
     """At once."""
     _revoke(session, None, key_id, request)
 
 
 @router.post("/keys/{key_id}/rotation", status_code=201, summary="Give a key a new secret")
-def rotate(key_id: Id, body: Rotation, who: Serving, session: Session, request: Request) -> NewKey:
+def rotate(key_id: Id, body: Rotation, actor: Serving, session: Session, request: Request) -> NewKey:
     """As a new key with the same rights; the former one goes on working for a while."""
-    return _rotate(session, None, key_id, body, who, request)
+    return _rotate(session, None, key_id, body, actor, request)
 
 
 @router.get("/libraries/{slug}/keys", summary="Keys of a library")
-def of_library(slug: Slug, who: Administering, session: Session) -> list[Key]:
+def of_library(slug: Slug, actor: Administering, session: Session) -> list[Key]:
     """Those that open this library alone."""
     return keys.views(session, keys.keys_of(session, the_library(session, slug).id))
 
 
 @router.post("/libraries/{slug}/keys", status_code=201, summary="Make a key for a library")
 def make_here(
-    slug: Slug, body: LibraryKeyRequest, who: Administering, session: Session, request: Request
+    slug: Slug, body: LibraryKeyRequest, actor: Administering, session: Session, request: Request
 ) -> NewKey:
     """The answer holds the secret, which is shown this once."""
     asked = KeyRequest(
         name=body.name, abilities=body.abilities, libraries=[the_library(session, slug).slug], days=body.days
     )
     act_of(request).detail = _words(asked)
-    return _told(session, *keys.new_key(session, asked, who.name))
+    return _told(session, *keys.new_key(session, asked, actor.name))
 
 
 @router.delete("/libraries/{slug}/keys/{key_id}", status_code=204, summary="Revoke a key of a library")
-def revoke_here(slug: Slug, key_id: Id, who: Administering, session: Session, request: Request) -> None:
+def revoke_here(slug: Slug, key_id: Id, actor: Administering, session: Session, request: Request) -> None:
     """At once."""
     _revoke(session, the_library(session, slug).id, key_id, request)
 
@@ -73,10 +73,10 @@ def revoke_here(slug: Slug, key_id: Id, who: Administering, session: Session, re
     summary="Give a key of a library a new secret",
 )
 def rotate_here(
-    slug: Slug, key_id: Id, body: Rotation, who: Administering, session: Session, request: Request
+    slug: Slug, key_id: Id, body: Rotation, actor: Administering, session: Session, request: Request
 ) -> NewKey:
     """As a new key with the same rights; the former one goes on working for a while."""
-    return _rotate(session, the_library(session, slug).id, key_id, body, who, request)
+    return _rotate(session, the_library(session, slug).id, key_id, body, actor, request)
 
 
 def _words(asked: KeyRequest) -> str:
@@ -93,11 +93,11 @@ def _revoke(session: Session, library_id: int | None, number: int, request: Requ
 
 
 def _rotate(
-    session: Session, library_id: int | None, number: int, body: Rotation, who: Who, request: Request
+    session: Session, library_id: int | None, number: int, body: Rotation, actor: Actor, request: Request
 ) -> NewKey:
     key = _the_key(session, library_id, number)
     act_of(request).detail = f"{key.name}, overlap of {body.overlap_hours} h"
-    return _told(session, *keys.rotate(session, key, timedelta(hours=body.overlap_hours), who.name))
+    return _told(session, *keys.rotate(session, key, timedelta(hours=body.overlap_hours), actor.name))
 
 
 def _the_key(session: Session, library_id: int | None, number: int) -> tables.Key:

@@ -19,35 +19,35 @@ router = router_of("libraries")
 
 
 @router.get("/libraries", summary="List libraries")
-def libraries(who: Looking, session: Session) -> list[Library]:
+def libraries(actor: Looking, session: Session) -> list[Library]:
     """Those that may be seen."""
-    return library_views(session, all_libraries(session, who.may_see()))
+    return library_views(session, all_libraries(session, actor.may_see()))
 
 
 @router.post("/libraries", status_code=201, summary="Connect a library")
 def connect(
-    body: LibraryRequest, who: Serving, session: Session, settings: TheSettings, request: Request
+    body: LibraryRequest, actor: Serving, session: Session, settings: TheSettings, request: Request
 ) -> Library:
     """Connects a folder tree. Nothing in it is touched; survey it next."""
-    library = connecting.connect(session, body, settings.state_dir, who.name)
+    library = connecting.connect(session, body, settings.state_dir, actor.name)
     act_of(request).library = library.slug
     return library_view(session, library)
 
 
 @router.get("/libraries/{slug}", summary="One library with its totals")
-def library(slug: Slug, who: Looking, session: Session) -> Library:
+def library(slug: Slug, actor: Looking, session: Session) -> Library:
     return library_view(session, the_library(session, slug))
 
 
 @router.patch("/libraries/{slug}", summary="Change a library's settings")
-def change(slug: Slug, body: LibraryChange, who: Administering, session: Session) -> Library:
+def change(slug: Slug, body: LibraryChange, actor: Administering, session: Session) -> Library:
     row = the_library(session, slug)
     connecting.change(session, row, body)
     return library_view(session, row)
 
 
 @router.delete("/libraries/{slug}", status_code=204, summary="Disconnect a library")
-def disconnect(slug: Slug, who: Serving, session: Session, state: TheState, request: Request) -> None:
+def disconnect(slug: Slug, actor: Serving, session: Session, state: TheState, request: Request) -> None:
     """Forgets the records. Refused while the library holds anything we made, and while anything is under
     way in it: restore all first. Backups of files that were deleted stay on disk for a while."""
     connecting.disconnect(session, the_library(session, slug), state)
@@ -55,5 +55,5 @@ def disconnect(slug: Slug, who: Serving, session: Session, state: TheState, requ
 
 
 @router.get("/libraries/{slug}/savings", summary="What was saved")
-def the_savings(slug: Slug, who: Looking, session: Session) -> Savings:
+def the_savings(slug: Slug, actor: Looking, session: Session) -> Savings:
     return savings(session, the_library(session, slug))

@@ -39,12 +39,12 @@ def _health(database: Database) -> Health:
 
 
 @router.get("/machine", summary="Check the machine")
-def machine(who: Administering, request: Request, state: TheState) -> Machine:
+def machine(actor: Administering, request: Request, state: TheState) -> Machine:
     """Formats, disks, permissions, database, clock, workers, containment: each fine, or what to do. Who does
     not administer the whole service is told of the formats and of their own libraries."""
     database = service_of(request).database
-    if not who.service:
-        return examine_libraries(state, database, who.may_see(Library.id))
+    if not actor.service:
+        return examine_libraries(state, database, actor.may_see(Library.id))
     sandbox = service_of(request).sandbox
     browser = service_of(request).settings.browser
     place = str(browser) if browser is not None else None
@@ -52,7 +52,7 @@ def machine(who: Administering, request: Request, state: TheState) -> Machine:
 
 
 @router.get("/settings", summary="The service's settings")
-def settings(who: Serving, settings: TheSettings) -> list[Setting]:
+def settings(actor: Serving, settings: TheSettings) -> list[Setting]:
     """In force, and where each comes from. They are changed on the service's own machine."""
     return [
         Setting(

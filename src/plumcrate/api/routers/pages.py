@@ -25,7 +25,7 @@ from plumcrate.contract.delivery import Delivery, PageFault, PageFaults, PageFil
 from plumcrate.previews.page_facts import PageFacts
 from plumcrate.previews.placeholders import Placeholders
 from plumcrate.records.database import Database
-from plumcrate.sandbox.rewriting import AskerLeft, Faults, SitePage
+from plumcrate.sandbox.rewriting import AskerLeft, Faults, PageSource
 
 from .deps import PLAIN, Session, Slug, TheDatabase, router_of, the_library
 
@@ -37,7 +37,7 @@ _PIECE = 1 << 18
 
 @router.post("/libraries/{slug}/page-files", summary="What pages need to know of files")
 def page_files(
-    slug: Slug, body: PageFiles, who: Looking, database: TheDatabase, request: Request
+    slug: Slug, body: PageFiles, actor: Looking, database: TheDatabase, request: Request
 ) -> list[PageFile]:
     """By their paths; those that are not known are left out of the answer."""
     library_id, _ = _library(database, slug)
@@ -59,7 +59,7 @@ def page_files(
 )
 async def page(
     slug: Slug,
-    who: Looking,
+    actor: Looking,
     database: TheDatabase,
     request: Request,
     address: Annotated[
@@ -74,7 +74,7 @@ async def page(
     kind = request.headers.get("content-type", "text/html")
     facts = PageFacts(database, library_id, _placeholders(request), settings.markup.placeholder)
     try:
-        site = SitePage(urljoin(settings.address, address), _charset(kind))
+        site = PageSource(urljoin(settings.address, address), _charset(kind))
     except ValueError:
         raise ApiError("invalid-request", "the page's address makes no sense") from None
     rewritten, fault = await _rewritten(request, site, settings, facts)
@@ -86,7 +86,7 @@ async def page(
 
 
 @router.get("/libraries/{slug}/page-faults", summary="Pages that could not be rewritten")
-def page_faults(slug: Slug, who: Looking, session: Session, request: Request) -> PageFaults:
+def page_faults(slug: Slug, actor: Looking, session: Session, request: Request) -> PageFaults:
     """Here or by the middleware in the site; each left as its author wrote it."""
     return _faults(request).of(the_library(session, slug).id)
 
@@ -112,7 +112,7 @@ def _charset(content_type: str) -> str | None:
 
 
 async def _rewritten(
-    request: Request, site: SitePage, settings: Delivery, facts: PageFacts
+    request: Request, site: PageSource, settings: Delivery, facts: PageFacts
 ) -> tuple[IO[bytes], str | None]:
     """The request's body as a page, rewritten by a child, and what went wrong. Both pages are in files."""
     rewriter = service_of(request).page_rewriter

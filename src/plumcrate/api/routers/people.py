@@ -13,11 +13,11 @@ from plumcrate.contract.people import (
     InvitationPurpose,
     InvitationRequest,
     Joining,
+    LinkOffer,
     Member,
     MemberChange,
     MemberInvitation,
     NewInvitation,
-    Offer,
     Person,
     PersonChange,
     PersonRow,
@@ -35,12 +35,14 @@ router = router_of("people")
 
 
 @router.get("/people", summary="List people")
-def people(who: Serving, session: Session) -> list[PersonRow]:
+def people(actor: Serving, session: Session) -> list[PersonRow]:
     return members.everybody(session)
 
 
 @router.patch("/people/{person_id}", summary="Change a person")
-def change(person_id: Id, body: PersonChange, who: Serving, session: Session, request: Request) -> PersonRow:
+def change(
+    person_id: Id, body: PersonChange, actor: Serving, session: Session, request: Request
+) -> PersonRow:
     """Roles, name, whether they administer the service, whether they may sign in at all."""
     person = the(session, tables.Person, person_id, "person")
     act_of(request).detail = f"{person.email}: {body.model_dump_json(exclude_unset=True)}"
@@ -49,7 +51,7 @@ def change(person_id: Id, body: PersonChange, who: Serving, session: Session, re
 
 
 @router.delete("/people/{person_id}", status_code=204, summary="Delete a person's account")
-def remove(person_id: Id, who: Serving, session: Session, request: Request) -> None:
+def remove(person_id: Id, actor: Serving, session: Session, request: Request) -> None:
     person = the(session, tables.Person, person_id, "person")
     act_of(request).detail = person.email
     members.remove(session, person)
@@ -57,24 +59,24 @@ def remove(person_id: Id, who: Serving, session: Session, request: Request) -> N
 
 @router.post("/people/{person_id}/new-password", status_code=201, summary="Make a link for a new password")
 def new_password(
-    person_id: Id, who: Serving, session: Session, request: Request, settings: TheSettings
+    person_id: Id, actor: Serving, session: Session, request: Request, settings: TheSettings
 ) -> NewInvitation:
     """The link is shown this once; it is good for two days."""
     person = the(session, tables.Person, person_id, "person")
     act_of(request).detail = person.email
-    row, token = invitations.new_password(session, person, who.name)
+    row, token = invitations.new_password(session, person, actor.name)
     return _told(session, row, token, request, settings)
 
 
 @router.get("/invitations", summary="List invitations")
-def waiting(who: Serving, session: Session) -> list[Invitation]:
+def waiting(actor: Serving, session: Session) -> list[Invitation]:
     """Those that have not been taken up."""
     return [invitations.view(session, row) for row in invitations.waiting(session, None)]
 
 
 @router.post("/invitations", status_code=201, summary="Invite somebody")
 def invite(
-    body: InvitationRequest, who: Serving, session: Session, request: Request, settings: TheSettings
+    body: InvitationRequest, actor: Serving, session: Session, request: Request, settings: TheSettings
 ) -> NewInvitation:
     """The link is shown this once; it is mailed too where mail was set up."""
     grants = members.libraries_of(session, body.grants)
@@ -87,18 +89,18 @@ def invite(
     )
     act_of(request).detail = f"{body.email}: {rights}"
     row, token = invitations.invite(
-        session, body.email, body.name, grants=grants, service=body.service, days=body.days, by=who.name
+        session, body.email, body.name, grants=grants, service=body.service, days=body.days, by=actor.name
     )
     return _told(session, row, token, request, settings)
 
 
 @router.delete("/invitations/{invitation_id}", status_code=204, summary="Take an invitation back")
-def take_back(invitation_id: Id, who: Serving, session: Session) -> None:
+def take_back(invitation_id: Id, actor: Serving, session: Session) -> None:
     _take_back(session, None, invitation_id)
 
 
 @router.post("/joining/offer", summary="What a link offers")
-def offer(body: Token, session: Session, request: Request) -> Offer:
+def offer(body: Token, session: Session, request: Request) -> LinkOffer:
     """Open to who has the link."""
     act_of(request).silent = True
     return invitations.offer(session, body.token)
@@ -122,7 +124,7 @@ def join(
 
 
 @router.get("/libraries/{slug}/people", summary="People of a library")
-def of_library(slug: Slug, who: Administering, session: Session) -> list[Member]:
+def of_library(slug: Slug, actor: Administering, session: Session) -> list[Member]:
     """Those with a role in it. Who administers the whole service is not among them."""
     return members.members(session, the_library(session, slug).id)
 
@@ -132,7 +134,7 @@ def change_member(
     slug: Slug,
     person_id: Id,
     body: MemberChange,
-    who: Administering,
+    actor: Administering,
     session: Session,
     request: Request,
 ) -> Member:
@@ -144,13 +146,13 @@ def change_member(
 @router.delete(
     "/libraries/{slug}/people/{person_id}", status_code=204, summary="Take somebody out of a library"
 )
-def remove_member(slug: Slug, person_id: Id, who: Administering, session: Session) -> None:
+def remove_member(slug: Slug, person_id: Id, actor: Administering, session: Session) -> None:
     """The account stays."""
     members.remove_member(session, the_library(session, slug).id, person_id)
 
 
 @router.get("/libraries/{slug}/invitations", summary="Invitations to a library")
-def waiting_here(slug: Slug, who: Administering, session: Session) -> list[Invitation]:
+def waiting_here(slug: Slug, actor: Administering, session: Session) -> list[Invitation]:
     """Those to this library alone, that have not been taken up."""
     library = the_library(session, slug)
     return [invitations.view(session, row) for row in invitations.waiting(session, library.id)]
@@ -160,7 +162,7 @@ def waiting_here(slug: Slug, who: Administering, session: Session) -> list[Invit
 def invite_here(
     slug: Slug,
     body: MemberInvitation,
-    who: Administering,
+    actor: Administering,
     session: Session,
     request: Request,
     settings: TheSettings,
@@ -169,7 +171,7 @@ def invite_here(
     grants = {the_library(session, slug).id: body.role}
     act_of(request).detail = f"{body.email}: {body.role}"
     row, token = invitations.invite(
-        session, body.email, body.name, grants=grants, service=False, days=body.days, by=who.name
+        session, body.email, body.name, grants=grants, service=False, days=body.days, by=actor.name
     )
     return _told(session, row, token, request, settings)
 
@@ -179,7 +181,7 @@ def invite_here(
     status_code=204,
     summary="Take an invitation to a library back",
 )
-def take_back_here(slug: Slug, invitation_id: Id, who: Administering, session: Session) -> None:
+def take_back_here(slug: Slug, invitation_id: Id, actor: Administering, session: Session) -> None:
     _take_back(session, the_library(session, slug).id, invitation_id)
 
 

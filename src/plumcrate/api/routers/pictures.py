@@ -14,8 +14,15 @@ from plumcrate.api.problems import ApiError
 from plumcrate.api.service import service_of
 from plumcrate.contract.common import Page
 from plumcrate.contract.people import Ability
-from plumcrate.contract.pictures import FileState, Format, OwnRequest, Picture, PictureDetail, PictureSort
-from plumcrate.contract.recipes import Plan
+from plumcrate.contract.pictures import (
+    FileState,
+    Format,
+    OverrideRequest,
+    Picture,
+    PictureDetail,
+    PictureSort,
+)
+from plumcrate.contract.recipes import FilePlan
 from plumcrate.deciding.planning import plan, settings_of
 from plumcrate.imaging.formats import FORMATS
 from plumcrate.keeping.keeper import Keeper
@@ -50,7 +57,7 @@ VersionName = Annotated[str, Query(pattern=f"^({'|'.join(_VERSIONS)})$")]
 
 
 @router.get("/formats", summary="The picture formats known here")
-def formats(who: Looking) -> list[Format]:
+def formats(actor: Looking) -> list[Format]:
     """Their names, endings and media types, and what is done with each."""
     return [Format.model_validate(format, from_attributes=True) for format in FORMATS.values()]
 
@@ -58,7 +65,7 @@ def formats(who: Looking) -> list[Format]:
 @router.get("/libraries/{slug}/pictures", summary="List pictures")
 def pictures(
     slug: Slug,
-    who: Looking,
+    actor: Looking,
     session: Session,
     request: Request,
     state: Annotated[list[FileState] | None, Query()] = None,
@@ -97,30 +104,30 @@ def pictures(
 
 
 @router.get("/libraries/{slug}/folders", summary="Folders that hold pictures")
-def the_folders(slug: Slug, who: Looking, session: Session) -> list[str]:
+def the_folders(slug: Slug, actor: Looking, session: Session) -> list[str]:
     return folders(session, the_library(session, slug))
 
 
 @router.get("/pictures/{picture_id}", summary="One picture, its files and history")
-def picture(picture_id: Id, who: Looking, session: Session) -> PictureDetail:
+def picture(picture_id: Id, actor: Looking, session: Session) -> PictureDetail:
     return picture_detail(session, the(session, tables.Picture, picture_id, "picture"))
 
 
-@router.put("/pictures/{picture_id}/own", summary="Give one picture its own level")
-def own(picture_id: Id, body: OwnRequest, who: Mending, session: Session) -> PictureDetail:
+@router.put("/pictures/{picture_id}/override", summary="Override the recipe for one picture")
+def override(picture_id: Id, body: OverrideRequest, actor: Mending, session: Session) -> PictureDetail:
     """A level for this picture alone, or ``leave`` to leave it alone for ever; the next run goes by it.
 
     To leave it alone, and to take that back, the right to mend is enough."""
     row = the(session, tables.Picture, picture_id, "picture")
-    if {body.own, row.own} - {None, "leave"}:
-        need(who, session.get_one(tables.Library, row.library_id), Ability.TREAT)
-    row.own = body.own
+    if {body.override, row.override} - {None, "leave"}:
+        need(actor, session.get_one(tables.Library, row.library_id), Ability.TREAT)
+    row.override = body.override
     session.flush()
     return picture_detail(session, row)
 
 
 @router.get("/pictures/{picture_id}/plan", summary="What would happen to one picture")
-def the_plan(picture_id: Id, who: Looking, session: Session) -> list[Plan]:
+def the_plan(picture_id: Id, actor: Looking, session: Session) -> list[FilePlan]:
     """Which rule applies to each of its files and what a run would do; nothing is done."""
     row = the(session, tables.Picture, picture_id, "picture")
     library = session.get_one(tables.Library, row.library_id)
@@ -141,7 +148,7 @@ def the_plan(picture_id: Id, who: Looking, session: Session) -> list[Plan]:
 )
 async def content(
     file_id: Id,
-    who: Looking,
+    actor: Looking,
     database: TheDatabase,
     state: TheState,
     request: Request,
@@ -184,7 +191,7 @@ def _version(database: Database, state: StateFolder, file_id: int, name: str) ->
 )
 async def preview(
     file_id: Id,
-    who: Looking,
+    actor: Looking,
     request: Request,
     width: Annotated[int, Query(ge=16, le=800)] = USUAL_WIDTH,
 ) -> Response:

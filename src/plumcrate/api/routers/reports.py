@@ -14,7 +14,7 @@ from plumcrate.api.problems import ApiError
 from plumcrate.api.service import service_of
 from plumcrate.contract.jobs import Job, JobKind, ReportRequest
 from plumcrate.contract.reports import KeptReport as KeptReportView
-from plumcrate.contract.reports import Report, ReportSettings
+from plumcrate.contract.reports import ReportSettings, SavingsReport
 from plumcrate.jobs import long_work as jobs
 from plumcrate.jobs import reporting
 from plumcrate.records.queries.jobs import job_view
@@ -35,21 +35,21 @@ Ends = Annotated[str | None, Query(pattern=_MONTH, description="The last month; 
 MonthName = Annotated[str, Path(pattern=_MONTH)]
 
 
-class Form(StrEnum):
+class ReportFormat(StrEnum):
     PDF = "pdf"
     CSV = "csv"
 
 
-_TYPES = {Form.PDF: "application/pdf", Form.CSV: "text/csv; charset=utf-8"}
+_TYPES = {ReportFormat.PDF: "application/pdf", ReportFormat.CSV: "text/csv; charset=utf-8"}
 _FILES: dict[int | str, dict[str, Any]] = {
     200: {"content": {"application/pdf": {}, "text/csv": {}}, "description": "PDF, or CSV as of RFC 4180"}
 }
 
 
-@router.get("/libraries/{slug}/report", summary="Report what was saved in some months")
+@router.get("/libraries/{slug}/report", summary="SavingsReport what was saved in some months")
 def the_report(
-    slug: Slug, who: Looking, session: Session, begins: Begins = None, ends: Ends = None
-) -> Report:
+    slug: Slug, actor: Looking, session: Session, begins: Begins = None, ends: Ends = None
+) -> SavingsReport:
     """Of the files that were treated in these months and are as they were treated."""
     return _made(session, slug, begins, ends)
 
@@ -62,8 +62,8 @@ def the_report(
 )
 def report_file(
     slug: Slug,
-    form: Form,
-    who: Looking,
+    form: ReportFormat,
+    actor: Looking,
     database: TheDatabase,
     request: Request,
     begins: Begins = None,
@@ -72,9 +72,11 @@ def report_file(
     with database.begin() as session:
         content = _made(session, slug, begins, ends)
     months = content.begins if content.begins == content.ends else f"{content.begins}-{content.ends}"
-    makers: dict[Form, Callable[[], bytes]] = {
-        Form.PDF: lambda: reporting.drawn(service_of(request).previews, service_of(request).sandbox, content),
-        Form.CSV: lambda: "".join(table(content)).encode(),
+    makers: dict[ReportFormat, Callable[[], bytes]] = {
+        ReportFormat.PDF: lambda: reporting.drawn(
+            service_of(request).previews, service_of(request).sandbox, content
+        ),
+        ReportFormat.CSV: lambda: "".join(table(content)).encode(),
     }
     try:
         data = makers[form]()
@@ -84,29 +86,29 @@ def report_file(
 
 
 @router.get("/libraries/{slug}/report-settings", summary="Whose report it is")
-def report_settings(slug: Slug, who: Looking, session: Session) -> ReportSettings:
+def report_settings(slug: Slug, actor: Looking, session: Session) -> ReportSettings:
     return ReportSettings.model_validate(the_library(session, slug).report)
 
 
 @router.put("/libraries/{slug}/report-settings", summary="Say whose report it is, and when")
 def set_report_settings(
-    slug: Slug, body: ReportSettings, who: Administering, session: Session
+    slug: Slug, body: ReportSettings, actor: Administering, session: Session
 ) -> ReportSettings:
     the_library(session, slug).report = body.model_dump(mode="json")
     return body
 
 
 @router.get("/libraries/{slug}/reports", summary="Reports that are kept")
-def kept(slug: Slug, who: Looking, session: Session) -> list[KeptReportView]:
+def kept(slug: Slug, actor: Looking, session: Session) -> list[KeptReportView]:
     """Of months that were over; the latest first."""
     rows = reporting.kept_reports(session, the_library(session, slug).id)
     return [KeptReportView(month=month, made_at=at) for month, at in rows]
 
 
 @router.post("/libraries/{slug}/reports", status_code=202, summary="Make a month's report, and keep it")
-def keep(slug: Slug, body: ReportRequest, who: Administering, session: Session, queue: TheQueue) -> Job:
+def keep(slug: Slug, body: ReportRequest, actor: Administering, session: Session, queue: TheQueue) -> Job:
     """As it is made by itself when the month is over: kept, put into the folder, told to the webhook."""
-    row = jobs.start(session, queue, the_library(session, slug), JobKind.REPORT, body, who.name)
+    row = jobs.start(session, queue, the_library(session, slug), JobKind.REPORT, body, actor.name)
     return job_view(session, row, slug)
 
 
@@ -116,14 +118,14 @@ def keep(slug: Slug, body: ReportRequest, who: Administering, session: Session, 
     response_class=Response,
     responses=_FILES,
 )
-def kept_file(slug: Slug, month: MonthName, form: Form, who: Looking, session: Session) -> Response:
+def kept_file(slug: Slug, month: MonthName, form: ReportFormat, actor: Looking, session: Session) -> Response:
     row = session.get(KeptReport, (the_library(session, slug).id, month))
     if row is None:
         raise ApiError("not-found", f"no report of {month} is kept")
-    return _file(form, row.pdf if form is Form.PDF else row.csv, f"{slug}-{month}")
+    return _file(form, row.pdf if form is ReportFormat.PDF else row.csv, f"{slug}-{month}")
 
 
-def _made(session: Session, slug: str, begins: str | None, ends: str | None) -> Report:
+def _made(session: Session, slug: str, begins: str | None, ends: str | None) -> SavingsReport:
     now = datetime.now(UTC)
     first = begins or ends or f"{now:%Y-%m}"
     try:
@@ -132,7 +134,7 @@ def _made(session: Session, slug: str, begins: str | None, ends: str | None) -> 
         raise ApiError("invalid-request", str(error)) from None
 
 
-def _file(form: Form, data: bytes, name: str) -> Response:
+def _file(form: ReportFormat, data: bytes, name: str) -> Response:
     # A short name is plain ASCII, so it needs no quoting here.
     headers = {"Content-Disposition": f'attachment; filename="{name}.{form}"'}
     return Response(data, media_type=_TYPES[form], headers=headers)

@@ -18,7 +18,7 @@ from plumcrate.contract.common import Id as IdView
 from plumcrate.contract.common import Page
 from plumcrate.contract.people import Ability
 from plumcrate.contract.runs import Item, ItemState, Run, RunKind, RunRequest
-from plumcrate.people.who import Who
+from plumcrate.people.actor import Actor
 from plumcrate.records import tables
 from plumcrate.records.queries.runs import items_page, latest_runs, run_view, run_views
 from plumcrate.runs.runs import change_state, create_run, retry_failed
@@ -32,14 +32,14 @@ LibraryName = Annotated[str | None, Query(max_length=100, pattern=PLAIN)]
 
 
 @router.post("/runs", status_code=201, summary="Start a run")
-def start(body: RunRequest, who: Mending, session: Session, request: Request) -> Run:
+def start(body: RunRequest, actor: Mending, session: Session, request: Request) -> Run:
     """Treats or restores many files. It goes on by itself; closing the client changes nothing.
 
     To put one picture back, the right to mend is enough."""
-    library = visible_library(session, who, body.library)
+    library = visible_library(session, actor, body.library)
     act_of(request).library = library.slug
     act_of(request).detail = f"{body.kind}, {body.scope.model_dump_json(exclude_defaults=True)}"
-    need(who, library, _needed(body))
+    need(actor, library, _needed(body))
     return run_view(session, create_run(session, library, body))
 
 
@@ -52,26 +52,26 @@ def _needed(body: RunRequest) -> Ability:
 
 @router.get("/runs", summary="List runs, the latest first")
 def runs(
-    who: Looking,
+    actor: Looking,
     session: Session,
     library: LibraryName = None,
     limit: Limit = 30,
 ) -> list[Run]:
     """Of the libraries that may be seen, or of one of them."""
-    number = visible_library(session, who, library).id if library is not None else None
-    seen = who.may_see(tables.Run.library_id)
+    number = visible_library(session, actor, library).id if library is not None else None
+    seen = actor.may_see(tables.Run.library_id)
     return run_views(session, latest_runs(session, number, seen, limit))
 
 
 @router.get("/runs/{run_id}", summary="One run")
-def run(run_id: Id, who: Looking, session: Session) -> Run:
+def run(run_id: Id, actor: Looking, session: Session) -> Run:
     return run_view(session, the(session, tables.Run, run_id, "run"))
 
 
 @router.get("/runs/{run_id}/items", summary="What became of each file")
 def items(
     run_id: Id,
-    who: Looking,
+    actor: Looking,
     session: Session,
     state: Annotated[list[ItemState] | None, Query()] = None,
     offset: Offset = 0,
@@ -84,7 +84,7 @@ def items(
 @router.post("/runs/{run_id}/retry", summary="Try failed files again")
 def retry(
     run_id: Id,
-    who: Treating,
+    actor: Treating,
     session: Session,
     item: ItemIds = None,
 ) -> Run:
@@ -97,7 +97,7 @@ def retry(
 
 
 @router.post("/runs/{run_id}/{action}", summary="Pause, resume or stop a run")
-def change(run_id: Id, action: Literal["pause", "resume", "stop"], who: Treating, session: Session) -> Run:
+def change(run_id: Id, action: Literal["pause", "resume", "stop"], actor: Treating, session: Session) -> Run:
     """Files in hand are finished first. A stopped run keeps what it did and cannot go on."""
     row = the(session, tables.Run, run_id, "run")
     change_state(session, row, action)
@@ -107,7 +107,7 @@ def change(run_id: Id, action: Literal["pause", "resume", "stop"], who: Treating
 
 
 @router.get("/events", summary="Live progress as server-sent events", response_class=EventSourceResponse)
-async def events(request: Request, who: Looking) -> EventSourceResponse:
+async def events(request: Request, actor: Looking) -> EventSourceResponse:
     """Events ``run`` and ``job`` hold the noun as it is now, ``item`` one file's result, of the libraries
     that may be seen.
 
@@ -115,10 +115,10 @@ async def events(request: Request, who: Looking) -> EventSourceResponse:
     hub = service_of(request).hub
     if hub.readers >= MOST_READERS:
         raise ApiError("too-many", "many follow already; ask again in a moment")
-    return EventSourceResponse(hub.stream(who, partial(_still, request)), ping=15)
+    return EventSourceResponse(hub.stream(actor, partial(_still, request)), ping=15)
 
 
-def _still(request: Request) -> Who | None:
+def _still(request: Request) -> Actor | None:
     try:
         return identify(request)
     except ApiError:

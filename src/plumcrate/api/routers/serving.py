@@ -22,7 +22,7 @@ from plumcrate.contract.delivery import (
     Traffic,
 )
 from plumcrate.delivery.asking import AGENT, SECONDS, Asker, CannotAsk, Question
-from plumcrate.delivery.rules import Ground, UnfitName, rules
+from plumcrate.delivery.rules import RulesContext, UnfitName, rules
 from plumcrate.delivery.rules.ground import Moved
 from plumcrate.delivery.traffic import NotItsTurn, count_log
 from plumcrate.outgoing import Guard, Outgoing
@@ -47,12 +47,12 @@ _Log = Annotated[str, Query(pattern="^[0-9a-f]{16}$")]
     response_class=Response,
     responses={200: {"content": {"text/plain": {}}, "description": "Configuration, commented"}},
 )
-def server_rules(slug: Slug, server: ServerKind, who: Looking, session: Session) -> Response:
+def server_rules(slug: Slug, server: ServerKind, actor: Looking, session: Session) -> Response:
     """For the library at hand: its folder, its address, its conversions."""
     library = the_library(session, slug)
     settings = _settings(library)
     formats, moved = rules_ground(session, library)
-    ground = Ground(
+    ground = RulesContext(
         library.name,
         library.root,
         settings.address or "",
@@ -70,7 +70,7 @@ def server_rules(slug: Slug, server: ServerKind, who: Looking, session: Session)
 def asking(
     slug: Slug,
     body: AskRequest,
-    who: Treating,
+    actor: Treating,
     database: TheDatabase,
     service: TheSettings,
     request: Request,
@@ -115,25 +115,25 @@ def _row(question: Question, found: tuple[int, PageFile] | None, got: list[Got])
 
 
 @router.get("/libraries/{slug}/purges", summary="What caches have yet to be told")
-def purges(slug: Slug, who: Looking, session: Session) -> Purges:
+def purges(slug: Slug, actor: Looking, session: Session) -> Purges:
     return waiting(session, the_library(session, slug).id)
 
 
 @router.get("/libraries/{slug}/traffic", summary="What visitors were sent")
-def the_traffic(slug: Slug, who: Looking, session: Session, days: _Days = 30) -> Traffic:
+def the_traffic(slug: Slug, actor: Looking, session: Session, days: _Days = 30) -> Traffic:
     """And what the same requests would have weighed with the files as they first were. Nothing is known of
     who asked."""
     return traffic(session, the_library(session, slug).id, days)
 
 
 @router.get("/libraries/{slug}/traffic/log", summary="How far an access log was counted")
-def position(slug: Slug, who: Looking, session: Session, log: _Log) -> LogPosition:
+def position(slug: Slug, actor: Looking, session: Session, log: _Log) -> LogPosition:
     library = the_library(session, slug)
     return LogPosition(log=log, position=log_position(session, library.id, log))
 
 
 @router.post("/libraries/{slug}/traffic/log", summary="Count a stretch of an access log")
-def count(slug: Slug, body: Counts, who: Treating, session: Session) -> LogPosition:
+def count(slug: Slug, body: Counts, actor: Treating, session: Session) -> LogPosition:
     """Stretches of one log are counted in their order, each once: one that is not at its turn is refused."""
     library = the_library(session, slug)
     try:

@@ -25,7 +25,7 @@ from plumcrate.contract.people import (
 )
 from plumcrate.keeping.sealing import Seal
 from plumcrate.people import passwords, second_factor, sessions
-from plumcrate.people.who import Who, of_person, person_view
+from plumcrate.people.actor import Actor, of_person, person_view
 from plumcrate.records import tables
 from plumcrate.refusal import Refusal
 
@@ -97,12 +97,12 @@ def signed_in(
     session.flush()
     auth.give_session(response, settings, token)
     auth.make_known(response, settings, seal, person.email)
-    act_of(request).who = who = of_person(session, person)
-    return person_view(session, who)
+    act_of(request).actor = actor = of_person(session, person)
+    return person_view(session, actor)
 
 
-@router.get("/session", summary="Who am I")
-def who(request: Request, session: Session) -> Person | None:
+@router.get("/session", summary="Actor am I")
+def actor(request: Request, session: Session) -> Person | None:
     """Null when nobody has signed in, so that a browser can ask; a key that is not known is refused."""
     try:
         return person_view(session, auth.identify(request))
@@ -120,33 +120,33 @@ def sign_out(request: Request, response: Response, session: Session, settings: T
     if token:
         auth.refuse_foreign(request)
         with contextlib.suppress(ApiError):  # the session had ended: there is nobody of whom to note it
-            act.who, act.silent = auth.identify(request), False
+            act.actor, act.silent = auth.identify(request), False
         sessions.end(session, token)
     auth.take_session(response, settings)
 
 
 @router.get("/me/sessions", summary="Where I am signed in")
-def my_sessions(who: Myself, session: Session) -> list[SignedIn]:
-    return sessions.of(session, who)
+def my_sessions(actor: Myself, session: Session) -> list[SignedIn]:
+    return sessions.of(session, actor)
 
 
 @router.delete("/me/sessions", status_code=204, summary="Sign out everywhere")
-def sign_out_everywhere(who: Myself, session: Session, response: Response, settings: TheSettings) -> None:
+def sign_out_everywhere(actor: Myself, session: Session, response: Response, settings: TheSettings) -> None:
     """Here too."""
-    sessions.end_all(session, who.number)
+    sessions.end_all(session, actor.number)
     auth.take_session(response, settings)
 
 
 @router.delete("/me/sessions/{session_id}", status_code=204, summary="Sign out elsewhere")
-def sign_out_there(session_id: Id, who: Myself, session: Session) -> None:
-    if not sessions.end_one(session, who.number, session_id):
+def sign_out_there(session_id: Id, actor: Myself, session: Session) -> None:
+    if not sessions.end_one(session, actor.number, session_id):
         raise ApiError("not-found", f"you have no session {session_id}")
 
 
 @router.put("/me/password", status_code=204, summary="Change my password")
 def change_password(
     body: PasswordChange,
-    who: Myself,
+    actor: Myself,
     request: Request,
     response: Response,
     session: Session,
@@ -154,7 +154,7 @@ def change_password(
     seal: TheSeal,
 ) -> None:
     """Signs out everywhere else."""
-    person = _confirmed(request, session, seal, who, body.current)
+    person = _confirmed(request, session, seal, actor, body.current)
     person.password_hash = passwords.hash_password(body.new)
     sessions.end_all(session, person.id)
     signed_in(request, response, session, settings, seal, person)
@@ -162,17 +162,17 @@ def change_password(
 
 @router.post("/me/second-factor", summary="Begin with a second factor")
 def offer_second_factor(
-    body: PasswordOnly, who: Myself, request: Request, session: Session, seal: TheSeal
+    body: PasswordOnly, actor: Myself, request: Request, session: Session, seal: TheSeal
 ) -> SecondFactorOffer:
     """Not in force before a code of it was told."""
-    return second_factor.offer(_confirmed(request, session, seal, who, body.password), seal)
+    return second_factor.offer(_confirmed(request, session, seal, actor, body.password), seal)
 
 
 @router.put("/me/second-factor", summary="Put the second factor in force")
 def begin_second_factor(
-    body: Code, who: Myself, request: Request, session: Session, seal: TheSeal
+    body: Code, actor: Myself, request: Request, session: Session, seal: TheSeal
 ) -> RecoveryCodes:
-    person = session.get_one(tables.Person, who.number)
+    person = session.get_one(tables.Person, actor.number)
     codes = guarded(
         request, seal, person.email, lambda: second_factor.begin(session, person, seal, body.code)
     )
@@ -181,10 +181,10 @@ def begin_second_factor(
 
 @router.post("/me/recovery-codes", summary="Make new recovery codes")
 def recovery_codes(
-    body: PasswordOnly, who: Myself, request: Request, session: Session, seal: TheSeal
+    body: PasswordOnly, actor: Myself, request: Request, session: Session, seal: TheSeal
 ) -> RecoveryCodes:
     """Former ones are worth nothing from now on."""
-    person = _confirmed(request, session, seal, who, body.password)
+    person = _confirmed(request, session, seal, actor, body.password)
     if person.second_factor_since is None:
         raise ApiError("second-factor-there", "there is no second factor")
     return RecoveryCodes(codes=second_factor.new_recovery_codes(session, person))
@@ -192,14 +192,14 @@ def recovery_codes(
 
 @router.post("/me/second-factor/end", status_code=204, summary="Take the second factor away")
 def end_second_factor(
-    body: PasswordOnly, who: Myself, request: Request, session: Session, seal: TheSeal
+    body: PasswordOnly, actor: Myself, request: Request, session: Session, seal: TheSeal
 ) -> None:
-    second_factor.end(session, _confirmed(request, session, seal, who, body.password))
+    second_factor.end(session, _confirmed(request, session, seal, actor, body.password))
 
 
-def _confirmed(request: Request, session: Session, seal: Seal, who: Who, password: str) -> tables.Person:
+def _confirmed(request: Request, session: Session, seal: Seal, actor: Actor, password: str) -> tables.Person:
     """The person's own row, after their password. Raises Refusal."""
-    person = session.get_one(tables.Person, who.number)
+    person = session.get_one(tables.Person, actor.number)
 
     def check() -> None:
         if not passwords.fits(person.password_hash, password):

@@ -16,24 +16,24 @@ router = router_of("touches")
 
 
 @router.get("/pictures/{picture_id}/touches", summary="A picture's touch-ups")
-def touches(picture_id: Id, who: Looking, session: Session) -> TouchedPicture:
+def touches(picture_id: Id, actor: Looking, session: Session) -> TouchedPicture:
     return touched_view(session, the(session, tables.Picture, picture_id, "picture"))
 
 
 @router.put("/pictures/{picture_id}/touches", summary="Touch a picture up")
-def save(picture_id: Id, body: Touches, who: Mending, session: Session) -> TouchedPicture:
+def save(picture_id: Id, body: Touches, actor: Mending, session: Session) -> TouchedPicture:
     """All its steps, in order; none takes all back. The next run makes the picture, its copies and its
     sizes so, always from the original: any number of changes costs one generation."""
     picture = the(session, tables.Picture, picture_id, "picture")
-    save_touches(session, picture, body, who.name)
+    save_touches(session, picture, body, actor.name)
     session.refresh(picture)
     return touched_view(session, picture)
 
 
 @router.post("/libraries/{slug}/touches", summary="Touch several pictures up", status_code=204)
-def save_several(slug: Slug, body: TouchesFor, who: Treating, session: Session) -> None:
+def save_several(slug: Slug, body: TouchesFor, actor: Treating, session: Session) -> None:
     """Adds the same steps to each; steps that mean a place in one picture are refused."""
-    add_touches(session, the_library(session, slug), body, who.name)
+    add_touches(session, the_library(session, slug), body, actor.name)
 
 
 @router.post(
@@ -43,7 +43,7 @@ def save_several(slug: Slug, body: TouchesFor, who: Treating, session: Session) 
     responses={200: {"content": {"image/webp": {}}, "description": "WebP, upright"}},
 )
 def view(
-    picture_id: Id, body: TouchedView, who: Looking, database: TheDatabase, request: Request
+    picture_id: Id, body: TouchedView, actor: Looking, database: TheDatabase, request: Request
 ) -> Response:
     """A part of the picture at its own size, or the whole of it small, as these steps would make it; the
     width and height of the whole are in ``Plumcrate-Size``."""

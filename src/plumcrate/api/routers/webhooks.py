@@ -12,13 +12,13 @@ router = router_of("webhooks")
 
 
 @router.get("/libraries/{slug}/webhook", summary="Where a library tells what came to pass")
-def webhook(slug: Slug, who: Administering, session: Session) -> Webhook:
+def webhook(slug: Slug, actor: Administering, session: Session) -> Webhook:
     """With its latest messages, and why any was not taken."""
     return webhook_view(session, the_library(session, slug))
 
 
 @router.put("/libraries/{slug}/webhook", summary="Say where a library tells what came to pass")
-def set_webhook(slug: Slug, body: WebhookSettings, who: Administering, session: Session) -> Webhook:
+def set_webhook(slug: Slug, body: WebhookSettings, actor: Administering, session: Session) -> Webhook:
     library = the_library(session, slug)
     library.webhook = body.model_dump(mode="json")
     session.flush()
@@ -27,7 +27,7 @@ def set_webhook(slug: Slug, body: WebhookSettings, who: Administering, session: 
 
 @router.post("/libraries/{slug}/webhook/secret", summary="Make the secret that messages are signed with")
 def new_webhook_secret(
-    slug: Slug, who: Administering, session: Session, seal: TheSeal, state: TheState
+    slug: Slug, actor: Administering, session: Session, seal: TheSeal, state: TheState
 ) -> WebhookSecret:
     """Shown this once. Messages are signed with it from now on, those that wait too."""
     state.check()
@@ -35,7 +35,7 @@ def new_webhook_secret(
 
 
 @router.post("/libraries/{slug}/webhook/trial", status_code=202, summary="Send a message to try it")
-def trial(slug: Slug, who: Administering, session: Session) -> Webhook:
+def trial(slug: Slug, actor: Administering, session: Session) -> Webhook:
     library = the_library(session, slug)
     try_webhook(session, library)
     session.flush()

@@ -25,7 +25,7 @@ from plumcrate.contract.weighing import (
 from plumcrate.intake.connecting import refuse_odd_schedule
 from plumcrate.jobs import long_work as jobs
 from plumcrate.keeping.sealing import Seal
-from plumcrate.people.who import Who
+from plumcrate.people.actor import Actor
 from plumcrate.records import tables
 from plumcrate.records.queries import weighings as queries
 from plumcrate.records.queries.jobs import job_view
@@ -44,19 +44,19 @@ _MOST_WAITING = 20
 
 
 @router.post("/libraries/{slug}/weighings", status_code=202, summary="Weigh pages")
-def weigh(slug: Slug, body: WeighRequest, who: Treating, session: Session, queue: TheQueue) -> Job:
+def weigh(slug: Slug, body: WeighRequest, actor: Treating, session: Session, queue: TheQueue) -> Job:
     """In a real browser, for real and as each recipe named would have them. A job; its report names the
     weighings."""
     library = the_library(session, slug)
     if queries.open_weighings(session, library.id) >= _MOST_WAITING:
         raise ApiError("too-many", f"{_MOST_WAITING} weighings wait already: let some end, or stop them")
     order = WeighOrder.model_validate(body.model_dump())
-    row = jobs.start(session, queue, library, JobKind.WEIGHING, order, who.name)
+    row = jobs.start(session, queue, library, JobKind.WEIGHING, order, actor.name)
     return job_view(session, row, slug)
 
 
 @router.get("/libraries/{slug}/site-pages", summary="Pages that are weighed")
-def site_pages(slug: Slug, who: Looking, session: Session) -> list[SitePage]:
+def site_pages(slug: Slug, actor: Looking, session: Session) -> list[SitePage]:
     library = the_library(session, slug)
     ends, counts = queries.ends_of(session, library.id), queries.counts_of(session, library.id)
     return [
@@ -66,7 +66,7 @@ def site_pages(slug: Slug, who: Looking, session: Session) -> list[SitePage]:
 
 
 @router.get("/site-pages/{page_id}", summary="One page")
-def site_page(page_id: Id, who: Looking, session: Session) -> SitePage:
+def site_page(page_id: Id, actor: Looking, session: Session) -> SitePage:
     return _view(session, the(session, tables.SitePage, page_id, "page"))
 
 
@@ -74,7 +74,7 @@ def site_page(page_id: Id, who: Looking, session: Session) -> SitePage:
 def change_page(
     slug: Slug,
     body: PageSettings,
-    who: Treating,
+    actor: Treating,
     session: Session,
     state: TheState,
     address: Annotated[str, Query(max_length=2_000, pattern=r"^https?://[^\s\x00-\x1f]+$")],
@@ -99,35 +99,35 @@ def change_page(
 
 
 @router.delete("/site-pages/{page_id}", status_code=204, summary="Forget a page")
-def forget_page(page_id: Id, who: Treating, session: Session) -> None:
+def forget_page(page_id: Id, actor: Treating, session: Session) -> None:
     """With all its weighings and shots."""
     session.delete(the(session, tables.SitePage, page_id, "page"))
 
 
 @router.get("/site-pages/{page_id}/weighings", summary="Weighings of a page")
 def of_page(
-    page_id: Id, who: Looking, session: Session, limit: Annotated[int, Query(ge=1, le=100)] = 20
+    page_id: Id, actor: Looking, session: Session, limit: Annotated[int, Query(ge=1, le=100)] = 20
 ) -> list[Weighing]:
     """The latest first."""
     page = the(session, tables.SitePage, page_id, "page")
     slug = session.get_one(tables.Library, page.library_id).slug
-    seen = _seen(session, who)
+    seen = _seen(session, actor)
     return [
         views.weighing_view(row, page, slug, seen) for row in queries.weighings_of(session, page_id, limit)
     ]
 
 
 @router.get("/site-pages/{page_id}/history", summary="What a page weighed over time")
-def history(page_id: Id, who: Looking, session: Session) -> list[Point]:
+def history(page_id: Id, actor: Looking, session: Session) -> list[Point]:
     """Up to 500 weighings, the oldest first."""
     the(session, tables.SitePage, page_id, "page")
     return views.history_of(queries.weighings_of(session, page_id, 500))
 
 
 @router.get("/weighings/{weighing_id}", summary="One weighing")
-def weighing(weighing_id: Id, who: Looking, session: Session) -> Weighing:
+def weighing(weighing_id: Id, actor: Looking, session: Session) -> Weighing:
     row = the(session, tables.Weighing, weighing_id, "weighing")
-    return views.weighing_view(row, *_page_and_slug(session, row), _seen(session, who))
+    return views.weighing_view(row, *_page_and_slug(session, row), _seen(session, actor))
 
 
 @router.get(
@@ -136,7 +136,7 @@ def weighing(weighing_id: Id, who: Looking, session: Session) -> Weighing:
     response_class=Response,
     responses={200: {"content": {"image/webp": {}}, "description": "The page as it was seen"}},
 )
-def shot(slug: Slug, shot_id: Id, who: Looking, session: Session) -> Response:
+def shot(slug: Slug, shot_id: Id, actor: Looking, session: Session) -> Response:
     data = queries.shot_bytes(session, the_library(session, slug).id, shot_id)
     if data is None:
         raise ApiError("not-found", f"there is no picture {shot_id} of a page")
@@ -146,7 +146,7 @@ def shot(slug: Slug, shot_id: Id, who: Looking, session: Session) -> Response:
 
 
 @router.post("/weighings/{weighing_id}/run", status_code=201, summary="Treat what a page shows")
-def treat(weighing_id: Id, body: TreatPage, who: Treating, session: Session) -> Run:
+def treat(weighing_id: Id, body: TreatPage, actor: Treating, session: Session) -> Run:
     """The library's pictures of the first view, or all of the page, before all that waits."""
     row = the(session, tables.Weighing, weighing_id, "weighing")
     library = session.get_one(tables.Library, row.library_id)
@@ -164,7 +164,7 @@ def treat(weighing_id: Id, body: TreatPage, who: Treating, session: Session) -> 
 
 
 @router.post("/weighings/{weighing_id}/needs", status_code=201, summary="Note the size that a place needs")
-def need(weighing_id: Id, body: NeededRequest, who: Treating, session: Session) -> list[Needed]:
+def need(weighing_id: Id, body: NeededRequest, actor: Treating, session: Session) -> list[Needed]:
     """For the sizes to come. Answers all that are noted in the library."""
     row = the(session, tables.Weighing, weighing_id, "weighing")
     page, _ = _page_and_slug(session, row)
@@ -183,20 +183,20 @@ def need(weighing_id: Id, body: NeededRequest, who: Treating, session: Session) 
 
 
 @router.get("/libraries/{slug}/needs", summary="Sizes that places need")
-def needs(slug: Slug, who: Looking, session: Session) -> list[Needed]:
+def needs(slug: Slug, actor: Looking, session: Session) -> list[Needed]:
     """The latest first."""
     return queries.needs_of(session, the_library(session, slug).id)
 
 
 @router.delete("/libraries/{slug}/needs/{need_id}", status_code=204, summary="Forget a needed size")
-def forget_need(slug: Slug, need_id: Id, who: Treating, session: Session) -> None:
+def forget_need(slug: Slug, need_id: Id, actor: Treating, session: Session) -> None:
     if not queries.forget_need(session, the_library(session, slug).id, need_id):
         raise ApiError("not-found", f"there is no needed size {need_id}")
 
 
-def _seen(session: Session, who: Who) -> set[str]:
+def _seen(session: Session, actor: Actor) -> set[str]:
     """The short names of the libraries that may be seen."""
-    return set(session.scalars(select(tables.Library.slug).where(who.may_see())))
+    return set(session.scalars(select(tables.Library.slug).where(actor.may_see())))
 
 
 def _page_and_slug(session: Session, row: tables.Weighing) -> tuple[tables.SitePage, str]:

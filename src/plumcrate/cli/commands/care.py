@@ -1,4 +1,4 @@
-"""doctor, forecast, verify, upkeep, upload, hook-secret."""
+"""doctor, forecast, verify, automation, upload, hook-secret."""
 
 from __future__ import annotations
 
@@ -9,15 +9,15 @@ from rich.console import RenderableType
 from rich.text import Text
 
 from plumcrate.cli.look import CLAY, LEAF, QUIET, duration
+from plumcrate.contract.automation import Automation, NewFiles
 from plumcrate.contract.care import Machine
 from plumcrate.contract.jobs import CheckReport, CheckRequest, ForecastRequest, Job, JobState, Range
 from plumcrate.contract.libraries import LibraryChange
-from plumcrate.contract.upkeep import NewFiles, Upkeep
 from plumcrate.words import saved, size
 
-from .common import Commands, Outcome, WrongCommand, changed, client, console, shown, table
+from .common import CommandResult, Commands, WrongCommand, changed, client, console, shown, table
 
-_SIGNS = {"fine": ("✓", LEAF), "mind": ("!", "yellow"), "broken": ("✗", CLAY)}
+_SYMBOLS = {"fine": ("✓", LEAF), "warning": ("!", "yellow"), "broken": ("✗", CLAY)}
 
 
 def add_commands(commands: Commands) -> None:
@@ -34,9 +34,9 @@ def add_commands(commands: Commands) -> None:
     verify.add_argument("--mend", action="store_true", help="mend what can be mended without a choice")
     verify.set_defaults(command=_verify)
 
-    upkeep = commands.add("upkeep")
-    upkeep.add_argument("library")
-    upkeep.add_argument(
+    automation = commands.add("automation")
+    automation.add_argument("library")
+    automation.add_argument(
         "--set",
         dest="changes",
         action="append",
@@ -44,7 +44,7 @@ def add_commands(commands: Commands) -> None:
         default=[],
         help="such as watch=true, new_files=at-once, hours=22:00-06:00",
     )
-    upkeep.set_defaults(command=_upkeep)
+    automation.set_defaults(command=_automation)
 
     upload = commands.add("upload")
     upload.add_argument("library")
@@ -58,34 +58,34 @@ def add_commands(commands: Commands) -> None:
     hook.set_defaults(command=_hook)
 
 
-def _doctor(options: argparse.Namespace) -> Outcome:
+def _doctor(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         machine = service.machine()
-    return Outcome(machine, machine_lines(machine), int(machine.verdict == "broken"))
+    return CommandResult(machine, machine_lines(machine), int(machine.verdict == "broken"))
 
 
 def machine_lines(machine: Machine) -> list[RenderableType]:
     """What a check of the machine says, for people."""
     lines: list[RenderableType] = []
     for line in machine.lines:
-        sign, style = _SIGNS[line.verdict]
-        lines.append(Text.assemble((f"{sign} ", style), (line.what, "bold"), f"  {line.detail}"))
+        symbol, style = _SYMBOLS[line.verdict]
+        lines.append(Text.assemble((f"{symbol} ", style), (line.what, "bold"), f"  {line.detail}"))
         if line.todo:
             lines.append(Text(f"    {line.todo}", style=style))
     said = {
         "fine": "Everything is fine.",
-        "mind": "It works; mind the lines marked !.",
+        "warning": "It works; see the lines marked !.",
         "broken": "Something is missing.",
     }
     return [*lines, said[machine.verdict]]
 
 
-def _forecast(options: argparse.Namespace) -> Outcome:
+def _forecast(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         started = service.start_forecast(options.library, ForecastRequest(seconds=options.seconds))
         with console.status(f"Treating a sample of {options.library} in memory …"):
             job = service.wait_for_job(started.id)
-    return Outcome(job, _forecast_lines(job), int(job.state is not JobState.FINISHED))
+    return CommandResult(job, _forecast_lines(job), int(job.state is not JobState.FINISHED))
 
 
 def _forecast_lines(job: Job) -> list[RenderableType]:
@@ -124,7 +124,7 @@ def _range_row(name: str, before: int, interval: Range) -> tuple[str, ...]:
     )
 
 
-def _verify(options: argparse.Namespace) -> Outcome:
+def _verify(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         started = service.start_check(options.library, CheckRequest(mend=options.mend))
         with console.status(f"Reading {options.library} …"):
@@ -132,9 +132,9 @@ def _verify(options: argparse.Namespace) -> Outcome:
     report = job.check or CheckReport()
     if job.state is not JobState.FINISHED:
         said = f"The check has {job.state}" + (f": {job.reason}" if job.reason else ".")
-        return Outcome(job, [Text(said, "yellow")], 1)
+        return CommandResult(job, [Text(said, "yellow")], 1)
     lines = _check_lines(report, options.library, mend=job.mend)
-    return Outcome(job, lines, int(report.differences > report.mended))
+    return CommandResult(job, lines, int(report.differences > report.mended))
 
 
 def _check_lines(report: CheckReport, library: str, *, mend: bool) -> list[RenderableType]:
@@ -148,26 +148,26 @@ def _check_lines(report: CheckReport, library: str, *, mend: bool) -> list[Rende
         + told
     ]
     for finding in report.findings:
-        sign, style = ("✓", LEAF) if finding.mended else ("!", "yellow")
-        lines.append(Text.assemble((f"  {sign} ", style), finding.path, (f"  {finding.detail}", QUIET)))
+        symbol, style = ("✓", LEAF) if finding.mended else ("!", "yellow")
+        lines.append(Text.assemble((f"  {symbol} ", style), finding.path, (f"  {finding.detail}", QUIET)))
     if report.differences > report.mended and not mend:
         lines.append(f"Mend what can be mended: plumcrate verify {library} --mend")
     return lines
 
 
-def _upkeep(options: argparse.Namespace) -> Outcome:
-    upkeep = changed(Upkeep, options.changes) if options.changes else None
+def _automation(options: argparse.Namespace) -> CommandResult:
+    automation = changed(Automation, options.changes) if options.changes else None
     with client() as service:
-        if upkeep is None:
+        if automation is None:
             library = service.library(options.library)
         else:
-            library = service.change_library(options.library, LibraryChange(upkeep=upkeep))
-    rows = [(name, shown(value)) for name, value in library.upkeep.model_dump(mode="json").items()]
+            library = service.change_library(options.library, LibraryChange(automation=automation))
+    rows = [(name, shown(value)) for name, value in library.automation.model_dump(mode="json").items()]
     warnings = [Text(f"! {warning}", style="yellow") for warning in library.warnings]
-    return Outcome(library.upkeep, [table(("setting", "value"), rows), *warnings])
+    return CommandResult(library.automation, [table(("setting", "value"), rows), *warnings])
 
 
-def _upload(options: argparse.Namespace) -> Outcome:
+def _upload(options: argparse.Namespace) -> CommandResult:
     try:
         data = options.file.read_bytes()
     except OSError as error:
@@ -187,13 +187,13 @@ def _upload(options: argparse.Namespace) -> Outcome:
         f"{uploaded.path} {said[uploaded.state]}: {size(uploaded.size_before)} → {size(uploaded.size_now)} "
         f"({saved(uploaded.size_before, uploaded.size_now)})."
     )
-    return Outcome(uploaded, [line], int(uploaded.state == "failed"))
+    return CommandResult(uploaded, [line], int(uploaded.state == "failed"))
 
 
-def _hook(options: argparse.Namespace) -> Outcome:
+def _hook(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         hook = service.hook_secret(options.library)
-    return Outcome(
+    return CommandResult(
         hook,
         [
             f"Send webhooks to {hook.url}\nsigned with the secret {hook.secret}",

@@ -51,7 +51,7 @@ class WrongCommand(Exception):
 
 
 @dataclass(frozen=True, slots=True)
-class Outcome:
+class CommandResult:
     """What a command returns: ``value`` for ``--json``, ``lines`` for people, and the exit code."""
 
     value: BaseModel | Sequence[BaseModel] | dict[str, object] | None

@@ -1,4 +1,4 @@
-"""backups, orphans, rescue, recognise, prune, hand-back: what keeps a library safe."""
+"""backups, orphans, rescue, reattach, prune, hand-back: what keeps a library safe."""
 
 from __future__ import annotations
 
@@ -9,12 +9,12 @@ from rich.text import Text
 
 from plumcrate.cli.look import LEAF, plain
 from plumcrate.client import Client
-from plumcrate.contract.care import PutBackRequest, RecogniseRequest
+from plumcrate.contract.care import PutBackRequest, ReattachRequest
 from plumcrate.contract.jobs import JobKind, JobState, ProofReport, PruneReport, PruneRequest
 from plumcrate.contract.runs import RunKind, RunRequest
 from plumcrate.words import size
 
-from .common import Commands, Outcome, WrongCommand, client, console, table
+from .common import CommandResult, Commands, WrongCommand, client, console, table
 from .runs import follow_run
 
 
@@ -34,10 +34,10 @@ def add_commands(commands: Commands) -> None:
     rescue.add_argument("--as", dest="path", help="its path in the library; by default where it was")
     rescue.set_defaults(command=_rescue)
 
-    recognise = commands.add("recognise")
-    recognise.add_argument("library")
-    _add_confirm(recognise)
-    recognise.set_defaults(command=_recognise)
+    reattach = commands.add("reattach")
+    reattach.add_argument("library")
+    _add_confirm(reattach)
+    reattach.set_defaults(command=_reattach)
 
     prune = commands.add("prune")
     prune.add_argument("library")
@@ -71,13 +71,13 @@ def _be_confirmed(command: str, options: argparse.Namespace) -> None:
         )
 
 
-def _backups(options: argparse.Namespace) -> Outcome:
+def _backups(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         backups = service.backups(options.library)
     free = f", {size(backups.bytes_free)} free there" if backups.bytes_free is not None else ""
     spare = backups.backups - backups.needed - backups.orphaned
     spare_bytes = backups.bytes - backups.bytes_needed - backups.bytes_orphaned
-    return Outcome(
+    return CommandResult(
         backups,
         [
             f"{backups.backups:,} backups, {size(backups.bytes)}, in {backups.folder}{free}.",
@@ -88,37 +88,37 @@ def _backups(options: argparse.Namespace) -> Outcome:
     )
 
 
-def _orphans(options: argparse.Namespace) -> Outcome:
+def _orphans(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         page = service.orphans(options.library, offset=options.offset)
     if not page.rows:
-        return Outcome(page, ["No backup has lost its file."])
+        return CommandResult(page, ["No backup has lost its file."])
     rows = [(str(row.id), size(row.size), f"{row.created_at:%Y-%m-%d %H:%M}", row.path) for row in page.rows]
     columns = ("number", "size", "backed up", "where the file was")
     said = f"{len(page.rows):,} of {page.total:,}. Put one back: plumcrate rescue LIBRARY NUMBER"
-    return Outcome(page, [table(columns, rows, right=("number", "size")), said])
+    return CommandResult(page, [table(columns, rows, right=("number", "size")), said])
 
 
-def _rescue(options: argparse.Namespace) -> Outcome:
+def _rescue(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         rescued = service.rescue(options.library, options.number, PutBackRequest(path=options.path))
     said = f"{plain(rescued.path)} is in the library again, {size(rescued.size)}, as it first was."
-    return Outcome(rescued, [said])
+    return CommandResult(rescued, [said])
 
 
-def _recognise(options: argparse.Namespace) -> Outcome:
-    _be_confirmed("recognise", options)
+def _reattach(options: argparse.Namespace) -> CommandResult:
+    _be_confirmed("reattach", options)
     with client() as service:
-        library = service.recognise(options.library, RecogniseRequest(confirm=options.confirm))
-    mark = "The folder was marked again. " if library.marked else ""
+        library = service.reattach(options.library, ReattachRequest(confirm=options.confirm))
+    again = "The folder has its identity file again. " if library.identified else ""
     said = (
-        f"{mark}{library.closed:,} changes that could not be settled were given up; {library.gone:,} files "
+        f"{again}{library.closed:,} changes that could not be settled were given up; {library.gone:,} files "
         "count as gone. Their originals stay among the backups."
     )
-    return Outcome(library, [said])
+    return CommandResult(library, [said])
 
 
-def _prune(options: argparse.Namespace) -> Outcome:
+def _prune(options: argparse.Namespace) -> CommandResult:
     _be_confirmed("prune", options)
     request = PruneRequest(
         older_than_days=options.older_than,
@@ -131,8 +131,8 @@ def _prune(options: argparse.Namespace) -> Outcome:
         with console.status(f"Deleting backups of {options.library} …"):
             job = service.wait_for_job(job.id)
     if job.state is not JobState.FINISHED:
-        return Outcome(job, [Text(f"The backups were not all deleted: {job.reason}", "yellow")], 1)
-    return Outcome(job, _prune_lines(job.pruning or PruneReport()))
+        return CommandResult(job, [Text(f"The backups were not all deleted: {job.reason}", "yellow")], 1)
+    return CommandResult(job, _prune_lines(job.pruning or PruneReport()))
 
 
 def _prune_lines(done: PruneReport) -> list[RenderableType]:
@@ -147,7 +147,7 @@ def _prune_lines(done: PruneReport) -> list[RenderableType]:
     return lines
 
 
-def _hand_back(options: argparse.Namespace) -> Outcome:
+def _hand_back(options: argparse.Namespace) -> CommandResult:
     _be_confirmed("hand-back", options)
     request = RunRequest(
         library=options.library, kind=RunKind.HAND_BACK, confirm=options.confirm, overwrite=options.overwrite
@@ -158,7 +158,7 @@ def _hand_back(options: argparse.Namespace) -> Outcome:
         run, proof = service.run(number), _proof_of(service, options.library, number)
     complete = proof is not None and proof.verdict == "complete"
     lines = [*followed.lines, Text(_said(proof), LEAF if complete else "yellow")]
-    return Outcome(run, lines, followed.code or int(not complete))
+    return CommandResult(run, lines, followed.code or int(not complete))
 
 
 def _proof_of(service: Client, library: str, run_id: int) -> ProofReport | None:

@@ -16,7 +16,7 @@ from plumcrate.contract.recipes import MetadataKind
 from plumcrate.contract.savings import Savings, Slat
 from plumcrate.words import saved, size
 
-from .common import Commands, Outcome, client, console, table
+from .common import CommandResult, Commands, client, console, table
 
 
 def add_commands(commands: Commands) -> None:
@@ -72,7 +72,7 @@ def kinds(text: str) -> list[MetadataKind]:
         ) from None
 
 
-def _connect(options: argparse.Namespace) -> Outcome:
+def _connect(options: argparse.Namespace) -> CommandResult:
     request = LibraryRequest(
         name=options.name or Path(options.folder).name or options.folder,
         root=str(Path(options.folder).absolute()),
@@ -87,7 +87,7 @@ def _connect(options: argparse.Namespace) -> Outcome:
     with client() as service:
         library = service.connect(request)
     kept = ", ".join(request.metadata) or "nothing"
-    return Outcome(
+    return CommandResult(
         library,
         [
             f"Connected {library.root} as {library.slug}.",
@@ -97,11 +97,11 @@ def _connect(options: argparse.Namespace) -> Outcome:
     )
 
 
-def _libraries(options: argparse.Namespace) -> Outcome:
+def _libraries(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         libraries = service.libraries()
     if not libraries:
-        return Outcome(libraries, ["No library is connected yet. Next: plumcrate connect FOLDER"])
+        return CommandResult(libraries, ["No library is connected yet. Next: plumcrate connect FOLDER"])
     rows = [
         (
             library.slug,
@@ -116,17 +116,17 @@ def _libraries(options: argparse.Namespace) -> Outcome:
         for library in libraries
     ]
     columns = ("library", "pictures", "files", "new files", "before", "now", "saved", "")
-    return Outcome(libraries, [table(columns, rows, right=columns[1:-1])])
+    return CommandResult(libraries, [table(columns, rows, right=columns[1:-1])])
 
 
-def _survey(options: argparse.Namespace) -> Outcome:
+def _survey(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         job = service.start_survey(options.library)
         if options.no_wait:
-            return Outcome(job, [f"Survey {job.id} has started."])
+            return CommandResult(job, [f"Survey {job.id} has started."])
         with console.status(f"Looking through {options.library} …"):
             job = service.wait_for_job(job.id)
-    return Outcome(job, _survey_lines(job), int(job.state is not JobState.FINISHED))
+    return CommandResult(job, _survey_lines(job), int(job.state is not JobState.FINISHED))
 
 
 def _survey_lines(job: Job) -> list[RenderableType]:
@@ -141,10 +141,10 @@ def _survey_lines(job: Job) -> list[RenderableType]:
     return [said, *(Text(f"  {note}", QUIET) for note in report.notes)]
 
 
-def _savings(options: argparse.Namespace) -> Outcome:
+def _savings(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         savings = service.savings(options.library)
-    return Outcome(savings, _savings_lines(savings))
+    return CommandResult(savings, _savings_lines(savings))
 
 
 def _savings_lines(savings: Savings) -> list[RenderableType]:

@@ -24,9 +24,9 @@ from plumcrate.contract.people import (
     Role,
     Rotation,
 )
-from plumcrate.contract.people import Outcome as Ended
+from plumcrate.contract.people import ActOutcome as Ended
 
-from .common import Commands, Outcome, WrongCommand, client, table
+from .common import CommandResult, Commands, WrongCommand, client, table
 
 _ROLES = [str(role) for role in Role]
 _ABILITIES = [str(ability) for ability in Ability]
@@ -91,7 +91,7 @@ def add_commands(commands: Commands) -> None:
     audit.set_defaults(command=_audit)
 
 
-def _people(options: argparse.Namespace) -> Outcome:
+def _people(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.library is None:
             everybody, waiting = service.people(), service.invitations()
@@ -134,17 +134,17 @@ def _people(options: argparse.Namespace) -> Outcome:
             for one in waiting
         ]
         lines.append(table(("number", "for", "may", "by", "until"), told))
-    return Outcome(value, lines)
+    return CommandResult(value, lines)
 
 
 def _rights(service: bool, grants: Sequence[Grant]) -> str:
     return "administer the service" if service else ", ".join(f"{g.role} {g.library}" for g in grants) or "–"
 
 
-def _invite(options: argparse.Namespace) -> Outcome:
+def _invite(options: argparse.Namespace) -> CommandResult:
     grants = [_grant(text) for text in options.to]
     with client() as service:
-        person = service.who()
+        person = service.whoami()
         if len(grants) == 1 and not options.service and person is not None and not person.service:
             made = service.invite_member(
                 grants[0].library,
@@ -162,7 +162,7 @@ def _invite(options: argparse.Namespace) -> Outcome:
                     days=options.days,
                 )
             )
-    return Outcome(made, _link(made))
+    return CommandResult(made, _link(made))
 
 
 def _link(made: NewInvitation) -> list[RenderableType]:
@@ -182,7 +182,7 @@ def _grant(text: str) -> Grant:
     return Grant(library=library, role=Role(role))
 
 
-def _keys(options: argparse.Namespace) -> Outcome:
+def _keys(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         keys = service.keys(options.library)
     rows = [
@@ -198,7 +198,7 @@ def _keys(options: argparse.Namespace) -> Outcome:
         for key in keys
     ]
     heads = ("number", "name", "ends", "may", "until", "last used", "from")
-    return Outcome(keys, [table(heads, rows)])
+    return CommandResult(keys, [table(heads, rows)])
 
 
 def _opens(key: Key) -> str:
@@ -208,10 +208,10 @@ def _opens(key: Key) -> str:
     return f"{', '.join(key.abilities)} in {where}"
 
 
-def _make_key(options: argparse.Namespace) -> Outcome:
+def _make_key(options: argparse.Namespace) -> CommandResult:
     abilities = [Ability(ability) for ability in options.abilities or ["look"]]
     with client() as service:
-        person = service.who()
+        person = service.whoami()
         if person is not None and not person.service and len(options.libraries or ()) == 1:
             asked = LibraryKeyRequest(name=options.name, abilities=abilities, days=options.days)
             made = service.make_library_key(options.libraries[0], asked)
@@ -225,7 +225,7 @@ def _make_key(options: argparse.Namespace) -> Outcome:
                     days=options.days,
                 )
             )
-    return Outcome(made, _secret(made))
+    return CommandResult(made, _secret(made))
 
 
 def _secret(made: NewKey) -> list[RenderableType]:
@@ -238,25 +238,27 @@ def _secret(made: NewKey) -> list[RenderableType]:
     ]
 
 
-def _rotate(options: argparse.Namespace) -> Outcome:
+def _rotate(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         made = service.rotate_key(options.number, Rotation(overlap_hours=options.overlap), options.library)
     former = Text(f"Key {options.number} goes on working for {options.overlap} h.", style=QUIET)
-    return Outcome(made, [*_secret(made), former])
+    return CommandResult(made, [*_secret(made), former])
 
 
-def _revoke(options: argparse.Namespace) -> Outcome:
+def _revoke(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         service.revoke_key(options.number, options.library)
-    return Outcome(None, [f"Key {options.number} opens nothing from now on."])
+    return CommandResult(None, [f"Key {options.number} opens nothing from now on."])
 
 
-def _audit(options: argparse.Namespace) -> Outcome:
+def _audit(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.csv is not None:
             data = service.audit_export(options.library)
             options.csv.write_bytes(data)
-            return Outcome({"file": str(options.csv), "bytes": len(data)}, [f"Written to {options.csv}."])
+            return CommandResult(
+                {"file": str(options.csv), "bytes": len(data)}, [f"Written to {options.csv}."]
+            )
         page = service.audit(
             options.library,
             options.search,
@@ -268,7 +270,7 @@ def _audit(options: argparse.Namespace) -> Outcome:
     rows = [
         (
             f"{entry.at.astimezone():%Y-%m-%d %H:%M:%S}",
-            entry.who or entry.email or "a stranger",
+            entry.actor or entry.email or "a stranger",
             entry.address,
             entry.library or "",
             Text(entry.act, style="" if entry.outcome is Ended.DONE else CLAY),
@@ -277,7 +279,9 @@ def _audit(options: argparse.Namespace) -> Outcome:
         for entry in page.rows
     ]
     more = f"{len(page.rows):,} of {page.total:,}"
-    return Outcome(page, [table(("at", "who", "from", "library", "act", ""), rows), Text(more, style=QUIET)])
+    return CommandResult(
+        page, [table(("at", "actor", "from", "library", "act", ""), rows), Text(more, style=QUIET)]
+    )
 
 
 def _moment(text: str) -> datetime:

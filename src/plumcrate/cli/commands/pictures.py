@@ -9,10 +9,10 @@ from rich.text import Text
 
 from plumcrate.cli.look import points, slat
 from plumcrate.client import Client
-from plumcrate.contract.pictures import File, FileState, PictureDetail, PictureSort, Spot
+from plumcrate.contract.pictures import File, FileState, PictureDetail, PictureSort, WorstPlace
 from plumcrate.words import saved, size
 
-from .common import Commands, Outcome, WrongCommand, client, table
+from .common import CommandResult, Commands, WrongCommand, client, table
 
 
 def add_commands(commands: Commands) -> None:
@@ -47,7 +47,7 @@ def find(service: Client, library: str, wanted: str) -> int:
     raise WrongCommand(f"{library} has no picture {wanted}")
 
 
-def _list(options: argparse.Namespace) -> Outcome:
+def _list(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         page = service.pictures(
             options.library,
@@ -76,13 +76,13 @@ def _list(options: argparse.Namespace) -> Outcome:
     columns = ("number", "picture", "state", "files", "before", "now", "saved", "score", "worst", "")
     figures = ("number", "files", "before", "now", "saved", "score", "worst")
     said = f"{len(page.rows):,} of {page.total:,} pictures; sizes are sums over each picture's files."
-    return Outcome(page, [table(columns, rows, right=figures), said])
+    return CommandResult(page, [table(columns, rows, right=figures), said])
 
 
-def _show(options: argparse.Namespace) -> Outcome:
+def _show(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         picture = service.picture(find(service, options.library, options.picture))
-    return Outcome(picture, _lines(picture))
+    return CommandResult(picture, _lines(picture))
 
 
 def _lines(picture: PictureDetail) -> list[RenderableType]:
@@ -121,7 +121,7 @@ def _file_rows(file: File) -> list[tuple[str, ...]]:
             size(file.size_now),
             saved(file.size_before, file.size_now),
             points(file.score),
-            _place(file.spot),
+            _place(file.worst_place),
             file.how or file.reason or "",
         )
     ]
@@ -133,7 +133,7 @@ def _file_rows(file: File) -> list[tuple[str, ...]]:
             size(derived.size),
             saved(file.size_before, derived.size),
             points(derived.score),
-            _place(derived.spot),
+            _place(derived.worst_place),
             derived.how,
         )
         for derived in file.derived
@@ -141,6 +141,10 @@ def _file_rows(file: File) -> list[tuple[str, ...]]:
     return rows
 
 
-def _place(spot: Spot | None) -> str:
+def _place(worst_place: WorstPlace | None) -> str:
     """How much a result scores at its worst place, and where from the left and from the top that is."""
-    return "" if spot is None else f"{spot.score:.0f} at {spot.left:.0%}, {spot.top:.0%}"
+    return (
+        ""
+        if worst_place is None
+        else f"{worst_place.score:.0f} at {worst_place.left:.0%}, {worst_place.top:.0%}"
+    )

@@ -10,12 +10,12 @@ from rich.text import Text
 
 from plumcrate.cli.look import CLAY, LEAF, QUIET, plain, slat
 from plumcrate.contract.allowance import AllowanceSettings, AllowanceUnit
-from plumcrate.contract.reports import Report, ReportSettings
+from plumcrate.contract.reports import ReportSettings, SavingsReport
 from plumcrate.contract.savings import Slat
 from plumcrate.contract.webhooks import WebhookSettings
 from plumcrate.words import saved, size
 
-from .common import Commands, Outcome, WrongCommand, change_settings, client, shown, table
+from .common import CommandResult, Commands, WrongCommand, change_settings, client, shown, table
 
 
 def add_commands(commands: Commands) -> None:
@@ -59,7 +59,7 @@ def add_commands(commands: Commands) -> None:
     webhook.set_defaults(command=_webhook)
 
 
-def _allowance(options: argparse.Namespace) -> Outcome:
+def _allowance(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.no_limit:
             view = service.set_allowance(options.library, AllowanceSettings(amount=None))
@@ -85,10 +85,10 @@ def _allowance(options: argparse.Namespace) -> Outcome:
     if view.months:
         rows = [(one.month, f"{one.files:,}", f"{one.megapixels:,.1f}") for one in view.months]
         lines += ["", table(("month", "files", "megapixels"), rows, right=("files", "megapixels"))]
-    return Outcome(view, lines)
+    return CommandResult(view, lines)
 
 
-def _report(options: argparse.Namespace) -> Outcome:
+def _report(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.changes:
             values = service.report_settings(options.library).model_dump(mode="json")
@@ -98,14 +98,14 @@ def _report(options: argparse.Namespace) -> Outcome:
                 raise WrongCommand(str(error)) from None
             settings = service.set_report_settings(options.library, ReportSettings.model_validate(values))
             rows = [(name, shown(value)) for name, value in settings.model_dump().items()]
-            return Outcome(settings, [table(("setting", "value"), rows)])
+            return CommandResult(settings, [table(("setting", "value"), rows)])
         if options.keep:
             job = service.wait_for_job(service.keep_report(options.library, options.keep).id)
             if job.reason:
-                return Outcome(job, [f"The report of {options.keep}: {job.reason}."], 1)
+                return CommandResult(job, [f"The report of {options.keep}: {job.reason}."], 1)
             made = job.report
             where = f", also in {made.folder}" if made and made.folder else ""
-            return Outcome(job, [f"The report of {options.keep} is kept{where}."])
+            return CommandResult(job, [f"The report of {options.keep} is kept{where}."])
         written: list[RenderableType] = []
         for form, place in (("pdf", options.pdf), ("csv", options.csv)):
             if place is not None:
@@ -113,16 +113,16 @@ def _report(options: argparse.Namespace) -> Outcome:
                 place.write_bytes(data)
                 written.append(f"Written to {place}, {size(len(data))}.")
         if written:
-            return Outcome({"pdf": _path(options.pdf), "csv": _path(options.csv)}, written)
+            return CommandResult({"pdf": _path(options.pdf), "csv": _path(options.csv)}, written)
         report = service.report(options.library, options.begins, options.ends)
-    return Outcome(report, _lines(report))
+    return CommandResult(report, _lines(report))
 
 
 def _path(place: Path | None) -> str | None:
     return None if place is None else str(place)
 
 
-def _lines(report: Report) -> list[RenderableType]:
+def _lines(report: SavingsReport) -> list[RenderableType]:
     months = report.begins if report.begins == report.ends else f"{report.begins} to {report.ends}"
     lines: list[RenderableType] = [
         Text(plain(f"For {report.client}: {report.name}, {months}"), style="bold"),
@@ -180,7 +180,7 @@ def _slats(noun: str, slats: list[Slat]) -> list[RenderableType]:
     return [table(heads, rows, right=heads[1:6]), ""]
 
 
-def _webhook(options: argparse.Namespace) -> Outcome:
+def _webhook(options: argparse.Namespace) -> CommandResult:
     lines: list[RenderableType] = []
     secret = None
     with client() as service:
@@ -213,4 +213,4 @@ def _webhook(options: argparse.Namespace) -> Outcome:
     if rows:
         lines.append(table(("at", "what", "attempts", "how it fared"), rows))
     value = view.model_dump(mode="json")
-    return Outcome(value | {"secret": secret} if secret else value, lines)
+    return CommandResult(value | {"secret": secret} if secret else value, lines)

@@ -12,10 +12,10 @@ from rich.text import Text
 
 from plumcrate.cli.look import QUIET
 from plumcrate.client import Client
-from plumcrate.contract.pictures import OwnRequest
+from plumcrate.contract.pictures import OverrideRequest
 from plumcrate.contract.recipes import Effect, Recipe, RecipeSettings
 
-from .common import Commands, Outcome, WrongCommand, change_settings, client, table
+from .common import CommandResult, Commands, WrongCommand, change_settings, client, table
 from .pictures import find
 
 _OWN = ("exact", "gallery", "everyday", "lean", "leave", "none")
@@ -48,14 +48,14 @@ def add_commands(commands: Commands) -> None:
     plan.add_argument("picture", help="its path in the library, or its number")
     plan.set_defaults(command=_plan)
 
-    own = commands.add("own")
-    own.add_argument("library")
-    own.add_argument("picture", help="its path in the library, or its number")
-    own.add_argument("level", choices=_OWN, help="none: follow the recipe again")
-    own.set_defaults(command=_own)
+    override = commands.add("override")
+    override.add_argument("library")
+    override.add_argument("picture", help="its path in the library, or its number")
+    override.add_argument("level", choices=_OWN, help="none: follow the recipe again")
+    override.set_defaults(command=_own)
 
 
-def _recipe(options: argparse.Namespace) -> Outcome:
+def _recipe(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         current = _version(service, options.library, options.version)
         try:
@@ -63,13 +63,15 @@ def _recipe(options: argparse.Namespace) -> Outcome:
         except (OSError, ValueError) as error:
             raise WrongCommand(_plain(error)) from None
         if wanted == current.settings and not (options.source or options.changes or options.save):
-            return Outcome(current, _recipe_lines(current))
+            return CommandResult(current, _recipe_lines(current))
         effect = service.effect(options.library, wanted)
         if not options.save:
-            return Outcome(effect, [*_effect_lines(effect), Text("Nothing was saved; add --save.", QUIET)])
+            return CommandResult(
+                effect, [*_effect_lines(effect), Text("Nothing was saved; add --save.", QUIET)]
+            )
         current = service.save_recipe(options.library, wanted)
     said = f"Saved as version {current.version}. Next: plumcrate run {options.library}"
-    return Outcome(current, [*_effect_lines(effect), said])
+    return CommandResult(current, [*_effect_lines(effect), said])
 
 
 def _version(service: Client, library: str, version: int | None) -> Recipe:
@@ -158,7 +160,7 @@ def _effect_lines(effect: Effect) -> list[RenderableType]:
     return lines
 
 
-def _plan(options: argparse.Namespace) -> Outcome:
+def _plan(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         plans = service.plan(find(service, options.library, options.picture))
     rows = [
@@ -171,13 +173,13 @@ def _plan(options: argparse.Namespace) -> Outcome:
         )
         for each in plans
     ]
-    return Outcome(plans, [table(("file", "would be", "level", "copies", "because"), rows)])
+    return CommandResult(plans, [table(("file", "would be", "level", "copies", "because"), rows)])
 
 
-def _own(options: argparse.Namespace) -> Outcome:
-    request = OwnRequest.model_validate({"own": None if options.level == "none" else options.level})
+def _own(options: argparse.Namespace) -> CommandResult:
+    request = OverrideRequest.model_validate({"override": None if options.level == "none" else options.level})
     with client() as service:
-        picture = service.set_own(find(service, options.library, options.picture), request)
+        picture = service.set_override(find(service, options.library, options.picture), request)
     said = {None: "follows the recipe", "leave": "is left alone for ever"}
-    line = f"{picture.path} {said.get(picture.own, f'has its own level, {picture.own}')}."
-    return Outcome(picture, [line])
+    line = f"{picture.path} {said.get(picture.override, f'has its own level, {picture.override}')}."
+    return CommandResult(picture, [line])

@@ -17,7 +17,7 @@ from plumcrate.contract.jobs import JobKind
 from plumcrate.contract.runs import Item, ItemState, Run, RunKind, RunRequest, RunState, Scope
 from plumcrate.words import saved, size
 
-from .common import Commands, Outcome, WrongCommand, client, console, table
+from .common import CommandResult, Commands, WrongCommand, client, console, table
 from .libraries import COPIES_HELP, formats
 from .pictures import find
 
@@ -78,7 +78,7 @@ def _scope(service: Client, options: argparse.Namespace) -> Scope:
     )
 
 
-def _run(options: argparse.Namespace) -> Outcome:
+def _run(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         request = RunRequest(
             library=options.library, scope=_scope(service, options), force=options.force, first=options.first
@@ -89,11 +89,11 @@ def _run(options: argparse.Namespace) -> Outcome:
             request.copies = options.copies
         as_forecast = request == RunRequest(library=options.library, force=options.force, first=options.first)
         if as_forecast and not options.json:
-            _foretell(service, options.library)
+            _predict(service, options.library)
         return _started(service, service.start_run(request), options)
 
 
-def _foretell(service: Client, library: str) -> None:
+def _predict(service: Client, library: str) -> None:
     """Says how long the whole library takes, as far as a forecast has said so."""
     for job in service.jobs(library, JobKind.FORECAST):
         outlook = job.forecast.outlook if job.forecast else None
@@ -103,7 +103,7 @@ def _foretell(service: Client, library: str) -> None:
             return
 
 
-def _restore(options: argparse.Namespace) -> Outcome:
+def _restore(options: argparse.Namespace) -> CommandResult:
     if not (options.all or options.folder or options.picture or options.run):
         raise WrongCommand("say what to restore: --picture, --folder, --run or --all")
     with client() as service:
@@ -116,31 +116,31 @@ def _restore(options: argparse.Namespace) -> Outcome:
         return _started(service, service.start_run(request), options)
 
 
-def _started(service: Client, run: Run, options: argparse.Namespace) -> Outcome:
+def _started(service: Client, run: Run, options: argparse.Namespace) -> CommandResult:
     if options.no_wait:
         said = f"Run {run.id} has started: {run.files:,} files. Follow it: plumcrate watch {run.id}"
-        return Outcome(run, [said])
+        return CommandResult(run, [said])
     return follow_run(service, run.id, quiet=options.json)
 
 
-def _watch(options: argparse.Namespace) -> Outcome:
+def _watch(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         number = options.run
         if number is None:
             latest = service.runs(limit=1)
             if not latest:
-                return Outcome(None, ["There has been no run yet. Next: plumcrate run LIBRARY"])
+                return CommandResult(None, ["There has been no run yet. Next: plumcrate run LIBRARY"])
             number = latest[0].id
         return follow_run(service, number, quiet=options.json)
 
 
-def follow_run(service: Client, run_id: int, *, quiet: bool) -> Outcome:
+def follow_run(service: Client, run_id: int, *, quiet: bool) -> CommandResult:
     """Shows a run until it ends; leaving with Ctrl-C leaves the run running."""
     if quiet or not console.is_terminal:
         run = service.wait_for_run(run_id)
     else:
         run = _shown_live(service, run_id, service.follow_run(run_id))
-    return Outcome(run, _end_lines(service, run), int(run.failed > 0))
+    return CommandResult(run, _end_lines(service, run), int(run.failed > 0))
 
 
 def _shown_live(service: Client, run_id: int, told: Iterator[Run]) -> Run:
@@ -233,7 +233,7 @@ def _end_lines(service: Client, run: Run) -> list[RenderableType]:
     return lines
 
 
-def _runs(options: argparse.Namespace) -> Outcome:
+def _runs(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         runs = service.runs(options.library)
     rows = [
@@ -253,10 +253,10 @@ def _runs(options: argparse.Namespace) -> Outcome:
     ]
     columns = ("run", "started", "library", "what", "state", "files", "done", "failed", "before", "saved")
     figures = ("run", "files", "done", "failed", "before", "saved")
-    return Outcome(runs, [table(columns, rows, right=figures)])
+    return CommandResult(runs, [table(columns, rows, right=figures)])
 
 
-def _change(options: argparse.Namespace) -> Outcome:
+def _change(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         run: Run = getattr(service, options.action)(options.run)
-    return Outcome(run, [f"Run {run.id} is {run.state}; {run.left:,} files left."])
+    return CommandResult(run, [f"Run {run.id} is {run.state}; {run.left:,} files left."])

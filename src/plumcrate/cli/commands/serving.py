@@ -12,7 +12,7 @@ from urllib.parse import unquote_to_bytes, urlsplit
 from rich.console import RenderableType
 from rich.text import Text
 
-from plumcrate.accesslog.reading import Batch, batches, chunks_of, follow, number_of, opened
+from plumcrate.accesslog.reading import LogBatch, batches, chunks_of, follow, number_of, opened
 from plumcrate.cli.look import LEAF, QUIET, plain, slat
 from plumcrate.client import Client, ProblemError
 from plumcrate.contract.delivery import (
@@ -32,7 +32,7 @@ from plumcrate.contract.delivery import (
 from plumcrate.contract.libraries import LibraryChange
 from plumcrate.words import saved, size
 
-from .common import Commands, Outcome, WrongCommand, changed, client, console, shown, table
+from .common import CommandResult, Commands, WrongCommand, changed, client, console, shown, table
 
 _BROWSERS = {Browser.OLD: "an old browser", Browser.WEBP: "one with WebP", Browser.AVIF: "one with AVIF"}
 
@@ -82,7 +82,7 @@ def add_commands(commands: Commands) -> None:
     traffic.set_defaults(command=_traffic)
 
 
-def _serving(options: argparse.Namespace) -> Outcome:
+def _serving(options: argparse.Namespace) -> CommandResult:
     delivery = changed(Delivery, options.changes) if options.changes else None
     with client() as service:
         if delivery is None:
@@ -97,7 +97,7 @@ def _serving(options: argparse.Namespace) -> Outcome:
             rows += [(f"{name}.{inner}", shown(each)) for inner, each in value.items()]
         else:
             rows.append((name, shown(value)))
-    return Outcome(
+    return CommandResult(
         library.delivery, [table(("setting", "value"), rows), *_purge_lines(purges), *_fault_lines(faults)]
     )
 
@@ -119,13 +119,13 @@ def _fault_lines(faults: PageFaults) -> list[RenderableType]:
     return [Text(said, style="yellow"), table(("page", "why", "times"), rows)]
 
 
-def _rules(options: argparse.Namespace) -> Outcome:
+def _rules(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         text = service.server_rules(options.library, ServerKind(options.server)).decode()
-    return Outcome({"server": options.server, "rules": text}, [text.rstrip("\n")])
+    return CommandResult({"server": options.server, "rules": text}, [text.rstrip("\n")])
 
 
-def _page(options: argparse.Namespace) -> Outcome:
+def _page(options: argparse.Namespace) -> CommandResult:
     try:
         content = sys.stdin.buffer.read() if str(options.file) == "-" else options.file.read_bytes()
     except OSError as error:
@@ -133,13 +133,13 @@ def _page(options: argparse.Namespace) -> Outcome:
     with client() as service:
         rewritten = service.page(options.library, content, options.at)
     if options.json:
-        return Outcome({"bytes_before": len(content), "bytes": len(rewritten)})
+        return CommandResult({"bytes_before": len(content), "bytes": len(rewritten)})
     sys.stdout.buffer.write(rewritten)  # a page has bytes, whatever the terminal's encoding
     sys.stdout.buffer.flush()
-    return Outcome(None)
+    return CommandResult(None)
 
 
-def _ask(options: argparse.Namespace) -> Outcome:
+def _ask(options: argparse.Namespace) -> CommandResult:
     if (options.path is None) == (options.page is None):
         raise WrongCommand("name either a file of the library, or a page with --page")
     with client() as service, console.status("Asking the site as three browsers …"):
@@ -149,7 +149,7 @@ def _ask(options: argparse.Namespace) -> Outcome:
         lines += _asked_lines(row)
     lines += [Text(note, QUIET) for note in report.notes]
     lines.append(_verdict(report))
-    return Outcome(report, lines, 0 if report.right else 1)
+    return CommandResult(report, lines, 0 if report.right else 1)
 
 
 def _asked_lines(row: Asked) -> list[RenderableType]:
@@ -158,11 +158,11 @@ def _asked_lines(row: Asked) -> list[RenderableType]:
         head = f"{plain(row.path)}  not on record"
     rows = []
     for got in row.got:
-        sign = Text("✓", LEAF) if got.fault is None else Text("!", "yellow")
+        symbol = Text("✓", LEAF) if got.fault is None else Text("!", "yellow")
         said = got.fault or got.cache or ""
         kind = got.media_type or "–"
         rows.append(
-            (sign, _BROWSERS[got.browser], str(got.status or "–"), kind, size(got.bytes), plain(said))
+            (symbol, _BROWSERS[got.browser], str(got.status or "–"), kind, size(got.bytes), plain(said))
         )
     return [head, table(("", "browser", "status", "type", "bytes", ""), rows, right=("bytes",))]
 
@@ -176,7 +176,7 @@ def _verdict(report: AskReport) -> RenderableType:
     return f"Each browser gets the lightest form it can show, of {len(report.rows):,} pictures."
 
 
-def _traffic(options: argparse.Namespace) -> Outcome:
+def _traffic(options: argparse.Namespace) -> CommandResult:
     if options.follow and len(options.log) != 1:
         raise WrongCommand("--follow stays with one log: name it with --log")
     lines: list[RenderableType] = []
@@ -188,7 +188,7 @@ def _traffic(options: argparse.Namespace) -> Outcome:
         if options.follow:
             _stay(service, options.library, options.log[0], prefix)
         traffic = service.traffic(options.library, options.days)
-    return Outcome(traffic, [*lines, *_traffic_lines(traffic)])
+    return CommandResult(traffic, [*lines, *_traffic_lines(traffic)])
 
 
 def _prefix(service: Client, library: str) -> bytes:
@@ -251,7 +251,7 @@ def _pieces(chunks: Iterator[bytes], begin: int) -> Iterator[tuple[bytes, int]]:
             held, at = held[end:], at + end
 
 
-def _tell(service: Client, library: str, number: str, batch: Batch) -> None:
+def _tell(service: Client, library: str, number: str, batch: LogBatch) -> None:
     counts = [
         Count(day=day, path=path.decode(), requests=requests, bytes=of_one, total=total, bot=bot)
         for (day, path, of_one, bot), (requests, total) in batch.counts.items()

@@ -1,4 +1,5 @@
-"""sizes, size, ladder, cuts, touch, marks, mark: pictures made for their place, mended and marked."""
+"""sizes, size, ladder, cuts, touch, watermarks, watermark: pictures made for their place, mended and
+watermarked."""
 
 from __future__ import annotations
 
@@ -15,25 +16,25 @@ from plumcrate.cli.look import QUIET
 from plumcrate.client import Client
 from plumcrate.contract.sizes import (
     Cuts,
-    FilesLetGo,
     Focus,
     LadderRequest,
-    LettingGo,
     NamedSize,
+    RemoveUnused,
     SizeEffect,
     SizeSettings,
+    UnusedFiles,
 )
 from plumcrate.contract.touches import (
-    MarkRule,
-    MarkSettings,
     TouchedPicture,
     TouchedView,
     Touches,
     TouchesFor,
+    WatermarkRule,
+    WatermarkSettings,
 )
 from plumcrate.words import size as weight
 
-from .common import Commands, Outcome, WrongCommand, change_settings, client, shown, table
+from .common import CommandResult, Commands, WrongCommand, change_settings, client, shown, table
 from .pictures import find
 
 
@@ -43,10 +44,10 @@ def add_commands(commands: Commands) -> None:
     sizes.add_argument("--unused", action="store_true", help="only tell what nobody asked for")
     sizes.add_argument("--days", type=int, default=30, metavar="N", help="within so many days (30)")
     sizes.add_argument(
-        "--let-go", action="store_true", help="let the unused files go: the next run removes them"
+        "--remove-unused", action="store_true", help="let the unused files go: the next run removes them"
     )
-    sizes.add_argument("--bring-back", action="store_true", help="the next run makes again what was let go")
-    sizes.add_argument("--size", metavar="NAME", help="let go or bring back of this size only")
+    sizes.add_argument("--bring-back", action="store_true", help="the next run makes again what was removed")
+    sizes.add_argument("--size", metavar="NAME", help="remove or bring back files of this size only")
     sizes.set_defaults(command=_sizes)
 
     size = commands.add("size")
@@ -96,14 +97,14 @@ def add_commands(commands: Commands) -> None:
     touch.add_argument("--look", type=Path, metavar="FILE", help="write a WebP of it there; saves nothing")
     touch.set_defaults(command=_touch)
 
-    marks = commands.add("marks")
-    marks.add_argument("library")
-    marks.set_defaults(command=_marks)
+    watermarks = commands.add("watermarks")
+    watermarks.add_argument("library")
+    watermarks.set_defaults(command=_watermarks)
 
-    mark = commands.add("mark")
-    mark.add_argument("library")
-    mark.add_argument("name", help="small letters, digits and hyphens")
-    mark.add_argument(
+    watermark = commands.add("watermark")
+    watermark.add_argument("library")
+    watermark.add_argument("name", help="small letters, digits and hyphens")
+    watermark.add_argument(
         "--set",
         dest="changes",
         action="append",
@@ -111,27 +112,29 @@ def add_commands(commands: Commands) -> None:
         default=[],
         help="one setting, such as words=Gannet Ledge, place=top-left, width=0.15, opacity=0.5 or sizes=card",
     )
-    mark.add_argument("--picture", type=Path, metavar="FILE", help="a PNG or WebP with transparency")
-    mark.add_argument("--remove", action="store_true", help="remove it; the next run brings back the rest")
-    mark.set_defaults(command=_mark)
+    watermark.add_argument("--picture", type=Path, metavar="FILE", help="a PNG or WebP with transparency")
+    watermark.add_argument(
+        "--remove", action="store_true", help="remove it; the next run brings back the rest"
+    )
+    watermark.set_defaults(command=_watermark)
 
 
 # -- sizes -------------------------------------------------------------------------------------
 
 
-def _sizes(options: argparse.Namespace) -> Outcome:
+def _sizes(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.bring_back:
             return _back(service.bring_back(options.library, options.size), options.library)
-        if options.let_go:
-            request = LettingGo(days=options.days, size=options.size)
-            return _gone(service.let_unused_go(options.library, request), options.library)
+        if options.remove_unused:
+            request = RemoveUnused(days=options.days, size=options.size)
+            return _gone(service.remove_unused(options.library, request), options.library)
         if options.unused:
             return _unused(service, options.library, options.days)
         sizes = service.sizes(options.library)
     if not sizes:
         said = f"No sizes yet. Define one: plumcrate size {options.library} card --set width=520 --save"
-        return Outcome(sizes, [Text(said, QUIET)])
+        return CommandResult(sizes, [Text(said, QUIET)])
     rows = [
         (
             one.name,
@@ -145,14 +148,14 @@ def _sizes(options: argparse.Namespace) -> Outcome:
         for one in sizes
     ]
     columns = ("size", "what", "files", "bytes", "as fetched", "waiting", "names")
-    return Outcome(sizes, [table(columns, rows, right=("files", "bytes", "as fetched", "waiting"))])
+    return CommandResult(sizes, [table(columns, rows, right=("files", "bytes", "as fetched", "waiting"))])
 
 
-def _unused(service: Client, library: str, days: int) -> Outcome:
+def _unused(service: Client, library: str, days: int) -> CommandResult:
     found = service.unused_sizes(library, days)
     if found.since is None:
         said = "Nothing was counted yet: count visits, or weigh pages, and ask again."
-        return Outcome(found, [Text(said, QUIET)])
+        return CommandResult(found, [Text(said, QUIET)])
     rows = [
         (
             one.name,
@@ -160,30 +163,32 @@ def _unused(service: Client, library: str, days: int) -> Outcome:
             weight(one.bytes),
             f"{one.young:,}",
             f"{one.asked_for:,}",
-            f"{one.let_go:,}",
+            f"{one.removed_unused:,}",
         )
         for one in found.sizes
     ]
-    columns = ("size", "not asked for", "bytes", "of these new", "asked for", "let go")
+    columns = ("size", "not asked for", "bytes", "of these new", "asked for", "removed")
     notes = [
         f"Within {days} days; counted since {found.since:%Y-%m-%d}.",
-        f"Let them go, those apart that are new: plumcrate sizes {library} --let-go --days {days}",
+        f"Let them go, those apart that are new: plumcrate sizes {library} --remove-unused --days {days}",
     ]
-    return Outcome(found, [table(columns, rows, right=columns[1:]), *(Text(one, QUIET) for one in notes)])
+    return CommandResult(
+        found, [table(columns, rows, right=columns[1:]), *(Text(one, QUIET) for one in notes)]
+    )
 
 
-def _gone(gone: FilesLetGo, library: str) -> Outcome:
+def _gone(gone: UnusedFiles, library: str) -> CommandResult:
     if not gone.files:
-        return Outcome(gone, ["Nothing was let go: every file was asked for, or is too new to tell."])
+        return CommandResult(gone, ["Nothing was removed: every file was asked for, or is too new to tell."])
     said = f"{gone.files:,} files, {weight(gone.bytes)}, will be removed by the next run: "
-    return Outcome(gone, [said + f"plumcrate run {library}"])
+    return CommandResult(gone, [said + f"plumcrate run {library}"])
 
 
-def _back(back: FilesLetGo, library: str) -> Outcome:
+def _back(back: UnusedFiles, library: str) -> CommandResult:
     if not back.files:
-        return Outcome(back, ["Nothing had been let go."])
+        return CommandResult(back, ["Nothing had been removed."])
     said = f"{back.files:,} files will be made again by the next run: plumcrate run {library}"
-    return Outcome(back, [said])
+    return CommandResult(back, [said])
 
 
 def _described(settings: SizeSettings) -> str:
@@ -201,7 +206,7 @@ def _described(settings: SizeSettings) -> str:
     return ", ".join(words)
 
 
-def _size(options: argparse.Namespace) -> Outcome:
+def _size(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         known = {one.name: one for one in service.sizes(options.library)}
         current = known.get(options.name)
@@ -209,15 +214,15 @@ def _size(options: argparse.Namespace) -> Outcome:
             effect = service.size_effect(options.library, options.name, None)
             service.remove_size(options.library, options.name)
             said = f"{options.name} is removed. Next: plumcrate run {options.library}"
-            return Outcome(effect, [*_effect(effect), said])
+            return CommandResult(effect, [*_effect(effect), said])
         if not (options.changes or options.save) and current is not None:
-            return Outcome(current, [_settings_table(current.settings.model_dump(mode="json"))])
+            return CommandResult(current, [_settings_table(current.settings.model_dump(mode="json"))])
         settings = _size_settings(current, options.changes)
         effect = service.size_effect(options.library, options.name, settings)
         if not options.save:
-            return Outcome(effect, [*_effect(effect), Text("Nothing was saved; add --save.", QUIET)])
+            return CommandResult(effect, [*_effect(effect), Text("Nothing was saved; add --save.", QUIET)])
         saved = service.save_size(options.library, options.name, settings)
-    return Outcome(saved, [*_effect(effect), f"Saved. Next: plumcrate run {options.library}"])
+    return CommandResult(saved, [*_effect(effect), f"Saved. Next: plumcrate run {options.library}"])
 
 
 def _size_settings(current: NamedSize | None, changes: list[str]) -> SizeSettings:
@@ -266,7 +271,7 @@ def _effect(effect: SizeEffect) -> list[RenderableType]:
     return lines
 
 
-def _ladder(options: argparse.Namespace) -> Outcome:
+def _ladder(options: argparse.Namespace) -> CommandResult:
     request = LadderRequest(least=options.least, most=options.most, step=options.step * 1000)
     with client() as service:
         found = service.ladder(options.library, request)
@@ -279,10 +284,10 @@ def _ladder(options: argparse.Namespace) -> Outcome:
         Text(said, QUIET),
     ]
     more = [f"Saved as {options.save}. Next: plumcrate run {options.library}"] if options.save else []
-    return Outcome(found, [*lines, *more])
+    return CommandResult(found, [*lines, *more])
 
 
-def _cuts(options: argparse.Namespace) -> Outcome:
+def _cuts(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         picture = find(service, options.library, options.picture)
         if options.found:
@@ -291,7 +296,7 @@ def _cuts(options: argparse.Namespace) -> Outcome:
             cuts = service.set_focus(picture, _point(options.focus))
         else:
             cuts = service.cuts(picture)
-    return Outcome(cuts, _cut_lines(cuts))
+    return CommandResult(cuts, _cut_lines(cuts))
 
 
 def _point(text: str) -> Focus:
@@ -321,7 +326,7 @@ def _cut_lines(cuts: Cuts) -> list[RenderableType]:
 # -- touch-ups ---------------------------------------------------------------------------------
 
 
-def _touch(options: argparse.Namespace) -> Outcome:
+def _touch(options: argparse.Namespace) -> CommandResult:
     added = [_step(text) for text in options.steps]
     with client() as service:
         numbers = [find(service, options.library, one) for one in options.pictures]
@@ -333,10 +338,10 @@ def _touch(options: argparse.Namespace) -> Outcome:
             said = (
                 f"{len(numbers)} pictures have {len(added)} more steps. Next: plumcrate run {options.library}"
             )
-            return Outcome({"pictures": numbers}, [said])
+            return CommandResult({"pictures": numbers}, [said])
         current = service.touches(numbers[0])
         if not (added or options.drop or options.clear or options.look):
-            return Outcome(current, _step_lines(current))
+            return CommandResult(current, _step_lines(current))
         steps = [] if options.clear else [step.model_dump() for step in current.steps]
         steps = [step for number, step in enumerate(steps, 1) if number not in options.drop] + added
         if options.look:
@@ -344,10 +349,12 @@ def _touch(options: argparse.Namespace) -> Outcome:
                 {"steps": steps, "whole": True, "width": 1200, "height": 1200}
             )
             options.look.write_bytes(service.view_touches(numbers[0], wanted_view))
-            return Outcome({"written": str(options.look)}, [f"Written to {options.look}; nothing was saved."])
+            return CommandResult(
+                {"written": str(options.look)}, [f"Written to {options.look}; nothing was saved."]
+            )
         request = Touches.model_validate({"steps": steps, "original": current.original})
         saved = service.touch_up(numbers[0], request)
-    return Outcome(saved, [*_step_lines(saved), f"Saved. Next: plumcrate run {options.library}"])
+    return CommandResult(saved, [*_step_lines(saved), f"Saved. Next: plumcrate run {options.library}"])
 
 
 def _step(text: str) -> dict[str, Any]:
@@ -372,12 +379,12 @@ def _step(text: str) -> dict[str, Any]:
 def _parts(text: str) -> list[str]:
     """Settings between commas that are not inside brackets."""
     parts, depth = [""], 0
-    for sign in text:
-        depth += {"[": 1, "]": -1}.get(sign, 0)
-        if sign == "," and not depth:
+    for character in text:
+        depth += {"[": 1, "]": -1}.get(character, 0)
+        if character == "," and not depth:
             parts.append("")
         else:
-            parts[-1] += sign
+            parts[-1] += character
     return [part for part in parts if part]
 
 
@@ -393,27 +400,28 @@ def _step_lines(touched: TouchedPicture) -> list[RenderableType]:
     return [table(("step", "kind", "settings"), rows, right=("step",)), Text(who, QUIET)]
 
 
-# -- marks -------------------------------------------------------------------------------------
+# -- watermarks -------------------------------------------------------------------------------------
 
 
-def _marks(options: argparse.Namespace) -> Outcome:
+def _watermarks(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        marks = service.marks(options.library)
-    if not marks:
-        said = f"No marks. Define one: plumcrate mark {options.library} name --set 'words=Gannet Ledge'"
-        return Outcome(marks, [Text(said, QUIET)])
-    rows = [(one.name, _mark_words(one), _on(one.settings)) for one in marks]
-    return Outcome(marks, [table(("mark", "what", "on"), rows)])
+        watermarks = service.watermarks(options.library)
+    if not watermarks:
+        define = f"plumcrate watermark {options.library} name --set 'words=Gannet Ledge'"
+        said = f"No watermarks. Define one: {define}"
+        return CommandResult(watermarks, [Text(said, QUIET)])
+    rows = [(one.name, _watermark_words(one), _on(one.settings)) for one in watermarks]
+    return CommandResult(watermarks, [table(("watermark", "what", "on"), rows)])
 
 
-def _mark_words(mark: MarkRule) -> str:
-    settings = mark.settings
-    what = f"“{settings.words}”" if settings.words else f"a picture of {mark.width} × {mark.height}"
-    what = what if settings.words or mark.picture else "no picture yet"
+def _watermark_words(watermark: WatermarkRule) -> str:
+    settings = watermark.settings
+    what = f"“{settings.words}”" if settings.words else f"a picture of {watermark.width} × {watermark.height}"
+    what = what if settings.words or watermark.picture else "no picture yet"
     return f"{what}, {settings.place}, {settings.width:.0%} wide, {settings.opacity:.0%} opaque"
 
 
-def _on(settings: MarkSettings) -> str:
+def _on(settings: WatermarkSettings) -> str:
     on = ["the site's own files"] if settings.originals else []
     on.append("all sizes" if settings.sizes is None else ", ".join(settings.sizes) or "no sizes")
     when = settings.when.model_dump(mode="json", exclude_none=True)
@@ -421,22 +429,24 @@ def _on(settings: MarkSettings) -> str:
     return "; ".join(on)
 
 
-def _mark(options: argparse.Namespace) -> Outcome:
+def _watermark(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.remove:
-            service.remove_mark(options.library, options.name)
+            service.remove_watermark(options.library, options.name)
             said = f"{options.name} is removed. Next: plumcrate run {options.library}"
-            return Outcome(None, [said])
-        current = {one.name: one for one in service.marks(options.library)}.get(options.name)
+            return CommandResult(None, [said])
+        current = {one.name: one for one in service.watermarks(options.library)}.get(options.name)
         if current is not None and not (options.changes or options.picture):
-            return Outcome(current, [_settings_table(current.settings.model_dump(mode="json"))])
-        values = (current.settings if current is not None else MarkSettings()).model_dump(mode="json")
-        settings = MarkSettings.model_validate(_changed(values, options.changes))
-        saved = service.save_mark(options.library, options.name, settings)
+            return CommandResult(current, [_settings_table(current.settings.model_dump(mode="json"))])
+        values = (current.settings if current is not None else WatermarkSettings()).model_dump(mode="json")
+        settings = WatermarkSettings.model_validate(_changed(values, options.changes))
+        saved = service.save_watermark(options.library, options.name, settings)
         if options.picture is not None:
             try:
                 data = options.picture.read_bytes()
             except OSError as error:
                 raise WrongCommand(f"{options.picture}: {error.strerror}") from None
-            saved = service.set_mark_picture(options.library, options.name, data)
-    return Outcome(saved, [f"{saved.name}: {_mark_words(saved)}. Next: plumcrate run {options.library}"])
+            saved = service.set_watermark_picture(options.library, options.name, data)
+    return CommandResult(
+        saved, [f"{saved.name}: {_watermark_words(saved)}. Next: plumcrate run {options.library}"]
+    )

@@ -35,7 +35,7 @@ from plumcrate.contract.weighing import (
 )
 from plumcrate.words import saved, size
 
-from .common import Commands, Outcome, WrongCommand, client, console, table
+from .common import CommandResult, Commands, WrongCommand, client, console, table
 
 _UNITS = {"": 1, "b": 1, "kb": 1_000, "mb": 1_000_000, "gb": 1_000_000_000}
 _OF_BYTES, _OF_SECONDS = ("bytes", "pictures"), ("fcp", "lcp", "load")
@@ -135,7 +135,7 @@ def _what_ifs(options: argparse.Namespace) -> list[WhatIf]:
     return found
 
 
-def _weigh(options: argparse.Namespace) -> Outcome:
+def _weigh(options: argparse.Namespace) -> CommandResult:
     if not options.address and options.sitemap is None:
         raise WrongCommand("name a page, or a --sitemap")
     request = WeighRequest(
@@ -152,7 +152,7 @@ def _weigh(options: argparse.Namespace) -> Outcome:
     with client() as service:
         job = service.weigh(options.library, request)
         if options.no_wait:
-            return Outcome(job, [f"Weighing {job.id} has started."])
+            return CommandResult(job, [f"Weighing {job.id} has started."])
         with console.status("Weighing …"):
             job = service.wait_for_job(job.id)
         report = job.weighing
@@ -163,17 +163,17 @@ def _weigh(options: argparse.Namespace) -> Outcome:
     if job.state is not JobState.FINISHED:
         lines.append(Text(f"The weighing has {job.state}" + (f": {job.reason}" if job.reason else "."), CLAY))
     failed = job.state is not JobState.FINISHED or any(one.fault or one.over for one in weighed)
-    return Outcome(weighed, lines, int(failed))
+    return CommandResult(weighed, lines, int(failed))
 
 
-def _weights(options: argparse.Namespace) -> Outcome:
+def _weights(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.address is None:
             pages = service.site_pages(options.library)
-            return Outcome(pages, _pages_lines(options.library, pages))
+            return CommandResult(pages, _pages_lines(options.library, pages))
         page = _page(service, options.library, options.address)
         history = service.page_history(page.id)
-    return Outcome(history, _history_lines(page, history))
+    return CommandResult(history, _history_lines(page, history))
 
 
 def _page(service: Client, library: str, address: str) -> SitePage:
@@ -187,12 +187,14 @@ def _page(service: Client, library: str, address: str) -> SitePage:
     return found[0]
 
 
-def _settings(options: argparse.Namespace) -> Outcome:
+def _settings(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.forget:
             page = _page(service, options.library, options.address)
             service.forget_page(page.id)
-            return Outcome(page, [f"{page.address} and its {page.weighings:,} weighings are forgotten."])
+            return CommandResult(
+                page, [f"{page.address} and its {page.weighings:,} weighings are forgotten."]
+            )
         known = {page.address: page for page in service.site_pages(options.library)}.get(options.address)
         settings = PageSettings(
             budget=known.budget if known else None,
@@ -210,7 +212,7 @@ def _settings(options: argparse.Namespace) -> Outcome:
         elif options.sign_in is not None:
             settings.secrets = _secrets(options.sign_in)
         page = service.change_page(options.library, options.address, settings)
-    return Outcome(page, list(_settings_lines(page)))
+    return CommandResult(page, list(_settings_lines(page)))
 
 
 def _secrets(place: str) -> Secrets:
@@ -232,11 +234,11 @@ def _secrets(place: str) -> Secrets:
     return Secrets(cookies=cookies, headers=headers)
 
 
-def _treat(options: argparse.Namespace) -> Outcome:
+def _treat(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         run = service.treat_page(options.weighing, everything=options.everything)
     said = f"Run {run.id} treats {run.files:,} files that the page shows. Follow it: plumcrate watch {run.id}"
-    return Outcome(run, [said])
+    return CommandResult(run, [said])
 
 
 # -- in words --------------------------------------------------------------------------------------
@@ -329,7 +331,7 @@ def _seconds(spread: Spread) -> str:
 def _pictures_table(reading: Reading) -> RenderableType:
     rows = []
     for one in reading.pictures[:_MOST_PICTURES]:
-        marks = [
+        cells = [
             word
             for word, holds in (
                 ("first view", one.first_view),
@@ -347,7 +349,7 @@ def _pictures_table(reading: Reading) -> RenderableType:
                 f"{one.natural_width}×{one.natural_height}",
                 need,
                 points(one.seen.score if one.seen else None),
-                ", ".join(marks),
+                ", ".join(cells),
                 plain(one.path or one.address),
             )
         )
@@ -424,7 +426,7 @@ def _history_lines(page: SitePage, history: Sequence[Point]) -> list[RenderableT
     rows = []
     top = max((point.bytes for point in history), default=1)
     for point in history:
-        what = "as it was" if point.kind is not WeighingKind.FORETOLD else "foretold"
+        what = "as it was" if point.kind is not WeighingKind.PREDICTED else "predicted"
         rows.append(
             (
                 f"{point.at:%Y-%m-%d %H:%M}",

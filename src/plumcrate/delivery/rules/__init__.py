@@ -10,17 +10,17 @@ from collections.abc import Callable
 from plumcrate.contract.delivery import ServerKind as Server
 
 from . import apache, caddy, nginx
-from .ground import Ground, UnfitName
+from .ground import RulesContext, UnfitName
 
-__all__ = ["Ground", "Server", "UnfitName", "rules"]
+__all__ = ["RulesContext", "Server", "UnfitName", "rules"]
 
-_WRITERS: dict[Server, Callable[[Ground], str]] = {
+_WRITERS: dict[Server, Callable[[RulesContext], str]] = {
     Server.NGINX: nginx.written,
     Server.APACHE: apache.written,
     Server.CADDY: caddy.written,
 }
 
 
-def rules(server: Server, ground: Ground) -> str:
+def rules(server: Server, ground: RulesContext) -> str:
     """The configuration for a library. Raises :class:`UnfitName` for what its language cannot say."""
     return _WRITERS[server](ground)

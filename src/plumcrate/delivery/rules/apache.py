@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .ground import Ground, accepts, checked, endings, literal, media_type, picture
+from .ground import RulesContext, accepts, checked, endings, literal, media_type, picture
 
 _TEMPLATE = """\
 # Light pictures for {name}: each browser gets the lightest form it accepts.
@@ -43,7 +43,7 @@ RewriteRule "^({picture})$" "$1.{format}" [B=?#%,L]
 """
 
 
-def written(ground: Ground) -> str:
+def written(ground: RulesContext) -> str:
     """For Apache httpd 2.4.26 or newer."""
     rules = "".join(
         _RULE.format(accepts=accepts(format), format=format, picture=picture()) for format in ground.copies
@@ -63,7 +63,7 @@ def written(ground: Ground) -> str:
     )
 
 
-def _moved(ground: Ground) -> str:
+def _moved(ground: RulesContext) -> str:
     lines = []
     for moved in ground.sayable:
         target = ground.address_of(moved.to).replace("%", "\\%")

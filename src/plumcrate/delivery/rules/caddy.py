@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .ground import Ground, checked, literal, media_type, picture
+from .ground import RulesContext, checked, literal, media_type, picture
 
 _TEMPLATE = """\
 # Light pictures for {name}: each browser gets the lightest form it accepts.
@@ -52,7 +52,7 @@ _RULE = """\
 """
 
 
-def written(ground: Ground) -> str:
+def written(ground: RulesContext) -> str:
     """For Caddy 2.6 or newer."""
     rules = [_RULE.format(format=format, kind=media_type(format)) for format in ground.copies]
     return _TEMPLATE.format(
@@ -67,7 +67,7 @@ def written(ground: Ground) -> str:
     )
 
 
-def _moved(ground: Ground) -> str:
+def _moved(ground: RulesContext) -> str:
     lines = []
     for index, moved in enumerate(ground.sayable):
         lines.append(f'@light_moved{index} {{\n\tpath_regexp "^/{literal(moved.path)}$"\n\tnot file\n}}\n')

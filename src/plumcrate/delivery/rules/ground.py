@@ -9,7 +9,7 @@ from urllib.parse import quote, unquote, urlsplit
 from plumcrate.imaging.formats import FORMATS
 
 #: A longer name, in bytes, is left out of the rules: a server reads its configuration in pieces of 4 kB, and
-#: a byte may need four signs there.
+#: a byte may need four characters there.
 _LONGEST = 900
 #: So many names that were left out are listed in the rules.
 _LISTED = 20
@@ -28,7 +28,7 @@ class Moved:
 
 
 @dataclass(frozen=True, slots=True)
-class Ground:
+class RulesContext:
     """``address``: where the site serves ``folder``; ``copies``: formats of copies, the lightest first;
     ``max_age`` in seconds."""
 
@@ -76,12 +76,14 @@ class Ground:
 
 
 def _sayable(path: str) -> bool:
-    return len(path.encode()) <= _LONGEST and not any(sign < " " or sign == "\x7f" for sign in path)
+    return len(path.encode()) <= _LONGEST and not any(
+        character < " " or character == "\x7f" for character in path
+    )
 
 
 def checked(text: str, what: str, odd: str = '"\\\n\r\t\0') -> str:
     """Text that can stand between double quotes. Raises :class:`UnfitName`."""
-    if any(sign in odd or sign < " " for sign in text):
+    if any(character in odd or character < " " for character in text):
         raise UnfitName(f"{what} {text!r} cannot be written into a server's configuration")
     return text
 
@@ -89,13 +91,13 @@ def checked(text: str, what: str, odd: str = '"\\\n\r\t\0') -> str:
 def literal(text: str) -> str:
     """A regular expression for just this text, in the language that PCRE and RE2 share; it can stand between
     double quotes in any configuration."""
-    return "".join(_literal(sign) for sign in text)
+    return "".join(_literal(character) for character in text)
 
 
-def _literal(sign: str) -> str:
-    if sign.isalnum() or sign in "/_-~, " or sign > "\x7f":
-        return sign
-    return f"\\{sign}" if sign == "." else f"\\x{ord(sign):02x}"
+def _literal(character: str) -> str:
+    if character.isalnum() or character in "/_-~, " or character > "\x7f":
+        return character
+    return f"\\{character}" if character == "." else f"\\x{ord(character):02x}"
 
 
 def media_type(format: str) -> str:

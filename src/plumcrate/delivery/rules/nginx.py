@@ -6,7 +6,7 @@ import string
 
 from plumcrate.imaging.formats import FORMATS
 
-from .ground import Ground, accepts, checked, literal, media_type, picture
+from .ground import RulesContext, accepts, checked, literal, media_type, picture
 
 _TEMPLATE = """\
 # Light pictures for {name}: each browser gets the lightest form it accepts.
@@ -59,7 +59,7 @@ _COMMON = """\
 _HASHED = 40
 
 
-def written(ground: Ground) -> str:
+def written(ground: RulesContext) -> str:
     """For the Debian packages' layout, or any other; nginx 1.18 or newer, without further modules."""
     word = _word(ground.prefix)
     maps, tries = [], []
@@ -104,7 +104,7 @@ location @light_moved_{word} {{
 def _word(prefix: str) -> str:
     """What tells the variables of one library from another's."""
     plain = set(string.ascii_letters + string.digits)
-    return "".join(sign if sign in plain else "_" for sign in prefix.strip("/")) or "top"
+    return "".join(character if character in plain else "_" for character in prefix.strip("/")) or "top"
 
 
 def _types() -> str:
@@ -114,11 +114,11 @@ def _types() -> str:
     )
 
 
-def _map_of(ground: Ground, variable: str) -> str:
+def _map_of(ground: RulesContext, variable: str) -> str:
     lines = []
     for moved in ground.sayable:
         path = ground.prefix + moved.path
-        short = len(path.encode()) <= _HASHED and not any(sign in '"\\~' for sign in path)
+        short = len(path.encode()) <= _HASHED and not any(character in '"\\~' for character in path)
         key = path if short else f"~^{literal(path)}$"
         lines.append(f'    "{key}" "{ground.address_of(moved.to)}";')
     if not lines:

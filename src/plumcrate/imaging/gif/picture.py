@@ -165,7 +165,7 @@ def _read(data: bytes, most_pixels: int) -> GifFile:
         else:
             raise GifError("the GIF has a block that makes no sense")
         if at >= len(data):
-            raise GifError("the GIF ends before its end mark")
+            raise GifError("the GIF ends before its end marker")
     if not file.frames:
         raise GifError("the GIF has no frames")
     return file

@@ -17,7 +17,7 @@ from .rows import U8
 
 
 @dataclass(frozen=True, slots=True)
-class _Plan:
+class _EffortSteps:
     """What an effort does: forms and filter ways kept, levels of the library for ranking and at last."""
 
     forms: int
@@ -29,9 +29,11 @@ class _Plan:
 
 
 _PLANS = {
-    Effort.QUICK: _Plan(1, (rows.NONE, rows.PAETH, rows.LEAST_SUM), 1, 1, 10),
-    Effort.NORMAL: _Plan(2, (rows.NONE, rows.SUB, rows.LEAST_SUM, rows.ENTROPY, rows.BIGRAMS), 5, 1, 12),
-    Effort.THOROUGH: _Plan(
+    Effort.QUICK: _EffortSteps(1, (rows.NONE, rows.PAETH, rows.LEAST_SUM), 1, 1, 10),
+    Effort.NORMAL: _EffortSteps(
+        2, (rows.NONE, rows.SUB, rows.LEAST_SUM, rows.ENTROPY, rows.BIGRAMS), 5, 1, 12
+    ),
+    Effort.THOROUGH: _EffortSteps(
         3, (rows.NONE, rows.SUB, rows.UP, rows.PAETH, rows.LEAST_SUM, rows.ENTROPY, rows.BIGRAMS), 8, 3, 12, 8
     ),
 }
@@ -67,7 +69,7 @@ def replace_interlacing(picture: Picture) -> Picture:
     return Picture(plain, picture.samples, picture.palette, picture.palette_alpha, picture.key)
 
 
-def _smallest(candidates: list[Picture], plan: _Plan) -> tuple[Picture, bytes]:
+def _smallest(candidates: list[Picture], plan: _EffortSteps) -> tuple[Picture, bytes]:
     unfiltered = [rows.rows_of(picture.samples, picture.header) for picture in candidates]
     ranked: list[tuple[int, int, int]] = []  # size, candidate, way
     first_ways = (rows.NONE, rows.LEAST_SUM)

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from ..pixels import Pixels, decode
 from .colour import ColourShift, colour_shift, patches
-from .flatness import Flatness, Ground
+from .flatness import FlatGround, Flatness
 from .gradient import luma_gradient
 from .judgement import Judgement
 from .ssimulacra2 import Reference
@@ -33,8 +33,8 @@ class Judge:
         return [Reference(view) for view in self._views(self._pixels)]
 
     @cached_property
-    def _grounds(self) -> list[Ground]:
-        return [Ground(view) for view in self._views(self._pixels)]
+    def _grounds(self) -> list[FlatGround]:
+        return [FlatGround(view) for view in self._views(self._pixels)]
 
     @cached_property
     def _patches(self) -> NDArray[np.float32]:

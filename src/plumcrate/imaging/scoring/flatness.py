@@ -86,7 +86,7 @@ class Flatness:
         )
 
 
-class Ground:
+class FlatGround:
     """The flat colours and the smooth places of an opaque picture, (height, width, 3) uint8."""
 
     def __init__(self, rgb: U8) -> None:
@@ -266,7 +266,7 @@ def _to_lab(rgb: U8, curve: F32, out: F32) -> None:
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _find_smooth(light: F32, smooth: NDArray[np.bool_]) -> None:
-    """Marks where lightness runs on evenly: small steps, each near the mean of its neighbours."""
+    """Finds where lightness runs on evenly: small steps, each near the mean of its neighbours."""
     height, width = light.shape
     for y in range(1, height - 1):
         for x in range(1, width - 1):
@@ -279,7 +279,7 @@ def _find_smooth(light: F32, smooth: NDArray[np.bool_]) -> None:
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _find_calm(lab: F32, top: int, calm: NDArray[np.bool_]) -> None:
-    """Marks blocks in which neighbouring pixels hardly differ; the first block row begins at row ``top``."""
+    """Finds blocks in which neighbouring pixels hardly differ; the first block row begins at row ``top``."""
     for row in range(calm.shape[0]):
         for column in range(calm.shape[1]):
             total = np.float32(0)
@@ -297,7 +297,7 @@ def _find_calm(lab: F32, top: int, calm: NDArray[np.bool_]) -> None:
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _find_dark(lab: F32, top: int, dark: NDArray[np.bool_]) -> None:
-    """Marks dark blocks in which neighbouring pixels hardly differ; the first begins at row ``top``."""
+    """Finds dark blocks in which neighbouring pixels hardly differ; the first begins at row ``top``."""
     for row in range(dark.shape[0]):
         first = top + row * _TINTED
         for column in range(dark.shape[1]):

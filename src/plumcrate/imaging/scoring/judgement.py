@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from ..outcome import Spot
+from ..outcome import WorstPlace
 
 F64 = NDArray[np.float64]
 
@@ -46,7 +46,7 @@ class Judgement:
             cells = cells[::-1]
         return Judgement(self.score, cells, self.side)
 
-    def spot(self, size: tuple[int, int]) -> Spot:
+    def worst_place(self, size: tuple[int, int]) -> WorstPlace:
         """The worst place of a picture of ``size`` (width, height), turned as it was judged."""
         rows, columns = self.cells.shape
         row, column = np.unravel_index(int(self.cells.argmin()), self.cells.shape)
@@ -58,6 +58,6 @@ class Judgement:
         coarse = np.minimum.reduceat(self.cells, np.arange(0, rows, each_row), axis=0)
         coarse = np.minimum.reduceat(coarse, np.arange(0, columns, each_column), axis=1)
         lost = np.rint(np.clip(100 - coarse, 0, 255)).astype(np.uint8)
-        return Spot(
+        return WorstPlace(
             round(self.worst, 2), round(middles[0], 4), round(middles[1], 4), lost.shape[1], lost.tobytes()
         )

@@ -1,4 +1,4 @@
-"""Shaping a picture: touch-ups, then a size, then a mark. Pixels in, pixels out."""
+"""Shaping a picture: touch-ups, then a size, then a watermark. Pixels in, pixels out."""
 
 from __future__ import annotations
 
@@ -6,9 +6,9 @@ from ..geometry import downscale, fitted, sharpened
 from ..pixels import Pixels
 from ..recipe import Recipe
 from ..shapes import PLACES, Size, cut, cut_at_place, sized, touched_point, touched_size
-from .marking import marked
 from .matters import what_matters
 from .touching import boxed, in_grey, touched
+from .watermarking import watermarked
 
 
 def shaped(pixels: Pixels, recipe: Recipe) -> Pixels:
@@ -24,7 +24,7 @@ def shaped(pixels: Pixels, recipe: Recipe) -> Pixels:
     if recipe.size is not None:
         focus = None if recipe.focus is None else touched_point(recipe.focus, *before, recipe.touches)
         pixels = _sized(pixels, recipe.size, focus)
-    return pixels if recipe.mark is None else marked(pixels, recipe.mark)
+    return pixels if recipe.watermark is None else watermarked(pixels, recipe.watermark)
 
 
 def _whole(before: tuple[int, int], recipe: Recipe) -> tuple[int, int]:

@@ -18,11 +18,11 @@ from ..shapes import (
     Cover,
     Crop,
     Grey,
+    Rotation,
     Saturation,
     Sharpen,
     Sharpening,
     Touch,
-    Turn,
     White,
     box_of,
     straightened,
@@ -82,11 +82,11 @@ def touched(pixels: Pixels, touches: Sequence[Touch]) -> Pixels:
     return pixels if curves is None else curves.applied(pixels)
 
 
-def _applied(pixels: Pixels, touch: Crop | Turn | Saturation | Sharpen | Grey | Cover) -> Pixels:
+def _applied(pixels: Pixels, touch: Crop | Rotation | Saturation | Sharpen | Grey | Cover) -> Pixels:
     match touch:
         case Crop():
             return _cropped(pixels, touch)
-        case Turn():
+        case Rotation():
             return _turned(pixels, touch)
         case Saturation():
             return _saturated(pixels, touch)
@@ -123,7 +123,7 @@ def _straightened(pixels: Pixels, angle: float) -> Pixels:
     return Pixels(turned(pixels.rgb), None if pixels.alpha is None else turned(pixels.alpha))
 
 
-def _turned(pixels: Pixels, turn: Turn) -> Pixels:
+def _turned(pixels: Pixels, turn: Rotation) -> Pixels:
     def turned(plane: NDArray[np.uint8]) -> NDArray[np.uint8]:
         if turn.mirrored:
             plane = plane[:, ::-1]

@@ -13,7 +13,7 @@ from ..geometry import downscale, fitted
 from ..identification import identify
 from ..pixels import Pixels, open_picture, to_pixels
 from ..recipe import Limits
-from ..shapes import Cover, Crop, Touch, Turn
+from ..shapes import Cover, Crop, Rotation, Touch
 from .matters import Matter, what_matters
 from .touching import boxed, touched
 
@@ -30,7 +30,9 @@ def upright(data: bytes, limits: Limits) -> Pixels:
 def split(touches: Sequence[Touch]) -> tuple[tuple[Touch, ...], tuple[Touch, ...]]:
     """Steps up to the last that moves or paints; and those behind, which can be made on any part by
     itself."""
-    last = max((at for at, touch in enumerate(touches) if isinstance(touch, Crop | Turn | Cover)), default=-1)
+    last = max(
+        (at for at, touch in enumerate(touches) if isinstance(touch, Crop | Rotation | Cover)), default=-1
+    )
     return tuple(touches[: last + 1]), tuple(touches[last + 1 :])
 
 

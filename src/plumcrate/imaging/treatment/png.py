@@ -126,7 +126,7 @@ def _exact(case: Case, kept: list[Chunk]) -> Output:
 def palettes(case: Case, kept: list[Chunk]) -> list[Output]:
     """The smallest palette pictures that reach the target: with error diffusion, and without."""
     assert case.recipe.target is not None
-    source = _Source(rgba_of(case.pixels))
+    source = _PaletteSource(rgba_of(case.pixels))
     ladder = _LADDER if case.recipe.effort is not Effort.QUICK else _LADDER[::-5][::-1]
     out: list[Output] = []
     begin: int | None = None
@@ -150,14 +150,14 @@ def palettes(case: Case, kept: list[Chunk]) -> list[Output]:
                 score=judgement.score,
                 how=how,
                 encodes=encodes,
-                spot=judgement.turned(case.facts.orientation).spot(case.upright_size),
+                worst_place=judgement.turned(case.facts.orientation).worst_place(case.upright_size),
                 tried=(Tried(how, len(data), judgement.score),),
             )
         )
     return out
 
 
-class _Source:
+class _PaletteSource:
     """What palettes of a picture (height, width, 4) are made from."""
 
     def __init__(self, rgba: U8) -> None:
@@ -173,7 +173,7 @@ class _Source:
 
 
 def _fewest(
-    case: Case, source: _Source, ladder: tuple[int, ...], strength: float, begin: int | None
+    case: Case, source: _PaletteSource, ladder: tuple[int, ...], strength: float, begin: int | None
 ) -> tuple[int, Picture, int] | None:
     """The lowest rung of the ladder that reaches the target, its picture, and how many were tried.
 

@@ -1,4 +1,4 @@
-"""The decision for a picture that was cut, marked or touched up: there is always a file of it, at the
+"""The decision for a picture that was cut, watermarked or touched up: there is always a file of it, at the
 promise where its format can keep it, else as near as the format comes."""
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ def treat_shaped(case: Case) -> Chosen:
         data=data,
         size=len(data),
         score=judgement.score,
-        spot=judgement.spot(case.upright_size),
+        worst_place=judgement.worst_place(case.upright_size),
         how=how,
         encodes=output.encodes + 1,
         tried=(*output.tried, Tried(how, len(data), judgement.score)),

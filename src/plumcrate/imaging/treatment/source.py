@@ -104,9 +104,9 @@ class Source:
         """Makes the picture that the recipe shapes of it, upright; from then on that is the picture."""
         facts = self.facts
         if facts.animated:
-            raise LeftAlone("moving pictures are not cut, marked or touched up")
+            raise LeftAlone("moving pictures are not cut, watermarked or touched up")
         if facts.format == "gif" and self.recipe.size is None:
-            raise LeftAlone("GIFs are not marked or touched up")
+            raise LeftAlone("GIFs are not watermarked or touched up")
         pixels = shaped(self._stood_up(), self.recipe)
         kind = (self.recipe.size.format if self.recipe.size is not None else None) or facts.format
         if kind == "gif":

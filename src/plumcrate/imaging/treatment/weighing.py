@@ -40,7 +40,7 @@ def landed(
         data=best.data,
         size=len(best.data),
         score=best.judgement.score,
-        spot=best.judgement.turned(orientation).spot(source.upright_size),
+        worst_place=best.judgement.turned(orientation).worst_place(source.upright_size),
         how=how(best.quality),
         encodes=len(tried),
         tried=tried,

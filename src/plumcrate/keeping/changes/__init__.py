@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from plumcrate.records.tables import Journal
 
 from .appear import MakeSized, PutBack, Upload, WriteDerived
-from .base import Change, Note, Settled
+from .base import Change, ChangeNote, Settled
 from .exchange import InUse, Overtaken, Replace, Restore
 from .leave import Discard, DropDerived, DropSized, Withdraw
 
@@ -20,12 +20,12 @@ if TYPE_CHECKING:
 
 __all__ = [
     "Change",
+    "ChangeNote",
     "Discard",
     "DropDerived",
     "DropSized",
     "InUse",
     "MakeSized",
-    "Note",
     "Overtaken",
     "PutBack",
     "Replace",

@@ -51,7 +51,7 @@ class Appear(Change):
             return Settled.OPEN
         if here == self.entry.after_sha256:
             return self.complete_at_once()
-        self.let_go(self.entry.staged, ours=True)
+        self.discard_staged(self.entry.staged, ours=True)
         return self.undone()
 
 
@@ -62,7 +62,7 @@ class DerivedPayload(Payload):
     format: str
     width: int = 0
     height: int = 0
-    spot: dict[str, Any] | None = None
+    worst_place: dict[str, Any] | None = None
     how: str = ""
 
 
@@ -87,7 +87,7 @@ class WriteDerived(Appear):
             "size": facts.size,
             "sha256": self.entry.after_sha256,
             "score": payload.score,
-            "spot": payload.spot,
+            "worst_place": payload.worst_place,
             "how": payload.how,
         }
         one_of_a_kind = ["file_id", "purpose", "format", "width", "height"]

@@ -18,7 +18,7 @@ from sqlalchemy.orm import Session
 from plumcrate.keeping.steps import Step, passed
 from plumcrate.records.tables import Backup, File, Journal, Ledger, Result
 from plumcrate.storage.errors import StorageError
-from plumcrate.storage.store import NO_FILE, Facts, Writers
+from plumcrate.storage.store import NO_FILE, FileFacts, Writers
 
 if TYPE_CHECKING:
     from plumcrate.keeping.keeper import Keeper
@@ -28,7 +28,7 @@ GRACE = 30.0
 
 
 @dataclass(frozen=True, slots=True)
-class Note:
+class ChangeNote:
     """What goes into the ledger with a change. ``made``: of a treatment, as a file's record says it."""
 
     run_id: int | None = None
@@ -66,14 +66,14 @@ class Change(ABC):
         self.store = keeper.store
         self.payload = self.Payload.model_validate(entry.detail)
         #: Of what we put under the name, taken while it certainly was ours.
-        self.facts: Facts | None = None
+        self.facts: FileFacts | None = None
 
     @classmethod
     def begin(
         cls,
         keeper: Keeper,
         path: str,
-        note: Note,
+        note: ChangeNote,
         *,
         file: File | None = None,
         before: bytes | None = None,
@@ -85,7 +85,7 @@ class Change(ABC):
 
         ``result``: what is about to be made, known by content from now on.
         """
-        keeper.be_marked()
+        keeper.ensure_identity()
         folder = keeper.store.folder_id(path)
         if folder is None:
             raise StorageError("gone", f"the folder of {path} is not there any more")
@@ -122,7 +122,7 @@ class Change(ABC):
         it was hashed: should somebody write in between, these are not theirs."""
         left = self.store.half_swapped(self.entry.path, self.entry.staged)
         if left is not None:
-            self.let_go(left)
+            self.discard_staged(left)
         with suppress(StorageError):
             self.facts = self.store.facts(self.entry.path)
         return self.store.sha256(self.entry.path), self.store.sha256(self.entry.staged)
@@ -133,7 +133,7 @@ class Change(ABC):
             self.entry.path
         )
 
-    def let_go(self, hidden: str, *, ours: bool = False) -> None:
+    def discard_staged(self, hidden: str, *, ours: bool = False) -> None:
         """Deletes what stands under a hidden name; bytes that nothing else keeps are backed up first.
 
         ``ours``: it is known that nobody needs them.
@@ -155,7 +155,7 @@ class Change(ABC):
             raise StorageError(
                 "not-a-file", f"{self.entry.path} is taken, so {self.entry.staged} could not go back to it"
             )
-        self.let_go(self.entry.staged)
+        self.discard_staged(self.entry.staged)
         return False
 
     def writers(self) -> Writers:
@@ -221,7 +221,7 @@ class Change(ABC):
             )
         )
 
-    def known_facts(self) -> Facts:
+    def known_facts(self) -> FileFacts:
         """Size and time of what we put under the name."""
         assert self.facts is not None
         return self.facts

@@ -101,7 +101,7 @@ class Exchange(Change):
         if out is not None and (out == NO_FILE or (here is None and out == entry.before_sha256)):
             self.give_back(out)
         # Before the exchange the hidden name holds what we staged, whole or cut off.
-        self.let_go(entry.staged, ours=here == entry.before_sha256)
+        self.discard_staged(entry.staged, ours=here == entry.before_sha256)
         return self.undone()
 
     def _take_back(self) -> Settled:
@@ -112,7 +112,7 @@ class Exchange(Change):
             if self.store.sha256(entry.staged) == entry.after_sha256:
                 break
         # Eight versions between our steps: whatever is left under the hidden name is backed up.
-        self.let_go(entry.staged)
+        self.discard_staged(entry.staged)
         return self.undone()
 
 

@@ -160,7 +160,7 @@ class Discard(Change):
             with self.keeper.database.begin() as session:
                 self.finish(session)
         else:
-            self.let_go(self.entry.staged, ours=True)
+            self.discard_staged(self.entry.staged, ours=True)
         return self.undone()
 
     def _due(self, days: int = 0) -> bool:
@@ -179,7 +179,7 @@ class Discard(Change):
             self.store.swap(entry.path, entry.staged)
             if not self._is_ours(self.store.sha256(entry.staged)):
                 self.store.swap(entry.path, entry.staged)
-        self.let_go(entry.staged, ours=self._is_ours(self.store.sha256(entry.staged)))
+        self.discard_staged(entry.staged, ours=self._is_ours(self.store.sha256(entry.staged)))
 
     def _is_ours(self, content: bytes | None) -> bool:
         if content in (self.entry.before_sha256, self.entry.after_sha256):

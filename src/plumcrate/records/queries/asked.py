@@ -15,11 +15,11 @@ _BATCH = 1_000
 
 def note_asked(session: Session, file_ids: Iterable[int]) -> None:
     """Notes files as asked for today; those that were made for no size are passed over, and those that were
-    let go are wanted again."""
+    removed are wanted again."""
     wanted = sorted(set(file_ids))
     for at in range(0, len(wanted), _BATCH):
         part = wanted[at : at + _BATCH]
-        made = session.scalars(select(File.id).where(File.id.in_(part), File.size.is_not(None))).all()
+        made = session.scalars(select(File.id).where(File.id.in_(part), File.size_name.is_not(None))).all()
         if made:
             rows = [{"file_id": number} for number in sorted(made)]
             statement = insert(AskedFile).values(rows)
@@ -28,8 +28,8 @@ def note_asked(session: Session, file_ids: Iterable[int]) -> None:
             )
             session.execute(
                 update(File)
-                .where(File.id.in_(made), File.let_go)
-                .values(let_go=False, unwanted=False)
+                .where(File.id.in_(made), File.removed_unused)
+                .values(removed_unused=False, unwanted=False)
                 .execution_options(synchronize_session=False)
             )
 

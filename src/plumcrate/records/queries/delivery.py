@@ -21,7 +21,7 @@ class Served:
     id: int
     slug: str
     root: str
-    mark: str | None
+    identity: str | None
     settings: Delivery
 
 
@@ -36,12 +36,12 @@ class Copy:
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class RecordedFile:
     """A file on record, as it was last seen, and the copies that stand for it.
 
     ``size`` and ``mtime_ns`` tell whether the file that stands there is the one whose copies these are.
-    ``moved`` is the path of the conversion that took its place, or with ``let_go`` of the picture that a file
-    was made of which is not there.
+    ``moved`` is the path of the conversion that took its place, or with ``removed_unused`` of the picture
+    that a file was made of which is not there.
     """
 
     file_id: int
@@ -53,7 +53,7 @@ class Known:
     copies: tuple[Copy, ...]
     size_before: int
     moved: str | None = None
-    let_go: bool = False
+    removed_unused: bool = False
 
 
 def rules_ground(session: Session, library: Library) -> tuple[list[str], list[tuple[str, str]]]:
@@ -78,11 +78,11 @@ def served(session: Session, slug: str) -> Served | None:
     library = session.scalars(select(Library).where(Library.slug == slug)).one_or_none()
     if library is None:
         return None
-    mark = library.mark if library.marked_at is not None else None
-    return Served(library.id, library.slug, library.root, mark, Delivery.model_validate(library.delivery))
+    identity = library.identity if library.identified_at is not None else None
+    return Served(library.id, library.slug, library.root, identity, Delivery.model_validate(library.delivery))
 
 
-def known_at(session: Session, library_id: int, path: str) -> Known | None:
+def known_at(session: Session, library_id: int, path: str) -> RecordedFile | None:
     """A file that is on record under a path; a derived file of ours is one without copies. One that was let
     go has its picture's file to show instead."""
     file = session.scalars(
@@ -96,7 +96,7 @@ def known_at(session: Session, library_id: int, path: str) -> Known | None:
             if row.purpose == "copy" and row.stands_in
         )
         moved = conversion if file.state == FileState.REMOVED else None
-        return Known(
+        return RecordedFile(
             file.id,
             file.picture_id,
             file.format,
@@ -111,20 +111,22 @@ def known_at(session: Session, library_id: int, path: str) -> Known | None:
         select(Derived).where(Derived.library_id == library_id, Derived.path == path)
     ).one_or_none()
     if derived is None:
-        return _let_go_at(session, library_id, path)
+        return _removed_unused_at(session, library_id, path)
     of = derived.file
-    return Known(of.id, of.picture_id, derived.format, derived.size, 0, derived.sha256, (), of.size_before)
+    return RecordedFile(
+        of.id, of.picture_id, derived.format, derived.size, 0, derived.sha256, (), of.size_before
+    )
 
 
-def _let_go_at(session: Session, library_id: int, path: str) -> Known | None:
+def _removed_unused_at(session: Session, library_id: int, path: str) -> RecordedFile | None:
     original = aliased(File)
     row = session.execute(
         select(File, original.path)
         .join(Picture, Picture.id == File.picture_id)
         .join(original, original.id == Picture.original_id)
-        .where(File.library_id == library_id, File.path == path, File.let_go)
+        .where(File.library_id == library_id, File.path == path, File.removed_unused)
     ).one_or_none()
     if row is None:
         return None
     file, moved = row
-    return Known(file.id, file.picture_id, file.format, 0, 0, None, (), 0, moved, let_go=True)
+    return RecordedFile(file.id, file.picture_id, file.format, 0, 0, None, (), 0, moved, removed_unused=True)

@@ -8,12 +8,12 @@ from sqlalchemy import ColumnElement, delete, select
 from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import Session
 
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.delivery import Delivery
 from plumcrate.contract.jobs import JobKind
 from plumcrate.contract.libraries import Library as LibraryView
 from plumcrate.contract.pictures import FileState
 from plumcrate.contract.recipes import Recipe, RecipeSettings
-from plumcrate.contract.upkeep import Upkeep
 from plumcrate.records.queries.jobs import job_view, latest_jobs
 from plumcrate.records.queries.tallies import Total, total, totals_of
 from plumcrate.records.tables import Job, LeftStore, Library, RecipeVersion
@@ -38,7 +38,7 @@ def new_library(
     by: str,
 ) -> Library:
     """A library with the first version of its recipe."""
-    library = Library(slug=slug, name=name, root=root, patterns=patterns, upkeep={}, delivery={})
+    library = Library(slug=slug, name=name, root=root, patterns=patterns, automation={}, delivery={})
     session.add(library)
     session.flush()
     session.execute(delete(LeftStore).where(LeftStore.slug == slug))  # its store is in use again
@@ -76,7 +76,7 @@ def _view(
     states = {state: value.rows for (noun, state), value in sums.items() if noun == "file"}
     pictures, copies, backups = (total(sums, noun) for noun in ("picture", "copy", "backup"))
     settings = RecipeSettings.model_validate(recipe.settings)
-    upkeep = Upkeep.model_validate(library.upkeep)
+    automation = Automation.model_validate(library.automation)
     settled = (FileState.LIGHTER, FileState.KEPT, FileState.LEFT_ALONE, FileState.REMOVED)
     return LibraryView(
         slug=library.slug,
@@ -86,10 +86,10 @@ def _view(
         level=settings.level,
         copy_formats=settings.copies,
         patterns=library.patterns,
-        upkeep=upkeep,
+        automation=automation,
         delivery=Delivery.model_validate(library.delivery),
-        at_rest=library.at_rest,
-        warnings=_warnings(upkeep, total(sums, "lost").rows),
+        dormant=library.dormant,
+        warnings=_warnings(automation, total(sums, "lost").rows),
         created_at=library.created_at,
         pictures=pictures.rows,
         files=sum(count for state, count in states.items() if state != FileState.GONE),
@@ -106,18 +106,19 @@ def _view(
     )
 
 
-def _warnings(upkeep: Upkeep, lost: int) -> list[str]:
+def _warnings(automation: Automation, lost: int) -> list[str]:
     warnings = []
-    if not upkeep.backups:
+    if not automation.backups:
         warnings.append(
             "Backups are off: a file that is changed with loss from now on can never be put back "
             "or made again."
         )
     if lost:
         warnings.append(f"{lost:,} treated files have no backup and cannot be put back.")
-    if upkeep.keep_backups_days is not None:
+    if automation.keep_backups_days is not None:
         warnings.append(
-            f"Backups older than {upkeep.keep_backups_days} days are deleted, also those of treated files."
+            f"Backups older than {automation.keep_backups_days} days are deleted, "
+            "also those of treated files."
         )
     return warnings
 

@@ -52,7 +52,7 @@ def cut_for(
     first."""
     made = session.scalars(
         select(File)
-        .where(File.picture_id == picture_id, File.size.is_not(None), File.state.not_in(_AWAY))
+        .where(File.picture_id == picture_id, File.size_name.is_not(None), File.state.not_in(_AWAY))
         .order_by(File.width)
     ).all()
     shape = width / max(height, 1)

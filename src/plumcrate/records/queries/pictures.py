@@ -7,12 +7,12 @@ from typing import Any
 from sqlalchemy import ColumnElement, UnaryExpression, func, or_, select
 from sqlalchemy.orm import Session
 
+from plumcrate.contract.automation import Uploaded
 from plumcrate.contract.common import Page
 from plumcrate.contract.pictures import Derived, FileState, LedgerEntry, PictureDetail, PictureSort
 from plumcrate.contract.pictures import File as FileView
 from plumcrate.contract.pictures import Picture as PictureView
 from plumcrate.contract.runs import ItemState
-from plumcrate.contract.upkeep import Uploaded
 from plumcrate.records.queries.tallies import total, totals
 from plumcrate.records.tables import File, Item, Ledger, Library, Picture
 

@@ -14,7 +14,7 @@ from plumcrate.records.tables import Library, Purge
 
 
 @dataclass(frozen=True, slots=True)
-class Due:
+class DuePurge:
     """One address to tell of. ``asked`` is the count that was read with it."""
 
     id: int
@@ -30,7 +30,7 @@ def libraries_due(session: Session) -> list[Library]:
     return list(session.scalars(select(Library).where(Library.id.in_(due)).order_by(Library.id)))
 
 
-def take_due(session: Session, library_id: int, most: int) -> list[Due]:
+def take_due(session: Session, library_id: int, most: int) -> list[DuePurge]:
     """The addresses that are due, the longest first; another worker's are passed over."""
     rows = session.scalars(
         select(Purge)
@@ -39,16 +39,16 @@ def take_due(session: Session, library_id: int, most: int) -> list[Due]:
         .limit(most)
         .with_for_update(skip_locked=True)
     )
-    return [Due(row.id, row.path, row.picture_id, row.asked, row.attempts) for row in rows]
+    return [DuePurge(row.id, row.path, row.picture_id, row.asked, row.attempts) for row in rows]
 
 
-def told(session: Session, due: Sequence[Due]) -> None:
+def told(session: Session, due: Sequence[DuePurge]) -> None:
     """Forgets what was told, unless it changed meanwhile."""
     for part in _parts(due):
         session.execute(delete(Purge).where(_as_read(part)))
 
 
-def put_off(session: Session, due: Sequence[Due], seconds: float, said: str) -> None:
+def put_off(session: Session, due: Sequence[DuePurge], seconds: float, said: str) -> None:
     """To be tried again later."""
     for part in _parts(due):
         session.execute(
@@ -58,7 +58,7 @@ def put_off(session: Session, due: Sequence[Due], seconds: float, said: str) -> 
         )
 
 
-def hold(session: Session, due: Sequence[Due], seconds: float) -> None:
+def hold(session: Session, due: Sequence[DuePurge], seconds: float) -> None:
     """Keeps others from what is being told, for as long as that may take."""
     later = func.now() + timedelta(seconds=seconds)
     for part in _parts(due):
@@ -80,9 +80,9 @@ def waiting(session: Session, library_id: int) -> Purges:
     return Purges(waiting=count, failing=failing, said=said)
 
 
-def _parts(due: Sequence[Due]) -> list[Sequence[Due]]:
+def _parts(due: Sequence[DuePurge]) -> list[Sequence[DuePurge]]:
     return [due[at : at + 200] for at in range(0, len(due), 200)]
 
 
-def _as_read(due: Sequence[Due]) -> ColumnElement[bool]:
+def _as_read(due: Sequence[DuePurge]) -> ColumnElement[bool]:
     return or_(*(and_(Purge.id == row.id, Purge.asked == row.asked) for row in due))

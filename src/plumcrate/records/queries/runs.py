@@ -142,7 +142,8 @@ def item_view(item: Item) -> ItemView:
         seconds = (item.finished_at - item.started_at).total_seconds()
     fields = ItemView.model_fields.keys() - {"seconds", "outputs"}
     outputs = [
-        OutputReport(**report | {"worst": (report.get("spot") or {}).get("score")}) for report in item.outputs
+        OutputReport(**report | {"worst": (report.get("worst_place") or {}).get("score")})
+        for report in item.outputs
     ]
     return ItemView(seconds=seconds, outputs=outputs, **{name: getattr(item, name) for name in fields})
 

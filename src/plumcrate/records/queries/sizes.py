@@ -36,14 +36,14 @@ def _sums(library_id: int) -> Select[Any]:
     waits = or_(and_(there, File.unwanted), and_(~there, ~File.unwanted))
     return (
         select(
-            File.size,
+            File.size_name,
             func.count().filter(there),
             func.coalesce(func.sum(File.size_now).filter(there), 0),
             func.coalesce(func.sum(func.least(File.size_now, lightest)).filter(there), 0),
             func.count().filter(waits),
         )
-        .where(File.library_id == library_id, File.size.is_not(None))
-        .group_by(File.size)
+        .where(File.library_id == library_id, File.size_name.is_not(None))
+        .group_by(File.size_name)
     )
 
 
@@ -90,23 +90,28 @@ def unused_sizes(session: Session, library_id: int, days: int) -> UnusedSizes:
     young = and_(idle, File.treated_at >= func.now() - timedelta(days=days))
     rows = session.execute(
         select(
-            File.size,
+            File.size_name,
             func.count().filter(idle),
             func.coalesce(func.sum(File.size_now).filter(idle), 0),
             func.count().filter(young),
             func.count().filter(there, ~idle),
-            func.count().filter(File.let_go),
+            func.count().filter(File.removed_unused),
         )
-        .where(File.library_id == library_id, File.size.is_not(None))
-        .group_by(File.size)
-        .order_by(File.size)
+        .where(File.library_id == library_id, File.size_name.is_not(None))
+        .group_by(File.size_name)
+        .order_by(File.size_name)
     )
     return UnusedSizes(
         since=since,
         days=days,
         sizes=[
             UnusedSize(
-                name=name or "", files=files, bytes=int(size), young=fresh, asked_for=others, let_go=gone
+                name=name or "",
+                files=files,
+                bytes=int(size),
+                young=fresh,
+                asked_for=others,
+                removed_unused=gone,
             )
             for name, files, size, fresh, others, gone in rows
         ],
@@ -114,5 +119,5 @@ def unused_sizes(session: Session, library_id: int, days: int) -> UnusedSizes:
 
 
 def _standing(library_id: int) -> tuple[ColumnElement[bool], ...]:
-    ours = File.library_id == library_id, File.size.is_not(None)
-    return *ours, File.state != FileState.GONE, ~File.let_go
+    ours = File.library_id == library_id, File.size_name.is_not(None)
+    return *ours, File.state != FileState.GONE, ~File.removed_unused

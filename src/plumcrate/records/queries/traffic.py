@@ -20,7 +20,7 @@ _MOST_PICTURES = 50
 
 
 @dataclass(frozen=True, slots=True)
-class Note:
+class TrafficCount:
     """Some requests of a day for one picture in one format. ``picture_id`` is 0 where it is not known."""
 
     library_id: int
@@ -33,7 +33,7 @@ class Note:
     bytes_before: int
 
 
-def add_sent(session: Session, notes: Iterable[Note]) -> None:
+def add_sent(session: Session, notes: Iterable[TrafficCount]) -> None:
     """Adds to the sums."""
     # In one order whoever adds, so that two never wait for each other.
     rows = sorted(map(asdict, notes), key=lambda row: tuple(row[name] for name in _KEY))

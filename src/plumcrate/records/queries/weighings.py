@@ -33,7 +33,7 @@ def counts_of(session: Session, library_id: int) -> dict[int, int]:
 
 def ends_of(session: Session, library_id: int) -> dict[int, tuple[Weighing, Weighing]]:
     """The first and the latest weighing of each page for real, or from its markup; faults count as latest."""
-    ours = Weighing.library_id == library_id, Weighing.kind != WeighingKind.FORETOLD
+    ours = Weighing.library_id == library_id, Weighing.kind != WeighingKind.PREDICTED
     lasts = select(func.max(Weighing.id)).where(*ours).group_by(Weighing.page_id)
     firsts = select(func.min(Weighing.id)).where(*ours, Weighing.code.is_(None)).group_by(Weighing.page_id)
     last = {row.page_id: row for row in session.scalars(select(Weighing).where(Weighing.id.in_(lasts)))}

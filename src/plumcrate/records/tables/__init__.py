@@ -28,7 +28,7 @@ from .libraries import (
     Tally,
 )
 from .plans import AllowanceNotice, AllowanceUse, KeptReport, OutgoingMessage
-from .shapes import AskedFile, MarkRow, SizeRow
+from .shapes import AskedFile, SizeRow, WatermarkRow
 from .site import NeededSize, Shot, SitePage, Weighing
 from .work import Arrival, HookDelivery, Item, Job, Run, WorkerRow
 
@@ -56,7 +56,6 @@ __all__ = [
     "Ledger",
     "LeftStore",
     "Library",
-    "MarkRow",
     "NeededSize",
     "OutgoingMessage",
     "Person",
@@ -73,6 +72,7 @@ __all__ = [
     "SitePage",
     "SizeRow",
     "Tally",
+    "WatermarkRow",
     "Weighing",
     "WorkerRow",
 ]

@@ -134,7 +134,7 @@ class AuditRow(Base):
 
     id: Mapped[int] = new_id()
     at: Mapped[datetime] = mapped_column(server_default=text("clock_timestamp()"))
-    who: Mapped[str]
+    actor: Mapped[str]
     kind: Mapped[str]
     email: Mapped[str | None]
     address: Mapped[str]

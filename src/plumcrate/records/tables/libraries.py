@@ -21,18 +21,18 @@ class Library(Base):
     name: Mapped[str]
     root: Mapped[str] = mapped_column(unique=True)
     patterns: Mapped[list[str]]
-    upkeep: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    automation: Mapped[dict[str, Any]] = mapped_column(default=dict)
     delivery: Mapped[dict[str, Any]] = mapped_column(default=dict)
     hook_secret: Mapped[str | None]
     allowance: Mapped[dict[str, Any]] = mapped_column(default=dict)
     report: Mapped[dict[str, Any]] = mapped_column(default=dict)
     webhook: Mapped[dict[str, Any]] = mapped_column(default=dict)
     webhook_secret: Mapped[bytes | None]  # sealed
-    #: What its folder bears from the first change to the hand-back; ``marked_at`` says whether it does.
-    mark: Mapped[str] = mapped_column(server_default=text("gen_random_uuid()::text"))
-    marked_at: Mapped[datetime | None]
+    #: What its folder bears from the first change to the hand-back; ``identified_at`` says whether it does.
+    identity: Mapped[str] = mapped_column(server_default=text("gen_random_uuid()::text"))
+    identified_at: Mapped[datetime | None]
     device: Mapped[str | None]
-    at_rest: Mapped[bool] = mapped_column(default=False)  # handed back: nothing is treated by itself
+    dormant: Mapped[bool] = mapped_column(default=False)  # handed back: nothing is treated by itself
     days_seen: Mapped[int] = mapped_column(default=0)  # never goes back, whatever the clock says
     day_seen: Mapped[date | None]
     surveyed_at: Mapped[datetime | None]
@@ -43,13 +43,13 @@ class Library(Base):
 
 
 class Installation(Base):
-    """One row: the mark that the state folder bears."""
+    """One row: the identity file that the state folder bears."""
 
     __tablename__ = "installation"
 
     id: Mapped[int] = mapped_column(BigInteger, primary_key=True, default=1, autoincrement=False)
-    state_mark: Mapped[str]
-    marked_at: Mapped[datetime | None]
+    state_identity: Mapped[str]
+    identified_at: Mapped[datetime | None]
 
 
 class RecipeVersion(Base):
@@ -89,7 +89,7 @@ class Picture(Base):
     bytes_lightest: Mapped[int] = mapped_column(default=0)
     score: Mapped[float | None]
     worst: Mapped[float | None]
-    own: Mapped[str | None]  # a level of its own, or "leave"
+    override: Mapped[str | None]  # a level of its own, or "leave"
     touches: Mapped[list[Any] | None]  # touch-ups, in order; null for none
     touched_by: Mapped[str] = mapped_column(default="")
     touched_at: Mapped[datetime | None]
@@ -113,10 +113,10 @@ class Picture(Base):
 class File(Base):
     """``sha256`` is of the bytes we last wrote or verified; ``before_sha256`` of the original bytes.
 
-    A treated file without ``before_sha256`` has no backup. One with ``size`` was made by us for a size of the
-    library, or is to be made (it is gone as long as it is not there); ``slot`` tells the densities and widths
-    of a size apart. ``unwanted``: the next run removes it; with ``let_go`` since nobody asked for it, and
-    only until somebody does.
+    A treated file without ``before_sha256`` has no backup. One with ``size_name`` was made by us for a size
+    of the library, or is to be made (it is gone as long as it is not there); ``slot`` tells the densities and
+    widths of a size apart. ``unwanted``: the next run removes it; with ``removed_unused`` since nobody asked
+    for it, and only until somebody does.
     """
 
     __tablename__ = "files"
@@ -143,7 +143,7 @@ class File(Base):
     before_sha256: Mapped[bytes | None]
     score: Mapped[float | None]
     worst: Mapped[float | None]
-    spot: Mapped[dict[str, Any] | None]
+    worst_place: Mapped[dict[str, Any] | None]
     level: Mapped[str | None]
     recipe: Mapped[dict[str, Any] | None]
     how: Mapped[str | None]
@@ -152,10 +152,10 @@ class File(Base):
     #: What stands there, in pixels, where it is not as large as the original was; null where it is.
     shown_width: Mapped[int | None]
     shown_height: Mapped[int | None]
-    size: Mapped[str | None]
+    size_name: Mapped[str | None]
     slot: Mapped[str] = mapped_column(default="")
     unwanted: Mapped[bool] = mapped_column(default=False)
-    let_go: Mapped[bool] = mapped_column(default=False)
+    removed_unused: Mapped[bool] = mapped_column(default=False)
     derived: Mapped[list[Derived]] = relationship(
         back_populates="file", cascade="all, delete-orphan", order_by="Derived.format", lazy="selectin"
     )
@@ -169,7 +169,9 @@ class File(Base):
         UniqueConstraint("library_id", "path"),
         Index("ix_files_library_id_folder", "library_id", "folder"),
         Index("ix_files_original", "library_id", "before_sha256"),
-        Index("ix_files_size", "library_id", "size", postgresql_where=text("size IS NOT NULL")),
+        Index(
+            "ix_files_size_name", "library_id", "size_name", postgresql_where=text("size_name IS NOT NULL")
+        ),
     )
 
 
@@ -218,7 +220,7 @@ class Derived(Base):
     size: Mapped[int]
     sha256: Mapped[bytes]
     score: Mapped[float | None]
-    spot: Mapped[dict[str, Any] | None]
+    worst_place: Mapped[dict[str, Any] | None]
     how: Mapped[str] = mapped_column(default="")
     file: Mapped[File] = relationship(back_populates="derived")
 

@@ -30,14 +30,14 @@ class AllowanceUse(Base):
 
 
 class AllowanceNotice(Base):
-    """Somebody was told, once, that so much of an allowance is used: ``mark`` names the share and what it is
-    of."""
+    """Somebody was told, once, that so much of an allowance is used: ``threshold`` names the share and what
+    it is of."""
 
     __tablename__ = "allowance_notices"
 
     library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), primary_key=True)
     month: Mapped[date] = mapped_column(primary_key=True)
-    mark: Mapped[str] = mapped_column(primary_key=True)
+    threshold: Mapped[str] = mapped_column(primary_key=True)
     at: Mapped[datetime] = now()
 
 
@@ -49,7 +49,7 @@ class OutgoingMessage(Base):
 
     id: Mapped[int] = new_id()
     library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"))
-    mark: Mapped[str] = mapped_column(unique=True)  # the message's own name, by which it is known again
+    message_id: Mapped[str] = mapped_column(unique=True)  # the message's own name, by which it is known again
     type: Mapped[str]
     data: Mapped[dict[str, Any]] = mapped_column(default=dict)
     attempts: Mapped[int] = mapped_column(default=0)

@@ -1,4 +1,4 @@
-"""Sizes that are made of a library's pictures, and marks that are laid over them."""
+"""Sizes that are made of a library's pictures, and watermarks that are laid over them."""
 
 from __future__ import annotations
 
@@ -37,10 +37,11 @@ class AskedFile(Base):
     day: Mapped[date] = mapped_column(server_default=func.current_date())
 
 
-class MarkRow(Base):
-    """One mark of a library, asked in the order of their names. ``picture`` is its file, null for words."""
+class WatermarkRow(Base):
+    """One watermark of a library, asked in the order of their names. ``picture`` is its file, null for
+    words."""
 
-    __tablename__ = "marks"
+    __tablename__ = "watermarks"
 
     id: Mapped[int] = new_id()
     library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"))

@@ -1,4 +1,4 @@
-"""Marks that are laid over what visitors are served."""
+"""Watermarks that are laid over what visitors are served."""
 
 from __future__ import annotations
 
@@ -10,41 +10,41 @@ from plumcrate.api.needs import Administering, Looking
 from plumcrate.api.problems import ApiError
 from plumcrate.api.service import service_of
 from plumcrate.contract.sizes import SizeName
-from plumcrate.contract.touches import MarkRule, MarkSettings
+from plumcrate.contract.touches import WatermarkRule, WatermarkSettings
 from plumcrate.renditions import watermarks as work
 
 from .deps import Session, Slug, router_of, the_library
 
-router = router_of("marks")
+router = router_of("watermarks")
 
-#: Bytes of a mark's picture.
+#: Bytes of a watermark's picture.
 _MOST = 5_000_000
 
 
-@router.get("/libraries/{slug}/marks", summary="The library's marks")
-def marks(slug: Slug, who: Looking, session: Session) -> list[MarkRule]:
+@router.get("/libraries/{slug}/watermarks", summary="The library's watermarks")
+def watermarks(slug: Slug, actor: Looking, session: Session) -> list[WatermarkRule]:
     """In the order in which they are asked: the first that fits a file is laid over it."""
-    return work.marks(session, the_library(session, slug))
+    return work.watermarks(session, the_library(session, slug))
 
 
-@router.put("/libraries/{slug}/marks/{name}", summary="Define a mark, or change it")
+@router.put("/libraries/{slug}/watermarks/{name}", summary="Define a watermark, or change it")
 def save(
     slug: Slug,
     name: SizeName,
-    body: MarkSettings,
-    who: Administering,
+    body: WatermarkSettings,
+    actor: Administering,
     session: Session,
     request: Request,
-) -> MarkRule:
+) -> WatermarkRule:
     """The next run makes the files it fits anew, with it. One without words needs a picture."""
-    return work.save_mark(
-        session, the_library(session, slug), name, body, who.name, service_of(request).sandbox
+    return work.save_watermark(
+        session, the_library(session, slug), name, body, actor.name, service_of(request).sandbox
     )
 
 
 @router.put(
-    "/libraries/{slug}/marks/{name}/picture",
-    summary="Give a mark its picture",
+    "/libraries/{slug}/watermarks/{name}/picture",
+    summary="Give a watermark its picture",
     openapi_extra={
         "requestBody": {"required": True, "content": {"application/octet-stream": {"schema": {}}}}
     },
@@ -52,30 +52,30 @@ def save(
 def picture(
     slug: Slug,
     name: SizeName,
-    who: Administering,
+    actor: Administering,
     session: Session,
     request: Request,
     data: Annotated[bytes, Body(media_type="application/octet-stream")],
-) -> MarkRule:
+) -> WatermarkRule:
     """A PNG or WebP with transparency, of up to 5 MB: the request's body."""
     if len(data) > _MOST:
-        raise ApiError("too-large", f"a mark's picture has at most {_MOST / 1e6:.0f} MB")
+        raise ApiError("too-large", f"a watermark's picture has at most {_MOST / 1e6:.0f} MB")
     return work.set_picture(session, the_library(session, slug), name, data, service_of(request).sandbox)
 
 
 @router.get(
-    "/libraries/{slug}/marks/{name}/picture",
-    summary="A mark's picture",
+    "/libraries/{slug}/watermarks/{name}/picture",
+    summary="A watermark's picture",
     response_class=Response,
     responses={200: {"content": {"application/octet-stream": {}}, "description": "As it was sent"}},
 )
-def the_picture(slug: Slug, name: SizeName, who: Looking, session: Session) -> Response:
+def the_picture(slug: Slug, name: SizeName, actor: Looking, session: Session) -> Response:
     data = work.picture_of(session, the_library(session, slug), name)
     kind = "image/png" if data.startswith(b"\x89PNG") else "image/webp"
     return Response(data, media_type=kind, headers={"Cache-Control": "private, no-cache"})
 
 
-@router.delete("/libraries/{slug}/marks/{name}", status_code=204, summary="Remove a mark")
-def remove(slug: Slug, name: SizeName, who: Administering, session: Session) -> None:
+@router.delete("/libraries/{slug}/watermarks/{name}", status_code=204, summary="Remove a watermark")
+def remove(slug: Slug, name: SizeName, actor: Administering, session: Session) -> None:
     """The next run brings the unmarked files back."""
-    work.remove_mark(session, the_library(session, slug), name)
+    work.remove_watermark(session, the_library(session, slug), name)

@@ -1,4 +1,4 @@
-"""Who asks, and what they may do in which library."""
+"""Actor asks, and what they may do in which library."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from plumcrate.contract.people import ROLES, Ability, Access, Person, Role
 from plumcrate.records import tables
 from plumcrate.records.tables import Library
 
-from .tokens import looks_like_key, sha256
+from .tokens import sha256
 
 _NONE: frozenset[Ability] = frozenset()
 #: When somebody was last seen is noted so often.
@@ -21,7 +21,7 @@ _NOTE_EVERY = timedelta(minutes=1)
 
 
 @dataclass(frozen=True, slots=True)
-class Who:
+class Actor:
     """A person (``kind`` "person") or a machine with a key ("key"). ``everywhere``: what they may do in every
     library; ``abilities``: in one, by its number."""
 
@@ -55,10 +55,8 @@ class Who:
         return self.everywhere | self.abilities.get(library_id, _NONE)
 
 
-def by_key(session: Session, secret: str, address: str) -> Who | None:
+def by_key(session: Session, secret: str, address: str) -> Actor | None:
     """Whose key it is; None for one that is unknown, revoked or has expired."""
-    if not looks_like_key(secret):
-        return None
     opened = select(func.array_agg(tables.KeyGrant.library_id)).where(tables.KeyGrant.key_id == tables.Key.id)
     found = session.execute(
         select(tables.Key, opened.scalar_subquery()).where(
@@ -79,11 +77,11 @@ def by_key(session: Session, secret: str, address: str) -> Who | None:
         )
     held = frozenset(Ability(ability) for ability in row.abilities)
     if row.all_libraries:
-        return Who("key", row.id, row.name, service=row.service, everywhere=held)
-    return Who("key", row.id, row.name, abilities=dict.fromkeys(numbers or (), held))
+        return Actor("key", row.id, row.name, service=row.service, everywhere=held)
+    return Actor("key", row.id, row.name, abilities=dict.fromkeys(numbers or (), held))
 
 
-def by_session(session: Session, token: str) -> Who | None:
+def by_session(session: Session, token: str) -> Actor | None:
     """Whose browser it is; None when the session has ended."""
     found = session.execute(
         select(tables.Session, tables.Person)
@@ -103,7 +101,7 @@ def by_session(session: Session, token: str) -> Who | None:
     return of_person(session, person, opened.id)
 
 
-def of_person(session: Session, person: tables.Person, opened: int | None = None) -> Who:
+def of_person(session: Session, person: tables.Person, opened: int | None = None) -> Actor:
     """A person, with a session's number where there is one."""
     roles = {
         grant.library_id: Role(grant.role)
@@ -111,7 +109,7 @@ def of_person(session: Session, person: tables.Person, opened: int | None = None
             select(tables.PersonGrant).where(tables.PersonGrant.person_id == person.id)
         )
     }
-    return Who(
+    return Actor(
         "person",
         person.id,
         person.name,
@@ -125,19 +123,21 @@ def of_person(session: Session, person: tables.Person, opened: int | None = None
     )
 
 
-def person_view(session: Session, who: Who) -> Person:
+def person_view(session: Session, actor: Actor) -> Person:
     """As the wire says who asks: with the libraries that may be seen."""
-    rows = session.execute(select(Library.id, Library.slug).where(who.may_see()).order_by(Library.name)).all()
+    rows = session.execute(
+        select(Library.id, Library.slug).where(actor.may_see()).order_by(Library.name)
+    ).all()
     return Person(
-        name=who.name,
-        email=who.email,
-        service=who.service,
-        second_factor=who.second_factor,
+        name=actor.name,
+        email=actor.email,
+        service=actor.service,
+        second_factor=actor.second_factor,
         access=[
             Access(
                 library=slug,
-                role=Role.ADMINISTER if who.kind == "person" and who.service else who.roles.get(number),
-                abilities=[ability for ability in Ability if ability in who.in_library(number)],
+                role=Role.ADMINISTER if actor.kind == "person" and actor.service else actor.roles.get(number),
+                abilities=[ability for ability in Ability if ability in actor.in_library(number)],
             )
             for number, slug in rows
         ],

@@ -22,7 +22,7 @@ class NewFiles(StrEnum):
     BY_HAND = "by-hand"
 
 
-class Upkeep(Message):
+class Automation(Message):
     """What happens by itself. Schedules are five cron fields: minute, hour, day, month, weekday."""
 
     new_files: NewFiles = NewFiles.BY_HAND

@@ -1,61 +1,61 @@
-/** Marks: what is laid over what visitors are served, and how it looks, before anything is made. */
+/** Watermarks: what is laid over what visitors are served, and how it looks, before anything is made. */
 
 import { Plus, Trash2 } from "lucide-react";
 import { useEffect, useState } from "react";
 import { previewUrl, type Library } from "../api/client";
-import { markUrl, NEW_MARK, useMarks, useRemoveMark, useSaveMark, useSizes, type MarkRule, type MarkSettings } from "../api/shapes";
+import { watermarkUrl, NEW_WATERMARK, useWatermarks, useRemoveWatermark, useSaveWatermark, useSizes, type WatermarkRule, type WatermarkSettings } from "../api/shapes";
 import { useSomePictures } from "../api/queries";
 import { Button, Card, Choice, Confirm, Empty, ErrorNote, Field, INPUT, NumberInput, Shape, Tick } from "../parts/ui";
 
-type Change = (part: Partial<MarkSettings>) => void;
+type Change = (part: Partial<WatermarkSettings>) => void;
 const PLACES = ["top-left", "top", "top-right", "left", "centre", "right", "bottom-left", "bottom", "bottom-right"] as const;
 
-export function MarksPage({ library }: { library: Library }) {
-  const marks = useMarks(library.slug);
+export function WatermarksPage({ library }: { library: Library }) {
+  const watermarks = useWatermarks(library.slug);
   const [chosen, choose] = useState<string | null>(null);
-  if (marks.isPending) return <Shape className="h-96" />;
-  if (marks.isError) return <ErrorNote error={marks.error} again={() => void marks.refetch()} />;
-  const current = marks.data.find((mark) => mark.name === chosen);
+  if (watermarks.isPending) return <Shape className="h-96" />;
+  if (watermarks.isError) return <ErrorNote error={watermarks.error} again={() => void watermarks.refetch()} />;
+  const current = watermarks.data.find((watermark) => watermark.name === chosen);
   const editing = chosen !== null && (chosen === "" || current !== undefined);
   return (
     <div className="space-y-5">
-      <Card title="Marks" aside={<Button look="main" onClick={() => choose("")}><Plus size={16} />New mark</Button>}>
-        {marks.data.length === 0 && !editing ? (
-          <Empty title="No marks" action={<Button look="main" onClick={() => choose("")}>Define one</Button>}>
-            A mark is laid over what visitors are served, never over what is kept: the original stays in the backup, and without the mark the next run brings back the very files of before.
+      <Card title="Watermarks" aside={<Button look="main" onClick={() => choose("")}><Plus size={16} />New watermark</Button>}>
+        {watermarks.data.length === 0 && !editing ? (
+          <Empty title="No watermarks" action={<Button look="main" onClick={() => choose("")}>Define one</Button>}>
+            A watermark is laid over what visitors are served, never over what is kept: the original stays in the backup, and without the watermark the next run brings back the very files of before.
           </Empty>
         ) : (
           <ul className="divide-y divide-line">
-            {marks.data.map((mark) => (
-              <li key={mark.name} className="flex flex-wrap items-center gap-3 py-2 text-sm">
-                <button type="button" className="font-semibold text-plum hover:underline" onClick={() => choose(mark.name)}>{mark.name}</button>
-                <span>{said(mark)}</span>
-                {!mark.picture && !mark.settings.words && <span className="text-clay">It needs a picture or words: until then nothing is marked.</span>}
+            {watermarks.data.map((watermark) => (
+              <li key={watermark.name} className="flex flex-wrap items-center gap-3 py-2 text-sm">
+                <button type="button" className="font-semibold text-plum hover:underline" onClick={() => choose(watermark.name)}>{watermark.name}</button>
+                <span>{said(watermark)}</span>
+                {!watermark.picture && !watermark.settings.words && <span className="text-clay">It needs a picture or words: until then nothing gets a watermark.</span>}
               </li>
             ))}
           </ul>
         )}
       </Card>
-      {editing && <Editor key={chosen} library={library} mark={current} onDone={choose} />}
+      {editing && <Editor key={chosen} library={library} watermark={current} onDone={choose} />}
     </div>
   );
 }
 
-function said({ settings, picture, width, height }: MarkRule): string {
+function said({ settings, picture, width, height }: WatermarkRule): string {
   const what = settings.words ? `“${settings.words}”` : picture ? `a picture of ${width} × ${height}` : "nothing yet";
   const on = [settings.originals && "the site’s own files", settings.sizes === null ? "all sizes" : settings.sizes.join(", ")].filter(Boolean).join(" and ");
   return `${what}, ${settings.place.replace("-", " ")}, on ${on || "nothing"}`;
 }
 
-function Editor({ library, mark, onDone }: { library: Library; mark: MarkRule | undefined; onDone: (name: string | null) => void }) {
-  const [name, setName] = useState(mark?.name ?? "");
-  const [settings, setSettings] = useState<MarkSettings>(mark?.settings ?? NEW_MARK);
+function Editor({ library, watermark, onDone }: { library: Library; watermark: WatermarkRule | undefined; onDone: (name: string | null) => void }) {
+  const [name, setName] = useState(watermark?.name ?? "");
+  const [settings, setSettings] = useState<WatermarkSettings>(watermark?.settings ?? NEW_WATERMARK);
   const [picture, setPicture] = useState<File | null>(null);
-  const [kind, setKind] = useState<"words" | "picture">(mark && !mark.settings.words ? "picture" : "words");
+  const [kind, setKind] = useState<"words" | "picture">(watermark && !watermark.settings.words ? "picture" : "words");
   const [removing, setRemoving] = useState(false);
   const sizes = useSizes(library.slug);
-  const save = useSaveMark(library.slug);
-  const remove = useRemoveMark(library.slug);
+  const save = useSaveWatermark(library.slug);
+  const remove = useRemoveWatermark(library.slug);
   const change: Change = (part) => setSettings((now) => ({ ...now, ...part }));
   const right = /^[a-z0-9](?:[a-z0-9-]{0,38}[a-z0-9])?$/.test(name);
   const wanted = kind === "words" ? settings : { ...settings, words: "" };
@@ -64,10 +64,10 @@ function Editor({ library, mark, onDone }: { library: Library; mark: MarkRule | 
       noValidate className="grid gap-5 lg:grid-cols-[minmax(0,1fr)_minmax(0,26rem)]"
       onSubmit={(event) => { event.preventDefault(); save.mutate({ name, settings: wanted, picture: kind === "picture" ? picture : null }, { onSuccess: (saved) => onDone(saved.name) }); }}
     >
-      <Card title={mark ? mark.name : "A new mark"}>
+      <Card title={watermark ? watermark.name : "A new watermark"}>
         <div className="space-y-4">
-          {!mark && (
-            <Field label="Name" hint="Small letters, digits and hyphens. Marks are asked in the order of their names; the first that fits a file is laid over it.">
+          {!watermark && (
+            <Field label="Name" hint="Small letters, digits and hyphens. Watermarks are asked in the order of their names; the first that fits a file is laid over it.">
               <input className={INPUT} value={name} onChange={(event) => setName(event.target.value)} autoComplete="off" />
             </Field>
           )}
@@ -75,7 +75,7 @@ function Editor({ library, mark, onDone }: { library: Library; mark: MarkRule | 
           {kind === "words" ? (
             <Field label="Words"><input className={INPUT} maxLength={120} value={settings.words} onChange={(event) => change({ words: event.target.value })} /></Field>
           ) : (
-            <Field label={mark?.picture ? "Another picture" : "Picture"}><input type="file" accept="image/png,image/webp" className={INPUT} onChange={(event) => setPicture(event.target.files?.[0] ?? null)} /></Field>
+            <Field label={watermark?.picture ? "Another picture" : "Picture"}><input type="file" accept="image/png,image/webp" className={INPUT} onChange={(event) => setPicture(event.target.files?.[0] ?? null)} /></Field>
           )}
           <fieldset>
             <legend className="mb-1 text-sm font-semibold">Where</legend>
@@ -101,19 +101,19 @@ function Editor({ library, mark, onDone }: { library: Library; mark: MarkRule | 
         </div>
       </Card>
       <div className="space-y-5">
-        <Look library={library} settings={wanted} source={kind === "picture" ? (picture ?? (mark?.picture ? markUrl(library.slug, mark.name, `${mark.width}x${mark.height}`) : null)) : null} />
+        <Look library={library} settings={wanted} source={kind === "picture" ? (picture ?? (watermark?.picture ? watermarkUrl(library.slug, watermark.name, `${watermark.width}x${watermark.height}`) : null)) : null} />
         <Card>
           {save.isError && <div className="mb-3"><ErrorNote error={save.error} /></div>}
           <div className="flex flex-wrap gap-2">
             <Button type="submit" look="main" disabled={!right || (kind === "words" && !settings.words.trim())} busy={save.isPending}>Save</Button>
             <Button onClick={() => onDone(null)}>Close</Button>
-            {mark && <Button look="danger" onClick={() => setRemoving(true)}><Trash2 size={16} />Remove</Button>}
+            {watermark && <Button look="danger" onClick={() => setRemoving(true)}><Trash2 size={16} />Remove</Button>}
           </div>
-          <p className="mt-2 text-xs text-quiet">{save.isSuccess ? "Saved. The next run lays it over." : "Nothing is marked by saving: the next run does it, from the originals."}</p>
+          <p className="mt-2 text-xs text-quiet">{save.isSuccess ? "Saved. The next run lays it over." : "Nothing gets a watermark by saving: the next run does it, from the originals."}</p>
         </Card>
       </div>
-      {mark && (
-        <Confirm open={removing} onClose={() => setRemoving(false)} title={`Remove ${mark.name}`} action="Remove it" busy={remove.isPending} error={remove.error} onConfirm={() => remove.mutate(mark.name, { onSuccess: () => onDone(null) })}>
+      {watermark && (
+        <Confirm open={removing} onClose={() => setRemoving(false)} title={`Remove ${watermark.name}`} action="Remove it" busy={remove.isPending} error={remove.error} onConfirm={() => remove.mutate(watermark.name, { onSuccess: () => onDone(null) })}>
           <p>The next run makes the files that bear it without it, the same to the byte as they were.</p>
         </Confirm>
       )}
@@ -121,18 +121,18 @@ function Editor({ library, mark, onDone }: { library: Library; mark: MarkRule | 
   );
 }
 
-function Measures({ settings, change }: { settings: MarkSettings; change: Change }) {
+function Measures({ settings, change }: { settings: WatermarkSettings; change: Change }) {
   const percent = (value: number) => Math.round(value * 100);
   return (
     <div className="grid gap-3 sm:grid-cols-2">
       <Slider label="Width" words={`${percent(settings.width)} % of the picture’s`} value={percent(settings.width)} least={2} most={100} onChange={(value) => change({ width: value / 100 })} />
       <Slider label="Opacity" words={`${percent(settings.opacity)} %`} value={percent(settings.opacity)} least={5} most={100} onChange={(value) => change({ opacity: value / 100 })} />
       <Slider label="Margin" words={`${percent(settings.margin)} % of the shorter side`} value={percent(settings.margin)} least={0} most={40} onChange={(value) => change({ margin: value / 100 })} />
-      <Field label="Left out where narrower than" hint="A mark that cannot be read is none.">
+      <Field label="Left out where narrower than" hint="A watermark that cannot be read is none.">
         <NumberInput label="Least width" unit="pixels" min={8} max={4000} value={settings.least} onChange={(least) => change({ least: least ?? 60 })} />
       </Field>
       <Field label="Tone">
-        <select className={INPUT} value={settings.tone} onChange={(event) => change({ tone: event.target.value as MarkSettings["tone"] })}>
+        <select className={INPUT} value={settings.tone} onChange={(event) => change({ tone: event.target.value as WatermarkSettings["tone"] })}>
           <option value="under">What stands out from what is under it</option><option value="light">Light</option><option value="dark">Dark</option><option value="own">Its own colours</option>
         </select>
       </Field>
@@ -149,8 +149,8 @@ export function Slider({ label, words, value, least, most, step = 1, onChange }:
   );
 }
 
-/** The mark over some of the library's pictures, drawn here: where and how large it will be. */
-function Look({ library, settings, source }: { library: Library; settings: MarkSettings; source: File | string | null }) {
+/** The watermark over some of the library's pictures, drawn here: where and how large it will be. */
+function Look({ library, settings, source }: { library: Library; settings: WatermarkSettings; source: File | string | null }) {
   const pictures = useSomePictures(library.slug);
   const [url, setUrl] = useState<string | null>(null);
   useEffect(() => {
@@ -176,7 +176,7 @@ function Look({ library, settings, source }: { library: Library; settings: MarkS
               {settings.words ? (
                 <span className={`block whitespace-nowrap text-center font-semibold leading-none ${settings.tone === "dark" ? "text-black" : "text-white"}`} style={{ width: `${settings.width * 100}cqw`, fontSize: `${(settings.width * 190) / Math.max(settings.words.length, 2)}cqw` }}>{settings.words}</span>
               ) : (
-                url && <img src={url} alt="The mark" style={{ width: `${settings.width * 100}cqw`, filter: { light: "brightness(0) invert(1)", dark: "brightness(0)", own: "none", under: "brightness(0) invert(1)" }[settings.tone] }} />
+                url && <img src={url} alt="The watermark" style={{ width: `${settings.width * 100}cqw`, filter: { light: "brightness(0) invert(1)", dark: "brightness(0)", own: "none", under: "brightness(0) invert(1)" }[settings.tone] }} />
               )}
             </div>
           </div>

@@ -1,4 +1,4 @@
-"""Laying a mark over a picture: a picture with transparency, or words in a font that ships."""
+"""Laying a watermark over a picture: a picture with transparency, or words in a font that ships."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from ..geometry import downscale
 from ..identification import identify
 from ..pixels import Pixels, open_picture, to_pixels
 from ..recipe import Limits
-from ..shapes import PLACES, Mark
+from ..shapes import PLACES, Watermark
 from ..srgb import LIGHT
 
 U8 = NDArray[np.uint8]
@@ -24,28 +24,28 @@ _TYPE = Path(__file__).parents[2] / "type"
 _FONTS = ("PublicSans-SemiBold", "NotoSans-Regular")
 #: The height at which words are drawn before they are made as large as they are wanted.
 _DRAWN = 160
-#: A mark may be so high, in parts of the picture's height.
+#: A watermark may be so high, in parts of the picture's height.
 _TALLEST = 0.5
-#: Pixels that a mark's own file may have.
+#: Pixels that a watermark's own file may have.
 _LIMITS = Limits(pixels=40_000_000)
-#: Mean light of what is under a mark, from which on a dark mark stands out more.
+#: Mean light of what is under a watermark, from which on a dark watermark stands out more.
 _BRIGHT = 0.36
 
 
-def mark_pixels(mark: Mark) -> Pixels:
-    """The mark itself, at the size it has. Raises the errors of :mod:`~plumcrate.imaging.errors`."""
-    if mark.words:
-        return _drawn(mark.words)
-    return to_pixels(open_picture(mark.data, identify(mark.data), _LIMITS))
+def watermark_pixels(watermark: Watermark) -> Pixels:
+    """The watermark itself, at the size it has. Raises the errors of :mod:`~plumcrate.imaging.errors`."""
+    if watermark.words:
+        return _drawn(watermark.words)
+    return to_pixels(open_picture(watermark.data, identify(watermark.data), _LIMITS))
 
 
-def check_mark(data: bytes) -> tuple[int, int]:
-    """Width and height of a mark's file. Raises :class:`Damaged` where it cannot be a mark."""
+def check_watermark(data: bytes) -> tuple[int, int]:
+    """Width and height of a watermark's file. Raises :class:`Damaged` where it cannot be a watermark."""
     pixels = to_pixels(open_picture(data, identify(data), _LIMITS))
     if pixels.alpha is None:
-        raise Damaged("the mark has no transparency: it would be a box on every picture")
+        raise Damaged("the watermark has no transparency: it would be a box on every picture")
     if not pixels.alpha.any():
-        raise Damaged("the mark is transparent all over: nothing of it would be seen")
+        raise Damaged("the watermark is transparent all over: nothing of it would be seen")
     return pixels.size
 
 
@@ -87,26 +87,26 @@ def _drawn(words: str) -> Pixels:
     return Pixels(np.full((*opacity.shape, 3), 255, np.uint8), opacity)
 
 
-def marked(pixels: Pixels, mark: Mark) -> Pixels:
-    """The picture with its mark; as it is where the mark would be too small to be read."""
+def watermarked(pixels: Pixels, watermark: Watermark) -> Pixels:
+    """The picture with its watermark; as it is where the watermark would be too small to be read."""
     width, height = pixels.size
-    wanted = round(mark.width * width)
-    if wanted < mark.least:
+    wanted = round(watermark.width * width)
+    if wanted < watermark.least:
         return pixels
-    own = mark_pixels(mark)
+    own = watermark_pixels(watermark)
     alpha = own.alpha if own.alpha is not None else np.full(own.rgb.shape[:2], 255, np.uint8)
     # Never larger than it was made, nor than a good part of the picture.
     scale = min(wanted / own.size[0], _TALLEST * height / own.size[1], 1.0)
     wide, tall = max(1, round(own.size[0] * scale)), max(1, round(own.size[1] * scale))
     small = downscale(Pixels(own.rgb, alpha), wide, tall)
-    margin = round(mark.margin * min(width, height))
-    across, down = PLACES[mark.place]
+    margin = round(watermark.margin * min(width, height))
+    across, down = PLACES[watermark.place]
     left = min(max(round(margin + across * (width - 2 * margin - wide)), 0), width - wide)
     top = min(max(round(margin + down * (height - 2 * margin - tall)), 0), height - tall)
     under = pixels.rgb[top : top + tall, left : left + wide]
     assert small.alpha is not None
-    opacity = small.alpha.astype(np.float32)[..., None] * np.float32(mark.opacity / 255)
-    colour = _in_tone(small, under, mark).astype(np.float32)
+    opacity = small.alpha.astype(np.float32)[..., None] * np.float32(watermark.opacity / 255)
+    colour = _in_tone(small, under, watermark).astype(np.float32)
     mixed = np.rint(under + (colour - under.astype(np.float32)) * opacity)
     rgb = pixels.rgb.copy()
     rgb[top : top + tall, left : left + wide] = np.clip(mixed, 0, 255).astype(np.uint8)
@@ -120,18 +120,18 @@ def marked(pixels: Pixels, mark: Mark) -> Pixels:
     return Pixels(rgb, shown)
 
 
-def _in_tone(mark: Pixels, under: U8, how: Mark) -> U8:
-    """The mark's colours: its own, or all light, or all dark."""
+def _in_tone(watermark: Pixels, under: U8, how: Watermark) -> U8:
+    """The watermark's colours: its own, or all light, or all dark."""
     tone = how.tone
     if tone == "own":
-        return mark.rgb
+        return watermark.rgb
     if tone == "under":
         tone = "dark" if float(LIGHT[under].mean()) > _BRIGHT else "light"
-    return np.full_like(mark.rgb, 255 if tone == "light" else 0)
+    return np.full_like(watermark.rgb, 255 if tone == "light" else 0)
 
 
 def as_png(pixels: Pixels) -> bytes:
-    """A mark's pixels as a PNG, for looking at it."""
+    """A watermark's pixels as a PNG, for looking at it."""
     planes = [pixels.rgb] if pixels.alpha is None else [pixels.rgb, pixels.alpha[..., None]]
     out = io.BytesIO()
     Image.fromarray(np.concatenate(planes, axis=2)).save(out, "PNG")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sqlalchemy import delete, func, select
 
-from plumcrate.contract.care import Recognised
+from plumcrate.contract.care import Reattached
 from plumcrate.contract.pictures import FileState
 from plumcrate.records.tables import File, Journal, Library
 from plumcrate.storage.errors import StorageError
@@ -13,22 +13,23 @@ from .keeper import Keeper
 from .recovery import settle_all
 
 
-def recognise_library(keeper: Keeper) -> Recognised:
-    """Marks the folder when it bears no mark, and gives up changes that cannot be settled.
+def reattach_library(keeper: Keeper) -> Reattached:
+    """Identifies the folder when it holds no identity file, and gives up changes that cannot be settled.
 
     Files of such changes that are not there count as deleted; their originals stay among the backups. Raises
-    StorageError when the folder is not there or bears another mark.
+    StorageError when the folder is not there or holds another identity file.
     """
     with keeper.database.begin() as session:
         library = session.get_one(Library, keeper.library_id)
-    borne = keeper.store.read_mark()
-    if borne not in (None, library.mark):
+    borne = keeper.store.read_identity()
+    if borne not in (None, library.identity):
         raise StorageError(
-            "marked", f"the folder {keeper.store.label} bears the mark of another library or installation"
+            "other-identity",
+            f"the folder {keeper.store.label} holds the identity file of another library or installation",
         )
-    was_marked = library.marked_at is not None
-    if was_marked and borne is None:
-        keeper.store.write_mark(library.mark)
+    had_identity = library.identified_at is not None
+    if had_identity and borne is None:
+        keeper.store.write_identity(library.identity)
     closed = gone = 0
     with keeper.store.visit():
         with keeper.database.begin() as session:
@@ -38,7 +39,7 @@ def recognise_library(keeper: Keeper) -> Recognised:
             closed, gone = _give_up(keeper)
         with keeper.database.begin() as session:
             session.get_one(Library, keeper.library_id).device = keeper.store.device()
-    return Recognised(marked=was_marked and borne is None, closed=closed, gone=gone)
+    return Reattached(identified=had_identity and borne is None, closed=closed, gone=gone)
 
 
 def _give_up(keeper: Keeper) -> tuple[int, int]:
