@@ -27,17 +27,46 @@ export function App() {
       </main>
     );
   }
-  if (joining) return <Suspense fallback={<Waiting />}><JoinPage /></Suspense>;
+  if (joining)
+    return (
+      <Suspense fallback={<Waiting />}>
+        <JoinPage />
+      </Suspense>
+    );
   if (!person.data) return <SignIn />;
   return (
     <Routes>
-      <Route path="/connect" element={<Frame person={person.data}><Connect /></Frame>} />
-      <Route path="/me" element={<Frame person={person.data}><Suspense fallback={<Shape className="h-96" />}><AccountPage person={person.data} /></Suspense></Frame>} />
+      <Route
+        path="/connect"
+        element={
+          <Frame person={person.data}>
+            <Connect />
+          </Frame>
+        }
+      />
+      <Route
+        path="/me"
+        element={
+          <Frame person={person.data}>
+            <Suspense fallback={<Shape className="h-96" />}>
+              <AccountPage person={person.data} />
+            </Suspense>
+          </Frame>
+        }
+      />
       <Route path="/machine" element={<Navigate replace to="/service/machine" />} />
       {SERVICE.map(({ path, shows: Shown }) => (
         <Route
-          key={path} path={`/service/${path}`}
-          element={<Frame person={person.data!}><ServiceTabs /><Suspense fallback={<Shape className="h-96" />}><Shown /></Suspense></Frame>}
+          key={path}
+          path={`/service/${path}`}
+          element={
+            <Frame person={person.data!}>
+              <ServiceTabs />
+              <Suspense fallback={<Shape className="h-96" />}>
+                <Shown />
+              </Suspense>
+            </Frame>
+          }
         />
       ))}
       <Route path="/l/:slug/*" element={<InLibrary />} />
@@ -51,8 +80,11 @@ function ServiceTabs() {
     <nav aria-label="The service" className="mb-5 flex max-w-full gap-1 overflow-x-auto border-b border-line">
       {SERVICE.map(({ path, name }) => (
         <NavLink
-          key={path} to={`/service/${path}`}
-          className={({ isActive }) => `-mb-px whitespace-nowrap border-b-2 px-3 py-1.5 text-sm font-semibold ${isActive ? "border-plum text-plum" : "border-transparent text-quiet hover:text-plum"}`}
+          key={path}
+          to={`/service/${path}`}
+          className={({ isActive }) =>
+            `-mb-px whitespace-nowrap border-b-2 px-3 py-1.5 text-sm font-semibold ${isActive ? "border-plum text-plum" : "border-transparent text-quiet hover:text-plum"}`
+          }
         >
           {name}
         </NavLink>
@@ -81,11 +113,14 @@ function Home() {
       </main>
     );
   }
-  const first = libraries.data.find((one) => one.slug === localStorage.getItem("plumcrate-library")) ?? libraries.data[0];
+  const first =
+    libraries.data.find((one) => one.slug === localStorage.getItem("plumcrate-library")) ?? libraries.data[0];
   if (!first && !person?.service) {
     return (
       <Frame person={person!}>
-        <Empty title="Nothing to see yet">You have an account, but no library is open to you. Ask who invited you.</Empty>
+        <Empty title="Nothing to see yet">
+          You have an account, but no library is open to you. Ask who invited you.
+        </Empty>
       </Frame>
     );
   }
@@ -102,7 +137,10 @@ function InLibrary() {
     return (
       <Frame person={person.data}>
         <ErrorNote
-          error={libraries.error ?? new Problem("There is no such library", `nothing is connected as ${slug}`, 404, "not-found")}
+          error={
+            libraries.error ??
+            new Problem("There is no such library", `nothing is connected as ${slug}`, 404, "not-found")
+          }
           again={() => void libraries.refetch()}
         />
       </Frame>
@@ -111,12 +149,21 @@ function InLibrary() {
   return (
     <Frame person={person.data} library={library}>
       <Suspense fallback={<Shape className="h-96" />}>
-      <Routes>
-        {PAGES.map(({ path, under, shows: Shown }) => (
-          <Route key={path} path={path} element={<>{under && <Tabs library={library} under={under} />}<Shown key={slug} library={library} /></>} />
-        ))}
-        <Route path="*" element={<Navigate replace to={`/l/${slug}`} />} />
-      </Routes>
+        <Routes>
+          {PAGES.map(({ path, under, shows: Shown }) => (
+            <Route
+              key={path}
+              path={path}
+              element={
+                <>
+                  {under && <Tabs library={library} under={under} />}
+                  <Shown key={slug} library={library} />
+                </>
+              }
+            />
+          ))}
+          <Route path="*" element={<Navigate replace to={`/l/${slug}`} />} />
+        </Routes>
       </Suspense>
     </Frame>
   );

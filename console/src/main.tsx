@@ -10,7 +10,8 @@ const cache = new QueryClient({
   defaultOptions: {
     queries: {
       staleTime: 10_000,
-      retry: (failures, error) => failures < 2 && !(error instanceof Problem && error.status >= 400 && error.status < 500),
+      retry: (failures, error) =>
+        failures < 2 && !(error instanceof Problem && error.status >= 400 && error.status < 500),
     },
   },
 });

@@ -17,15 +17,33 @@ function shape(schema, all, depth = 0) {
   if (some) return shape(some.find((one) => one.type !== "null") ?? some[0], all, depth);
   if (schema.type === "array") return [shape(schema.items, all, depth + 1)];
   if (schema.properties)
-    return Object.fromEntries(Object.entries(schema.properties).map(([name, one]) => [name, shape(one, all, depth + 1)]));
+    return Object.fromEntries(
+      Object.entries(schema.properties).map(([name, one]) => [name, shape(one, all, depth + 1)]),
+    );
   return schema.type ?? "any";
 }
 
 function operation(method, path, found, all) {
-  const made = element("details", "", element("summary", "", element("b", method.toUpperCase()), element("code", path), element("span", found.summary)));
+  const made = element(
+    "details",
+    "",
+    element(
+      "summary",
+      "",
+      element("b", method.toUpperCase()),
+      element("code", path),
+      element("span", found.summary),
+    ),
+  );
   if (found.description) made.append(element("p", found.description));
   const rows = (found.parameters ?? []).map((one) =>
-    element("tr", "", element("td", "", element("code", one.name)), element("td", one.in), element("td", one.description ?? "")),
+    element(
+      "tr",
+      "",
+      element("td", "", element("code", one.name)),
+      element("td", one.in),
+      element("td", one.description ?? ""),
+    ),
   );
   if (rows.length) made.append(element("table", "", ...rows));
   const show = (title, content) => {
@@ -33,7 +51,8 @@ function operation(method, path, found, all) {
     if (schema) made.append(element("p", title), element("pre", JSON.stringify(shape(schema, all), null, 2)));
   };
   show("Body", found.requestBody?.content);
-  for (const [status, answer] of Object.entries(found.responses)) if (status < "300") show(`Answer ${status}`, answer.content);
+  for (const [status, answer] of Object.entries(found.responses))
+    if (status < "300") show(`Answer ${status}`, answer.content);
   return made;
 }
 
@@ -42,11 +61,17 @@ const sections = new Map();
 for (const [path, operations] of Object.entries(described.paths))
   for (const [method, found] of Object.entries(operations)) {
     const tag = found.tags?.[0] ?? "other";
-    sections.set(tag, [...(sections.get(tag) ?? []), operation(method, path, found, described.components.schemas)]);
+    sections.set(tag, [
+      ...(sections.get(tag) ?? []),
+      operation(method, path, found, described.components.schemas),
+    ]);
   }
 place.append(
   element("h1", `${described.info.title} ${described.info.version}: interface`),
-  element("p", "Sign in at the console, or send a key: Authorization: Bearer KEY. Errors are problem details (RFC 9457)."),
+  element(
+    "p",
+    "Sign in at the console, or send a key: Authorization: Bearer KEY. Errors are problem details (RFC 9457).",
+  ),
   element("p", "", Object.assign(element("a", "The OpenAPI document"), { href: place.dataset.document })),
 );
 for (const [tag, made] of sections) place.append(element("h2", tag), ...made);

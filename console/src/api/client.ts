@@ -43,7 +43,11 @@ export class Problem extends Error {
   }
 }
 
-export const api = createClient<paths>({ baseUrl: globalThis.location?.origin ?? "/", credentials: "same-origin", fetch: (request) => fetch(request) });
+export const api = createClient<paths>({
+  baseUrl: globalThis.location?.origin ?? "/",
+  credentials: "same-origin",
+  fetch: (request) => fetch(request),
+});
 
 interface Answer<T> {
   data?: T;

@@ -95,7 +95,10 @@ test("an item is put on top of those that landed, once", () => {
   const { cache } = listening();
   cache.setQueryData(keys.items(7, "landed"), { rows: [{ id: 1 }], total: 1 });
   for (let turn = 0; turn < 2; turn++) Source.latest.tell("item", { id: 2, run_id: 7, state: "done" });
-  expect(cache.getQueryData(keys.items(7, "landed"))).toEqual({ rows: [{ id: 2, run_id: 7, state: "done" }, { id: 1 }], total: 2 });
+  expect(cache.getQueryData(keys.items(7, "landed"))).toEqual({
+    rows: [{ id: 2, run_id: 7, state: "done" }, { id: 1 }],
+    total: 2,
+  });
 });
 
 test("after a break everything is asked for again; the stream ends with the page", () => {

@@ -31,7 +31,10 @@ export function useMay(slug: string): (ability: Ability) => boolean {
 const of = (slug: string) => ({ params: { path: { slug } } });
 
 export function useMembers(slug: string) {
-  return useQuery({ queryKey: keys.members(slug), queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/people", of(slug))) });
+  return useQuery({
+    queryKey: keys.members(slug),
+    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/people", of(slug))),
+  });
 }
 
 export function usePeople() {
@@ -41,22 +44,43 @@ export function usePeople() {
 export function useInvitations(slug?: string) {
   return useQuery({
     queryKey: keys.invitations(slug ?? ""),
-    queryFn: () => (slug === undefined ? ask(api.GET("/api/v1/invitations")) : ask(api.GET("/api/v1/libraries/{slug}/invitations", of(slug)))),
+    queryFn: () =>
+      slug === undefined
+        ? ask(api.GET("/api/v1/invitations"))
+        : ask(api.GET("/api/v1/libraries/{slug}/invitations", of(slug))),
   });
 }
 
 export function useInvite(slug?: string) {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (asked: { email: string; name: string; role: Role; service: boolean; libraries: string[] }): Promise<NewInvitation> =>
+    mutationFn: (asked: {
+      email: string;
+      name: string;
+      role: Role;
+      service: boolean;
+      libraries: string[];
+    }): Promise<NewInvitation> =>
       slug === undefined
-        ? ask(api.POST("/api/v1/invitations", {
-            body: {
-              email: asked.email, name: asked.name, service: asked.service, days: 7,
-              grants: asked.service ? [] : asked.libraries.map((library) => ({ library, role: asked.role })),
-            },
-          }))
-        : ask(api.POST("/api/v1/libraries/{slug}/invitations", { ...of(slug), body: { email: asked.email, name: asked.name, role: asked.role, days: 7 } })),
+        ? ask(
+            api.POST("/api/v1/invitations", {
+              body: {
+                email: asked.email,
+                name: asked.name,
+                service: asked.service,
+                days: 7,
+                grants: asked.service
+                  ? []
+                  : asked.libraries.map((library) => ({ library, role: asked.role })),
+              },
+            }),
+          )
+        : ask(
+            api.POST("/api/v1/libraries/{slug}/invitations", {
+              ...of(slug),
+              body: { email: asked.email, name: asked.name, role: asked.role, days: 7 },
+            }),
+          ),
     onSuccess: () => stale(cache, ["invitations"]),
   });
 }
@@ -66,8 +90,16 @@ export function useTakeBack(slug?: string) {
   return useMutation({
     mutationFn: (number: number) =>
       slug === undefined
-        ? ask(api.DELETE("/api/v1/invitations/{invitation_id}", { params: { path: { invitation_id: number } } }))
-        : ask(api.DELETE("/api/v1/libraries/{slug}/invitations/{invitation_id}", { params: { path: { slug, invitation_id: number } } })),
+        ? ask(
+            api.DELETE("/api/v1/invitations/{invitation_id}", {
+              params: { path: { invitation_id: number } },
+            }),
+          )
+        : ask(
+            api.DELETE("/api/v1/libraries/{slug}/invitations/{invitation_id}", {
+              params: { path: { slug, invitation_id: number } },
+            }),
+          ),
     onSuccess: () => stale(cache, ["invitations"]),
   });
 }
@@ -97,25 +129,36 @@ export function useChangePerson() {
 export function useRemovePerson() {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (number: number) => ask(api.DELETE("/api/v1/people/{person_id}", { params: { path: { person_id: number } } })),
+    mutationFn: (number: number) =>
+      ask(api.DELETE("/api/v1/people/{person_id}", { params: { path: { person_id: number } } })),
     onSuccess: () => stale(cache, ["people"]),
   });
 }
 
 export function useNewPassword() {
   return useMutation({
-    mutationFn: (number: number) => ask(api.POST("/api/v1/people/{person_id}/new-password", { params: { path: { person_id: number } } })),
+    mutationFn: (number: number) =>
+      ask(api.POST("/api/v1/people/{person_id}/new-password", { params: { path: { person_id: number } } })),
   });
 }
 
 export function useKeys(slug?: string) {
   return useQuery({
     queryKey: keys.keys(slug ?? ""),
-    queryFn: () => (slug === undefined ? ask(api.GET("/api/v1/keys")) : ask(api.GET("/api/v1/libraries/{slug}/keys", of(slug)))),
+    queryFn: () =>
+      slug === undefined
+        ? ask(api.GET("/api/v1/keys"))
+        : ask(api.GET("/api/v1/libraries/{slug}/keys", of(slug))),
   });
 }
 
-export interface KeyAsked { name: string; abilities: Ability[]; days: number | null; libraries: string[] | null; service: boolean }
+export interface KeyAsked {
+  name: string;
+  abilities: Ability[];
+  days: number | null;
+  libraries: string[] | null;
+  service: boolean;
+}
 
 export function useMakeKey(slug?: string) {
   const cache = useQueryClient();
@@ -135,7 +178,12 @@ export function useRotateKey(slug?: string) {
       const body = { overlap_hours: hours };
       return slug === undefined
         ? ask(api.POST("/api/v1/keys/{key_id}/rotation", { params: { path: { key_id: number } }, body }))
-        : ask(api.POST("/api/v1/libraries/{slug}/keys/{key_id}/rotation", { params: { path: { slug, key_id: number } }, body }));
+        : ask(
+            api.POST("/api/v1/libraries/{slug}/keys/{key_id}/rotation", {
+              params: { path: { slug, key_id: number } },
+              body,
+            }),
+          );
     },
     onSuccess: () => stale(cache, ["keys"]),
   });
@@ -147,20 +195,34 @@ export function useRevokeKey(slug?: string) {
     mutationFn: (number: number) =>
       slug === undefined
         ? ask(api.DELETE("/api/v1/keys/{key_id}", { params: { path: { key_id: number } } }))
-        : ask(api.DELETE("/api/v1/libraries/{slug}/keys/{key_id}", { params: { path: { slug, key_id: number } } })),
+        : ask(
+            api.DELETE("/api/v1/libraries/{slug}/keys/{key_id}", {
+              params: { path: { slug, key_id: number } },
+            }),
+          ),
     onSuccess: () => stale(cache, ["keys"]),
   });
 }
 
-export interface AuditFilter { search: string; outcome: Outcome | ""; offset: number }
+export interface AuditFilter {
+  search: string;
+  outcome: Outcome | "";
+  offset: number;
+}
 
 export function useAudit(filter: AuditFilter, slug?: string) {
-  const query = { search: filter.search || undefined, outcome: filter.outcome || undefined, offset: filter.offset, limit: 60 };
+  const query = {
+    search: filter.search || undefined,
+    outcome: filter.outcome || undefined,
+    offset: filter.offset,
+    limit: 60,
+  };
   return useQuery({
     queryKey: keys.audit(slug ?? "", filter),
-    queryFn: () => (slug === undefined
-      ? ask(api.GET("/api/v1/audit", { params: { query } }))
-      : ask(api.GET("/api/v1/libraries/{slug}/audit", { params: { path: { slug }, query } }))),
+    queryFn: () =>
+      slug === undefined
+        ? ask(api.GET("/api/v1/audit", { params: { query } }))
+        : ask(api.GET("/api/v1/libraries/{slug}/audit", { params: { path: { slug }, query } })),
     placeholderData: (former) => former,
   });
 }
@@ -176,7 +238,8 @@ export function useMySessions() {
 export function useEndSession() {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (number: number) => ask(api.DELETE("/api/v1/me/sessions/{session_id}", { params: { path: { session_id: number } } })),
+    mutationFn: (number: number) =>
+      ask(api.DELETE("/api/v1/me/sessions/{session_id}", { params: { path: { session_id: number } } })),
     onSuccess: () => stale(cache, ["sessions"]),
   });
 }
@@ -197,10 +260,20 @@ export function useSecondFactor() {
   const cache = useQueryClient();
   const fresh = () => stale(cache, ["person"]);
   return {
-    offer: useMutation({ mutationFn: (password: string) => ask(api.POST("/api/v1/me/second-factor", { body: { password } })) }),
-    begin: useMutation({ mutationFn: (code: string) => ask(api.PUT("/api/v1/me/second-factor", { body: { code } })), onSuccess: fresh }),
-    end: useMutation({ mutationFn: (password: string) => ask(api.POST("/api/v1/me/second-factor/end", { body: { password } })), onSuccess: fresh }),
-    codes: useMutation({ mutationFn: (password: string) => ask(api.POST("/api/v1/me/recovery-codes", { body: { password } })) }),
+    offer: useMutation({
+      mutationFn: (password: string) => ask(api.POST("/api/v1/me/second-factor", { body: { password } })),
+    }),
+    begin: useMutation({
+      mutationFn: (code: string) => ask(api.PUT("/api/v1/me/second-factor", { body: { code } })),
+      onSuccess: fresh,
+    }),
+    end: useMutation({
+      mutationFn: (password: string) => ask(api.POST("/api/v1/me/second-factor/end", { body: { password } })),
+      onSuccess: fresh,
+    }),
+    codes: useMutation({
+      mutationFn: (password: string) => ask(api.POST("/api/v1/me/recovery-codes", { body: { password } })),
+    }),
   };
 }
 

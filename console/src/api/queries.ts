@@ -1,7 +1,18 @@
 /** Every question the console asks, by noun, and what a change makes stale. */
 
 import { useMutation, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
-import { api, ask, type Effect, type Format, type Job, type JobKind, type Library, type RecipeSettings, type RunRequest, type Automation } from "./client";
+import {
+  api,
+  ask,
+  type Effect,
+  type Format,
+  type Job,
+  type JobKind,
+  type Library,
+  type RecipeSettings,
+  type RunRequest,
+  type Automation,
+} from "./client";
 import { keys, type Noun } from "./keys";
 import type { components } from "./schema.gen";
 
@@ -16,13 +27,19 @@ const NO_FORMATS: Format[] = [];
 
 /** The formats the service knows, with their names and what is done with each. */
 export function useFormats() {
-  const found = useQuery({ queryKey: keys.formats, queryFn: () => ask(api.GET("/api/v1/formats")), staleTime: Infinity });
+  const found = useQuery({
+    queryKey: keys.formats,
+    queryFn: () => ask(api.GET("/api/v1/formats")),
+    staleTime: Infinity,
+  });
   const formats = found.data ?? NO_FORMATS;
   return {
     formats,
     shown: formats.filter((format) => format.shown),
     treated: formats.filter((format) => format.treated),
-    label: (name: string) => formats.find((format) => format.name === name)?.label ?? (name === "other" ? "Other files" : name.toUpperCase()),
+    label: (name: string) =>
+      formats.find((format) => format.name === name)?.label ??
+      (name === "other" ? "Other files" : name.toUpperCase()),
   };
 }
 
@@ -65,7 +82,9 @@ export const PAGE = 60;
 
 export async function fetchPictures(slug: string, filters: PictureFilters, offset: number) {
   const query = Object.fromEntries(
-    Object.entries({ ...filters, offset, limit: PAGE, previews: true }).filter(([, value]) => value !== undefined && value !== ""),
+    Object.entries({ ...filters, offset, limit: PAGE, previews: true }).filter(
+      ([, value]) => value !== undefined && value !== "",
+    ),
   );
   return ask(api.GET("/api/v1/libraries/{slug}/pictures", { params: { path: { slug }, query } }));
 }
@@ -74,7 +93,10 @@ export async function fetchPictures(slug: string, filters: PictureFilters, offse
 export function useSomePictures(slug: string) {
   return useQuery({
     queryKey: keys.pictures(slug, { some: true }),
-    queryFn: async () => (await fetchPictures(slug, { sort: "size", format: "jpeg" }, 0)).rows.filter((picture) => picture.width > 0),
+    queryFn: async () =>
+      (await fetchPictures(slug, { sort: "size", format: "jpeg" }, 0)).rows.filter(
+        (picture) => picture.width > 0,
+      ),
   });
 }
 
@@ -107,7 +129,10 @@ export function useItems(id: number, state: "failed" | "landed") {
     queryFn: () =>
       ask(
         api.GET("/api/v1/runs/{run_id}/items", {
-          params: { path: { run_id: id }, query: { state: [...states], limit: state === "failed" ? 500 : 40 } },
+          params: {
+            path: { run_id: id },
+            query: { state: [...states], limit: state === "failed" ? 500 : 40 },
+          },
         }),
       ),
   });
@@ -153,7 +178,9 @@ export function useEffectOf(slug: string, settings: RecipeSettings | undefined) 
     enabled: settings !== undefined,
     placeholderData: (former: Effect | undefined) => former,
     queryFn: () =>
-      ask(api.POST("/api/v1/libraries/{slug}/recipe/effect", { params: { path: { slug } }, body: settings! })),
+      ask(
+        api.POST("/api/v1/libraries/{slug}/recipe/effect", { params: { path: { slug } }, body: settings! }),
+      ),
   });
 }
 
@@ -195,7 +222,11 @@ export function useOrphans(slug: string, offset: number) {
   return useQuery({
     queryKey: keys.orphans(slug, offset),
     queryFn: () =>
-      ask(api.GET("/api/v1/libraries/{slug}/orphans", { params: { path: { slug }, query: { offset, limit: 20 } } })),
+      ask(
+        api.GET("/api/v1/libraries/{slug}/orphans", {
+          params: { path: { slug }, query: { offset, limit: 20 } },
+        }),
+      ),
   });
 }
 
@@ -203,7 +234,12 @@ export function useRescue(slug: string) {
   const cache = useQueryClient();
   return useMutation({
     mutationFn: ({ id, path }: { id: number; path: string | null }) =>
-      ask(api.POST("/api/v1/libraries/{slug}/orphans/{backup_id}/restore", { params: { path: { slug, backup_id: id } }, body: { path } })),
+      ask(
+        api.POST("/api/v1/libraries/{slug}/orphans/{backup_id}/restore", {
+          params: { path: { slug, backup_id: id } },
+          body: { path },
+        }),
+      ),
     onSuccess: () => {
       stale(cache, ["orphans", "backups", "pictures"]);
     },
@@ -225,7 +261,8 @@ export function useReattach(slug: string) {
 export function useJobs(slug: string, kind: JobKind) {
   return useQuery({
     queryKey: keys.jobs(slug, kind),
-    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/jobs", { params: { path: { slug }, query: { kind } } })),
+    queryFn: () =>
+      ask(api.GET("/api/v1/libraries/{slug}/jobs", { params: { path: { slug }, query: { kind } } })),
   });
 }
 
@@ -234,9 +271,12 @@ export const underWay = (job: Job | null | undefined) => job?.state === "waiting
 const path = (slug: string) => ({ params: { path: { slug } } });
 const STARTS = {
   survey: (slug: string) => api.POST("/api/v1/libraries/{slug}/surveys", path(slug)),
-  check: (slug: string, body: Schemas["CheckRequest"]) => api.POST("/api/v1/libraries/{slug}/checks", { ...path(slug), body }),
-  forecast: (slug: string, body: Schemas["ForecastRequest"]) => api.POST("/api/v1/libraries/{slug}/forecasts", { ...path(slug), body }),
-  pruning: (slug: string, body: Schemas["PruneRequest"]) => api.POST("/api/v1/libraries/{slug}/prunings", { ...path(slug), body }),
+  check: (slug: string, body: Schemas["CheckRequest"]) =>
+    api.POST("/api/v1/libraries/{slug}/checks", { ...path(slug), body }),
+  forecast: (slug: string, body: Schemas["ForecastRequest"]) =>
+    api.POST("/api/v1/libraries/{slug}/forecasts", { ...path(slug), body }),
+  pruning: (slug: string, body: Schemas["PruneRequest"]) =>
+    api.POST("/api/v1/libraries/{slug}/prunings", { ...path(slug), body }),
 };
 
 /** Starts a job of a kind; what it needs to know is given when it is started. */
@@ -244,7 +284,8 @@ export function useStartJob<K extends keyof typeof STARTS>(slug: string, kind: K
   const cache = useQueryClient();
   type Body = Parameters<(typeof STARTS)[K]>[1];
   return useMutation({
-    mutationFn: (body: Body) => ask((STARTS[kind] as (slug: string, body: Body) => ReturnType<(typeof STARTS)["survey"]>)(slug, body)),
+    mutationFn: (body: Body) =>
+      ask((STARTS[kind] as (slug: string, body: Body) => ReturnType<(typeof STARTS)["survey"]>)(slug, body)),
     onSuccess: (job) => takeJob(cache, job),
   });
 }
@@ -252,7 +293,8 @@ export function useStartJob<K extends keyof typeof STARTS>(slug: string, kind: K
 export function useStopJob() {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (job_id: number) => ask(api.POST("/api/v1/jobs/{job_id}/stop", { params: { path: { job_id } } })),
+    mutationFn: (job_id: number) =>
+      ask(api.POST("/api/v1/jobs/{job_id}/stop", { params: { path: { job_id } } })),
     onSuccess: (job) => takeJob(cache, job),
   });
 }
@@ -270,9 +312,14 @@ const MAKES_STALE: Record<JobKind, Noun[]> = {
 
 /** Puts a job as it is now where pages look for it. */
 export function takeJob(cache: QueryClient, job: Job): void {
-  cache.setQueryData<Job[]>(keys.jobs(job.library, job.kind), (all) => all && [job, ...all.filter((other) => other.id !== job.id)].sort((a, b) => b.id - a.id));
+  cache.setQueryData<Job[]>(
+    keys.jobs(job.library, job.kind),
+    (all) => all && [job, ...all.filter((other) => other.id !== job.id)].sort((a, b) => b.id - a.id),
+  );
   if (job.kind === "survey") {
-    cache.setQueryData<Library[]>(keys.libraries, (all) => all?.map((library) => (library.slug === job.library ? { ...library, last_survey: job } : library)));
+    cache.setQueryData<Library[]>(keys.libraries, (all) =>
+      all?.map((library) => (library.slug === job.library ? { ...library, last_survey: job } : library)),
+    );
   }
   if (!underWay(job)) stale(cache, MAKES_STALE[job.kind]);
 }
@@ -284,7 +331,8 @@ export function useMachine() {
 export function usePlan(id: number) {
   return useQuery({
     queryKey: keys.plan(id),
-    queryFn: () => ask(api.GET("/api/v1/pictures/{picture_id}/plan", { params: { path: { picture_id: id } } })),
+    queryFn: () =>
+      ask(api.GET("/api/v1/pictures/{picture_id}/plan", { params: { path: { picture_id: id } } })),
   });
 }
 
@@ -292,7 +340,12 @@ export function useSetOverride(id: number) {
   const cache = useQueryClient();
   return useMutation({
     mutationFn: (override: "exact" | "gallery" | "everyday" | "lean" | "leave" | null) =>
-      ask(api.PUT("/api/v1/pictures/{picture_id}/override", { params: { path: { picture_id: id } }, body: { override } })),
+      ask(
+        api.PUT("/api/v1/pictures/{picture_id}/override", {
+          params: { path: { picture_id: id } },
+          body: { override },
+        }),
+      ),
     onSuccess: (picture) => {
       cache.setQueryData(keys.picture(id), picture);
       void cache.invalidateQueries({ queryKey: keys.plan(id) });

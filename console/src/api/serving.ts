@@ -28,21 +28,33 @@ export function useServerRules(slug: string, server: ServerKind, address: string
   return useQuery({
     queryKey: keys.rules(slug, server),
     enabled: address !== null,
-    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/server-rules/{server}", { params: { path: { slug, server } }, parseAs: "text" })) as Promise<string>,
+    queryFn: async (): Promise<string> =>
+      ask(
+        api.GET("/api/v1/libraries/{slug}/server-rules/{server}", {
+          params: { path: { slug, server } },
+          parseAs: "text",
+        }),
+      ),
   });
 }
 
 export function useAsk(slug: string) {
   return useMutation({
     mutationFn: (body: { path?: string; page?: string }) =>
-      ask(api.POST("/api/v1/libraries/{slug}/asking", { params: { path: { slug } }, body: { most: 20, ...body } })),
+      ask(
+        api.POST("/api/v1/libraries/{slug}/asking", {
+          params: { path: { slug } },
+          body: { most: 20, ...body },
+        }),
+      ),
   });
 }
 
 export function useTraffic(slug: string, days: number) {
   return useQuery({
     queryKey: keys.traffic(slug, days),
-    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/traffic", { params: { path: { slug }, query: { days } } })),
+    queryFn: () =>
+      ask(api.GET("/api/v1/libraries/{slug}/traffic", { params: { path: { slug }, query: { days } } })),
     refetchInterval: 30_000,
   });
 }

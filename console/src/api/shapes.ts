@@ -19,17 +19,50 @@ export type WatermarkRule = Schemas["WatermarkRule"];
 export type WatermarkSettings = Schemas["WatermarkSettings-Output"];
 
 export const NEW_SIZE: SizeSettings = {
-  way: "fit", width: 520, height: 0, densities: [1], widths: [], anchor: "focus", grey: false, format: null, level: null, copies: null,
-  sharpening: { amount: 0, radius: 0.6, threshold: 2 }, pattern: "{stem}-{name}-{width}{ext}",
-  when: { folder: null, name: null, formats: null, role: null, smaller_than: null, larger_than: null, longest_side_under: null, longest_side_over: null, transparent: null, animated: null },
+  way: "fit",
+  width: 520,
+  height: 0,
+  densities: [1],
+  widths: [],
+  anchor: "focus",
+  grey: false,
+  format: null,
+  level: null,
+  copies: null,
+  sharpening: { amount: 0, radius: 0.6, threshold: 2 },
+  pattern: "{stem}-{name}-{width}{ext}",
+  when: {
+    folder: null,
+    name: null,
+    formats: null,
+    role: null,
+    smaller_than: null,
+    larger_than: null,
+    longest_side_under: null,
+    longest_side_over: null,
+    transparent: null,
+    animated: null,
+  },
 };
 
 export const NEW_WATERMARK: WatermarkSettings = {
-  when: NEW_SIZE.when, originals: true, sizes: null, words: "", place: "bottom-right", width: 0.2, margin: 0.03, opacity: 0.6, least: 60, tone: "under",
+  when: NEW_SIZE.when,
+  originals: true,
+  sizes: null,
+  words: "",
+  place: "bottom-right",
+  width: 0.2,
+  margin: 0.03,
+  opacity: 0.6,
+  least: 60,
+  tone: "under",
 };
 
 export function useSizes(slug: string) {
-  return useQuery({ queryKey: keys.sizes(slug), queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/sizes", { params: { path: { slug } } })) });
+  return useQuery({
+    queryKey: keys.sizes(slug),
+    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/sizes", { params: { path: { slug } } })),
+  });
 }
 
 /** What a size would do; settings null: were it removed. */
@@ -39,7 +72,13 @@ export function useSizeEffect(slug: string, name: string, settings: SizeSettings
     enabled: settings !== undefined && name !== "",
     retry: false,
     placeholderData: (former: SizeEffect | undefined) => former,
-    queryFn: () => ask(api.POST("/api/v1/libraries/{slug}/sizes/{name}/effect", { params: { path: { slug, name } }, body: { settings: settings ?? null } })),
+    queryFn: () =>
+      ask(
+        api.POST("/api/v1/libraries/{slug}/sizes/{name}/effect", {
+          params: { path: { slug, name } },
+          body: { settings: settings ?? null },
+        }),
+      ),
   });
 }
 
@@ -47,7 +86,12 @@ export function useSaveSize(slug: string) {
   const cache = useQueryClient();
   return useMutation({
     mutationFn: ({ name, settings }: { name: string; settings: SizeSettings }) =>
-      ask(api.PUT("/api/v1/libraries/{slug}/sizes/{name}", { params: { path: { slug, name } }, body: settings })),
+      ask(
+        api.PUT("/api/v1/libraries/{slug}/sizes/{name}", {
+          params: { path: { slug, name } },
+          body: settings,
+        }),
+      ),
     onSuccess: () => stale(cache, ["sizes", "sizeEffect", "cuts", "effect"]),
   });
 }
@@ -55,15 +99,18 @@ export function useSaveSize(slug: string) {
 export function useRemoveSize(slug: string) {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (name: string) => ask(api.DELETE("/api/v1/libraries/{slug}/sizes/{name}", { params: { path: { slug, name } } })),
+    mutationFn: (name: string) =>
+      ask(api.DELETE("/api/v1/libraries/{slug}/sizes/{name}", { params: { path: { slug, name } } })),
     onSuccess: () => stale(cache, ["sizes", "sizeEffect", "cuts", "effect"]),
   });
 }
 
 export function useUnused(slug: string, days: number) {
   return useQuery({
-    queryKey: keys.unused(slug, days), placeholderData: keepPreviousData,
-    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/unused-sizes", { params: { path: { slug }, query: { days } } })),
+    queryKey: keys.unused(slug, days),
+    placeholderData: keepPreviousData,
+    queryFn: () =>
+      ask(api.GET("/api/v1/libraries/{slug}/unused-sizes", { params: { path: { slug }, query: { days } } })),
   });
 }
 
@@ -73,22 +120,36 @@ export function useRemoveUnused(slug: string) {
   return useMutation({
     mutationFn: (days: number | null) =>
       days === null
-        ? ask(api.POST("/api/v1/libraries/{slug}/unused-sizes/bring-back", { params: { path: { slug } }, body: {} }))
-        : ask(api.POST("/api/v1/libraries/{slug}/unused-sizes/remove", { params: { path: { slug } }, body: { days } })),
+        ? ask(
+            api.POST("/api/v1/libraries/{slug}/unused-sizes/bring-back", {
+              params: { path: { slug } },
+              body: {},
+            }),
+          )
+        : ask(
+            api.POST("/api/v1/libraries/{slug}/unused-sizes/remove", {
+              params: { path: { slug } },
+              body: { days },
+            }),
+          ),
     onSuccess: () => stale(cache, ["sizes", "sizeEffect", "unused"]),
   });
 }
 
 export function useLadder(slug: string) {
   return useMutation({
-    mutationFn: (body: { least: number; most: number; step: number }) => ask(api.POST("/api/v1/libraries/{slug}/ladder", { params: { path: { slug } }, body })),
+    mutationFn: (body: { least: number; most: number; step: number }) =>
+      ask(api.POST("/api/v1/libraries/{slug}/ladder", { params: { path: { slug } }, body })),
   });
 }
 
 export function useCuts(picture: number, asked = true) {
   return useQuery({
-    queryKey: keys.cuts(picture), enabled: asked, retry: false,
-    queryFn: () => ask(api.GET("/api/v1/pictures/{picture_id}/cuts", { params: { path: { picture_id: picture } } })),
+    queryKey: keys.cuts(picture),
+    enabled: asked,
+    retry: false,
+    queryFn: () =>
+      ask(api.GET("/api/v1/pictures/{picture_id}/cuts", { params: { path: { picture_id: picture } } })),
   });
 }
 
@@ -96,7 +157,12 @@ export function useSetFocus(picture: number) {
   const cache = useQueryClient();
   return useMutation({
     mutationFn: (focus: { x: number; y: number } | null) =>
-      ask(api.PUT("/api/v1/pictures/{picture_id}/focus", { params: { path: { picture_id: picture } }, body: { focus } })),
+      ask(
+        api.PUT("/api/v1/pictures/{picture_id}/focus", {
+          params: { path: { picture_id: picture } },
+          body: { focus },
+        }),
+      ),
     onSuccess: (cuts) => {
       cache.setQueryData(keys.cuts(picture), cuts);
       stale(cache, ["plan", "effect", "sizes"]);
@@ -105,14 +171,20 @@ export function useSetFocus(picture: number) {
 }
 
 export function useTouches(picture: number) {
-  return useQuery({ queryKey: keys.touches(picture), queryFn: () => ask(api.GET("/api/v1/pictures/{picture_id}/touches", { params: { path: { picture_id: picture } } })) });
+  return useQuery({
+    queryKey: keys.touches(picture),
+    queryFn: () =>
+      ask(api.GET("/api/v1/pictures/{picture_id}/touches", { params: { path: { picture_id: picture } } })),
+  });
 }
 
 export function useTouchUp(picture: number) {
   const cache = useQueryClient();
   return useMutation({
     mutationFn: (body: { steps: Touch[]; original: string }) =>
-      ask(api.PUT("/api/v1/pictures/{picture_id}/touches", { params: { path: { picture_id: picture } }, body })),
+      ask(
+        api.PUT("/api/v1/pictures/{picture_id}/touches", { params: { path: { picture_id: picture } }, body }),
+      ),
     onSuccess: (touched) => {
       cache.setQueryData(keys.touches(picture), touched);
       stale(cache, ["picture", "pictures", "plan", "effect", "cuts"]);
@@ -120,41 +192,77 @@ export function useTouchUp(picture: number) {
   });
 }
 
-export interface View { data: Blob; width: number; height: number }
+export interface View {
+  data: Blob;
+  width: number;
+  height: number;
+}
 
 /** What steps would make of a picture: the whole of it small, or a part at its own size. */
-export function useView(picture: number, area: { steps: Touch[]; whole: boolean; left: number; top: number; width: number; height: number }) {
+export function useView(
+  picture: number,
+  area: { steps: Touch[]; whole: boolean; left: number; top: number; width: number; height: number },
+) {
   return useQuery({
-    queryKey: keys.view(picture, area), retry: false, gcTime: 20_000, staleTime: Infinity,
+    queryKey: keys.view(picture, area),
+    retry: false,
+    gcTime: 20_000,
+    staleTime: Infinity,
     placeholderData: keepPreviousData,
     queryFn: async ({ signal }): Promise<View> => {
       const { data, response, error } = await api.POST("/api/v1/pictures/{picture_id}/view", {
-        params: { path: { picture_id: picture } }, body: area, parseAs: "blob", signal,
+        params: { path: { picture_id: picture } },
+        body: area,
+        parseAs: "blob",
+        signal,
       });
       if (!response.ok || data === undefined) {
         const body = (error ?? {}) as unknown as { title?: string; detail?: string };
-        throw new Problem(body.title ?? `The service answered ${response.status}`, body.detail ?? "", response.status, "view");
+        throw new Problem(
+          body.title ?? `The service answered ${response.status}`,
+          body.detail ?? "",
+          response.status,
+          "view",
+        );
       }
       const [width = 0, height = 0] = (response.headers.get("Plumcrate-Size") ?? "").split("x").map(Number);
-      return { data: data as unknown as Blob, width, height };
+      return { data: data, width, height };
     },
   });
 }
 
 export function useWatermarks(slug: string) {
-  return useQuery({ queryKey: keys.watermarks(slug), queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/watermarks", { params: { path: { slug } } })) });
+  return useQuery({
+    queryKey: keys.watermarks(slug),
+    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/watermarks", { params: { path: { slug } } })),
+  });
 }
 
 export function useSaveWatermark(slug: string) {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: async ({ name, settings, picture }: { name: string; settings: WatermarkSettings; picture: File | null }) => {
-      const saved = await ask(api.PUT("/api/v1/libraries/{slug}/watermarks/{name}", { params: { path: { slug, name } }, body: settings }));
+    mutationFn: async ({
+      name,
+      settings,
+      picture,
+    }: {
+      name: string;
+      settings: WatermarkSettings;
+      picture: File | null;
+    }) => {
+      const saved = await ask(
+        api.PUT("/api/v1/libraries/{slug}/watermarks/{name}", {
+          params: { path: { slug, name } },
+          body: settings,
+        }),
+      );
       if (picture === null) return saved;
       return ask(
         api.PUT("/api/v1/libraries/{slug}/watermarks/{name}/picture", {
-          params: { path: { slug, name } }, body: picture as unknown as string,
-          bodySerializer: (body) => body as unknown as Blob, headers: { "Content-Type": "application/octet-stream" },
+          params: { path: { slug, name } },
+          body: picture as unknown as string,
+          bodySerializer: (body) => body as unknown as Blob,
+          headers: { "Content-Type": "application/octet-stream" },
         }),
       );
     },
@@ -165,7 +273,8 @@ export function useSaveWatermark(slug: string) {
 export function useRemoveWatermark(slug: string) {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (name: string) => ask(api.DELETE("/api/v1/libraries/{slug}/watermarks/{name}", { params: { path: { slug, name } } })),
+    mutationFn: (name: string) =>
+      ask(api.DELETE("/api/v1/libraries/{slug}/watermarks/{name}", { params: { path: { slug, name } } })),
     onSuccess: () => stale(cache, ["watermarks", "effect", "plan"]),
   });
 }

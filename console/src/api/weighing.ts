@@ -29,7 +29,12 @@ export function useSitePages(slug: string) {
 export function useWeighings(page: number) {
   return useQuery({
     queryKey: keys.weighings(page),
-    queryFn: () => ask(api.GET("/api/v1/site-pages/{page_id}/weighings", { params: { path: { page_id: page }, query: { limit: 40 } } })),
+    queryFn: () =>
+      ask(
+        api.GET("/api/v1/site-pages/{page_id}/weighings", {
+          params: { path: { page_id: page }, query: { limit: 40 } },
+        }),
+      ),
   });
 }
 
@@ -43,7 +48,8 @@ export function useSitePage(page: number) {
 export function useHistory(page: number) {
   return useQuery({
     queryKey: keys.pageHistory(page),
-    queryFn: () => ask(api.GET("/api/v1/site-pages/{page_id}/history", { params: { path: { page_id: page } } })),
+    queryFn: () =>
+      ask(api.GET("/api/v1/site-pages/{page_id}/history", { params: { path: { page_id: page } } })),
   });
 }
 
@@ -51,7 +57,12 @@ export function useWeigh(slug: string) {
   const cache = useQueryClient();
   return useMutation({
     mutationFn: (body: Partial<WeighRequest>) =>
-      ask(api.POST("/api/v1/libraries/{slug}/weighings", { params: { path: { slug } }, body: { devices: ["desktop", "phone"], passes: 3, plain: false, ...body } })),
+      ask(
+        api.POST("/api/v1/libraries/{slug}/weighings", {
+          params: { path: { slug } },
+          body: { devices: ["desktop", "phone"], passes: 3, plain: false, ...body },
+        }),
+      ),
     onSuccess: (job) => takeJob(cache, job),
   });
 }
@@ -60,7 +71,12 @@ export function useChangePage(slug: string, address: string) {
   const cache = useQueryClient();
   return useMutation({
     mutationFn: (body: PageSettings) =>
-      ask(api.PUT("/api/v1/libraries/{slug}/site-pages", { params: { path: { slug }, query: { address } }, body })),
+      ask(
+        api.PUT("/api/v1/libraries/{slug}/site-pages", {
+          params: { path: { slug }, query: { address } },
+          body,
+        }),
+      ),
     onSuccess: () => stale(cache, ["sitePages", "sitePage", "weighings"]),
   });
 }
@@ -68,7 +84,8 @@ export function useChangePage(slug: string, address: string) {
 export function useForgetPage() {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (page: number) => ask(api.DELETE("/api/v1/site-pages/{page_id}", { params: { path: { page_id: page } } })),
+    mutationFn: (page: number) =>
+      ask(api.DELETE("/api/v1/site-pages/{page_id}", { params: { path: { page_id: page } } })),
     onSuccess: () => stale(cache, ["sitePages"]),
   });
 }
@@ -77,7 +94,12 @@ export function useTreatPage() {
   const cache = useQueryClient();
   return useMutation({
     mutationFn: ({ weighing, everything }: { weighing: number; everything: boolean }) =>
-      ask(api.POST("/api/v1/weighings/{weighing_id}/run", { params: { path: { weighing_id: weighing } }, body: { everything } })),
+      ask(
+        api.POST("/api/v1/weighings/{weighing_id}/run", {
+          params: { path: { weighing_id: weighing } },
+          body: { everything },
+        }),
+      ),
     onSuccess: () => stale(cache, ["runs"]),
   });
 }
@@ -86,7 +108,12 @@ export function useNoteNeed(slug: string) {
   const cache = useQueryClient();
   return useMutation({
     mutationFn: ({ weighing, device, number }: { weighing: number; device: Device; number: number }) =>
-      ask(api.POST("/api/v1/weighings/{weighing_id}/needs", { params: { path: { weighing_id: weighing } }, body: { device, number } })),
+      ask(
+        api.POST("/api/v1/weighings/{weighing_id}/needs", {
+          params: { path: { weighing_id: weighing } },
+          body: { device, number },
+        }),
+      ),
     onSuccess: (needs) => cache.setQueryData(keys.needs(slug), needs),
   });
 }

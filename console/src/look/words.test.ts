@@ -3,8 +3,19 @@ import { bytes, duration, many, points, saved } from "./words";
 
 describe("figures", () => {
   it("says bytes in decimal units with at most three significant digits", () => {
-    expect([0, 999, 1000, 9_994, 9_996, 99_960, 999_400, 999_500, 3_250_000, 4.2e12].map((count) => bytes(count))).toEqual([
-      "0 B", "999 B", "1.00 kB", "9.99 kB", "10.0 kB", "100 kB", "999 kB", "1.00 MB", "3.25 MB", "4.20 TB",
+    expect(
+      [0, 999, 1000, 9_994, 9_996, 99_960, 999_400, 999_500, 3_250_000, 4.2e12].map((count) => bytes(count)),
+    ).toEqual([
+      "0 B",
+      "999 B",
+      "1.00 kB",
+      "9.99 kB",
+      "10.0 kB",
+      "100 kB",
+      "999 kB",
+      "1.00 MB",
+      "3.25 MB",
+      "4.20 TB",
     ]);
     expect(bytes(null)).toBe("–");
   });

@@ -6,7 +6,12 @@ import { useAudit, type AuditEntry, type AuditFilter, type Outcome } from "../ap
 import { count } from "../look/words";
 import { Button, Card, Empty, ErrorNote, INLINE_INPUT, Shape, Tag } from "../parts/ui";
 
-const OUTCOMES: [Outcome | "", string][] = [["", "everything"], ["done", "what was done"], ["refused", "what was refused"], ["failed", "what failed"]];
+const OUTCOMES: [Outcome | "", string][] = [
+  ["", "everything"],
+  ["done", "what was done"],
+  ["refused", "what was refused"],
+  ["failed", "what failed"],
+];
 
 export function LibraryAuditPage({ library }: { library: Library }) {
   return <Audit slug={library.slug} />;
@@ -22,27 +27,77 @@ function Audit({ slug }: { slug?: string }) {
   const rows = list.data?.rows ?? [];
   return (
     <div className="space-y-5">
-      <Card title="Who did what" aside={<a className="font-semibold text-plum underline" href={`/api/v1${slug === undefined ? "" : `/libraries/${slug}`}/audit/export`} download>Take it along as CSV</a>}>
+      <Card
+        title="Who did what"
+        aside={
+          <a
+            className="font-semibold text-plum underline"
+            href={`/api/v1${slug === undefined ? "" : `/libraries/${slug}`}/audit/export`}
+            download
+          >
+            Take it along as CSV
+          </a>
+        }
+      >
         <div className="mb-4 flex flex-wrap gap-3">
           <input
-            type="search" aria-label="Search" placeholder="A name, an address, an act" className={`${INLINE_INPUT} min-w-56 flex-1`}
-            value={filter.search} onChange={(event) => setFilter({ ...filter, search: event.target.value, offset: 0 })}
+            type="search"
+            aria-label="Search"
+            placeholder="A name, an address, an act"
+            className={`${INLINE_INPUT} min-w-56 flex-1`}
+            value={filter.search}
+            onChange={(event) => setFilter({ ...filter, search: event.target.value, offset: 0 })}
           />
-          <select aria-label="Which" className={INLINE_INPUT} value={filter.outcome} onChange={(event) => setFilter({ ...filter, outcome: OUTCOMES.find(([one]) => one === event.target.value)?.[0] ?? "", offset: 0 })}>
-            {OUTCOMES.map(([value, words]) => <option key={value} value={value}>{words}</option>)}
+          <select
+            aria-label="Which"
+            className={INLINE_INPUT}
+            value={filter.outcome}
+            onChange={(event) =>
+              setFilter({
+                ...filter,
+                outcome: OUTCOMES.find(([one]) => one === event.target.value)?.[0] ?? "",
+                offset: 0,
+              })
+            }
+          >
+            {OUTCOMES.map(([value, words]) => (
+              <option key={value} value={value}>
+                {words}
+              </option>
+            ))}
           </select>
         </div>
         {list.isPending && <Shape className="h-64" />}
         {list.isError && <ErrorNote error={list.error} again={() => void list.refetch()} />}
-        {list.data?.total === 0 && <Empty title="Nothing of that kind">{filter.search || filter.outcome ? "No entry fits what is looked for." : "Nobody has done anything here yet."}</Empty>}
+        {list.data?.total === 0 && (
+          <Empty title="Nothing of that kind">
+            {filter.search || filter.outcome
+              ? "No entry fits what is looked for."
+              : "Nobody has done anything here yet."}
+          </Empty>
+        )}
         <ol className="divide-y divide-line">
-          {rows.map((entry) => <Entry key={entry.id} entry={entry} here={slug !== undefined} />)}
+          {rows.map((entry) => (
+            <Entry key={entry.id} entry={entry} here={slug !== undefined} />
+          ))}
         </ol>
         {list.data && list.data.total > rows.length && (
           <div className="mt-4 flex items-center justify-between gap-3 text-sm text-quiet">
-            <Button disabled={filter.offset === 0} onClick={() => setFilter({ ...filter, offset: Math.max(0, filter.offset - 60) })}>Later</Button>
-            <span>{count(filter.offset + 1)} to {count(filter.offset + rows.length)} of {count(list.data.total)}</span>
-            <Button disabled={list.data.next == null} onClick={() => setFilter({ ...filter, offset: list.data.next ?? filter.offset })}>Earlier</Button>
+            <Button
+              disabled={filter.offset === 0}
+              onClick={() => setFilter({ ...filter, offset: Math.max(0, filter.offset - 60) })}
+            >
+              Later
+            </Button>
+            <span>
+              {count(filter.offset + 1)} to {count(filter.offset + rows.length)} of {count(list.data.total)}
+            </span>
+            <Button
+              disabled={list.data.next == null}
+              onClick={() => setFilter({ ...filter, offset: list.data.next ?? filter.offset })}
+            >
+              Earlier
+            </Button>
           </div>
         )}
       </Card>
@@ -54,18 +109,32 @@ function Entry({ entry, here }: { entry: AuditEntry; here: boolean }) {
   const who = entry.actor || entry.email || "a stranger";
   return (
     <li className="grid gap-x-4 gap-y-0.5 py-2.5 text-sm md:grid-cols-[11rem_12rem_1fr]">
-      <time className="tabular-nums text-quiet" dateTime={entry.at}>{new Date(entry.at).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "medium" })}</time>
+      <time className="tabular-nums text-quiet" dateTime={entry.at}>
+        {new Date(entry.at).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "medium" })}
+      </time>
       <span className="min-w-0">
-        <span className="block truncate font-semibold" title={entry.email ?? who}>{who}</span>
-        <span className="block text-xs text-quiet">{entry.kind === "key" ? "a key, " : ""}{entry.address}</span>
+        <span className="block truncate font-semibold" title={entry.email ?? who}>
+          {who}
+        </span>
+        <span className="block text-xs text-quiet">
+          {entry.kind === "key" ? "a key, " : ""}
+          {entry.address}
+        </span>
       </span>
       <span className="min-w-0">
         <span className="flex flex-wrap items-center gap-2">
           <span className="font-semibold">{entry.act}</span>
           {!here && entry.library && <span className="text-quiet">in {entry.library}</span>}
-          {entry.outcome !== "done" && <Tag state="failed">{entry.outcome}{entry.detail && `: ${entry.detail}`}</Tag>}
+          {entry.outcome !== "done" && (
+            <Tag state="failed">
+              {entry.outcome}
+              {entry.detail && `: ${entry.detail}`}
+            </Tag>
+          )}
         </span>
-        <span className="block break-all font-mono text-xs text-quiet">{entry.outcome === "done" && entry.detail ? entry.detail : entry.target}</span>
+        <span className="block break-all font-mono text-xs text-quiet">
+          {entry.outcome === "done" && entry.detail ? entry.detail : entry.target}
+        </span>
       </span>
     </li>
   );

@@ -12,8 +12,19 @@ afterEach(() => {
 });
 
 const AUTOMATION = {
-  new_files: "by-hand", watch: false, settle_seconds: 2, survey_schedule: null, run_schedule: null, hours: ["22:00-06:00"],
-  time_zone: "UTC", share: 100, backups: true, backups_limit: null, keep_times: false, keep_backups_days: null, keep_orphans_days: null,
+  new_files: "by-hand",
+  watch: false,
+  settle_seconds: 2,
+  survey_schedule: null,
+  run_schedule: null,
+  hours: ["22:00-06:00"],
+  time_zone: "UTC",
+  share: 100,
+  backups: true,
+  backups_limit: null,
+  keep_times: false,
+  keep_backups_days: null,
+  keep_orphans_days: null,
 };
 const KEPT = { ...LIBRARY, automation: AUTOMATION } as unknown as Library;
 
@@ -22,15 +33,24 @@ function button(name: string) {
 }
 
 test("what is changed is sent as a whole, once something was", async () => {
-  const changed = { ...AUTOMATION, new_files: "at-once", backups_limit: 5_000_000_000, survey_schedule: "0 * * * *" };
+  const changed = {
+    ...AUTOMATION,
+    new_files: "at-once",
+    backups_limit: 5_000_000_000,
+    survey_schedule: "0 * * * *",
+  };
   const sent = serve({ "PATCH /libraries/ledge": { ...KEPT, automation: changed } });
   show(<AutomationPage library={KEPT} />);
   expect(button("Save").disabled).toBe(true);
   fireEvent.click(screen.getByRole("radio", { name: /At once/ }));
-  fireEvent.change(screen.getByLabelText("Largest size of the backups, gigabytes"), { target: { value: "5" } });
+  fireEvent.change(screen.getByLabelText("Largest size of the backups, gigabytes"), {
+    target: { value: "5" },
+  });
   fireEvent.change(screen.getByLabelText(/Survey by schedule/), { target: { value: "0 * * * *" } });
   fireEvent.click(button("Save"));
-  await waitFor(() => expect(sent.find(({ method }) => method === "PATCH")?.body).toEqual({ automation: changed }));
+  await waitFor(() =>
+    expect(sent.find(({ method }) => method === "PATCH")?.body).toEqual({ automation: changed }),
+  );
 });
 
 test("discard takes everything back, the hours too", () => {
@@ -63,7 +83,10 @@ test("the machine says of each line whether it is fine, or what to do", async ()
   serve({ "GET /machine": { verdict: "warning", lines } });
   show(<MachinePage />);
   expect(await screen.findByText("It works. See the marked lines.")).toBeTruthy();
-  expect(screen.getAllByRole("listitem").map((line) => line.textContent)).toEqual(["databasePostgreSQL 15", "loop feedingfailed 3 timesread the worker's log"]);
+  expect(screen.getAllByRole("listitem").map((line) => line.textContent)).toEqual([
+    "databasePostgreSQL 15",
+    "loop feedingfailed 3 timesread the worker's log",
+  ]);
   expect(screen.getByLabelText("fine")).toBeTruthy();
   expect(screen.getByLabelText("warning")).toBeTruthy();
 });

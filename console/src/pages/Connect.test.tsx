@@ -12,7 +12,11 @@ afterEach(() => {
 const tick = (name: RegExp) => screen.getByLabelText(name) as HTMLInputElement;
 
 test("what files say about themselves is chosen when a library is connected, and the place goes unless it is said", async () => {
-  const sent = serve({ "POST /libraries": LIBRARY, "POST /libraries/ledge/surveys": job("survey", { state: "waiting" }), "GET /libraries": [LIBRARY] });
+  const sent = serve({
+    "POST /libraries": LIBRARY,
+    "POST /libraries/ledge/surveys": job("survey", { state: "waiting" }),
+    "GET /libraries": [LIBRARY],
+  });
   show(<Connect />);
   await screen.findByLabelText("AVIF");
   expect(tick(/Rights and credit/).checked).toBe(true);
@@ -24,7 +28,11 @@ test("what files say about themselves is chosen when a library is connected, and
   fireEvent.click(screen.getByRole("button", { name: "Connect and survey" }));
   await waitFor(() => expect(sent.some(({ path }) => path.endsWith("surveys"))).toBe(true));
   expect(sent.find(({ method, path }) => method === "POST" && path === "/libraries")!.body).toEqual({
-    name: "Ledge", root: "/srv/ledge", level: "everyday", copies: ["avif"], metadata: ["rights", "time"],
+    name: "Ledge",
+    root: "/srv/ledge",
+    level: "everyday",
+    copies: ["avif"],
+    metadata: ["rights", "time"],
   });
 });
 

@@ -18,7 +18,9 @@ export function Connect() {
   const [metadata, setMetadata] = useState<MetadataKind[]>(["rights"]);
   const connect = useMutation({
     mutationFn: async () => {
-      const library = await ask(api.POST("/api/v1/libraries", { body: { name, root, level, copies, metadata } }));
+      const library = await ask(
+        api.POST("/api/v1/libraries", { body: { name, root, level, copies, metadata } }),
+      );
       await ask(api.POST("/api/v1/libraries/{slug}/surveys", { params: { path: { slug: library.slug } } }));
       return library;
     },
@@ -39,21 +41,39 @@ export function Connect() {
           }}
         >
           <Field label="Name" hint="As you and your client call it.">
-            <input className={INPUT} required value={name} onChange={(event) => setName(event.target.value)} />
+            <input
+              className={INPUT}
+              required
+              value={name}
+              onChange={(event) => setName(event.target.value)}
+            />
           </Field>
-          <Field label="Folder" hint="The absolute path on the service’s machine. Everything below it belongs to the library.">
-            <input className={`${INPUT} font-mono text-sm`} required placeholder="/var/www/site/uploads" value={root} onChange={(event) => setRoot(event.target.value)} />
+          <Field
+            label="Folder"
+            hint="The absolute path on the service’s machine. Everything below it belongs to the library."
+          >
+            <input
+              className={`${INPUT} font-mono text-sm`}
+              required
+              placeholder="/var/www/site/uploads"
+              value={root}
+              onChange={(event) => setRoot(event.target.value)}
+            />
           </Field>
           <LevelChoice level={level} onLevel={setLevel} copies={copies} onCopies={setCopies} />
           <fieldset>
-            <legend className="mb-1 text-sm font-semibold">What treated files go on saying about themselves</legend>
+            <legend className="mb-1 text-sm font-semibold">
+              What treated files go on saying about themselves
+            </legend>
             <MetadataChoice kept={metadata} onChange={setMetadata} />
-            <p className="mt-1 text-xs text-quiet">What is not chosen is taken out of the files that are served. The backups keep everything.</p>
+            <p className="mt-1 text-xs text-quiet">
+              What is not chosen is taken out of the files that are served. The backups keep everything.
+            </p>
           </fieldset>
           {connect.isError && <ErrorNote error={connect.error} />}
           <p className="text-sm text-quiet">
-            Connecting touches nothing. The folder is surveyed first; nothing changes until you start a run at the level
-            {" "}{LEVELS[level].name}.
+            Connecting touches nothing. The folder is surveyed first; nothing changes until you start a run at
+            the level {LEVELS[level].name}.
           </p>
           <Button type="submit" look="main" busy={connect.isPending}>
             Connect and survey

@@ -9,7 +9,11 @@ import { useJoin, useOffer, type Offer } from "../api/people";
 import { when } from "../look/words";
 import { Button, ErrorNote, Field, INPUT, Shape } from "../parts/ui";
 
-const TITLES: Record<Offer["purpose"], string> = { "set-up": "The first administrator", invitation: "Come in", "new-password": "A new password" };
+const TITLES: Record<Offer["purpose"], string> = {
+  "set-up": "The first administrator",
+  invitation: "Come in",
+  "new-password": "A new password",
+};
 
 const NEW = "At least ten characters; a sentence is best.";
 const HINTS: Record<Offer["purpose"], string> = {
@@ -28,7 +32,16 @@ export function JoinPage() {
         <h1 className="text-3xl">{offer.data ? TITLES[offer.data.purpose] : "Plum Crate"}</h1>
       </div>
       {offer.isPending && <Shape className="h-64" />}
-      {offer.isError && <ErrorNote error={offer.error} again={offer.error instanceof Problem && offer.error.status === 404 ? undefined : () => void offer.refetch()} />}
+      {offer.isError && (
+        <ErrorNote
+          error={offer.error}
+          again={
+            offer.error instanceof Problem && offer.error.status === 404
+              ? undefined
+              : () => void offer.refetch()
+          }
+        />
+      )}
       {offer.data && <JoinForm token={token} offer={offer.data} />}
     </main>
   );
@@ -49,31 +62,81 @@ function JoinForm({ token, offer }: { token: string; offer: Offer }) {
       className="crate space-y-4 p-6"
       onSubmit={(event) => {
         event.preventDefault();
-        join.mutate({ token, name, password, ...(first && { email }), ...(code && { code }) }, {
-          onSuccess: () => {
-            void cache.invalidateQueries({ queryKey: keys.libraries });
-            void navigate("/", { replace: true });
+        join.mutate(
+          { token, name, password, ...(first && { email }), ...(code && { code }) },
+          {
+            onSuccess: () => {
+              void cache.invalidateQueries({ queryKey: keys.libraries });
+              void navigate("/", { replace: true });
+            },
           },
-        });
+        );
       }}
     >
-      <p>{said(offer)} <span className="text-sm text-quiet">The link opens once, until {when(offer.expires_at)}.</span></p>
-      {first && <Field label="E-mail address" hint="You sign in with it."><input className={INPUT} type="email" autoComplete="username" required value={email} onChange={(event) => setEmail(event.target.value)} /></Field>}
+      <p>
+        {said(offer)}{" "}
+        <span className="text-sm text-quiet">The link opens once, until {when(offer.expires_at)}.</span>
+      </p>
+      {first && (
+        <Field label="E-mail address" hint="You sign in with it.">
+          <input
+            className={INPUT}
+            type="email"
+            autoComplete="username"
+            required
+            value={email}
+            onChange={(event) => setEmail(event.target.value)}
+          />
+        </Field>
+      )}
       {!first && <input type="hidden" name="username" autoComplete="username" value={offer.email} readOnly />}
-      {offer.purpose !== "new-password" && <Field label="Your name"><input className={INPUT} autoComplete="name" required={first} maxLength={120} value={name} onChange={(event) => setName(event.target.value)} /></Field>}
+      {offer.purpose !== "new-password" && (
+        <Field label="Your name">
+          <input
+            className={INPUT}
+            autoComplete="name"
+            required={first}
+            maxLength={120}
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+          />
+        </Field>
+      )}
       <Field label="A password" hint={HINTS[offer.purpose]}>
-        <input className={INPUT} type="password" autoComplete={offer.purpose === "invitation" ? "current-password" : "new-password"} required minLength={offer.purpose === "invitation" ? 1 : 10} value={password} onChange={(event) => setPassword(event.target.value)} />
+        <input
+          className={INPUT}
+          type="password"
+          autoComplete={offer.purpose === "invitation" ? "current-password" : "new-password"}
+          required
+          minLength={offer.purpose === "invitation" ? 1 : 10}
+          value={password}
+          onChange={(event) => setPassword(event.target.value)}
+        />
       </Field>
-      {wantsCode && <Field label="The six digits, or a recovery code"><input className={INPUT} inputMode="text" autoComplete="one-time-code" value={code} onChange={(event) => setCode(event.target.value)} /></Field>}
+      {wantsCode && (
+        <Field label="The six digits, or a recovery code">
+          <input
+            className={INPUT}
+            inputMode="text"
+            autoComplete="one-time-code"
+            value={code}
+            onChange={(event) => setCode(event.target.value)}
+          />
+        </Field>
+      )}
       {join.isError && <ErrorNote error={join.error} />}
-      <Button type="submit" look="main" busy={join.isPending} className="w-full">{offer.purpose === "new-password" ? "Use it" : "Come in"}</Button>
+      <Button type="submit" look="main" busy={join.isPending} className="w-full">
+        {offer.purpose === "new-password" ? "Use it" : "Come in"}
+      </Button>
     </form>
   );
 }
 
 function said(offer: Offer): string {
-  if (offer.purpose === "set-up") return "Nobody has an account yet. Whoever opens this link first administers the service.";
-  if (offer.purpose === "new-password") return `Choose a new password for ${offer.email}. You are signed out everywhere else.`;
+  if (offer.purpose === "set-up")
+    return "Nobody has an account yet. Whoever opens this link first administers the service.";
+  if (offer.purpose === "new-password")
+    return `Choose a new password for ${offer.email}. You are signed out everywhere else.`;
   if (offer.service) return `${offer.email} is invited to administer the service.`;
   return `${offer.email} is invited to ${offer.libraries.join(", ")}.`;
 }

@@ -21,20 +21,39 @@ export function Look({ library }: { library: Library }) {
     <>
       <Above
         name={library.name}
-        aside={treats &&
-          <Button onClick={() => survey.mutate(undefined)} busy={survey.isPending || surveying}>
-            {surveying ? `Surveying, ${many(library.last_survey?.survey?.files_seen ?? 0, "file")} seen` : "Survey again"}
-          </Button>
+        aside={
+          treats && (
+            <Button onClick={() => survey.mutate(undefined)} busy={survey.isPending || surveying}>
+              {surveying
+                ? `Surveying, ${many(library.last_survey?.survey?.files_seen ?? 0, "file")} seen`
+                : "Survey again"}
+            </Button>
+          )
         }
       />
-      {survey.isError && <div className="mb-4"><ErrorNote error={survey.error} /></div>}
+      {survey.isError && (
+        <div className="mb-4">
+          <ErrorNote error={survey.error} />
+        </div>
+      )}
       {library.last_survey?.state === "failed" && (
-        <div className="mb-4"><ErrorNote error={new Error(`The last survey failed: ${library.last_survey.reason}`)} /></div>
+        <div className="mb-4">
+          <ErrorNote error={new Error(`The last survey failed: ${library.last_survey.reason}`)} />
+        </div>
       )}
       {library.files === 0 ? (
-        <Empty title={surveying ? "Looking through the folder" : "No pictures yet"} action={treats && <Button look="main" busy={surveying} onClick={() => survey.mutate(undefined)}>Survey the folder</Button>}>
-          The folder <code className="font-mono text-sm">{library.root}</code> has not shown any pictures. A survey
-          touches nothing: it lists the files and tells what each is.
+        <Empty
+          title={surveying ? "Looking through the folder" : "No pictures yet"}
+          action={
+            treats && (
+              <Button look="main" busy={surveying} onClick={() => survey.mutate(undefined)}>
+                Survey the folder
+              </Button>
+            )
+          }
+        >
+          The folder <code className="font-mono text-sm">{library.root}</code> has not shown any pictures. A
+          survey touches nothing: it lists the files and tells what each is.
         </Empty>
       ) : (
         <div className="grid gap-5 lg:grid-cols-3">
@@ -42,7 +61,11 @@ export function Look({ library }: { library: Library }) {
           {treats && <Next library={library} />}
           {treats && <ForecastCard library={library} />}
           {savings.isPending && <Shape className="h-64 lg:col-span-3" />}
-          {savings.isError && <div className="lg:col-span-3"><ErrorNote error={savings.error} again={() => void savings.refetch()} /></div>}
+          {savings.isError && (
+            <div className="lg:col-span-3">
+              <ErrorNote error={savings.error} again={() => void savings.refetch()} />
+            </div>
+          )}
           {savings.data && <Crates savings={savings.data} />}
           <LastSurvey library={library} />
         </div>
@@ -63,8 +86,17 @@ function Above({ name, aside }: { name: string; aside: ReactNode }) {
 function Weight({ library, sent }: { library: Library; sent: Savings["sent"] | undefined }) {
   const treated = library.files_treated > 0;
   return (
-    <Card className="lg:col-span-2" title="The whole library" aside={`${many(library.pictures, "picture")} in ${many(library.files, "file")}`}>
-      <Slat size="tall" before={library.bytes_before} now={library.bytes_now} lightest={library.bytes_lightest} />
+    <Card
+      className="lg:col-span-2"
+      title="The whole library"
+      aside={`${many(library.pictures, "picture")} in ${many(library.files, "file")}`}
+    >
+      <Slat
+        size="tall"
+        before={library.bytes_before}
+        now={library.bytes_now}
+        lightest={library.bytes_lightest}
+      />
       <div className="mt-2 flex justify-between text-xs text-quiet">
         <span>
           {treated ? "filled: what the files weigh now" : "what the files weigh"}
@@ -75,13 +107,25 @@ function Weight({ library, sent }: { library: Library; sent: Savings["sent"] | u
       <div className="mt-5 grid grid-cols-2 gap-4 sm:grid-cols-4">
         <Figure value={bytes(library.bytes_before)} caption="when first seen" />
         <Figure value={bytes(library.bytes_now)} caption="the same files now" />
-        <Figure value={saved(library.bytes_before, library.bytes_now)} caption="off the files" tone={treated ? "leaf" : "ink"} />
-        <Figure value={saved(library.bytes_before, library.bytes_lightest)} caption="for a modern browser" tone={treated ? "leaf" : "ink"} />
+        <Figure
+          value={saved(library.bytes_before, library.bytes_now)}
+          caption="off the files"
+          tone={treated ? "leaf" : "ink"}
+        />
+        <Figure
+          value={saved(library.bytes_before, library.bytes_lightest)}
+          caption="for a modern browser"
+          tone={treated ? "leaf" : "ink"}
+        />
       </div>
       {sent && sent.requests > 0 && (
         <p className="mt-4 text-sm text-quiet">
-          In 30 days visitors were sent <Link className="font-semibold text-plum" to={addressOf(library.slug, "serve")}>{bytes(sent.bytes)}</Link> instead of{" "}
-          {bytes(sent.bytes_before)}, <span className="text-leaf">{saved(sent.bytes_before, sent.bytes)}</span>.
+          In 30 days visitors were sent{" "}
+          <Link className="font-semibold text-plum" to={addressOf(library.slug, "serve")}>
+            {bytes(sent.bytes)}
+          </Link>{" "}
+          instead of {bytes(sent.bytes_before)},{" "}
+          <span className="text-leaf">{saved(sent.bytes_before, sent.bytes)}</span>.
         </p>
       )}
     </Card>
@@ -112,7 +156,11 @@ function Next({ library }: { library: Library }) {
           </Step>
         )}
         {trouble > 0 && (
-          <Step to={`${base}/review?state=unreadable`} lead={`${many(trouble, "file")} cannot be treated`} clay>
+          <Step
+            to={`${base}/review?state=unreadable`}
+            lead={`${many(trouble, "file")} cannot be treated`}
+            clay
+          >
             each with its reason
           </Step>
         )}
@@ -126,13 +174,28 @@ function Next({ library }: { library: Library }) {
   );
 }
 
-function Step({ to, lead, children, clay = false }: { to: string; lead: string; children: ReactNode; clay?: boolean }) {
+function Step({
+  to,
+  lead,
+  children,
+  clay = false,
+}: {
+  to: string;
+  lead: string;
+  children: ReactNode;
+  clay?: boolean;
+}) {
   return (
     <li>
       <Link to={to} className="group flex items-start gap-2">
-        <ArrowRight size={17} className={`mt-1 shrink-0 transition group-hover:translate-x-0.5 ${clay ? "text-clay" : "text-plum"}`} />
+        <ArrowRight
+          size={17}
+          className={`mt-1 shrink-0 transition group-hover:translate-x-0.5 ${clay ? "text-clay" : "text-plum"}`}
+        />
         <span>
-          <span className={`font-semibold group-hover:underline ${clay ? "text-clay" : "text-plum"}`}>{lead}</span>
+          <span className={`font-semibold group-hover:underline ${clay ? "text-clay" : "text-plum"}`}>
+            {lead}
+          </span>
           <span className="block text-sm text-quiet">{children}</span>
         </span>
       </Link>
@@ -152,7 +215,15 @@ function Crates({ savings }: { savings: Savings }) {
 
 const SHOWN = 8;
 
-function Crate({ title, slats, byFormat = false }: { title: string; slats: SlatFigures[]; byFormat?: boolean }) {
+function Crate({
+  title,
+  slats,
+  byFormat = false,
+}: {
+  title: string;
+  slats: SlatFigures[];
+  byFormat?: boolean;
+}) {
   const heaviest = [...slats].sort((a, b) => b.bytes_before - a.bytes_before);
   const scale = heaviest[0]?.bytes_before ?? 1;
   return (
@@ -165,14 +236,23 @@ function Crate({ title, slats, byFormat = false }: { title: string; slats: SlatF
                 {slat.name || "top folder"} <span className="text-quiet">{many(slat.files, "file")}</span>
               </span>
               <span className="whitespace-nowrap text-quiet">
-                {bytes(slat.bytes_now)} <span className="font-semibold text-leaf">{saved(slat.bytes_before, slat.bytes_now)}</span>
+                {bytes(slat.bytes_now)}{" "}
+                <span className="font-semibold text-leaf">{saved(slat.bytes_before, slat.bytes_now)}</span>
               </span>
             </div>
-            <Slat before={slat.bytes_before} now={slat.bytes_now} lightest={slat.bytes_lightest} scale={scale} format={byFormat ? slat.name : undefined} />
+            <Slat
+              before={slat.bytes_before}
+              now={slat.bytes_now}
+              lightest={slat.bytes_lightest}
+              scale={scale}
+              format={byFormat ? slat.name : undefined}
+            />
           </li>
         ))}
       </ul>
-      {heaviest.length > SHOWN && <p className="mt-3 text-xs text-quiet">and {heaviest.length - SHOWN} lighter ones</p>}
+      {heaviest.length > SHOWN && (
+        <p className="mt-3 text-xs text-quiet">and {heaviest.length - SHOWN} lighter ones</p>
+      )}
     </Card>
   );
 }
@@ -184,14 +264,19 @@ function LastSurvey({ library }: { library: Library }) {
   return (
     <Card className="lg:col-span-3" title="The last survey" aside={when(job.finished_at)}>
       <p>
-        {count(survey.files_seen)} files seen: {count(survey.files_new)} new, {count(survey.files_changed)} changed by others,{" "}
-        {count(survey.files_gone)} gone, {count(survey.files_unreadable)} unreadable. Originals and renditions both count as files.
+        {count(survey.files_seen)} files seen: {count(survey.files_new)} new, {count(survey.files_changed)}{" "}
+        changed by others, {count(survey.files_gone)} gone, {count(survey.files_unreadable)} unreadable.
+        Originals and renditions both count as files.
       </p>
       {survey.notes.length > 0 && (
         <details className="mt-2 text-sm text-quiet">
           <summary className="cursor-pointer">What was left out, and why</summary>
           <ul className="mt-1 list-inside list-disc">
-            {survey.notes.map((note) => <li key={note} className="break-words">{note}</li>)}
+            {survey.notes.map((note) => (
+              <li key={note} className="break-words">
+                {note}
+              </li>
+            ))}
           </ul>
         </details>
       )}

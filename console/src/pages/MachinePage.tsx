@@ -19,7 +19,13 @@ export function MachinePage() {
   const machine = useMachine();
   return (
     <>
-      <PageTitle aside={<Button busy={machine.isFetching} onClick={() => void machine.refetch()}><RefreshCw size={16} /> Check again</Button>}>
+      <PageTitle
+        aside={
+          <Button busy={machine.isFetching} onClick={() => void machine.refetch()}>
+            <RefreshCw size={16} /> Check again
+          </Button>
+        }
+      >
         The machine
       </PageTitle>
       {machine.isPending && <Shape className="h-96" />}
@@ -28,7 +34,10 @@ export function MachinePage() {
         <Card title={SAID[machine.data.verdict]}>
           <ul className="divide-y divide-line">
             {machine.data.lines.map((line) => (
-              <li key={`${line.what} ${line.detail}`} className="grid grid-cols-[1.5rem_1fr] gap-x-2 py-2.5 sm:grid-cols-[1.5rem_13rem_1fr]">
+              <li
+                key={`${line.what} ${line.detail}`}
+                className="grid grid-cols-[1.5rem_1fr] gap-x-2 py-2.5 sm:grid-cols-[1.5rem_13rem_1fr]"
+              >
                 <span className="pt-0.5">{SIGNS[line.verdict]}</span>
                 <span className="font-semibold">{line.what}</span>
                 <span className="col-start-2 sm:col-start-3">

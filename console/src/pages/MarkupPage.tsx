@@ -28,13 +28,16 @@ function Failed({ slug }: { slug: string }) {
   return (
     <Card title="Pages that could not be rewritten" aside={`since ${when(since)}`}>
       <p className="mb-3 max-w-prose text-sm">
-        {many(times, "page left", "pages left")} the site as its author wrote it: visitors saw the page, without its light pictures. Tell us of the reason if it stays.
+        {many(times, "page left", "pages left")} the site as its author wrote it: visitors saw the page,
+        without its light pictures. Tell us of the reason if it stays.
       </p>
       <ul className="divide-y divide-line text-sm">
         {found.slice(0, 10).map((fault) => (
           <li key={fault.page + fault.reason} className="flex flex-wrap justify-between gap-x-4 py-1.5">
             <span className="min-w-0 break-all font-mono text-xs">{fault.page}</span>
-            <span className="text-quiet">{fault.reason} {fault.times > 1 && `(${many(fault.times, "time", "times")})`}</span>
+            <span className="text-quiet">
+              {fault.reason} {fault.times > 1 && `(${many(fault.times, "time", "times")})`}
+            </span>
           </li>
         ))}
       </ul>
@@ -50,7 +53,20 @@ export function MarkupPage({ library }: { library: Library }) {
   const same = JSON.stringify(markup) === JSON.stringify(library.delivery.markup);
   const list = (name: ListName) => (
     <Field key={name} label={LISTS[name][0]} hint={LISTS[name][1]}>
-      <textarea key={discarded} rows={2} className={`${INPUT} font-mono`} defaultValue={markup[name].join("\n")} onChange={(event) => set({ [name]: event.target.value.split(/\n/).map((line) => line.trim()).filter(Boolean) })} />
+      <textarea
+        key={discarded}
+        rows={2}
+        className={`${INPUT} font-mono`}
+        defaultValue={markup[name].join("\n")}
+        onChange={(event) =>
+          set({
+            [name]: event.target.value
+              .split(/\n/)
+              .map((line) => line.trim())
+              .filter(Boolean),
+          })
+        }
+      />
     </Field>
   );
   return (
@@ -63,32 +79,76 @@ export function MarkupPage({ library }: { library: Library }) {
     >
       <Failed slug={library.slug} />
       <p className="max-w-prose text-sm text-quiet">
-        Pages are rewritten by the middleware in the site, or by the service on request. What a page says already stays as it is, and everything that is not a
-        picture of this library stays byte for byte.
+        Pages are rewritten by the middleware in the site, or by the service on request. What a page says
+        already stays as it is, and everything that is not a picture of this library stays byte for byte.
       </p>
       <div className="grid gap-5 lg:grid-cols-2">
         <Card title="What is added">
           <div className="space-y-3">
-            <Tick label="Rewrite pages" hint="Off: pages leave the site as its authors wrote them, whatever is ticked below." on={markup.rewrite} onChange={(rewrite) => set({ rewrite })} />
-            <Tick label="Copies" hint="<picture> with a <source> for AVIF and WebP. Not needed where the server chooses by what browsers accept." on={markup.pictures} onChange={(pictures) => set({ pictures })} />
-            <Tick label="Sizes" hint="srcset and sizes, from the derived sizes there are." on={markup.sizes} onChange={(sizes) => set({ sizes })} />
-            <Tick label="Width and height" hint="So that nothing jumps while pictures come. The site's styles need img { height: auto }." on={markup.dimensions} onChange={(dimensions) => set({ dimensions })} />
-            <Tick label="Backgrounds" hint="image-set behind a background in a style attribute." on={markup.backgrounds} onChange={(backgrounds) => set({ backgrounds })} />
+            <Tick
+              label="Rewrite pages"
+              hint="Off: pages leave the site as its authors wrote them, whatever is ticked below."
+              on={markup.rewrite}
+              onChange={(rewrite) => set({ rewrite })}
+            />
+            <Tick
+              label="Copies"
+              hint="<picture> with a <source> for AVIF and WebP. Not needed where the server chooses by what browsers accept."
+              on={markup.pictures}
+              onChange={(pictures) => set({ pictures })}
+            />
+            <Tick
+              label="Sizes"
+              hint="srcset and sizes, from the derived sizes there are."
+              on={markup.sizes}
+              onChange={(sizes) => set({ sizes })}
+            />
+            <Tick
+              label="Width and height"
+              hint="So that nothing jumps while pictures come. The site's styles need img { height: auto }."
+              on={markup.dimensions}
+              onChange={(dimensions) => set({ dimensions })}
+            />
+            <Tick
+              label="Backgrounds"
+              hint="image-set behind a background in a style attribute."
+              on={markup.backgrounds}
+              onChange={(backgrounds) => set({ backgrounds })}
+            />
           </div>
         </Card>
         <Card title="When pictures load">
           <div className="space-y-4">
-            <Tick label="Load pictures when they come near" hint="loading and decoding; the first large picture is fetched first." on={markup.lazy} onChange={(lazy) => set({ lazy })} />
+            <Tick
+              label="Load pictures when they come near"
+              hint="loading and decoding; the first large picture is fetched first."
+              on={markup.lazy}
+              onChange={(lazy) => set({ lazy })}
+            />
             <div>
               <span className="mb-1 block text-sm font-semibold">But load at once the first</span>
-              <NumberInput label="Pictures that load at once" max={100} unit="pictures of a page" value={markup.eager} onChange={(eager) => set({ eager: eager ?? 0 })} />
+              <NumberInput
+                label="Pictures that load at once"
+                max={100}
+                unit="pictures of a page"
+                value={markup.eager}
+                onChange={(eager) => set({ eager: eager ?? 0 })}
+              />
             </div>
             {list("eager_files")}
-            <Choice legend="What stands there until a picture has come" name="placeholder" of={PLACEHOLDERS} chosen={markup.placeholder} onChange={(placeholder) => set({ placeholder })} />
+            <Choice
+              legend="What stands there until a picture has come"
+              name="placeholder"
+              of={PLACEHOLDERS}
+              chosen={markup.placeholder}
+              onChange={(placeholder) => set({ placeholder })}
+            />
           </div>
         </Card>
         <Card title="What stays as it is" className="lg:col-span-2">
-          <div className="grid gap-4 sm:grid-cols-2">{(["no_pages", "no_files", "no_classes", "no_endings"] as ListName[]).map(list)}</div>
+          <div className="grid gap-4 sm:grid-cols-2">
+            {(["no_pages", "no_files", "no_classes", "no_endings"] as ListName[]).map(list)}
+          </div>
         </Card>
       </div>
       <SaveBar

@@ -13,12 +13,23 @@ afterEach(() => {
 const label = (format: string) => ({ avif: "AVIF", jpeg: "JPEG", webp: "WebP" })[format] ?? format;
 
 test("every version is called what it is", () => {
-  expect(versionsOf(FILE, label).map(({ key, name }) => [key, name])).toEqual([["before", "Before"], ["now", "Now"], ["avif", "AVIF copy"]]);
+  expect(versionsOf(FILE, label).map(({ key, name }) => [key, name])).toEqual([
+    ["before", "Before"],
+    ["now", "Now"],
+    ["avif", "AVIF copy"],
+  ]);
 });
 
 test("a picture that made way has its conversion and no file of its own now", () => {
-  const removed = { ...FILE, state: "removed" as const, derived: [{ ...FILE.derived[0]!, purpose: "conversion" as const, format: "jpeg" }] };
-  expect(versionsOf(removed, label).map(({ key, name }) => [key, name])).toEqual([["before", "Before"], ["jpeg", "JPEG conversion"]]);
+  const removed = {
+    ...FILE,
+    state: "removed" as const,
+    derived: [{ ...FILE.derived[0]!, purpose: "conversion" as const, format: "jpeg" }],
+  };
+  expect(versionsOf(removed, label).map(({ key, name }) => [key, name])).toEqual([
+    ["before", "Before"],
+    ["jpeg", "JPEG conversion"],
+  ]);
 });
 
 test("the worst place of all files and of what stands beside them is found", () => {
@@ -29,14 +40,40 @@ test("the worst place of all files and of what stands beside them is found", () 
 });
 
 const PICTURE = {
-  id: 3, library: "ledge", path: "2025/kite.jpg", name: "kite.jpg", folder: "2025", format: "jpeg", width: 640, height: 480,
-  state: "lighter", reason: null, files: 1, bytes_before: 1000, bytes_now: 500, bytes_lightest: 400, score: 80, worst: 60,
-  original_id: 9, own: null, all_files: [FILE], history: [],
+  id: 3,
+  library: "ledge",
+  path: "2025/kite.jpg",
+  name: "kite.jpg",
+  folder: "2025",
+  format: "jpeg",
+  width: 640,
+  height: 480,
+  state: "lighter",
+  reason: null,
+  files: 1,
+  bytes_before: 1000,
+  bytes_now: 500,
+  bytes_lightest: 400,
+  score: 80,
+  worst: 60,
+  original_id: 9,
+  own: null,
+  all_files: [FILE],
+  history: [],
 };
 
 function opened(at: string) {
-  serve({ "GET /pictures/3": PICTURE, "GET /pictures/3/plan": [], "GET /pictures/3/cuts": { x: 0.5, y: 0.5, by_hand: false, cuts: [] } });
-  show(<Routes><Route path="/l/ledge/review/:picture" element={<PicturePage library={LIBRARY} />} /></Routes>, at);
+  serve({
+    "GET /pictures/3": PICTURE,
+    "GET /pictures/3/plan": [],
+    "GET /pictures/3/cuts": { x: 0.5, y: 0.5, by_hand: false, cuts: [] },
+  });
+  show(
+    <Routes>
+      <Route path="/l/ledge/review/:picture" element={<PicturePage library={LIBRARY} />} />
+    </Routes>,
+    at,
+  );
 }
 
 test("from the list of worst places it opens at the worst", async () => {
@@ -56,6 +93,11 @@ test("otherwise it opens with before and now", async () => {
 
 test("a picture that is not there is said", async () => {
   serve({});
-  show(<Routes><Route path="/l/ledge/review/:picture" element={<PicturePage library={LIBRARY} />} /></Routes>, "/l/ledge/review/9");
+  show(
+    <Routes>
+      <Route path="/l/ledge/review/:picture" element={<PicturePage library={LIBRARY} />} />
+    </Routes>,
+    "/l/ledge/review/9",
+  );
   expect(await screen.findByText(/There is no such thing/)).toBeTruthy();
 });

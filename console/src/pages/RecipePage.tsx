@@ -25,18 +25,37 @@ function Editor({ library, recipe }: { library: Library; recipe: Recipe }) {
   return <Settings key={turn} library={library} recipe={recipe} onDiscard={() => setTurn(turn + 1)} />;
 }
 
-function Settings({ library, recipe, onDiscard }: { library: Library; recipe: Recipe; onDiscard: () => void }) {
+function Settings({
+  library,
+  recipe,
+  onDiscard,
+}: {
+  library: Library;
+  recipe: Recipe;
+  onDiscard: () => void;
+}) {
   const [settings, setSettings] = useState(recipe.settings);
   const change: Change = (part) => setSettings((now) => ({ ...now, ...part }));
   return (
     <div className="grid gap-5 lg:grid-cols-[minmax(0,1fr)_minmax(0,22rem)]">
       <div className="space-y-5">
-        <Card title="Level and copies" aside={`version ${recipe.version}, saved by ${recipe.by}, ${when(recipe.created_at)}`}>
+        <Card
+          title="Level and copies"
+          aside={`version ${recipe.version}, saved by ${recipe.by}, ${when(recipe.created_at)}`}
+        >
           <LevelChoice
-            level={settings.level} onLevel={(level) => change({ level })}
-            copies={settings.copies} onCopies={(copies) => change({ copies })}
+            level={settings.level}
+            onLevel={(level) => change({ level })}
+            copies={settings.copies}
+            onCopies={(copies) => change({ copies })}
           />
-          <div className="mt-3"><Tick label="Keep copies that are no smaller" on={settings.keep_larger_copies} onChange={(on) => change({ keep_larger_copies: on })} /></div>
+          <div className="mt-3">
+            <Tick
+              label="Keep copies that are no smaller"
+              on={settings.keep_larger_copies}
+              onChange={(on) => change({ keep_larger_copies: on })}
+            />
+          </div>
         </Card>
         <Files settings={settings} change={change} />
         <Metadata settings={settings} change={change} />
@@ -54,9 +73,18 @@ function Files({ settings, change }: { settings: RecipeSettings; change: Change 
   return (
     <Card title="Files and sizes">
       <div className="space-y-4">
-        <Tick label="Originals" hint="The files that were uploaded." on={settings.originals} onChange={(originals) => change({ originals })} />
+        <Tick
+          label="Originals"
+          hint="The files that were uploaded."
+          on={settings.originals}
+          onChange={(originals) => change({ originals })}
+        />
         <Field label="Renditions" hint="The sizes derived from an original.">
-          <select className={INPUT} value={settings.renditions} onChange={(event) => change({ renditions: event.target.value as RecipeSettings["renditions"] })}>
+          <select
+            className={INPUT}
+            value={settings.renditions}
+            onChange={(event) => change({ renditions: event.target.value as RecipeSettings["renditions"] })}
+          >
             <option value="all">All of them</option>
             <option value="chosen">Only chosen sizes</option>
             <option value="none">None</option>
@@ -64,53 +92,122 @@ function Files({ settings, change }: { settings: RecipeSettings; change: Change 
         </Field>
         {settings.renditions === "chosen" && (
           <Field label="Chosen sizes" hint="Width and height, such as 300x200, with commas between.">
-            <input className={INPUT} defaultValue={settings.chosen_sizes.join(", ")} onBlur={(event) => change({ chosen_sizes: event.target.value.split(/[\s,]+/).filter(Boolean) })} />
+            <input
+              className={INPUT}
+              defaultValue={settings.chosen_sizes.join(", ")}
+              onBlur={(event) => change({ chosen_sizes: event.target.value.split(/[\s,]+/).filter(Boolean) })}
+            />
           </Field>
         )}
         <fieldset>
           <legend className="mb-1 text-sm font-semibold">Fit originals into</legend>
           <div className="flex flex-wrap items-center gap-2">
-            <NumberInput label="Largest width" value={largest.width || null} onChange={(width) => change({ largest: { ...largest, width: width ?? 0 } })} />
+            <NumberInput
+              label="Largest width"
+              value={largest.width || null}
+              onChange={(width) => change({ largest: { ...largest, width: width ?? 0 } })}
+            />
             <span className="text-quiet">by</span>
-            <NumberInput label="Largest height" unit="pixels" value={largest.height || null} onChange={(height) => change({ largest: { ...largest, height: height ?? 0 } })} />
+            <NumberInput
+              label="Largest height"
+              unit="pixels"
+              value={largest.height || null}
+              onChange={(height) => change({ largest: { ...largest, height: height ?? 0 } })}
+            />
           </div>
-          <p className="mt-1 text-xs text-quiet">Proportions are kept and nothing is enlarged. Empty: no limit.</p>
+          <p className="mt-1 text-xs text-quiet">
+            Proportions are kept and nothing is enlarged. Empty: no limit.
+          </p>
           {(largest.width > 0 || largest.height > 0) && (
-            <div className="mt-2"><Tick label="Also originals that were there before" hint="Otherwise only those that arrive from now on." on={largest.existing} onChange={(existing) => change({ largest: { ...largest, existing } })} /></div>
+            <div className="mt-2">
+              <Tick
+                label="Also originals that were there before"
+                hint="Otherwise only those that arrive from now on."
+                on={largest.existing}
+                onChange={(existing) => change({ largest: { ...largest, existing } })}
+              />
+            </div>
           )}
         </fieldset>
         <fieldset>
           <legend className="mb-1 text-sm font-semibold">Sharpening</legend>
-          <Tick label="Sharpen every picture" hint="Otherwise only those that are made smaller. Not at the exact level; one number for all is rarely right." on={settings.sharpen_all} onChange={(sharpen_all) => change({ sharpen_all, sharpening: sharpen_all && !sharpening.amount ? { ...sharpening, amount: 0.5 } : sharpening })} />
+          <Tick
+            label="Sharpen every picture"
+            hint="Otherwise only those that are made smaller. Not at the exact level; one number for all is rarely right."
+            on={settings.sharpen_all}
+            onChange={(sharpen_all) =>
+              change({
+                sharpen_all,
+                sharpening: sharpen_all && !sharpening.amount ? { ...sharpening, amount: 0.5 } : sharpening,
+              })
+            }
+          />
           {(settings.sharpen_all || largest.width > 0 || largest.height > 0) && (
             <div className="mt-2 space-y-2">
               <div className="flex flex-wrap items-center gap-2 text-sm">
                 Sharpen by
-                <NumberInput label="Amount of sharpening" max={5} width="w-20" value={sharpening.amount} onChange={(amount) => change({ sharpening: { ...sharpening, amount: amount ?? 0 } })} />
+                <NumberInput
+                  label="Amount of sharpening"
+                  max={5}
+                  width="w-20"
+                  value={sharpening.amount}
+                  onChange={(amount) => change({ sharpening: { ...sharpening, amount: amount ?? 0 } })}
+                />
                 within
-                <NumberInput label="Radius of sharpening" unit="pixels, above" width="w-20" value={sharpening.radius} onChange={(radius) => change({ sharpening: { ...sharpening, radius: radius ?? 0.6 } })} />
-                <NumberInput label="Threshold of sharpening" width="w-20" value={sharpening.threshold} onChange={(threshold) => change({ sharpening: { ...sharpening, threshold: threshold ?? 0 } })} />
+                <NumberInput
+                  label="Radius of sharpening"
+                  unit="pixels, above"
+                  width="w-20"
+                  value={sharpening.radius}
+                  onChange={(radius) => change({ sharpening: { ...sharpening, radius: radius ?? 0.6 } })}
+                />
+                <NumberInput
+                  label="Threshold of sharpening"
+                  width="w-20"
+                  value={sharpening.threshold}
+                  onChange={(threshold) =>
+                    change({ sharpening: { ...sharpening, threshold: threshold ?? 0 } })
+                  }
+                />
               </div>
             </div>
           )}
         </fieldset>
         <Field label="Effort" hint="More effort finds smaller files and takes longer.">
-          <select className={INPUT} value={settings.effort} onChange={(event) => change({ effort: event.target.value as RecipeSettings["effort"] })}>
+          <select
+            className={INPUT}
+            value={settings.effort}
+            onChange={(event) => change({ effort: event.target.value as RecipeSettings["effort"] })}
+          >
             <option value="quick">Quick</option>
             <option value="normal">Normal</option>
             <option value="thorough">Thorough, several times slower</option>
           </select>
         </Field>
         <details>
-          <summary className="cursor-pointer text-sm font-semibold text-plum">Fix the encoders’ qualities instead</summary>
-          <p className="mt-1 text-xs text-quiet">The level aims at a score for each picture. A fixed quality does not: some pictures then look worse, others are larger than need be.</p>
+          <summary className="cursor-pointer text-sm font-semibold text-plum">
+            Fix the encoders’ qualities instead
+          </summary>
+          <p className="mt-1 text-xs text-quiet">
+            The level aims at a score for each picture. A fixed quality does not: some pictures then look
+            worse, others are larger than need be.
+          </p>
           <div className="mt-2 flex flex-wrap gap-4">
-            {formats.filter((format) => format.knob).map(({ name, label }) => (
-              <label key={name} className="flex items-center gap-2 text-sm">
-                {label}
-                <NumberInput label={`Quality of ${label}`} min={1} max={100} width="w-20" value={fixed[name as keyof typeof fixed]} onChange={(value) => change({ fixed_quality: { ...fixed, [name]: value } })} />
-              </label>
-            ))}
+            {formats
+              .filter((format) => format.knob)
+              .map(({ name, label }) => (
+                <label key={name} className="flex items-center gap-2 text-sm">
+                  {label}
+                  <NumberInput
+                    label={`Quality of ${label}`}
+                    min={1}
+                    max={100}
+                    width="w-20"
+                    value={fixed[name as keyof typeof fixed]}
+                    onChange={(value) => change({ fixed_quality: { ...fixed, [name]: value } })}
+                  />
+                </label>
+              ))}
           </div>
         </details>
       </div>
@@ -123,9 +220,16 @@ function Metadata({ settings, change }: { settings: RecipeSettings; change: Chan
     <Card title="What files say about themselves">
       <MetadataChoice kept={settings.metadata} onChange={(metadata) => change({ metadata })} />
       <div className="mt-3">
-        <Tick label="Clear hidden colour" hint="The colour under full transparency, which nobody sees." on={settings.clear_hidden} onChange={(clear_hidden) => change({ clear_hidden })} />
+        <Tick
+          label="Clear hidden colour"
+          hint="The colour under full transparency, which nobody sees."
+          on={settings.clear_hidden}
+          onChange={(clear_hidden) => change({ clear_hidden })}
+        />
       </div>
-      <p className="mt-3 text-xs text-quiet">Orientation and colour profile always stay; embedded thumbnails never do.</p>
+      <p className="mt-3 text-xs text-quiet">
+        Orientation and colour profile always stay; embedded thumbnails never do.
+      </p>
     </Card>
   );
 }
@@ -137,12 +241,32 @@ function Conversions({ settings, change }: { settings: RecipeSettings; change: C
   return (
     <Card title="Other formats for the file itself">
       <div className="space-y-3">
-        <Tick label="Photographic PNGs to JPEG" hint="Opaque ones, where a fifth or more is saved." on={conversions.photographs_to_jpeg} onChange={(on) => set({ photographs_to_jpeg: on })} />
-        <Tick label="Flat JPEGs to PNG" on={conversions.flat_to_png} onChange={(on) => set({ flat_to_png: on })} />
-        <Tick label="Still GIFs to PNG" on={conversions.gif_to_png} onChange={(on) => set({ gif_to_png: on })} />
+        <Tick
+          label="Photographic PNGs to JPEG"
+          hint="Opaque ones, where a fifth or more is saved."
+          on={conversions.photographs_to_jpeg}
+          onChange={(on) => set({ photographs_to_jpeg: on })}
+        />
+        <Tick
+          label="Flat JPEGs to PNG"
+          on={conversions.flat_to_png}
+          onChange={(on) => set({ flat_to_png: on })}
+        />
+        <Tick
+          label="Still GIFs to PNG"
+          on={conversions.gif_to_png}
+          onChange={(on) => set({ gif_to_png: on })}
+        />
         {any && (
-          <Field label="The first file" hint="Its backup stays in any case, and putting it back removes the other.">
-            <select className={INPUT} value={conversions.first_file} onChange={(event) => set({ first_file: event.target.value as typeof conversions.first_file })}>
+          <Field
+            label="The first file"
+            hint="Its backup stays in any case, and putting it back removes the other."
+          >
+            <select
+              className={INPUT}
+              value={conversions.first_file}
+              onChange={(event) => set({ first_file: event.target.value as typeof conversions.first_file })}
+            >
               <option value="keep">stays under its name</option>
               <option value="remove">is removed: pages must be sent to the new name</option>
             </select>
@@ -153,33 +277,78 @@ function Conversions({ settings, change }: { settings: RecipeSettings; change: C
   );
 }
 
-function Rules({ library, settings, change }: { library: Library; settings: RecipeSettings; change: Change }) {
+function Rules({
+  library,
+  settings,
+  change,
+}: {
+  library: Library;
+  settings: RecipeSettings;
+  change: Change;
+}) {
   const { rules } = settings;
-  const set = (index: number, rule: Rule) => change({ rules: rules.map((one, place) => (place === index ? rule : one)) });
+  const set = (index: number, rule: Rule) =>
+    change({ rules: rules.map((one, place) => (place === index ? rule : one)) });
   const move = (index: number, by: number) => {
     const order = [...rules];
     const [rule] = order.splice(index, 1);
     if (rule) order.splice(index + by, 0, rule);
     change({ rules: order });
   };
-  const fresh = { name: `Rule ${rules.length + 1}`, when: { folder: "" }, leave: false, how: { level: settings.level } } as unknown as Rule;
+  const fresh = {
+    name: `Rule ${rules.length + 1}`,
+    when: { folder: "" },
+    leave: false,
+    how: { level: settings.level },
+  } as unknown as Rule;
   return (
     <Card title="Rules" aside="the first that fits a file decides about it">
-      {rules.length === 0 && <p className="mb-3 text-quiet">None: the recipe holds for every file. A rule leaves some files alone, or gives them another level.</p>}
+      {rules.length === 0 && (
+        <p className="mb-3 text-quiet">
+          None: the recipe holds for every file. A rule leaves some files alone, or gives them another level.
+        </p>
+      )}
       <ol className="space-y-3">
         {rules.map((rule, index) => (
           <li key={index} className="rounded-[5px] border border-line p-3">
             <div className="mb-3 flex items-center gap-2">
-              <input aria-label="Name of the rule" className={INPUT} value={rule.name} onChange={(event) => set(index, { ...rule, name: event.target.value })} />
-              <Button look="quiet" aria-label="Earlier" disabled={index === 0} onClick={() => move(index, -1)}><ArrowUp size={16} /></Button>
-              <Button look="quiet" aria-label="Later" disabled={index === rules.length - 1} onClick={() => move(index, 1)}><ArrowDown size={16} /></Button>
-              <Button look="quiet" aria-label={`Remove the rule ${rule.name}`} onClick={() => change({ rules: rules.filter((_, place) => place !== index) })}><Trash2 size={16} /></Button>
+              <input
+                aria-label="Name of the rule"
+                className={INPUT}
+                value={rule.name}
+                onChange={(event) => set(index, { ...rule, name: event.target.value })}
+              />
+              <Button
+                look="quiet"
+                aria-label="Earlier"
+                disabled={index === 0}
+                onClick={() => move(index, -1)}
+              >
+                <ArrowUp size={16} />
+              </Button>
+              <Button
+                look="quiet"
+                aria-label="Later"
+                disabled={index === rules.length - 1}
+                onClick={() => move(index, 1)}
+              >
+                <ArrowDown size={16} />
+              </Button>
+              <Button
+                look="quiet"
+                aria-label={`Remove the rule ${rule.name}`}
+                onClick={() => change({ rules: rules.filter((_, place) => place !== index) })}
+              >
+                <Trash2 size={16} />
+              </Button>
             </div>
             <RuleFields slug={library.slug} rule={rule} onChange={(next) => set(index, next)} />
           </li>
         ))}
       </ol>
-      <Button className="mt-3" onClick={() => change({ rules: [...rules, fresh] })}><Plus size={16} /> Add a rule</Button>
+      <Button className="mt-3" onClick={() => change({ rules: [...rules, fresh] })}>
+        <Plus size={16} /> Add a rule
+      </Button>
     </Card>
   );
 }
@@ -193,20 +362,49 @@ function RuleFields({ slug, rule, onChange }: { slug: string; rule: Rule; onChan
   return (
     <div className="grid gap-3 text-sm sm:grid-cols-2">
       <Field label="In the folder">
-        <input className={INPUT} list={`folders-${slug}`} value={about.folder ?? ""} placeholder="any" onChange={(event) => set({ folder: event.target.value || null })} />
+        <input
+          className={INPUT}
+          list={`folders-${slug}`}
+          value={about.folder ?? ""}
+          placeholder="any"
+          onChange={(event) => set({ folder: event.target.value || null })}
+        />
       </Field>
-      <datalist id={`folders-${slug}`}>{folders.data?.map((one) => <option key={one} value={one} />)}</datalist>
+      <datalist id={`folders-${slug}`}>
+        {folders.data?.map((one) => (
+          <option key={one} value={one} />
+        ))}
+      </datalist>
       <Field label="Named" hint="with * and ?">
-        <input className={INPUT} value={about.name ?? ""} placeholder="any" onChange={(event) => set({ name: event.target.value || null })} />
+        <input
+          className={INPUT}
+          value={about.name ?? ""}
+          placeholder="any"
+          onChange={(event) => set({ name: event.target.value || null })}
+        />
       </Field>
       <Field label="Format">
-        <select className={INPUT} value={about.formats?.[0] ?? ""} onChange={(event) => set({ formats: event.target.value ? [event.target.value] : null })}>
+        <select
+          className={INPUT}
+          value={about.formats?.[0] ?? ""}
+          onChange={(event) => set({ formats: event.target.value ? [event.target.value] : null })}
+        >
           <option value="">any</option>
-          {treated.map(({ name, label }) => <option key={name} value={name}>{label}</option>)}
+          {treated.map(({ name, label }) => (
+            <option key={name} value={name}>
+              {label}
+            </option>
+          ))}
         </select>
       </Field>
       <Field label="Transparency">
-        <select className={INPUT} value={about.transparent == null ? "" : String(about.transparent)} onChange={(event) => set({ transparent: event.target.value === "" ? null : event.target.value === "true" })}>
+        <select
+          className={INPUT}
+          value={about.transparent == null ? "" : String(about.transparent)}
+          onChange={(event) =>
+            set({ transparent: event.target.value === "" ? null : event.target.value === "true" })
+          }
+        >
           <option value="">any</option>
           <option value="true">transparent</option>
           <option value="false">opaque</option>
@@ -214,8 +412,22 @@ function RuleFields({ slug, rule, onChange }: { slug: string; rule: Rule; onChan
       </Field>
       <div>
         <span className="mb-1 block font-semibold">Size</span>
-        <NumberInput label="At least so many kilobytes" unit="kB or more" width="w-24" value={about.larger_than == null ? null : about.larger_than / 1000} onChange={(value) => set({ larger_than: value == null ? null : Math.round(value * 1000) })} />
-        <div className="mt-1"><NumberInput label="Less than so many kilobytes" unit="kB at most" width="w-24" value={about.smaller_than == null ? null : about.smaller_than / 1000} onChange={(value) => set({ smaller_than: value == null ? null : Math.round(value * 1000) })} /></div>
+        <NumberInput
+          label="At least so many kilobytes"
+          unit="kB or more"
+          width="w-24"
+          value={about.larger_than == null ? null : about.larger_than / 1000}
+          onChange={(value) => set({ larger_than: value == null ? null : Math.round(value * 1000) })}
+        />
+        <div className="mt-1">
+          <NumberInput
+            label="Less than so many kilobytes"
+            unit="kB at most"
+            width="w-24"
+            value={about.smaller_than == null ? null : about.smaller_than / 1000}
+            onChange={(value) => set({ smaller_than: value == null ? null : Math.round(value * 1000) })}
+          />
+        </div>
       </div>
       <Field label="Then">
         <select
@@ -225,19 +437,35 @@ function RuleFields({ slug, rule, onChange }: { slug: string; rule: Rule; onChan
             onChange({
               ...rule,
               leave: event.target.value === "leave",
-              how: (event.target.value === "leave" ? {} : { ...rule.how, level: event.target.value as LevelName }) as Rule["how"],
+              how: (event.target.value === "leave"
+                ? {}
+                : { ...rule.how, level: event.target.value as LevelName }) as Rule["how"],
             })
           }
         >
           <option value="leave">leave alone</option>
-          {Object.entries(LEVELS).map(([key, { name }]) => <option key={key} value={key}>treat at the level {name}</option>)}
+          {Object.entries(LEVELS).map(([key, { name }]) => (
+            <option key={key} value={key}>
+              treat at the level {name}
+            </option>
+          ))}
         </select>
       </Field>
     </div>
   );
 }
 
-function Outcome({ library, recipe, settings, reset }: { library: Library; recipe: Recipe; settings: RecipeSettings; reset: () => void }) {
+function Outcome({
+  library,
+  recipe,
+  settings,
+  reset,
+}: {
+  library: Library;
+  recipe: Recipe;
+  settings: RecipeSettings;
+  reset: () => void;
+}) {
   const same = JSON.stringify(recipe.settings) === JSON.stringify(settings);
   const effect = useEffectOf(library.slug, settings);
   const save = useSaveRecipe(library.slug);
@@ -247,17 +475,33 @@ function Outcome({ library, recipe, settings, reset }: { library: Library; recip
         {effect.isPending && <Shape className="h-32" />}
         {effect.isError && <ErrorNote error={effect.error} />}
         {effect.data && <EffectList effect={effect.data} />}
-        {save.isError && <div className="mt-3"><ErrorNote error={save.error} /></div>}
+        {save.isError && (
+          <div className="mt-3">
+            <ErrorNote error={save.error} />
+          </div>
+        )}
         <div className="mt-4 flex flex-wrap gap-2">
-          <Button look="main" disabled={same || effect.isError} busy={save.isPending} onClick={() => save.mutate(settings)}>Save as version {recipe.version + 1}</Button>
+          <Button
+            look="main"
+            disabled={same || effect.isError}
+            busy={save.isPending}
+            onClick={() => save.mutate(settings)}
+          >
+            Save as version {recipe.version + 1}
+          </Button>
           {!same && <Button onClick={reset}>Discard</Button>}
         </div>
         <p className="mt-3 text-sm text-quiet">
-          Saving treats nothing. <Link className="text-plum underline" to={`/l/${library.slug}/treat`}>Start a run</Link> when you are ready.
-          Pictures are always made again from their backups, never from an earlier result.
+          Saving treats nothing.{" "}
+          <Link className="text-plum underline" to={`/l/${library.slug}/treat`}>
+            Start a run
+          </Link>{" "}
+          when you are ready. Pictures are always made again from their backups, never from an earlier result.
         </p>
       </Card>
-      {settings.conversions.first_file === "remove" && !library.automation.backups && <Mind>Backups are off, so first files are kept whatever the recipe says.</Mind>}
+      {settings.conversions.first_file === "remove" && !library.automation.backups && (
+        <Mind>Backups are off, so first files are kept whatever the recipe says.</Mind>
+      )}
     </aside>
   );
 }
@@ -287,7 +531,12 @@ function EffectList({ effect }: { effect: Effect }) {
         ))}
       </dl>
       {effect.without_backup > 0 && (
-        <div className="mt-3"><Mind>{many(effect.without_backup, "file")} were changed before and have no backup to start from: they stay as they are.</Mind></div>
+        <div className="mt-3">
+          <Mind>
+            {many(effect.without_backup, "file")} were changed before and have no backup to start from: they
+            stay as they are.
+          </Mind>
+        </div>
       )}
     </>
   );

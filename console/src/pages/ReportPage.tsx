@@ -5,12 +5,35 @@ import { useState, type ReactNode } from "react";
 import { Link } from "react-router";
 import { previewUrl, type Library, type SlatFigures } from "../api/client";
 import { useMay } from "../api/people";
-import { keptUrl, reportUrl, useKeepReport, useKeptReports, useReport, useReportSettings, useSetReport, type Report, type ReportPicture, type ReportSettings } from "../api/plans";
+import {
+  keptUrl,
+  reportUrl,
+  useKeepReport,
+  useKeptReports,
+  useReport,
+  useReportSettings,
+  useSetReport,
+  type Report,
+  type ReportPicture,
+  type ReportSettings,
+} from "../api/plans";
 import { useFormats, useJobs } from "../api/queries";
 import { bytes, count, many, points, saved, when } from "../look/words";
 import { addressOf } from "../pages";
 import { Slat } from "../parts/Slat";
-import { Button, Card, Empty, ErrorNote, Field, Figure, INLINE_INPUT, INPUT, SaveBar, Shape, Tick } from "../parts/ui";
+import {
+  Button,
+  Card,
+  Empty,
+  ErrorNote,
+  Field,
+  Figure,
+  INLINE_INPUT,
+  INPUT,
+  SaveBar,
+  Shape,
+  Tick,
+} from "../parts/ui";
 import { monthName } from "./AllowancePage";
 
 export function ReportPage({ library }: { library: Library }) {
@@ -39,18 +62,42 @@ export function ReportPage({ library }: { library: Library }) {
   );
 }
 
-function MonthInput({ label, value, onChange, min, max }: { label: string; value: string; onChange: (month: string) => void; min?: string; max?: string }) {
+function MonthInput({
+  label,
+  value,
+  onChange,
+  min,
+  max,
+}: {
+  label: string;
+  value: string;
+  onChange: (month: string) => void;
+  min?: string;
+  max?: string;
+}) {
   return (
     <label className="text-sm">
       <span className="mb-1 block font-semibold">{label}</span>
-      <input type="month" required className={`${INLINE_INPUT} w-44`} value={value} min={min} max={max} onChange={(event) => /^\d{4}-\d{2}$/.test(event.target.value) && onChange(event.target.value)} />
+      <input
+        type="month"
+        required
+        className={`${INLINE_INPUT} w-44`}
+        value={value}
+        min={min}
+        max={max}
+        onChange={(event) => /^\d{4}-\d{2}$/.test(event.target.value) && onChange(event.target.value)}
+      />
     </label>
   );
 }
 
 function FileLink({ href, children }: { href: string; children: ReactNode }) {
   return (
-    <a href={href} download className="inline-flex min-h-9 items-center gap-2 rounded-[5px] border border-line bg-surface px-3.5 py-1.5 text-sm font-semibold hover:border-plum hover:text-plum">
+    <a
+      href={href}
+      download
+      className="inline-flex min-h-9 items-center gap-2 rounded-[5px] border border-line bg-surface px-3.5 py-1.5 text-sm font-semibold hover:border-plum hover:text-plum"
+    >
       <Download size={15} aria-hidden /> {children}
     </a>
   );
@@ -62,22 +109,42 @@ function Content({ library, report }: { library: Library; report: Report }) {
   if (!treated.files) {
     return (
       <Card title={`For ${report.client}`}>
-        <Empty title="No file was treated in these months">Choose other months, or start a run under Treat.</Empty>
+        <Empty title="No file was treated in these months">
+          Choose other months, or start a run under Treat.
+        </Empty>
       </Card>
     );
   }
   return (
     <>
       <Card title={`For ${report.client}`} aside={report.sender}>
-        <Slat size="tall" before={treated.bytes_before} now={treated.bytes_now} lightest={treated.bytes_lightest} />
+        <Slat
+          size="tall"
+          before={treated.bytes_before}
+          now={treated.bytes_now}
+          lightest={treated.bytes_lightest}
+        />
         <p className="mt-2">
-          {bytes(treated.bytes_before)} are {bytes(treated.bytes_now)} now; a modern browser fetches {bytes(treated.bytes_lightest)}.
+          {bytes(treated.bytes_before)} are {bytes(treated.bytes_now)} now; a modern browser fetches{" "}
+          {bytes(treated.bytes_lightest)}.
         </p>
         <div className="mt-4 flex flex-wrap gap-x-10 gap-y-4">
-          <Figure value={saved(treated.bytes_before, treated.bytes_lightest)} caption="lighter for a modern browser" tone="leaf" />
+          <Figure
+            value={saved(treated.bytes_before, treated.bytes_lightest)}
+            caption="lighter for a modern browser"
+            tone="leaf"
+          />
           <Figure value={count(report.pictures)} caption={`pictures, in ${many(treated.files, "file")}`} />
-          <Figure value={count(report.copies)} caption={`copies in modern formats, ${bytes(report.bytes_copies)}`} />
-          {sent.requests > 0 && <Figure value={bytes(Math.max(0, sent.bytes_before - sent.bytes))} caption="that visitors did not have to fetch" />}
+          <Figure
+            value={count(report.copies)}
+            caption={`copies in modern formats, ${bytes(report.bytes_copies)}`}
+          />
+          {sent.requests > 0 && (
+            <Figure
+              value={bytes(Math.max(0, sent.bytes_before - sent.bytes))}
+              caption="that visitors did not have to fetch"
+            />
+          )}
         </div>
       </Card>
       <div className="grid items-start gap-5 lg:grid-cols-2">
@@ -86,8 +153,16 @@ function Content({ library, report }: { library: Library; report: Report }) {
           <Slats title="By format" slats={report.by_format} name={label} format />
           {sent.requests > 0 && (
             <Slats
-              title="What visitors were sent" name={monthName} noun="answer"
-              slats={report.sent_by_month.map((one) => ({ name: one.name, files: one.requests, bytes_before: one.bytes_before, bytes_now: one.bytes, bytes_lightest: one.bytes }))}
+              title="What visitors were sent"
+              name={monthName}
+              noun="answer"
+              slats={report.sent_by_month.map((one) => ({
+                name: one.name,
+                files: one.requests,
+                bytes_before: one.bytes_before,
+                bytes_now: one.bytes,
+                bytes_lightest: one.bytes,
+              }))}
             />
           )}
         </div>
@@ -100,7 +175,19 @@ function Content({ library, report }: { library: Library; report: Report }) {
   );
 }
 
-function Slats({ title, slats, name, format = false, noun = "file" }: { title: string; slats: SlatFigures[]; name: (name: string) => string; format?: boolean; noun?: string }) {
+function Slats({
+  title,
+  slats,
+  name,
+  format = false,
+  noun = "file",
+}: {
+  title: string;
+  slats: SlatFigures[];
+  name: (name: string) => string;
+  format?: boolean;
+  noun?: string;
+}) {
   const scale = Math.max(1, ...slats.map((slat) => slat.bytes_before));
   return (
     <Card title={title}>
@@ -108,12 +195,21 @@ function Slats({ title, slats, name, format = false, noun = "file" }: { title: s
         {slats.map((slat) => (
           <li key={slat.name}>
             <div className="mb-0.5 flex justify-between gap-4 text-sm">
-              <span className="min-w-0 truncate" title={slat.name}>{name(slat.name)}</span>
+              <span className="min-w-0 truncate" title={slat.name}>
+                {name(slat.name)}
+              </span>
               <span className="shrink-0 tabular-nums text-quiet">
-                {many(slat.files, noun)}, {bytes(slat.bytes_lightest)} <span className="text-leaf">{saved(slat.bytes_before, slat.bytes_lightest)}</span>
+                {many(slat.files, noun)}, {bytes(slat.bytes_lightest)}{" "}
+                <span className="text-leaf">{saved(slat.bytes_before, slat.bytes_lightest)}</span>
               </span>
             </div>
-            <Slat before={slat.bytes_before} now={slat.bytes_now} lightest={slat.bytes_lightest} scale={scale} format={format ? slat.name : undefined} />
+            <Slat
+              before={slat.bytes_before}
+              now={slat.bytes_now}
+              lightest={slat.bytes_lightest}
+              scale={scale}
+              format={format ? slat.name : undefined}
+            />
           </li>
         ))}
       </ul>
@@ -128,16 +224,30 @@ function Pages({ report }: { report: Report }) {
       <div className="overflow-x-auto">
         <table className="w-full min-w-xl text-sm tabular-nums">
           <thead className="text-left text-xs text-quiet">
-            <tr><th className="py-1 pr-4 font-normal">Page</th><th className="pr-4 font-normal">On</th><th className="pr-4 text-right font-normal">Pictures</th><th className="pr-4 text-right font-normal">saved</th><th className="text-right font-normal">Largest part painted</th></tr>
+            <tr>
+              <th className="py-1 pr-4 font-normal">Page</th>
+              <th className="pr-4 font-normal">On</th>
+              <th className="pr-4 text-right font-normal">Pictures</th>
+              <th className="pr-4 text-right font-normal">saved</th>
+              <th className="text-right font-normal">Largest part painted</th>
+            </tr>
           </thead>
           <tbody className="divide-y divide-line">
             {report.pages.map((page) => (
               <tr key={`${page.address} ${page.device}`}>
-                <td className="max-w-xs truncate py-1.5 pr-4" title={page.address}>{page.address}</td>
+                <td className="max-w-xs truncate py-1.5 pr-4" title={page.address}>
+                  {page.address}
+                </td>
                 <td className="pr-4">{page.device}</td>
-                <td className="pr-4 text-right">{bytes(page.picture_bytes_first)} → {bytes(page.picture_bytes_latest)}</td>
-                <td className="pr-4 text-right text-leaf">{saved(page.picture_bytes_first, page.picture_bytes_latest)}</td>
-                <td className="text-right">{painted(page.lcp_first)} → {painted(page.lcp_latest)}</td>
+                <td className="pr-4 text-right">
+                  {bytes(page.picture_bytes_first)} → {bytes(page.picture_bytes_latest)}
+                </td>
+                <td className="pr-4 text-right text-leaf">
+                  {saved(page.picture_bytes_first, page.picture_bytes_latest)}
+                </td>
+                <td className="text-right">
+                  {painted(page.lcp_first)} → {painted(page.lcp_latest)}
+                </td>
               </tr>
             ))}
           </tbody>
@@ -147,19 +257,43 @@ function Pages({ report }: { report: Report }) {
   );
 }
 
-function Pictures({ title, library, pictures, worst = false }: { title: string; library: Library; pictures: ReportPicture[]; worst?: boolean }) {
+function Pictures({
+  title,
+  library,
+  pictures,
+  worst = false,
+}: {
+  title: string;
+  library: Library;
+  pictures: ReportPicture[];
+  worst?: boolean;
+}) {
   if (pictures.length === 0) return null;
   return (
-    <Card title={title} aside={worst ? "by their worst place; at 100 no change can be seen" : "what a modern browser fetches"}>
+    <Card
+      title={title}
+      aside={worst ? "by their worst place; at 100 no change can be seen" : "what a modern browser fetches"}
+    >
       <ul className="grid grid-cols-2 gap-4 md:grid-cols-3 lg:grid-cols-6">
         {pictures.map((one) => (
           <li key={one.picture_id} className="min-w-0 text-sm">
             <Link to={addressOf(library.slug, `review/${String(one.picture_id)}`)} className="group block">
-              <img src={previewUrl(one.file_id, 320, one.bytes_now)} alt="" loading="lazy" className="mb-1 aspect-4/3 w-full rounded-[3px] border border-line bg-sunken object-contain" />
-              <span className="block truncate group-hover:text-plum" title={one.path}>{one.path.split("/").pop()}</span>
+              <img
+                src={previewUrl(one.file_id, 320, one.bytes_now)}
+                alt=""
+                loading="lazy"
+                className="mb-1 aspect-4/3 w-full rounded-[3px] border border-line bg-sunken object-contain"
+              />
+              <span className="block truncate group-hover:text-plum" title={one.path}>
+                {one.path.split("/").pop()}
+              </span>
             </Link>
-            <span className={worst ? "text-clay" : "text-leaf"}>{worst ? `worst place ${points(one.worst)}` : saved(one.bytes_before, one.bytes_lightest)}</span>
-            <span className="block text-xs text-quiet">{bytes(one.bytes_before)} → {bytes(one.bytes_lightest)}</span>
+            <span className={worst ? "text-clay" : "text-leaf"}>
+              {worst ? `worst place ${points(one.worst)}` : saved(one.bytes_before, one.bytes_lightest)}
+            </span>
+            <span className="block text-xs text-quiet">
+              {bytes(one.bytes_before)} → {bytes(one.bytes_lightest)}
+            </span>
           </li>
         ))}
       </ul>
@@ -188,14 +322,34 @@ function SettingsForm({ slug, held, name }: { slug: string; held: ReportSettings
       >
         <div className="grid gap-4 sm:grid-cols-2">
           <Field label="For" hint="The client's own name, as it stands above the report.">
-            <input className={INPUT} maxLength={120} value={wanted.client} placeholder={name} onChange={(event) => setWanted({ ...wanted, client: event.target.value })} />
+            <input
+              className={INPUT}
+              maxLength={120}
+              value={wanted.client}
+              placeholder={name}
+              onChange={(event) => setWanted({ ...wanted, client: event.target.value })}
+            />
           </Field>
           <Field label="From" hint="Who sends it; empty: nobody is named.">
-            <input className={INPUT} maxLength={120} value={wanted.sender} onChange={(event) => setWanted({ ...wanted, sender: event.target.value })} />
+            <input
+              className={INPUT}
+              maxLength={120}
+              value={wanted.sender}
+              onChange={(event) => setWanted({ ...wanted, sender: event.target.value })}
+            />
           </Field>
         </div>
-        <Tick label="Make one when a month is over" hint="It is kept below, put into the service's folder for reports where there is one, and told to the webhook." on={wanted.monthly} onChange={(monthly) => setWanted({ ...wanted, monthly })} />
-        <SaveBar same={JSON.stringify(wanted) === JSON.stringify(held)} change={change} onDiscard={() => setWanted(held)} />
+        <Tick
+          label="Make one when a month is over"
+          hint="It is kept below, put into the service's folder for reports where there is one, and told to the webhook."
+          on={wanted.monthly}
+          onChange={(monthly) => setWanted({ ...wanted, monthly })}
+        />
+        <SaveBar
+          same={JSON.stringify(wanted) === JSON.stringify(held)}
+          change={change}
+          onDiscard={() => setWanted(held)}
+        />
       </form>
     </Card>
   );
@@ -211,11 +365,16 @@ function Kept({ library, month, mayKeep }: { library: Library; month: string; ma
     <Card title="Reports that are kept">
       {kept.isPending && <Shape className="h-16" />}
       {kept.isError && <ErrorNote error={kept.error} again={() => void kept.refetch()} />}
-      {kept.data?.length === 0 && <Empty title="None yet">A month's report is kept as it was made, whatever is treated later.</Empty>}
+      {kept.data?.length === 0 && (
+        <Empty title="None yet">A month's report is kept as it was made, whatever is treated later.</Empty>
+      )}
       <ul className="divide-y divide-line">
         {kept.data?.map((one) => (
           <li key={one.month} className="flex flex-wrap items-center gap-3 py-2.5">
-            <span className="min-w-40 flex-1"><span className="block font-semibold">{monthName(one.month)}</span><span className="text-xs text-quiet">made {when(one.made_at)}</span></span>
+            <span className="min-w-40 flex-1">
+              <span className="block font-semibold">{monthName(one.month)}</span>
+              <span className="text-xs text-quiet">made {when(one.made_at)}</span>
+            </span>
             <FileLink href={keptUrl(library.slug, one.month, "pdf")}>PDF</FileLink>
             <FileLink href={keptUrl(library.slug, one.month, "csv")}>CSV</FileLink>
           </li>
@@ -224,11 +383,17 @@ function Kept({ library, month, mayKeep }: { library: Library; month: string; ma
       {mayKeep && (
         <div className="mt-4 flex flex-wrap items-end gap-3">
           <MonthInput label="Month" value={wanted} max={month} onChange={setWanted} />
-          <Button busy={keep.isPending || open} onClick={() => keep.mutate(wanted)}>{open ? "Being made" : "Make and keep it"}</Button>
+          <Button busy={keep.isPending || open} onClick={() => keep.mutate(wanted)}>
+            {open ? "Being made" : "Make and keep it"}
+          </Button>
           {job?.state === "failed" && !open && <p className="text-sm text-clay">{job.reason}</p>}
         </div>
       )}
-      {keep.isError && <div className="mt-3"><ErrorNote error={keep.error} /></div>}
+      {keep.isError && (
+        <div className="mt-3">
+          <ErrorNote error={keep.error} />
+        </div>
+      )}
     </Card>
   );
 }

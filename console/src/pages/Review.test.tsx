@@ -17,8 +17,22 @@ afterEach(() => {
 
 function picture(id: number, name: string) {
   return {
-    id, path: `2025/${name}`, folder: "2025", name, state: "lighter", reason: null, format: "jpeg", width: 640, height: 480, files: 3,
-    bytes_before: 1000, bytes_now: 500, bytes_lightest: 400, score: 80.2, worst: 71 + id, preview: null,
+    id,
+    path: `2025/${name}`,
+    folder: "2025",
+    name,
+    state: "lighter",
+    reason: null,
+    format: "jpeg",
+    width: 640,
+    height: 480,
+    files: 3,
+    bytes_before: 1000,
+    bytes_now: 500,
+    bytes_lightest: 400,
+    score: 80.2,
+    worst: 71 + id,
+    preview: null,
   };
 }
 
@@ -30,8 +44,25 @@ function Where() {
 }
 
 function review(answers: Record<string, unknown>, at = "/l/ledge/review") {
-  const sent = serve({ "GET /libraries/ledge/pictures": PAGE, "GET /libraries/ledge/folders": ["2025"], ...answers });
-  show(<Routes><Route path="*" element={<><Where /><Review library={LIBRARY} /></>} /></Routes>, at);
+  const sent = serve({
+    "GET /libraries/ledge/pictures": PAGE,
+    "GET /libraries/ledge/folders": ["2025"],
+    ...answers,
+  });
+  show(
+    <Routes>
+      <Route
+        path="*"
+        element={
+          <>
+            <Where />
+            <Review library={LIBRARY} />
+          </>
+        }
+      />
+    </Routes>,
+    at,
+  );
   return sent;
 }
 
@@ -48,7 +79,9 @@ test("a filter goes into the address, and out of it", async () => {
   await screen.findByRole("link", { name: "kite.jpg" });
   const state = screen.getByRole("combobox", { name: "State" });
   fireEvent.change(state, { target: { value: "failed" } });
-  await waitFor(() => expect(document.querySelector("output")!.textContent).toBe("/l/ledge/review?state=failed"));
+  await waitFor(() =>
+    expect(document.querySelector("output")!.textContent).toBe("/l/ledge/review?state=failed"),
+  );
   fireEvent.change(state, { target: { value: "" } });
   await waitFor(() => expect(document.querySelector("output")!.textContent).toBe("/l/ledge/review"));
 });
@@ -58,7 +91,11 @@ test("formats in the filter are those that the service treats", async () => {
   await screen.findByRole("link", { name: "kite.jpg" });
   const format = screen.getByRole("combobox", { name: "Format" });
   await within(format).findByRole("option", { name: "AVIF" });
-  expect(within(format).getAllByRole("option").map((option) => option.textContent)).toEqual(["every format", "JPEG", "PNG", "GIF", "WebP", "AVIF"]);
+  expect(
+    within(format)
+      .getAllByRole("option")
+      .map((option) => option.textContent),
+  ).toEqual(["every format", "JPEG", "PNG", "GIF", "WebP", "AVIF"]);
 });
 
 test("chosen pictures are put back in one run, which is then shown", async () => {
@@ -70,7 +107,10 @@ test("chosen pictures are put back in one run, which is then shown", async () =>
   fireEvent.click(screen.getByRole("button", { name: "Put originals back" }));
   await waitFor(() => expect(document.querySelector("output")!.textContent).toBe("/l/ledge/treat/42"));
   expect(sent.find(({ method, path }) => method === "POST" && path === "/runs")!.body).toEqual({
-    library: "ledge", kind: "restore", scope: { pictures: [1] }, force: false,
+    library: "ledge",
+    kind: "restore",
+    scope: { pictures: [1] },
+    force: false,
   });
 });
 

@@ -39,13 +39,19 @@ function Controls({ run }: { run: Run }) {
     <>
       {change.isError && <ErrorNote error={change.error} />}
       {run.state === "running" && (
-        <Button onClick={() => change.mutate("pause")} busy={change.isPending}><Pause size={16} /> Pause</Button>
+        <Button onClick={() => change.mutate("pause")} busy={change.isPending}>
+          <Pause size={16} /> Pause
+        </Button>
       )}
       {run.state === "paused" && (
-        <Button look="main" onClick={() => change.mutate("resume")} busy={change.isPending}><Play size={16} /> Go on</Button>
+        <Button look="main" onClick={() => change.mutate("resume")} busy={change.isPending}>
+          <Play size={16} /> Go on
+        </Button>
       )}
       {open && (
-        <Button look="danger" onClick={() => change.mutate("stop")} busy={change.isPending}><Square size={16} /> Stop for good</Button>
+        <Button look="danger" onClick={() => change.mutate("stop")} busy={change.isPending}>
+          <Square size={16} /> Stop for good
+        </Button>
       )}
     </>
   );
@@ -57,35 +63,71 @@ function Progress({ run }: { run: Run }) {
   return (
     <Card
       className="lg:col-span-2"
-      title={treating ? `Treating at the level ${run.level}` : run.kind === "restore" ? "Putting originals back" : "Handing the library back"}
-      aside={run.finished_at ? `${when(run.created_at)}, took ${duration(between(run.created_at, run.finished_at))}` : `since ${when(run.created_at)}`}
+      title={
+        treating
+          ? `Treating at the level ${run.level}`
+          : run.kind === "restore"
+            ? "Putting originals back"
+            : "Handing the library back"
+      }
+      aside={
+        run.finished_at
+          ? `${when(run.created_at)}, took ${duration(between(run.created_at, run.finished_at))}`
+          : `since ${when(run.created_at)}`
+      }
     >
-      <div role="progressbar" aria-valuenow={ended} aria-valuemin={0} aria-valuemax={run.files} aria-label="Files done" className="h-9 overflow-hidden rounded-[3px] border border-plum bg-sunken">
-        <div className={`h-full transition-[width] duration-500 ${run.state === "paused" ? "bg-clay" : "bg-plum"}`} style={{ width: `${(100 * ended) / Math.max(run.files, 1)}%` }} />
+      <div
+        role="progressbar"
+        aria-valuenow={ended}
+        aria-valuemin={0}
+        aria-valuemax={run.files}
+        aria-label="Files done"
+        className="h-9 overflow-hidden rounded-[3px] border border-plum bg-sunken"
+      >
+        <div
+          className={`h-full transition-[width] duration-500 ${run.state === "paused" ? "bg-clay" : "bg-plum"}`}
+          style={{ width: `${(100 * ended) / Math.max(run.files, 1)}%` }}
+        />
       </div>
       <div className="mt-2 flex flex-wrap justify-between gap-x-4 text-sm text-quiet">
         <span>
-          {count(ended)} of {many(run.files, "file")}: {count(run.done)} done, {count(run.passed)} left as they were, {count(run.failed)} failed
+          {count(ended)} of {many(run.files, "file")}: {count(run.done)} done, {count(run.passed)} left as
+          they were, {count(run.failed)} failed
           {run.already > 0 && `; ${count(run.already)} more were treated before with the same settings`}
           {run.left_out > 0 && `; ${count(run.left_out)} are left alone by the recipe`}
           {run.elsewhere > 0 && `; ${count(run.elsewhere)} are left to another run`}
         </span>
         <span>
           {run.waits_for && `Waiting for ${run.waits_for}`}
-          {run.state === "running" && !run.waits_for && run.megapixels_per_second != null &&
+          {run.state === "running" &&
+            !run.waits_for &&
+            run.megapixels_per_second != null &&
             `${rate(run.megapixels_per_second)} megapixels a second, about ${duration(run.seconds_left)} left`}
-          {run.state === "running" && run.held_back && <span className="block text-clay">Held back by {run.held_back}</span>}
+          {run.state === "running" && run.held_back && (
+            <span className="block text-clay">Held back by {run.held_back}</span>
+          )}
         </span>
       </div>
       {run.proof && <Proof proof={run.proof} />}
       {treating && (
         <>
-          <div className="mt-5"><Slat size="middle" before={run.bytes_before} now={run.bytes_after} lightest={run.bytes_lightest} /></div>
+          <div className="mt-5">
+            <Slat
+              size="middle"
+              before={run.bytes_before}
+              now={run.bytes_after}
+              lightest={run.bytes_lightest}
+            />
+          </div>
           <div className="mt-4 grid grid-cols-2 gap-4 sm:grid-cols-4">
             <Figure value={bytes(run.bytes_before)} caption="the files done, before" />
             <Figure value={bytes(run.bytes_after)} caption="the same files now" />
             <Figure value={saved(run.bytes_before, run.bytes_after)} caption="off the files" tone="leaf" />
-            <Figure value={saved(run.bytes_before, run.bytes_lightest)} caption="for a modern browser" tone="leaf" />
+            <Figure
+              value={saved(run.bytes_before, run.bytes_lightest)}
+              caption="for a modern browser"
+              tone="leaf"
+            />
           </div>
         </>
       )}
@@ -98,11 +140,21 @@ function InHand({ run }: { run: Run }) {
     <Card title="In hand">
       {run.in_hand.length > 0 ? (
         <ul className="space-y-1 font-mono text-xs">
-          {run.in_hand.map((path) => <li key={path} className="truncate" title={path}>{path}</li>)}
+          {run.in_hand.map((path) => (
+            <li key={path} className="truncate" title={path}>
+              {path}
+            </li>
+          ))}
         </ul>
       ) : (
         <p className="text-quiet">
-          {run.state === "running" && run.waits_for ? "Nothing just now." : run.state === "running" ? "Waiting for a worker to take the next file." : run.state === "paused" ? "Paused. Files that were in hand have been finished." : "Nothing: the run has ended."}
+          {run.state === "running" && run.waits_for
+            ? "Nothing just now."
+            : run.state === "running"
+              ? "Waiting for a worker to take the next file."
+              : run.state === "paused"
+                ? "Paused. Files that were in hand have been finished."
+                : "Nothing: the run has ended."}
         </p>
       )}
     </Card>
@@ -115,8 +167,16 @@ function Failures({ library, run }: { library: Library; run: Run }) {
   return (
     <Card
       className="border-clay lg:col-span-3"
-      title={<span className="text-clay">{many(run.failed, "file")} failed, and {run.failed === 1 ? "stayed" : "all stayed"} as before</span>}
-      aside={<Button onClick={() => change.mutate("retry")} busy={change.isPending}><RotateCcw size={15} /> Try all again</Button>}
+      title={
+        <span className="text-clay">
+          {many(run.failed, "file")} failed, and {run.failed === 1 ? "stayed" : "all stayed"} as before
+        </span>
+      }
+      aside={
+        <Button onClick={() => change.mutate("retry")} busy={change.isPending}>
+          <RotateCcw size={15} /> Try all again
+        </Button>
+      }
     >
       {failed.isPending && <Shape />}
       {failed.isError && <ErrorNote error={failed.error} />}
@@ -135,12 +195,19 @@ function Failures({ library, run }: { library: Library; run: Run }) {
 function Landed({ library, run }: { library: Library; run: Run }) {
   const items = useItems(run.id, "landed");
   if (items.isPending) return <Shape className="h-64 lg:col-span-3" />;
-  if (items.isError) return <div className="lg:col-span-3"><ErrorNote error={items.error} /></div>;
+  if (items.isError)
+    return (
+      <div className="lg:col-span-3">
+        <ErrorNote error={items.error} />
+      </div>
+    );
   if (items.data.rows.length === 0) {
     return (
       <div className="lg:col-span-3">
         <Empty title={run.files === 0 ? "There was nothing to do" : "Nothing has landed yet"}>
-          {run.files === 0 ? "Every file in scope was treated before with the same settings." : "Each result appears here as soon as it is in place."}
+          {run.files === 0
+            ? "Every file in scope was treated before with the same settings."
+            : "Each result appears here as soon as it is in place."}
         </Empty>
       </div>
     );
@@ -149,17 +216,32 @@ function Landed({ library, run }: { library: Library; run: Run }) {
     <Card className="lg:col-span-3" title="Results" aside="the latest first">
       <ul className="divide-y divide-line text-sm">
         {items.data.rows.map((item) => (
-          <li key={item.id} className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 gap-y-1 py-2 md:grid-cols-[minmax(0,1fr)_12rem_7rem_4rem_4rem]">
+          <li
+            key={item.id}
+            className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 gap-y-1 py-2 md:grid-cols-[minmax(0,1fr)_12rem_7rem_4rem_4rem]"
+          >
             <ItemLink library={library} item={item} />
             {item.state === "done" && run.kind === "treat" ? (
               <>
-                <span className="hidden md:block"><Slat before={item.bytes_before ?? 0} now={item.bytes_after ?? 0} lightest={item.bytes_lightest ?? undefined} /></span>
+                <span className="hidden md:block">
+                  <Slat
+                    before={item.bytes_before ?? 0}
+                    now={item.bytes_after ?? 0}
+                    lightest={item.bytes_lightest ?? undefined}
+                  />
+                </span>
                 <span className="text-right">{bytes(item.bytes_after)}</span>
-                <span className="hidden text-right font-semibold text-leaf md:block">{saved(item.bytes_before, item.bytes_after)}</span>
-                <span className="hidden text-right text-quiet md:block" title="SSIMULACRA2 score">{points(item.score)}</span>
+                <span className="hidden text-right font-semibold text-leaf md:block">
+                  {saved(item.bytes_before, item.bytes_after)}
+                </span>
+                <span className="hidden text-right text-quiet md:block" title="SSIMULACRA2 score">
+                  {points(item.score)}
+                </span>
               </>
             ) : (
-              <span className={`md:col-span-4 md:text-right ${item.state === "failed" ? "text-clay" : "text-quiet"}`}>
+              <span
+                className={`md:col-span-4 md:text-right ${item.state === "failed" ? "text-clay" : "text-quiet"}`}
+              >
                 {item.reason ?? "put back"}
               </span>
             )}
@@ -172,7 +254,11 @@ function Landed({ library, run }: { library: Library; run: Run }) {
 
 function ItemLink({ library, item }: { library: Library; item: Item }) {
   return (
-    <Link to={`/l/${library.slug}/review/${item.picture_id}`} className="min-w-0 truncate font-mono text-xs hover:text-plum hover:underline" title={item.path}>
+    <Link
+      to={`/l/${library.slug}/review/${item.picture_id}`}
+      className="min-w-0 truncate font-mono text-xs hover:text-plum hover:underline"
+      title={item.path}
+    >
       {item.path}
     </Link>
   );
@@ -186,12 +272,16 @@ function between(start: string, end: string): number {
 function Proof({ proof }: { proof: Record<string, number | string> }) {
   const complete = proof.verdict === "complete";
   return (
-    <div className={`mt-5 rounded-[5px] border px-4 py-3 ${complete ? "border-leaf text-leaf" : "border-clay bg-clay-soft text-clay"}`}>
-      <p className="font-semibold">{complete ? "Handed back: every original is in its place." : "Not all could be handed back."}</p>
+    <div
+      className={`mt-5 rounded-[5px] border px-4 py-3 ${complete ? "border-leaf text-leaf" : "border-clay bg-clay-soft text-clay"}`}
+    >
+      <p className="font-semibold">
+        {complete ? "Handed back: every original is in its place." : "Not all could be handed back."}
+      </p>
       <p className="text-sm">
-        {count(Number(proof.originals_identical))} originals were read again and are byte for byte what they were,{" "}
-        {count(Number(proof.originals_differing))} differ; {count(Number(proof.still_treated))} files are still treated,{" "}
-        {count(Number(proof.copies_left))} files of ours are left.
+        {count(Number(proof.originals_identical))} originals were read again and are byte for byte what they
+        were, {count(Number(proof.originals_differing))} differ; {count(Number(proof.still_treated))} files
+        are still treated, {count(Number(proof.copies_left))} files of ours are left.
       </p>
     </div>
   );

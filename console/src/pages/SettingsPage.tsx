@@ -17,7 +17,13 @@ export function SettingsPage() {
               <span className="block break-all font-semibold">{one.value}</span>
               <span className="block text-quiet">{one.meaning}</span>
             </dd>
-            <dd className="self-center">{one.origin === "default" ? <span className="text-xs text-quiet">as usual</span> : <Tag state="new">{one.origin}</Tag>}</dd>
+            <dd className="self-center">
+              {one.origin === "default" ? (
+                <span className="text-xs text-quiet">as usual</span>
+              ) : (
+                <Tag state="new">{one.origin}</Tag>
+              )}
+            </dd>
           </div>
         ))}
       </dl>

@@ -9,7 +9,8 @@ export function SignIn() {
   const [password, setPassword] = useState("");
   const [code, setCode] = useState("");
   const signIn = useMutation({
-    mutationFn: () => ask(api.POST("/api/v1/session", { body: { email, password, code: code.trim() || null } })),
+    mutationFn: () =>
+      ask(api.POST("/api/v1/session", { body: { email, password, code: code.trim() || null } })),
     onSuccess: (person) => cache.setQueryData(["person"], person),
   });
   const wanted = signIn.error instanceof Problem && signIn.error.code === "second-factor";
@@ -32,14 +33,34 @@ export function SignIn() {
         }}
       >
         <Field label="E-mail address">
-          <input className={INPUT} type="email" autoComplete="username" required value={email} onChange={(event) => setEmail(event.target.value)} />
+          <input
+            className={INPUT}
+            type="email"
+            autoComplete="username"
+            required
+            value={email}
+            onChange={(event) => setEmail(event.target.value)}
+          />
         </Field>
         <Field label="Password">
-          <input className={INPUT} type="password" autoComplete="current-password" required value={password} onChange={(event) => setPassword(event.target.value)} />
+          <input
+            className={INPUT}
+            type="password"
+            autoComplete="current-password"
+            required
+            value={password}
+            onChange={(event) => setPassword(event.target.value)}
+          />
         </Field>
         {asksCode && (
           <Field label="The six digits, or a recovery code" hint="From the authenticator on your telephone.">
-            <input className={INPUT} autoFocus autoComplete="one-time-code" value={code} onChange={(event) => setCode(event.target.value)} />
+            <input
+              className={INPUT}
+              autoFocus
+              autoComplete="one-time-code"
+              value={code}
+              onChange={(event) => setCode(event.target.value)}
+            />
           </Field>
         )}
         {signIn.isError && !wanted && <ErrorNote error={signIn.error} />}

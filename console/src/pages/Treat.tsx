@@ -36,11 +36,16 @@ function StartRun({ library }: { library: Library }) {
     <Card title="Start a run">
       <div className="space-y-4">
         <LevelChoice level={level} onLevel={setLevel} copies={copies} onCopies={setCopies} />
-        <Field label="Which pictures" hint="Originals and renditions alike. Files already treated with the same settings are passed over.">
+        <Field
+          label="Which pictures"
+          hint="Originals and renditions alike. Files already treated with the same settings are passed over."
+        >
           <select className={INPUT} value={folder} onChange={(event) => setFolder(event.target.value)}>
             <option value="">The whole library, {many(library.pictures, "picture")}</option>
             {folders.data?.filter(Boolean).map((one) => (
-              <option key={one} value={one}>{one}</option>
+              <option key={one} value={one}>
+                {one}
+              </option>
             ))}
           </select>
         </Field>
@@ -62,14 +67,25 @@ function StartRun({ library }: { library: Library }) {
 
 /** How long the whole library takes, as far as a forecast has said so. */
 function Length({ library }: { library: Library }) {
-  const forecast = useJobs(library.slug, "forecast").data?.find((job) => job.forecast?.outlook?.run_seconds != null);
+  const forecast = useJobs(library.slug, "forecast").data?.find(
+    (job) => job.forecast?.outlook?.run_seconds != null,
+  );
   const seconds = forecast?.forecast?.outlook?.run_seconds;
   return (
     <p className="text-sm text-quiet">
       {seconds == null ? (
-        <>How long will it take? <Link className="font-semibold text-plum hover:underline" to={`/l/${library.slug}`}>Forecast it first</Link>.</>
+        <>
+          How long will it take?{" "}
+          <Link className="font-semibold text-plum hover:underline" to={`/l/${library.slug}`}>
+            Forecast it first
+          </Link>
+          .
+        </>
       ) : (
-        <>The whole library takes about <strong className="text-ink">{duration(seconds)}</strong> on this machine, by the forecast of {when(forecast?.created_at)}.</>
+        <>
+          The whole library takes about <strong className="text-ink">{duration(seconds)}</strong> on this
+          machine, by the forecast of {when(forecast?.created_at)}.
+        </>
       )}
     </p>
   );
@@ -99,14 +115,19 @@ const FROM: Record<string, string> = { person: "", arrival: ", new files", sched
 
 function RunRow({ library, run }: { library: Library; run: Run }) {
   return (
-    <Link to={`/l/${library.slug}/treat/${run.id}`} className="group grid gap-x-4 gap-y-1 py-3 sm:grid-cols-[1fr_14rem]">
+    <Link
+      to={`/l/${library.slug}/treat/${run.id}`}
+      className="group grid gap-x-4 gap-y-1 py-3 sm:grid-cols-[1fr_14rem]"
+    >
       <div>
         <span className="font-semibold group-hover:text-plum group-hover:underline">
-          Run {run.id}: {run.kind === "treat" ? `treat, ${run.level}` : run.kind === "restore" ? "restore" : "hand back"}
+          Run {run.id}:{" "}
+          {run.kind === "treat" ? `treat, ${run.level}` : run.kind === "restore" ? "restore" : "hand back"}
         </span>{" "}
         <Tag state={run.state} />
         <div className="text-sm text-quiet">
-          {when(run.created_at)}{FROM[run.origin]}, {many(run.files, "file")}
+          {when(run.created_at)}
+          {FROM[run.origin]}, {many(run.files, "file")}
           {run.failed > 0 && <span className="text-clay">, {count(run.failed)} failed</span>}
           {run.scope.folder && `, folder ${run.scope.folder}`}
           {run.scope.pictures && `, ${many(run.scope.pictures.length, "chosen picture")}`}
@@ -115,7 +136,9 @@ function RunRow({ library, run }: { library: Library; run: Run }) {
       {run.kind === "treat" && run.bytes_before > 0 && (
         <div className="text-right text-sm">
           <Slat before={run.bytes_before} now={run.bytes_after} lightest={run.bytes_lightest} />
-          <span className="text-quiet">{bytes(run.bytes_before)} to {bytes(run.bytes_after)} </span>
+          <span className="text-quiet">
+            {bytes(run.bytes_before)} to {bytes(run.bytes_after)}{" "}
+          </span>
           <span className="font-semibold text-leaf">{saved(run.bytes_before, run.bytes_after)}</span>
         </div>
       )}

@@ -28,33 +28,89 @@ export function WaysPage({ library }: { library: Library }) {
         <div className="grid gap-5 lg:grid-cols-2">
           <Card title="Where the site serves it">
             <div className="space-y-4">
-              <Field label="Address of the library's folder" hint="Such as https://ledge.example/uploads. Pages, rules and checks go by it.">
-                <input type="url" className={`${INPUT} font-mono`} value={delivery.address ?? ""} onChange={(event) => set({ address: event.target.value || null })} />
+              <Field
+                label="Address of the library's folder"
+                hint="Such as https://ledge.example/uploads. Pages, rules and checks go by it."
+              >
+                <input
+                  type="url"
+                  className={`${INPUT} font-mono`}
+                  value={delivery.address ?? ""}
+                  onChange={(event) => set({ address: event.target.value || null })}
+                />
               </Field>
               <div>
-                <span className="mb-1 block text-sm font-semibold">Caches may show a picture without asking again for</span>
-                <NumberInput label="Seconds that caches may keep a picture" unit="seconds" width="w-32" value={delivery.max_age} onChange={(max_age) => set({ max_age: max_age ?? 0 })} />
+                <span className="mb-1 block text-sm font-semibold">
+                  Caches may show a picture without asking again for
+                </span>
+                <NumberInput
+                  label="Seconds that caches may keep a picture"
+                  unit="seconds"
+                  width="w-32"
+                  value={delivery.max_age}
+                  onChange={(max_age) => set({ max_age: max_age ?? 0 })}
+                />
               </div>
             </div>
           </Card>
           <Card title="From here">
             <div className="space-y-4">
-              <Tick label="Anybody may fetch this library's pictures from here" hint="Each browser gets the lightest form it can show. A copy is never shown of a file that changed." on={delivery.public} onChange={(open) => set({ public: open })} />
+              <Tick
+                label="Anybody may fetch this library's pictures from here"
+                hint="Each browser gets the lightest form it can show. A copy is never shown of a file that changed."
+                on={delivery.public}
+                onChange={(open) => set({ public: open })}
+              />
               {delivery.public && (
                 <p className="break-all rounded bg-sunken px-3 py-2 font-mono text-xs">{`${globalThis.location.origin}/media/${library.slug}/…`}</p>
               )}
-              <Field label="Address for copies in pages" hint="A CDN, or this service, where pages fetch copies and sizes. The file itself stays with the site. Empty: everything from the site.">
-                <input type="url" className={`${INPUT} font-mono`} value={delivery.base ?? ""} onChange={(event) => set({ base: event.target.value || null })} />
+              <Field
+                label="Address for copies in pages"
+                hint="A CDN, or this service, where pages fetch copies and sizes. The file itself stays with the site. Empty: everything from the site."
+              >
+                <input
+                  type="url"
+                  className={`${INPUT} font-mono`}
+                  value={delivery.base ?? ""}
+                  onChange={(event) => set({ base: event.target.value || null })}
+                />
               </Field>
             </div>
           </Card>
-          <Card title="Caches" className="lg:col-span-2" aside={<Waiting slug={library.slug} on={library.delivery.caches.purge.length > 0} />}>
+          <Card
+            title="Caches"
+            className="lg:col-span-2"
+            aside={<Waiting slug={library.slug} on={library.delivery.caches.purge.length > 0} />}
+          >
             <div className="grid gap-4 sm:grid-cols-2">
-              <Field label="Caches to tell when a picture changed" hint="Their addresses, a line each. They are asked with PURGE, and again until they answer.">
-                <textarea key={discarded} rows={2} className={`${INPUT} font-mono`} defaultValue={delivery.caches.purge.join("\n")} onChange={(event) => set({ caches: { ...delivery.caches, purge: event.target.value.split(/\s+/).filter(Boolean) } })} />
+              <Field
+                label="Caches to tell when a picture changed"
+                hint="Their addresses, a line each. They are asked with PURGE, and again until they answer."
+              >
+                <textarea
+                  key={discarded}
+                  rows={2}
+                  className={`${INPUT} font-mono`}
+                  defaultValue={delivery.caches.purge.join("\n")}
+                  onChange={(event) =>
+                    set({
+                      caches: { ...delivery.caches, purge: event.target.value.split(/\s+/).filter(Boolean) },
+                    })
+                  }
+                />
               </Field>
-              <Field label="Header for tags" hint="Answers from here carry the picture's tag in it, and PURGE names it. Empty: addresses only.">
-                <input className={`${INPUT} font-mono`} value={delivery.caches.tag_header ?? ""} placeholder="none" onChange={(event) => set({ caches: { ...delivery.caches, tag_header: event.target.value || null } })} />
+              <Field
+                label="Header for tags"
+                hint="Answers from here carry the picture's tag in it, and PURGE names it. Empty: addresses only."
+              >
+                <input
+                  className={`${INPUT} font-mono`}
+                  value={delivery.caches.tag_header ?? ""}
+                  placeholder="none"
+                  onChange={(event) =>
+                    set({ caches: { ...delivery.caches, tag_header: event.target.value || null } })
+                  }
+                />
               </Field>
             </div>
           </Card>
@@ -94,7 +150,15 @@ function Rules({ library }: { library: Library }) {
   const choice = (
     <span className="flex gap-1" role="group" aria-label="Server">
       {(Object.keys(SERVERS) as ServerKind[]).map((kind) => (
-        <Button key={kind} look={kind === server ? "main" : "quiet"} aria-pressed={kind === server} onClick={() => { setServer(kind); setCopied(false); }}>
+        <Button
+          key={kind}
+          look={kind === server ? "main" : "quiet"}
+          aria-pressed={kind === server}
+          onClick={() => {
+            setServer(kind);
+            setCopied(false);
+          }}
+        >
           {SERVERS[kind]}
         </Button>
       ))}
@@ -103,10 +167,13 @@ function Rules({ library }: { library: Library }) {
   return (
     <Card title="By the site's own server" aside={choice}>
       <p className="mb-3 max-w-prose text-sm text-quiet">
-        These rules serve the copies beside the files. Put them into the server's configuration, then check under Visitors. A copy stays until the change of
-        its file is noticed here: with the folder watched or webhooks that takes seconds.
+        These rules serve the copies beside the files. Put them into the server's configuration, then check
+        under Visitors. A copy stays until the change of its file is noticed here: with the folder watched or
+        webhooks that takes seconds.
       </p>
-      {library.delivery.address === null && <Mind>Say first where the site serves the library's folder.</Mind>}
+      {library.delivery.address === null && (
+        <Mind>Say first where the site serves the library's folder.</Mind>
+      )}
       {rules.isError && <ErrorNote error={rules.error} again={() => void rules.refetch()} />}
       {rules.isLoading && <Shape className="h-64" />}
       {rules.data && (
@@ -120,7 +187,14 @@ function Rules({ library }: { library: Library }) {
             {copied ? <Check size={15} aria-hidden /> : <Copy size={15} aria-hidden />}
             {copied ? "Copied" : "Copy"}
           </Button>
-          <pre tabIndex={0} aria-label={`Rules for ${SERVERS[server]}`} className="max-h-96 overflow-auto rounded bg-sunken p-4 pr-24 font-mono text-xs leading-relaxed [font-variant-ligatures:none]">{rules.data}</pre>
+          <pre
+            // eslint-disable-next-line jsx-a11y/no-noninteractive-tabindex -- it scrolls, by keyboard too
+            tabIndex={0}
+            aria-label={`Rules for ${SERVERS[server]}`}
+            className="max-h-96 overflow-auto rounded bg-sunken p-4 pr-24 font-mono text-xs leading-relaxed [font-variant-ligatures:none]"
+          >
+            {rules.data}
+          </pre>
         </div>
       )}
     </Card>

@@ -2,7 +2,14 @@
 
 import { useState } from "react";
 import type { Library } from "../api/client";
-import { useSetWebhook, useTryWebhook, useWebhook, useWebhookSecret, type EventType, type Webhook } from "../api/plans";
+import {
+  useSetWebhook,
+  useTryWebhook,
+  useWebhook,
+  useWebhookSecret,
+  type EventType,
+  type Webhook,
+} from "../api/plans";
 import { useHookSecret } from "../api/queries";
 import { when } from "../look/words";
 import { Once } from "../parts/Once";
@@ -21,7 +28,13 @@ export function WebhooksPage({ library }: { library: Library }) {
     <div className="grid items-start gap-5 lg:grid-cols-2">
       {webhook.isError && <ErrorNote error={webhook.error} again={() => void webhook.refetch()} />}
       {webhook.isPending && <Shape className="h-72" />}
-      {webhook.data && <Outgoing key={`${String(webhook.data.address)} ${webhook.data.events.join()}`} slug={library.slug} webhook={webhook.data} />}
+      {webhook.data && (
+        <Outgoing
+          key={`${String(webhook.data.address)} ${webhook.data.events.join()}`}
+          slug={library.slug}
+          webhook={webhook.data}
+        />
+      )}
       <Incoming slug={library.slug} />
       {webhook.data && <Messages webhook={webhook.data} />}
     </div>
@@ -44,28 +57,59 @@ function Outgoing({ slug, webhook }: { slug: string; webhook: Webhook }) {
         }}
       >
         <Field label="Send to" hint="An address of yours that takes POST. Empty: nothing is told.">
-          <input className={`${INPUT} font-mono text-sm`} type="url" value={wanted.address ?? ""} placeholder="https://" onChange={(event) => setWanted({ ...wanted, address: event.target.value || null })} />
+          <input
+            className={`${INPUT} font-mono text-sm`}
+            type="url"
+            value={wanted.address ?? ""}
+            placeholder="https://"
+            onChange={(event) => setWanted({ ...wanted, address: event.target.value || null })}
+          />
         </Field>
         <fieldset className="space-y-2">
           <legend className="mb-1 text-sm font-semibold">When</legend>
           {NAMES.map((name) => (
             <Tick
-              key={name} label={EVENTS[name][0]} hint={EVENTS[name][1]} on={wanted.events.includes(name)}
-              onChange={(on) => setWanted({ ...wanted, events: on ? [...wanted.events, name] : wanted.events.filter((one) => one !== name) })}
+              key={name}
+              label={EVENTS[name][0]}
+              hint={EVENTS[name][1]}
+              on={wanted.events.includes(name)}
+              onChange={(on) =>
+                setWanted({
+                  ...wanted,
+                  events: on ? [...wanted.events, name] : wanted.events.filter((one) => one !== name),
+                })
+              }
             />
           ))}
         </fieldset>
-        <SaveBar same={JSON.stringify(wanted) === JSON.stringify(held)} change={change} onDiscard={() => setWanted(held)} />
+        <SaveBar
+          same={JSON.stringify(wanted) === JSON.stringify(held)}
+          change={change}
+          onDiscard={() => setWanted(held)}
+        />
       </form>
       <div className="mt-5 space-y-3 border-t border-line pt-4">
-        <p className="text-sm text-quiet">Messages are signed by the Standard Webhooks scheme, and sent again for three days until they are taken.</p>
-        {webhook.address !== null && !webhook.has_secret && !secret.data && <Mind>Nothing is sent before there is a secret to sign with.</Mind>}
+        <p className="text-sm text-quiet">
+          Messages are signed by the Standard Webhooks scheme, and sent again for three days until they are
+          taken.
+        </p>
+        {webhook.address !== null && !webhook.has_secret && !secret.data && (
+          <Mind>Nothing is sent before there is a secret to sign with.</Mind>
+        )}
         {secret.data && <Once label="The secret to check signatures with" value={secret.data.secret} />}
         {secret.isError && <ErrorNote error={secret.error} />}
         {trial.isError && <ErrorNote error={trial.error} />}
         <div className="flex flex-wrap gap-2">
-          <Button busy={secret.isPending} onClick={() => secret.mutate()}>{webhook.has_secret ? "Make another secret" : "Make a secret"}</Button>
-          <Button busy={trial.isPending} disabled={webhook.address === null || !webhook.has_secret} onClick={() => trial.mutate()}>Send a message to try it</Button>
+          <Button busy={secret.isPending} onClick={() => secret.mutate()}>
+            {webhook.has_secret ? "Make another secret" : "Make a secret"}
+          </Button>
+          <Button
+            busy={trial.isPending}
+            disabled={webhook.address === null || !webhook.has_secret}
+            onClick={() => trial.mutate()}
+          >
+            Send a message to try it
+          </Button>
         </div>
       </div>
     </Card>
@@ -76,16 +120,27 @@ function Incoming({ slug }: { slug: string }) {
   const hook = useHookSecret(slug);
   return (
     <Card title="What the site tells">
-      <p className="mb-3 text-sm text-quiet">The site can tell of uploads, changes and deletions itself, signed by the Standard Webhooks scheme. A new secret makes a former one worthless.</p>
+      <p className="mb-3 text-sm text-quiet">
+        The site can tell of uploads, changes and deletions itself, signed by the Standard Webhooks scheme. A
+        new secret makes a former one worthless.
+      </p>
       {hook.data ? (
         <div className="space-y-3">
-          <p className="text-sm">Send to <code className="break-all font-mono text-xs">{hook.data.url}</code></p>
+          <p className="text-sm">
+            Send to <code className="break-all font-mono text-xs">{hook.data.url}</code>
+          </p>
           <Once label="Signed with this secret" value={hook.data.secret} />
         </div>
       ) : (
-        <Button busy={hook.isPending} onClick={() => hook.mutate()}>Make a secret</Button>
+        <Button busy={hook.isPending} onClick={() => hook.mutate()}>
+          Make a secret
+        </Button>
       )}
-      {hook.isError && <div className="mt-2"><ErrorNote error={hook.error} /></div>}
+      {hook.isError && (
+        <div className="mt-2">
+          <ErrorNote error={hook.error} />
+        </div>
+      )}
     </Card>
   );
 }
@@ -93,18 +148,39 @@ function Incoming({ slug }: { slug: string }) {
 function Messages({ webhook }: { webhook: Webhook }) {
   return (
     <Card title="Latest messages" className="lg:col-span-2">
-      {webhook.messages.length === 0 && <Empty title="Nothing was told yet">Messages appear here with how they fared, and why any was not taken.</Empty>}
+      {webhook.messages.length === 0 && (
+        <Empty title="Nothing was told yet">
+          Messages appear here with how they fared, and why any was not taken.
+        </Empty>
+      )}
       <ul className="divide-y divide-line">
         {webhook.messages.map((one) => (
           <li key={one.id} className="flex flex-wrap items-baseline gap-x-4 gap-y-1 py-2.5 text-sm">
             <span className="min-w-56 flex-1">
-              <span className="block font-semibold">{one.type === "webhook.trial" ? "To try it" : EVENTS[one.type][0]}</span>
-              <span className="block break-all font-mono text-xs text-quiet">{one.type}, {one.id}</span>
+              <span className="block font-semibold">
+                {one.type === "webhook.trial" ? "To try it" : EVENTS[one.type][0]}
+              </span>
+              <span className="block break-all font-mono text-xs text-quiet">
+                {one.type}, {one.id}
+              </span>
             </span>
             <span className="text-quiet">{when(one.at)}</span>
             <span className="min-w-48">
-              {one.sent_at ? <Tag state="lighter">taken</Tag> : one.next_at ? <Tag state="paused">{one.attempts ? `tried ${String(one.attempts)} times` : "on its way"}</Tag> : <Tag state="failed">given up</Tag>}
-              {!one.sent_at && one.said && <span className="mt-0.5 block text-xs text-clay">{one.said}{one.next_at && `; again at ${when(one.next_at)}`}</span>}
+              {one.sent_at ? (
+                <Tag state="lighter">taken</Tag>
+              ) : one.next_at ? (
+                <Tag state="paused">
+                  {one.attempts ? `tried ${String(one.attempts)} times` : "on its way"}
+                </Tag>
+              ) : (
+                <Tag state="failed">given up</Tag>
+              )}
+              {!one.sent_at && one.said && (
+                <span className="mt-0.5 block text-xs text-clay">
+                  {one.said}
+                  {one.next_at && `; again at ${when(one.next_at)}`}
+                </span>
+              )}
             </span>
           </li>
         ))}

@@ -8,7 +8,12 @@ const LEFT = { name: "Before", url: "/before", facts: "1 kB" };
 const RIGHT = { name: "AVIF copy", url: "/avif", facts: "400 B" };
 
 beforeEach(() => {
-  vi.spyOn(HTMLElement.prototype, "getBoundingClientRect").mockReturnValue({ width: 800, height: 400, left: 0, top: 0 } as DOMRect);
+  vi.spyOn(HTMLElement.prototype, "getBoundingClientRect").mockReturnValue({
+    width: 800,
+    height: 400,
+    left: 0,
+    top: 0,
+  } as DOMRect);
 });
 afterEach(() => {
   cleanup();
@@ -53,7 +58,9 @@ test("when both are there nothing is said", () => {
 });
 
 test("it opens at the worst place when asked, in the middle and at two hundred per cent", () => {
-  render(<Compare left={LEFT} right={RIGHT} width={640} height={480} worstPlace={FILE.worst_place} atWorst />);
+  render(
+    <Compare left={LEFT} right={RIGHT} width={640} height={480} worstPlace={FILE.worst_place} atWorst />,
+  );
   expect(screen.getByText("200 %")).toBeTruthy();
   expect(picture().style.left).toBe(`${400 - 0.25 * 640 * 2}px`);
   expect(picture().style.top).toBe(`${200 - 0.5 * 480 * 2}px`);
@@ -87,5 +94,7 @@ test("the map shows where the score was lost, the most the strongest", () => {
   const parts = [...container.querySelectorAll("[data-lost]")] as HTMLElement[];
   expect(parts.map((part) => part.dataset.lost)).toEqual(["0", "10", "29", "5"]);
   expect(parts[2]!.style.background).toContain("0.65");
-  expect(screen.getByRole("img").getAttribute("aria-label")).toContain("25 % from the left and 50 % from the top");
+  expect(screen.getByRole("img").getAttribute("aria-label")).toContain(
+    "25 % from the left and 50 % from the top",
+  );
 });

@@ -52,7 +52,11 @@ export function Compare({ left, right, width, height, worstPlace, atWorst = fals
   const there = useCallback((): View => {
     const box = ground.current?.getBoundingClientRect();
     if (!box || !worstPlace) return fit();
-    return { scale: 2, x: box.width / 2 - worstPlace.left * width * 2, y: box.height / 2 - worstPlace.top * height * 2 };
+    return {
+      scale: 2,
+      x: box.width / 2 - worstPlace.left * width * 2,
+      y: box.height / 2 - worstPlace.top * height * 2,
+    };
   }, [fit, worstPlace, width, height]);
 
   useEffect(() => {
@@ -62,18 +66,21 @@ export function Compare({ left, right, width, height, worstPlace, atWorst = fals
     return () => removeEventListener("resize", onResize);
   }, [fit, there, atWorst]);
 
-  const zoom = useCallback((factor: number, atX?: number, atY?: number) => {
-    setView((now) => {
-      const box = ground.current?.getBoundingClientRect();
-      if (!now || !box) return now;
-      const x = atX ?? box.width / 2;
-      const y = atY ?? box.height / 2;
-      const scale = Math.min(LARGEST, Math.max(fit().scale, now.scale * factor));
-      const grown = scale / now.scale;
-      if (scale === fit().scale) return fit();
-      return { scale, x: x - (x - now.x) * grown, y: y - (y - now.y) * grown };
-    });
-  }, [fit]);
+  const zoom = useCallback(
+    (factor: number, atX?: number, atY?: number) => {
+      setView((now) => {
+        const box = ground.current?.getBoundingClientRect();
+        if (!now || !box) return now;
+        const x = atX ?? box.width / 2;
+        const y = atY ?? box.height / 2;
+        const scale = Math.min(LARGEST, Math.max(fit().scale, now.scale * factor));
+        const grown = scale / now.scale;
+        if (scale === fit().scale) return fit();
+        return { scale, x: x - (x - now.x) * grown, y: y - (y - now.y) * grown };
+      });
+    },
+    [fit],
+  );
 
   const actual = useCallback(() => {
     setView((now) => {
@@ -133,10 +140,13 @@ export function Compare({ left, right, width, height, worstPlace, atWorst = fals
   const at = `${(flick ? 1 : divider) * 100}%`;
   const broken = [left, right].find((side) => loaded[side.url] === "broken");
   const ready = loaded[left.url] && loaded[right.url];
-  const mark = (url: string, how: "there" | "broken" = "there") => setLoaded((now) => ({ ...now, [url]: how }));
+  const mark = (url: string, how: "there" | "broken" = "there") =>
+    setLoaded((now) => ({ ...now, [url]: how }));
 
   return (
     <figure className="overflow-hidden rounded-md border border-line bg-[#161416]">
+      {/* eslint-disable jsx-a11y/no-noninteractive-element-interactions, jsx-a11y/no-noninteractive-tabindex --
+          a divider moved by keys and pointer, for which ARIA has no role */}
       <div
         ref={ground}
         role="group"
@@ -148,16 +158,49 @@ export function Compare({ left, right, width, height, worstPlace, atWorst = fals
         {...pan}
         className="relative h-[min(62vh,44rem)] touch-none cursor-grab select-none overflow-hidden active:cursor-grabbing"
       >
-        {!ready && !broken && <p className="absolute inset-0 z-10 flex items-center justify-center text-sm text-[#b9b2b8]">Fetching both versions …</p>}
-        {broken && <p role="alert" className="absolute inset-x-0 top-0 z-20 bg-[#42261a] px-4 py-2 text-sm text-[#e59a70]">{broken.name} could not be fetched: its file is not there, or the library is away. Look at the machine’s check, then open this page again.</p>}
+        {!ready && !broken && (
+          <p className="absolute inset-0 z-10 flex items-center justify-center text-sm text-[#b9b2b8]">
+            Fetching both versions …
+          </p>
+        )}
+        {broken && (
+          <p
+            role="alert"
+            className="absolute inset-x-0 top-0 z-20 bg-[#42261a] px-4 py-2 text-sm text-[#e59a70]"
+          >
+            {broken.name} could not be fetched: its file is not there, or the library is away. Look at the
+            machine’s check, then open this page again.
+          </p>
+        )}
         {mapped && worstPlace && <LossMap worstPlace={worstPlace} style={image} />}
-        <div className="absolute inset-0" style={mode === "difference" ? { filter: `brightness(${gain})` } : undefined}>
-          <img src={right.url} alt={right.name} style={image} draggable={false} onLoad={() => mark(right.url)} onError={() => mark(right.url, "broken")} />
+        <div
+          className="absolute inset-0"
+          style={mode === "difference" ? { filter: `brightness(${gain})` } : undefined}
+        >
+          <img
+            src={right.url}
+            alt={right.name}
+            style={image}
+            draggable={false}
+            onLoad={() => mark(right.url)}
+            onError={() => mark(right.url, "broken")}
+          />
           <div
             className="absolute inset-0"
-            style={mode === "difference" ? { mixBlendMode: "difference" } : { clipPath: `inset(0 calc(100% - ${at}) 0 0)` }}
+            style={
+              mode === "difference"
+                ? { mixBlendMode: "difference" }
+                : { clipPath: `inset(0 calc(100% - ${at}) 0 0)` }
+            }
           >
-            <img src={left.url} alt={left.name} style={image} draggable={false} onLoad={() => mark(left.url)} onError={() => mark(left.url, "broken")} />
+            <img
+              src={left.url}
+              alt={left.name}
+              style={image}
+              draggable={false}
+              onLoad={() => mark(left.url)}
+              onError={() => mark(left.url, "broken")}
+            />
           </div>
         </div>
         {mode === "divide" && !flick && (
@@ -173,29 +216,69 @@ export function Compare({ left, right, width, height, worstPlace, atWorst = fals
           >
             <div className="mx-auto h-full w-[2px] bg-white/85 ring-1 ring-black/35" />
             <div className="absolute left-1/2 top-1/2 flex h-10 w-6 -translate-x-1/2 -translate-y-1/2 items-center justify-center gap-[3px] rounded border-2 border-white/90 bg-black/60">
-              <span className="h-4 w-px bg-white/80" /><span className="h-4 w-px bg-white/80" />
+              <span className="h-4 w-px bg-white/80" />
+              <span className="h-4 w-px bg-white/80" />
             </div>
           </div>
         )}
       </div>
       <figcaption className="grid gap-x-4 gap-y-2 border-t border-black bg-[#221f22] px-4 py-2.5 text-sm text-[#e6dfe4] md:grid-cols-[1fr_auto_1fr]">
-        <span><b>{left.name}</b> {left.facts}</span>
+        <span>
+          <b>{left.name}</b> {left.facts}
+        </span>
         <span className="flex flex-wrap items-center justify-center gap-1.5">
-          <Tool on={false} onClick={() => setView(fit())}>Fit</Tool>
-          <Tool on={place.scale === 1} onClick={actual}>1:1</Tool>
-          <Tool on={false} onClick={() => zoom(1 / 1.5)} label="Zoom out">−</Tool>
+          <Tool on={false} onClick={() => setView(fit())}>
+            Fit
+          </Tool>
+          <Tool on={place.scale === 1} onClick={actual}>
+            1:1
+          </Tool>
+          <Tool on={false} onClick={() => zoom(1 / 1.5)} label="Zoom out">
+            −
+          </Tool>
           <span className="w-12 text-center tabular-nums">{Math.round(place.scale * 100)} %</span>
-          <Tool on={false} onClick={() => zoom(1.5)} label="Zoom in">+</Tool>
-          {worstPlace && <Tool on={false} onClick={() => setView(there())} label={`Worst place, ${worstPlace.score.toFixed(0)}`}>Worst place</Tool>}
-          {worstPlace && <Tool on={mapped} onClick={() => setMapped(!mapped)} label="Map of where the score was lost">Map</Tool>}
-          <Tool on={mode === "difference"} onClick={() => setMode(mode === "divide" ? "difference" : "divide")}>Difference</Tool>
+          <Tool on={false} onClick={() => zoom(1.5)} label="Zoom in">
+            +
+          </Tool>
+          {worstPlace && (
+            <Tool
+              on={false}
+              onClick={() => setView(there())}
+              label={`Worst place, ${worstPlace.score.toFixed(0)}`}
+            >
+              Worst place
+            </Tool>
+          )}
+          {worstPlace && (
+            <Tool on={mapped} onClick={() => setMapped(!mapped)} label="Map of where the score was lost">
+              Map
+            </Tool>
+          )}
+          <Tool
+            on={mode === "difference"}
+            onClick={() => setMode(mode === "divide" ? "difference" : "divide")}
+          >
+            Difference
+          </Tool>
           {mode === "difference" && (
             <label className="flex items-center gap-1">
-              × <input type="range" min={1} max={32} value={gain} aria-label="Gain of the difference" onChange={(event) => setGain(Number(event.target.value))} className="w-20 accent-[#c88ab6]" /> {gain}
+              ×{" "}
+              <input
+                type="range"
+                min={1}
+                max={32}
+                value={gain}
+                aria-label="Gain of the difference"
+                onChange={(event) => setGain(Number(event.target.value))}
+                className="w-20 accent-[#c88ab6]"
+              />{" "}
+              {gain}
             </label>
           )}
         </span>
-        <span className="md:text-right"><b>{right.name}</b> {right.facts}</span>
+        <span className="md:text-right">
+          <b>{right.name}</b> {right.facts}
+        </span>
       </figcaption>
     </figure>
   );
@@ -206,17 +289,42 @@ export function LossMap({ worstPlace, style }: { worstPlace: WorstPlace; style: 
   const lost = worstPlace.lost.match(/../g)?.map((digits) => parseInt(digits, 16)) ?? [];
   const most = Math.max(...lost, 1);
   return (
-    <div role="img" aria-label={`The score was lost most at ${Math.round(worstPlace.left * 100)} % from the left and ${Math.round(worstPlace.top * 100)} % from the top`} className="pointer-events-none z-10 grid" style={{ ...style, gridTemplateColumns: `repeat(${worstPlace.columns}, 1fr)` }}>
+    <div
+      role="img"
+      aria-label={`The score was lost most at ${Math.round(worstPlace.left * 100)} % from the left and ${Math.round(worstPlace.top * 100)} % from the top`}
+      className="pointer-events-none z-10 grid"
+      style={{ ...style, gridTemplateColumns: `repeat(${worstPlace.columns}, 1fr)` }}
+    >
       {lost.map((points, place) => (
-        <span key={place} data-lost={points} style={{ background: `rgb(229 90 60 / ${(0.65 * (points / most) ** 2).toFixed(3)})` }} />
+        <span
+          key={place}
+          data-lost={points}
+          style={{ background: `rgb(229 90 60 / ${(0.65 * (points / most) ** 2).toFixed(3)})` }}
+        />
       ))}
     </div>
   );
 }
 
-function Tool({ on, onClick, label, children }: { on: boolean; onClick: () => void; label?: string; children: string }) {
+function Tool({
+  on,
+  onClick,
+  label,
+  children,
+}: {
+  on: boolean;
+  onClick: () => void;
+  label?: string;
+  children: string;
+}) {
   return (
-    <button type="button" aria-label={label} aria-pressed={on} onClick={onClick} className={`min-w-8 rounded border px-2 py-0.5 ${on ? "border-[#c88ab6] text-[#c88ab6]" : "border-[#5a525a] hover:border-[#c88ab6]"}`}>
+    <button
+      type="button"
+      aria-label={label}
+      aria-pressed={on}
+      onClick={onClick}
+      className={`min-w-8 rounded border px-2 py-0.5 ${on ? "border-[#c88ab6] text-[#c88ab6]" : "border-[#5a525a] hover:border-[#c88ab6]"}`}
+    >
       {children}
     </button>
   );

@@ -12,21 +12,37 @@ afterEach(() => {
 
 const range = (expected: number) => ({ low: expected - 5, expected, high: expected + 5 });
 const OUTLOOK = {
-  files: 12, bytes_before: 1000, sampled_files: 4, sampled_bytes: 300, bytes_after: range(600), bytes_lightest: range(400), seconds: 31.4,
-  run_seconds: 754, actual_files: 0, actual_before: 0, actual_after: 0, actual_lightest: 0,
+  files: 12,
+  bytes_before: 1000,
+  sampled_files: 4,
+  sampled_bytes: 300,
+  bytes_after: range(600),
+  bytes_lightest: range(400),
+  seconds: 31.4,
+  run_seconds: 754,
+  actual_files: 0,
+  actual_before: 0,
+  actual_after: 0,
+  actual_lightest: 0,
   efforts: [
     { effort: "quick" as const, run_seconds: 500, bytes_after: 620, bytes_lightest: 430 },
     { effort: "normal" as const, run_seconds: 754, bytes_after: 600, bytes_lightest: 400 },
     { effort: "thorough" as const, run_seconds: 4000, bytes_after: 590, bytes_lightest: 380 },
   ],
 };
-const said = (outlook: object) => ({ "GET /libraries/ledge/jobs": [job("forecast", { forecast: { recipe_version: 2, outlook: outlook as typeof OUTLOOK } })] });
+const said = (outlook: object) => ({
+  "GET /libraries/ledge/jobs": [
+    job("forecast", { forecast: { recipe_version: 2, outlook: outlook as typeof OUTLOOK } }),
+  ],
+});
 
 test("a forecast says how long a run takes, and sets the efforts side by side", async () => {
   serve(said(OUTLOOK));
   show(<ForecastCard library={LIBRARY} />);
   expect(await screen.findByText("12 min 34 s", { selector: "strong" })).toBeTruthy();
-  const rows = within(screen.getByRole("table")).getAllByRole("row").map((row) => row.textContent);
+  const rows = within(screen.getByRole("table"))
+    .getAllByRole("row")
+    .map((row) => row.textContent);
   expect(rows).toHaveLength(4);
   expect(rows[1]).toBe("quick8 min 20 s620 B430 B −57 %");
   expect(rows[3]).toContain("1 h 6 min");
@@ -48,5 +64,7 @@ test("before a run is started its length is told, or where to have it told", asy
   cleanup();
   serve({ "GET /libraries/ledge/jobs": [job("forecast", { state: "failed" })], ...others });
   show(<Treat library={LIBRARY} />);
-  expect((await screen.findByRole("link", { name: "Forecast it first" })).getAttribute("href")).toBe("/l/ledge");
+  expect((await screen.findByRole("link", { name: "Forecast it first" })).getAttribute("href")).toBe(
+    "/l/ledge",
+  );
 });

@@ -16,7 +16,14 @@ afterEach(() => {
 
 test("routes, tabs and headings come from one table", () => {
   expect(WORK.map((page) => page.name)).toEqual(["Look", "Treat", "Review", "Serve", "Keep"]);
-  expect(under("Treat").map((page) => page.path)).toEqual(["treat", "treat/recipe", "treat/sizes", "treat/watermarks", "treat/automation", "treat/allowance"]);
+  expect(under("Treat").map((page) => page.path)).toEqual([
+    "treat",
+    "treat/recipe",
+    "treat/sizes",
+    "treat/watermarks",
+    "treat/automation",
+    "treat/allowance",
+  ]);
   expect(new Set(PAGES.map((page) => page.path)).size).toBe(PAGES.length);
   expect(addressOf("ledge", "")).toBe("/l/ledge");
   expect(addressOf("ledge", "keep")).toBe("/l/ledge/keep");
@@ -25,42 +32,68 @@ test("routes, tabs and headings come from one table", () => {
 test("a page without a library shows the way back into the one that was looked at last", async () => {
   localStorage.setItem("plumcrate-library", "other");
   serve({ "GET /libraries": [LIBRARY, { ...LIBRARY, slug: "other", name: "Other" }], "GET /runs": [] });
-  show(<Frame person={PERSON}><p>The machine</p></Frame>, "/machine");
+  show(
+    <Frame person={PERSON}>
+      <p>The machine</p>
+    </Frame>,
+    "/machine",
+  );
   const way = await screen.findByRole("navigation", { name: "The work" });
   expect(within(way).getByText("Keep").getAttribute("href")).toBe("/l/other/keep");
 });
 
 test("where no library is connected yet there is no way into one", async () => {
   serve({ "GET /libraries": [] });
-  show(<Frame person={PERSON}><p>Connect</p></Frame>, "/connect");
+  show(
+    <Frame person={PERSON}>
+      <p>Connect</p>
+    </Frame>,
+    "/connect",
+  );
   expect(await screen.findByText("Choose a library")).toBeTruthy();
   expect(screen.queryByRole("navigation", { name: "The work" })).toBeNull();
 });
 
 test("the run under way is shown on every page", async () => {
   serve({ "GET /libraries": [LIBRARY], "GET /runs": [RUN] });
-  show(<Frame person={PERSON} library={LIBRARY}><p>page</p></Frame>);
+  show(
+    <Frame person={PERSON} library={LIBRARY}>
+      <p>page</p>
+    </Frame>,
+  );
   expect(await screen.findByLabelText("Run 7, running: 6 of 10 files")).toBeTruthy();
   expect(localStorage.getItem("plumcrate-library")).toBe("ledge");
 });
 
 test("everything is found by its name with the keyboard", async () => {
   serve({ "GET /libraries": [LIBRARY], "GET /runs": [] });
-  show(<Frame person={PERSON} library={LIBRARY}><p>page</p></Frame>);
+  show(
+    <Frame person={PERSON} library={LIBRARY}>
+      <p>page</p>
+    </Frame>,
+  );
   fireEvent.keyDown(window, { key: "k", ctrlKey: true });
   const box = await screen.findByRole("combobox");
   for (const page of PAGES) {
     if (page.name) expect(screen.getByText(`${page.name}: ${page.hint}`)).toBeTruthy();
   }
   fireEvent.change(box, { target: { value: "worst" } });
-  expect(screen.getAllByRole("option").map((option) => option.textContent)).toEqual(["Review: worst place first", "Find pictures called “worst”"]);
+  expect(screen.getAllByRole("option").map((option) => option.textContent)).toEqual([
+    "Review: worst place first",
+    "Find pictures called “worst”",
+  ]);
 });
 
 test("tabs name the pages under a heading", () => {
   show(<Tabs library={LIBRARY} under="Treat" />, "/l/ledge/treat/recipe");
   const tabs = within(screen.getByRole("navigation", { name: "Treat" })).getAllByRole("link");
   expect(tabs.map((tab) => [tab.textContent, tab.getAttribute("href")])).toEqual([
-    ["Runs", "/l/ledge/treat"], ["Recipe", "/l/ledge/treat/recipe"], ["Sizes", "/l/ledge/treat/sizes"], ["Watermarks", "/l/ledge/treat/watermarks"], ["Automation", "/l/ledge/treat/automation"], ["Allowance", "/l/ledge/treat/allowance"],
+    ["Runs", "/l/ledge/treat"],
+    ["Recipe", "/l/ledge/treat/recipe"],
+    ["Sizes", "/l/ledge/treat/sizes"],
+    ["Watermarks", "/l/ledge/treat/watermarks"],
+    ["Automation", "/l/ledge/treat/automation"],
+    ["Allowance", "/l/ledge/treat/allowance"],
   ]);
   expect(tabs[1]!.getAttribute("aria-current")).toBe("page");
 });

@@ -1,7 +1,20 @@
 /** The frame round every page: the label of the crate, the way through the work, the run under way. */
 
 import { useQueryClient } from "@tanstack/react-query";
-import { ChevronsUpDown, KeyRound, LogOut, Moon, Plus, ScrollText, Search, SlidersHorizontal, Stethoscope, Sun, UserRound, Users } from "lucide-react";
+import {
+  ChevronsUpDown,
+  KeyRound,
+  LogOut,
+  Moon,
+  Plus,
+  ScrollText,
+  Search,
+  SlidersHorizontal,
+  Stethoscope,
+  Sun,
+  UserRound,
+  Users,
+} from "lucide-react";
 import { DropdownMenu } from "radix-ui";
 import { useEffect, useState, type ReactNode } from "react";
 import { Link, NavLink, useLocation, useNavigate } from "react-router";
@@ -19,7 +32,15 @@ function useLibraryOfFrame(library: Library | undefined): Library | undefined {
   return library ?? libraries.data?.find((known) => known.slug === last) ?? libraries.data?.[0];
 }
 
-export function Frame({ person, library: given, children }: { person: Person; library?: Library; children: ReactNode }) {
+export function Frame({
+  person,
+  library: given,
+  children,
+}: {
+  person: Person;
+  library?: Library;
+  children: ReactNode;
+}) {
   const library = useLibraryOfFrame(given);
   const location = useLocation();
   const may = useMay(library?.slug ?? "");
@@ -39,7 +60,10 @@ export function Frame({ person, library: given, children }: { person: Person; li
   }, []);
   return (
     <div className="min-h-screen">
-      <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-surface focus:p-2">
+      <a
+        href="#page"
+        className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-surface focus:p-2"
+      >
         Skip to the page
       </a>
       <header className="sticky top-0 z-30 border-b border-line bg-surface">
@@ -58,7 +82,13 @@ export function Frame({ person, library: given, children }: { person: Person; li
                   end={path === ""}
                   title={hint}
                   className={({ isActive: here }) => {
-                    const isActive = here || (path === "" && under("Look").some((page) => page.path && location.pathname.startsWith(addressOf(library.slug, page.path))));
+                    const isActive =
+                      here ||
+                      (path === "" &&
+                        under("Look").some(
+                          (page) =>
+                            page.path && location.pathname.startsWith(addressOf(library.slug, page.path)),
+                        ));
                     return `flex-1 rounded-[5px] px-3 py-1.5 text-center text-sm font-semibold transition sm:flex-none ${
                       isActive ? "bg-plum-soft text-plum" : "text-quiet hover:text-plum"
                     }`;
@@ -87,9 +117,23 @@ export function Frame({ person, library: given, children }: { person: Person; li
   );
 }
 
-function IconButton({ label, onClick, children }: { label: string; onClick: () => void; children: ReactNode }) {
+function IconButton({
+  label,
+  onClick,
+  children,
+}: {
+  label: string;
+  onClick: () => void;
+  children: ReactNode;
+}) {
   return (
-    <button type="button" aria-label={label} title={label} onClick={onClick} className="rounded-[5px] p-2 text-quiet hover:bg-plum-soft hover:text-plum">
+    <button
+      type="button"
+      aria-label={label}
+      title={label}
+      onClick={onClick}
+      className="rounded-[5px] p-2 text-quiet hover:bg-plum-soft hover:text-plum"
+    >
       {children}
     </button>
   );
@@ -111,7 +155,10 @@ function ThemeButton() {
 }
 
 const ICONS: Record<string, ReactNode> = {
-  people: <Users size={16} />, keys: <KeyRound size={16} />, audit: <ScrollText size={16} />, machine: <Stethoscope size={16} />,
+  people: <Users size={16} />,
+  keys: <KeyRound size={16} />,
+  audit: <ScrollText size={16} />,
+  machine: <Stethoscope size={16} />,
   settings: <SlidersHorizontal size={16} />,
 };
 
@@ -131,7 +178,11 @@ function LibraryMenu({ library, connects }: { library: Library | undefined; conn
       <DropdownMenu.Portal>
         <DropdownMenu.Content align="start" sideOffset={4} className={MENU}>
           {libraries.data?.map((one) => (
-            <DropdownMenu.Item key={one.slug} className={ENTRY} onSelect={() => void navigate(`/l/${one.slug}`)}>
+            <DropdownMenu.Item
+              key={one.slug}
+              className={ENTRY}
+              onSelect={() => void navigate(`/l/${one.slug}`)}
+            >
               <span className="flex-1">{one.name}</span>
               <span className="text-xs text-quiet">{count(one.pictures)} pictures</span>
             </DropdownMenu.Item>
@@ -158,7 +209,10 @@ function PersonMenu({ person }: { person: Person }) {
   };
   return (
     <DropdownMenu.Root>
-      <DropdownMenu.Trigger aria-label={`Signed in as ${person.name}`} className="ml-1 flex h-8 w-8 items-center justify-center rounded-full bg-plum font-serif text-on-plum">
+      <DropdownMenu.Trigger
+        aria-label={`Signed in as ${person.name}`}
+        className="ml-1 flex h-8 w-8 items-center justify-center rounded-full bg-plum font-serif text-on-plum"
+      >
         {person.name.slice(0, 1).toUpperCase()}
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
@@ -166,17 +220,26 @@ function PersonMenu({ person }: { person: Person }) {
           <div className="px-3 py-2 text-sm">
             <div className="font-semibold">{person.name}</div>
             <div className="text-quiet">{person.email}</div>
-            <div className="text-quiet">{person.service ? "Administers the service" : many(person.access.length, "library", "libraries")}</div>
+            <div className="text-quiet">
+              {person.service
+                ? "Administers the service"
+                : many(person.access.length, "library", "libraries")}
+            </div>
           </div>
           <DropdownMenu.Separator className="my-1 h-px bg-line" />
           <DropdownMenu.Item className={ENTRY} onSelect={() => void navigate("/me")}>
             <UserRound size={16} /> My account
           </DropdownMenu.Item>
-          {person.service && SERVICE.map(({ path, name }) => (
-            <DropdownMenu.Item key={path} className={ENTRY} onSelect={() => void navigate(`/service/${path}`)}>
-              {ICONS[path]} {name}
-            </DropdownMenu.Item>
-          ))}
+          {person.service &&
+            SERVICE.map(({ path, name }) => (
+              <DropdownMenu.Item
+                key={path}
+                className={ENTRY}
+                onSelect={() => void navigate(`/service/${path}`)}
+              >
+                {ICONS[path]} {name}
+              </DropdownMenu.Item>
+            ))}
           <DropdownMenu.Item className={ENTRY} onSelect={() => void signOut()}>
             <LogOut size={16} /> Sign out
           </DropdownMenu.Item>
@@ -194,7 +257,12 @@ function UnderWay({ library }: { library: Library }) {
   const ended = open.files - open.left;
   const said = `Run ${open.id}, ${open.state}: ${count(ended)} of ${count(open.files)} files`;
   return (
-    <Link to={`/l/${library.slug}/treat/${open.id}`} title={said} aria-label={said} className="block h-1.5 bg-sunken">
+    <Link
+      to={`/l/${library.slug}/treat/${open.id}`}
+      title={said}
+      aria-label={said}
+      className="block h-1.5 bg-sunken"
+    >
       <div
         className={`h-full transition-[width] duration-500 ${open.state === "paused" ? "bg-clay" : "bg-plum"}`}
         style={{ width: `${(100 * ended) / Math.max(open.files, 1)}%` }}

@@ -17,7 +17,9 @@ export function LevelChoice({ level, onLevel, copies, onCopies }: Props) {
   return (
     <div className="space-y-4">
       <div>
-        <div id="level-label" className="mb-1 text-sm font-semibold">Level</div>
+        <div id="level-label" className="mb-1 text-sm font-semibold">
+          Level
+        </div>
         <RadioGroup.Root
           aria-labelledby="level-label"
           value={level}
@@ -39,12 +41,18 @@ export function LevelChoice({ level, onLevel, copies, onCopies }: Props) {
       <fieldset>
         <legend className="mb-1 text-sm font-semibold">Copies beside each file</legend>
         <div className="flex gap-5">
-          {formats.filter((format) => format.copy_of_others).map(({ name, label }) => (
-            <Check
-              key={name} label={label} on={copies.includes(name as CopyFormat)}
-              onChange={(on) => onCopies(on ? [...copies, name as CopyFormat] : copies.filter((other) => other !== name))}
-            />
-          ))}
+          {formats
+            .filter((format) => format.copy_of_others)
+            .map(({ name, label }) => (
+              <Check
+                key={name}
+                label={label}
+                on={copies.includes(name as CopyFormat)}
+                onChange={(on) =>
+                  onCopies(on ? [...copies, name as CopyFormat] : copies.filter((other) => other !== name))
+                }
+              />
+            ))}
         </div>
         <p className="mt-1 text-xs text-quiet">A copy that would not be smaller is not written.</p>
       </fieldset>
@@ -55,7 +63,12 @@ export function LevelChoice({ level, onLevel, copies, onCopies }: Props) {
 function Check({ label, on, onChange }: { label: string; on: boolean; onChange: (on: boolean) => void }) {
   return (
     <label className="flex items-center gap-2 text-sm">
-      <input type="checkbox" className="h-4 w-4 accent-plum" checked={on} onChange={(event) => onChange(event.target.checked)} />
+      <input
+        type="checkbox"
+        className="h-4 w-4 accent-plum"
+        checked={on}
+        onChange={(event) => onChange(event.target.checked)}
+      />
       {label}
     </label>
   );

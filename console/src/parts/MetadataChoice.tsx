@@ -14,12 +14,21 @@ const KINDS: Record<MetadataKind, [string, string]> = {
 };
 const NAMES = Object.keys(KINDS) as MetadataKind[];
 
-export function MetadataChoice({ kept, onChange }: { kept: MetadataKind[]; onChange: (kept: MetadataKind[]) => void }) {
+export function MetadataChoice({
+  kept,
+  onChange,
+}: {
+  kept: MetadataKind[];
+  onChange: (kept: MetadataKind[]) => void;
+}) {
   return (
     <div className="grid gap-3 sm:grid-cols-2">
       {NAMES.map((kind) => (
         <Tick
-          key={kind} label={KINDS[kind][0]} hint={KINDS[kind][1]} on={kept.includes(kind)}
+          key={kind}
+          label={KINDS[kind][0]}
+          hint={KINDS[kind][1]}
+          on={kept.includes(kind)}
           onChange={(on) => onChange(NAMES.filter((other) => (other === kind ? on : kept.includes(other))))}
         />
       ))}

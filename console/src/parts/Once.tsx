@@ -3,10 +3,21 @@
 import { useState } from "react";
 import { Button } from "./ui";
 
-export function Once({ label, value, children }: { label: string; value: string; children?: React.ReactNode }) {
+export function Once({
+  label,
+  value,
+  children,
+}: {
+  label: string;
+  value: string;
+  children?: React.ReactNode;
+}) {
   const [copied, setCopied] = useState(false);
   const copy = () => {
-    void navigator.clipboard.writeText(value).then(() => setCopied(true), () => setCopied(false));
+    void navigator.clipboard.writeText(value).then(
+      () => setCopied(true),
+      () => setCopied(false),
+    );
   };
   return (
     <div role="status" className="rounded-[5px] border border-leaf bg-leaf-soft p-4">

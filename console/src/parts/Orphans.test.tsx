@@ -17,7 +17,8 @@ beforeEach(() => {
 });
 afterEach(cleanup);
 
-const given = (state: object) => hooks.useOrphans.mockReturnValue({ isPending: false, isError: false, ...state });
+const given = (state: object) =>
+  hooks.useOrphans.mockReturnValue({ isPending: false, isError: false, ...state });
 
 it("shows the shape of what comes while it loads", () => {
   given({ isPending: true });
@@ -33,7 +34,11 @@ it("says what would be listed when there is none", () => {
 
 it("lets an error be tried again", () => {
   const refetch = vi.fn();
-  given({ isError: true, error: new Problem("The database does not answer", "try again", 503, "database"), refetch });
+  given({
+    isError: true,
+    error: new Problem("The database does not answer", "try again", 503, "database"),
+    refetch,
+  });
   render(<Orphans library={library} />);
   fireEvent.click(screen.getByText("Try again"));
   expect(refetch).toHaveBeenCalledOnce();

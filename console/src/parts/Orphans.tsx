@@ -17,23 +17,28 @@ export function Orphans({ library }: { library: Library }) {
       {found.isPending && <Shape className="h-24" />}
       {found.isError && <ErrorNote error={found.error} again={() => void found.refetch()} />}
       {found.data && found.data.total === 0 && (
-        <p className="text-quiet">None. When somebody deletes or overwrites a treated picture, its original is kept and listed here.</p>
+        <p className="text-quiet">
+          None. When somebody deletes or overwrites a treated picture, its original is kept and listed here.
+        </p>
       )}
       {found.data && found.data.total > 0 && (
         <>
           <p>
-            {many(found.data.total, "original")} of treated pictures that somebody deleted, moved away or overwrote. They stay until they
-            are put back or deleted.
+            {many(found.data.total, "original")} of treated pictures that somebody deleted, moved away or
+            overwrote. They stay until they are put back or deleted.
           </p>
           <ul className="mt-3 divide-y divide-line">
             {found.data.rows.map((one) => (
               <li key={one.id} className="flex flex-wrap items-center gap-x-3 gap-y-1 py-2">
                 <span className="min-w-0 flex-1 basis-full sm:basis-48">
                   <span className="block break-all font-mono text-xs">{one.path}</span>
-                  <span className="text-sm text-quiet tabular-nums">{bytes(one.size)}, backed up {when(one.created_at)}</span>
+                  <span className="text-sm text-quiet tabular-nums">
+                    {bytes(one.size)}, backed up {when(one.created_at)}
+                  </span>
                 </span>
                 <a
-                  className="text-sm text-plum underline" download
+                  className="text-sm text-plum underline"
+                  download
                   href={`/api/v1/libraries/${library.slug}/orphans/${one.id}/content`}
                 >
                   Save
@@ -44,7 +49,9 @@ export function Orphans({ library }: { library: Library }) {
           </ul>
           <div className="mt-2 flex gap-2">
             {offset > 0 && <Button onClick={() => setOffset(Math.max(0, offset - PAGE))}>Later ones</Button>}
-            {found.data.next != null && <Button onClick={() => setOffset(offset + PAGE)}>Earlier ones</Button>}
+            {found.data.next != null && (
+              <Button onClick={() => setOffset(offset + PAGE)}>Earlier ones</Button>
+            )}
           </div>
         </>
       )}
@@ -53,7 +60,15 @@ export function Orphans({ library }: { library: Library }) {
   );
 }
 
-function PutBackSheet({ library, orphan, onClose }: { library: Library; orphan: Orphan; onClose: () => void }) {
+function PutBackSheet({
+  library,
+  orphan,
+  onClose,
+}: {
+  library: Library;
+  orphan: Orphan;
+  onClose: () => void;
+}) {
   const rescue = useRescue(library.slug);
   const [path, setPath] = useState(orphan.path);
   return (
@@ -66,14 +81,16 @@ function PutBackSheet({ library, orphan, onClose }: { library: Library; orphan: 
         }}
       >
         <p>
-          {bytes(orphan.size)}, exactly as it first was. Nothing that is there is overwritten, and it is not treated until a run takes it
-          in.
+          {bytes(orphan.size)}, exactly as it first was. Nothing that is there is overwritten, and it is not
+          treated until a run takes it in.
         </p>
         <Field label="Its path in the library">
           <input className={INPUT} value={path} onChange={(event) => setPath(event.target.value)} />
         </Field>
         {rescue.isError && <ErrorNote error={rescue.error} />}
-        <Button look="main" type="submit" busy={rescue.isPending} disabled={!path.trim()}>Put it back</Button>
+        <Button look="main" type="submit" busy={rescue.isPending} disabled={!path.trim()}>
+          Put it back
+        </Button>
       </form>
     </Sheet>
   );

@@ -17,8 +17,17 @@ export const KINDS: Record<string, { name: string; hue: string }> = {
 };
 
 export const DEVICES = { desktop: "Desktop", phone: "Phone" } as const;
-const LINES: Record<string, string> = { open: "as fast as it goes", home: "a line at home", mobile: "a mobile line", weak: "a weak mobile line" };
-const PROCESSORS: Record<string, string> = { quick: "a quick processor", middling: "one half as fast", slow: "one a quarter as fast" };
+const LINES: Record<string, string> = {
+  open: "as fast as it goes",
+  home: "a line at home",
+  mobile: "a mobile line",
+  weak: "a weak mobile line",
+};
+const PROCESSORS: Record<string, string> = {
+  quick: "a quick processor",
+  middling: "one half as fast",
+  slow: "one a quarter as fast",
+};
 
 export const seconds = (value: number | null | undefined) => (value == null ? "–" : `${value.toFixed(2)} s`);
 
@@ -32,19 +41,58 @@ export function titleOf(kind: Weighing["kind"], what_if: WhatIf | Point["what_if
 export const profileOf = (reading: Reading) =>
   `${LINES[reading.line]}, ${PROCESSORS[reading.processor]}, ${reading.passes === 1 ? "once" : `median of ${reading.passes}`}`;
 
-const ofKind = (reading: Reading | undefined, name: string) => reading?.kinds.find((kind) => kind.name === name)?.bytes ?? 0;
+const ofKind = (reading: Reading | undefined, name: string) =>
+  reading?.kinds.find((kind) => kind.name === name)?.bytes ?? 0;
 
 /** One weighing of a page on one device; `before` is what it is set beside. */
-export function Crate({ weighing, reading, before, scale }: { weighing: Weighing; reading: Reading; before?: Reading | undefined; scale: number }) {
+export function Crate({
+  weighing,
+  reading,
+  before,
+  scale,
+}: {
+  weighing: Weighing;
+  reading: Reading;
+  before?: Reading | undefined;
+  scale: number;
+}) {
   const names = Object.keys(KINDS).filter((name) => ofKind(reading, name) > 0 || ofKind(before, name) > 0);
   const weight = reading.bytes.median;
   return (
     <div className="min-w-0">
       <h3 className="text-lg">{titleOf(weighing.kind, weighing.what_if)}</h3>
-      <p className="text-xs text-quiet">{when(weighing.at)}{weighing.run_id !== null && `, after run ${weighing.run_id}`}</p>
+      <p className="text-xs text-quiet">
+        {when(weighing.at)}
+        {weighing.run_id !== null && `, after run ${weighing.run_id}`}
+      </p>
       <div className="mt-3 flex flex-wrap items-baseline gap-x-6 gap-y-2">
-        <Figure value={bytes(weight)} caption={before ? <span className={weight <= before.bytes.median ? "text-leaf" : "text-clay"}>{saved(before.bytes.median, weight)}</span> : `in ${count(reading.requests.median)} requests`} />
-        <Figure value={seconds(reading.lcp?.median)} caption={before?.lcp && reading.lcp ? <>largest paint, <span className={reading.lcp.median <= before.lcp.median ? "text-leaf" : "text-clay"}>{saved(before.lcp.median, reading.lcp.median)}</span></> : "largest paint"} />
+        <Figure
+          value={bytes(weight)}
+          caption={
+            before ? (
+              <span className={weight <= before.bytes.median ? "text-leaf" : "text-clay"}>
+                {saved(before.bytes.median, weight)}
+              </span>
+            ) : (
+              `in ${count(reading.requests.median)} requests`
+            )
+          }
+        />
+        <Figure
+          value={seconds(reading.lcp?.median)}
+          caption={
+            before?.lcp && reading.lcp ? (
+              <>
+                largest paint,{" "}
+                <span className={reading.lcp.median <= before.lcp.median ? "text-leaf" : "text-clay"}>
+                  {saved(before.lcp.median, reading.lcp.median)}
+                </span>
+              </>
+            ) : (
+              "largest paint"
+            )
+          }
+        />
       </div>
       <ul className="mt-4 space-y-2">
         {names.map((name) => {
@@ -56,7 +104,13 @@ export function Crate({ weighing, reading, before, scale }: { weighing: Weighing
                 <span>{KINDS[name]!.name}</span>
                 <span className="tabular-nums text-quiet">{bytes(now)}</span>
               </div>
-              <Slat before={was} now={now} scale={scale} format={KINDS[name]!.hue} label={`${KINDS[name]!.name}: ${bytes(now)}${before ? ` instead of ${bytes(ofKind(before, name))}` : ""}`} />
+              <Slat
+                before={was}
+                now={now}
+                scale={scale}
+                format={KINDS[name]!.hue}
+                label={`${KINDS[name]!.name}: ${bytes(now)}${before ? ` instead of ${bytes(ofKind(before, name))}` : ""}`}
+              />
             </li>
           );
         })}
@@ -69,7 +123,11 @@ export function Crate({ weighing, reading, before, scale }: { weighing: Weighing
         <Fact name="Before scrolling" value={bytes(reading.first_bytes.median)} />
         <Fact name="Requests" value={count(reading.requests.median)} />
       </dl>
-      {[...reading.notes, ...weighing.notes].map((note) => <p key={note} className="mt-2 text-xs text-quiet">{note}</p>)}
+      {[...reading.notes, ...weighing.notes].map((note) => (
+        <p key={note} className="mt-2 text-xs text-quiet">
+          {note}
+        </p>
+      ))}
     </div>
   );
 }
@@ -84,36 +142,89 @@ function Fact({ name, value }: { name: string; value: string }) {
 }
 
 /** The weight of a page over time on one device: weighings for real as a line, what was predicted as hollow marks. */
-export function HistoryPlot({ points, chosen, onChoose }: { points: Point[]; chosen: number | null; onChoose: (weighing: number) => void }) {
-  const wide = 1100, high = 190, left = 62, bottom = 26, top = 10;
+export function HistoryPlot({
+  points,
+  chosen,
+  onChoose,
+}: {
+  points: Point[];
+  chosen: number | null;
+  onChoose: (weighing: number) => void;
+}) {
+  const wide = 1100,
+    high = 190,
+    left = 62,
+    bottom = 26,
+    top = 10;
   const most = Math.max(...points.map((point) => point.bytes), 1);
-  const x = (index: number) => left + ((wide - left - 14) * (points.length === 1 ? 0.5 : index / (points.length - 1)));
+  const x = (index: number) =>
+    left + (wide - left - 14) * (points.length === 1 ? 0.5 : index / (points.length - 1));
   const y = (value: number) => top + (high - top - bottom) * (1 - value / most);
-  const real = points.map((point, index) => ({ point, index })).filter(({ point }) => point.kind !== "predicted");
+  const real = points
+    .map((point, index) => ({ point, index }))
+    .filter(({ point }) => point.kind !== "predicted");
   return (
-    <svg viewBox={`0 0 ${wide} ${high}`} className="w-full min-w-[46rem]" role="group" aria-label="Weight over time">
+    <svg
+      viewBox={`0 0 ${wide} ${high}`}
+      className="w-full min-w-[46rem]"
+      role="group"
+      aria-label="Weight over time"
+    >
       {[0, 0.5, 1].map((share) => (
         <g key={share}>
-          <line x1={left} x2={wide} y1={y(most * share)} y2={y(most * share)} stroke="var(--line)" strokeWidth="1" />
-          <text x={left - 8} y={y(most * share) + 4} textAnchor="end" fontSize="11" fill="var(--quiet)">{bytes(most * share)}</text>
+          <line
+            x1={left}
+            x2={wide}
+            y1={y(most * share)}
+            y2={y(most * share)}
+            stroke="var(--line)"
+            strokeWidth="1"
+          />
+          <text x={left - 8} y={y(most * share) + 4} textAnchor="end" fontSize="11" fill="var(--quiet)">
+            {bytes(most * share)}
+          </text>
         </g>
       ))}
-      <polyline points={real.map(({ point, index }) => `${x(index)},${y(point.bytes)}`).join(" ")} fill="none" stroke="var(--plum)" strokeWidth="2" />
+      <polyline
+        points={real.map(({ point, index }) => `${x(index)},${y(point.bytes)}`).join(" ")}
+        fill="none"
+        stroke="var(--plum)"
+        strokeWidth="2"
+      />
       {points.map((point, index) => {
         const label = `${titleOf(point.kind, point.what_if)}, ${when(point.at)}: ${bytes(point.bytes)}${point.lcp == null ? "" : `, largest paint ${seconds(point.lcp)}`}`;
         return (
-          <g key={`${point.weighing_id}`} role="button" tabIndex={0} aria-label={label} aria-pressed={chosen === point.weighing_id} onClick={() => onChoose(point.weighing_id)} onKeyDown={(event) => (event.key === "Enter" || event.key === " ") && onChoose(point.weighing_id)}>
+          <g
+            key={`${point.weighing_id}`}
+            role="button"
+            tabIndex={0}
+            aria-label={label}
+            aria-pressed={chosen === point.weighing_id}
+            onClick={() => onChoose(point.weighing_id)}
+            onKeyDown={(event) => (event.key === "Enter" || event.key === " ") && onChoose(point.weighing_id)}
+          >
             <title>{label}</title>
             <circle cx={x(index)} cy={y(point.bytes)} r="12" fill="transparent" />
             <circle
-              cx={x(index)} cy={y(point.bytes)} r={chosen === point.weighing_id ? 6.5 : 4.5} strokeWidth="2" stroke="var(--plum)"
-              fill={point.kind === "predicted" ? "var(--surface)" : "var(--plum)"} strokeDasharray={point.kind === "predicted" ? "2.5 2" : undefined}
+              cx={x(index)}
+              cy={y(point.bytes)}
+              r={chosen === point.weighing_id ? 6.5 : 4.5}
+              strokeWidth="2"
+              stroke="var(--plum)"
+              fill={point.kind === "predicted" ? "var(--surface)" : "var(--plum)"}
+              strokeDasharray={point.kind === "predicted" ? "2.5 2" : undefined}
             />
           </g>
         );
       })}
-      <text x={left} y={high - 6} fontSize="11" fill="var(--quiet)">{points[0] ? when(points[0].at) : ""}</text>
-      {points.length > 1 && <text x={wide - 2} y={high - 6} fontSize="11" textAnchor="end" fill="var(--quiet)">{when(points[points.length - 1]!.at)}</text>}
+      <text x={left} y={high - 6} fontSize="11" fill="var(--quiet)">
+        {points[0] ? when(points[0].at) : ""}
+      </text>
+      {points.length > 1 && (
+        <text x={wide - 2} y={high - 6} fontSize="11" textAnchor="end" fill="var(--quiet)">
+          {when(points[points.length - 1]!.at)}
+        </text>
+      )}
     </svg>
   );
 }

@@ -24,12 +24,22 @@ function elsewhere(person: Person | null | undefined): Command[] {
   const mine = [{ name: "My account: password, second factor, browsers", to: "/me" }];
   if (!person?.service) return mine;
   return [
-    ...mine, { name: "Connect a library", to: "/connect" }, { name: "The machine: check it", to: "/machine" },
+    ...mine,
+    { name: "Connect a library", to: "/connect" },
+    { name: "The machine: check it", to: "/machine" },
     ...SERVICE.map(({ path, name }) => ({ name: `The service: ${name}`, to: `/service/${path}` })),
   ];
 }
 
-export function Palette({ open, onClose, library }: { open: boolean; onClose: () => void; library: Library | undefined }) {
+export function Palette({
+  open,
+  onClose,
+  library,
+}: {
+  open: boolean;
+  onClose: () => void;
+  library: Library | undefined;
+}) {
   const navigate = useNavigate();
   const libraries = useLibraries();
   const person = usePerson().data;
@@ -44,18 +54,34 @@ export function Palette({ open, onClose, library }: { open: boolean; onClose: ()
   const commands = useMemo<Command[]>(() => {
     const here = library
       ? [
-          ...PAGES.filter((page) => page.name && (!page.needs || may(page.needs))).map(({ path, name, hint }) => ({ name: `${name}: ${hint}`, to: addressOf(library.slug, path) })),
-          ...REVIEWS.map(({ name, query }) => ({ name: `Review: ${name}`, to: `${addressOf(library.slug, "review")}?${query}` })),
+          ...PAGES.filter((page) => page.name && (!page.needs || may(page.needs))).map(
+            ({ path, name, hint }) => ({ name: `${name}: ${hint}`, to: addressOf(library.slug, path) }),
+          ),
+          ...REVIEWS.map(({ name, query }) => ({
+            name: `Review: ${name}`,
+            to: `${addressOf(library.slug, "review")}?${query}`,
+          })),
         ]
       : [];
-    const others = (libraries.data ?? []).map((one) => ({ name: `Library: ${one.name}`, to: `/l/${one.slug}` }));
-    const finding = library && typed.trim() ? [{ name: `Find pictures called “${typed.trim()}”`, to: `/l/${library.slug}/review?search=${encodeURIComponent(typed.trim())}` }] : [];
+    const others = (libraries.data ?? []).map((one) => ({
+      name: `Library: ${one.name}`,
+      to: `/l/${one.slug}`,
+    }));
+    const finding =
+      library && typed.trim()
+        ? [
+            {
+              name: `Find pictures called “${typed.trim()}”`,
+              to: `/l/${library.slug}/review?search=${encodeURIComponent(typed.trim())}`,
+            },
+          ]
+        : [];
     const words = typed.toLowerCase().split(/\s+/);
     const fitting = [...here, ...others, ...elsewhere(person)].filter(({ name }) =>
       words.every((word) => name.toLowerCase().includes(word)),
     );
     return [...fitting, ...finding];
-  }, [library, libraries.data, typed, person]);
+  }, [library, libraries.data, typed, person, may]);
 
   const go = (command: Command | undefined) => {
     if (!command) return;
@@ -67,7 +93,10 @@ export function Palette({ open, onClose, library }: { open: boolean; onClose: ()
     <Dialog.Root open={open} onOpenChange={(now) => !now && onClose()}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-black/45" />
-        <Dialog.Content aria-describedby={undefined} className="crate fixed left-1/2 top-[12vh] z-50 w-[min(36rem,calc(100vw-2rem))] -translate-x-1/2 p-2">
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="crate fixed left-1/2 top-[12vh] z-50 w-[min(36rem,calc(100vw-2rem))] -translate-x-1/2 p-2"
+        >
           <Dialog.Title className="sr-only">Find a page or command</Dialog.Title>
           <input
             autoFocus
@@ -93,6 +122,7 @@ export function Palette({ open, onClose, library }: { open: boolean; onClose: ()
           />
           <ul id="palette-list" role="listbox" className="max-h-80 overflow-y-auto border-t border-line pt-1">
             {commands.map((command, index) => (
+              // eslint-disable-next-line jsx-a11y/click-events-have-key-events -- the field above hears the keys
               <li
                 key={command.to}
                 id={`palette-${index}`}

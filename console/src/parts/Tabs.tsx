@@ -12,19 +12,21 @@ export function Tabs({ library, under: heading }: { library: Library; under: str
     <PageTitle
       aside={
         <nav aria-label={heading} className="flex max-w-full gap-1 overflow-x-auto border-b border-line">
-          {under(heading).filter(({ needs }) => !needs || may(needs)).map(({ path, name, tab, hint }) => (
-            <NavLink
-              key={path}
-              to={addressOf(library.slug, path)}
-              end
-              title={hint}
-              className={({ isActive }) =>
-                `-mb-px whitespace-nowrap border-b-2 px-3 py-1.5 text-sm font-semibold ${isActive ? "border-plum text-plum" : "border-transparent text-quiet hover:text-plum"}`
-              }
-            >
-              {tab ?? name}
-            </NavLink>
-          ))}
+          {under(heading)
+            .filter(({ needs }) => !needs || may(needs))
+            .map(({ path, name, tab, hint }) => (
+              <NavLink
+                key={path}
+                to={addressOf(library.slug, path)}
+                end
+                title={hint}
+                className={({ isActive }) =>
+                  `-mb-px whitespace-nowrap border-b-2 px-3 py-1.5 text-sm font-semibold ${isActive ? "border-plum text-plum" : "border-transparent text-quiet hover:text-plum"}`
+                }
+              >
+                {tab ?? name}
+              </NavLink>
+            ))}
         </nav>
       }
     >

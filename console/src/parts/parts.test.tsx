@@ -31,7 +31,9 @@ test("a level is chosen, and the copies that the service knows", async () => {
   show(<Levels heard={heard} />);
   const copies = await screen.findByRole("group", { name: "Copies beside each file" });
   expect((await within(copies).findAllByRole("checkbox")).length).toBe(2);
-  expect((screen.getByRole("radio", { name: /Everyday/ }) as HTMLButtonElement).getAttribute("aria-checked")).toBe("true");
+  expect(
+    (screen.getByRole("radio", { name: /Everyday/ }) as HTMLButtonElement).getAttribute("aria-checked"),
+  ).toBe("true");
   fireEvent.click(screen.getByRole("radio", { name: /Gallery/ }));
   expect(heard).toHaveBeenLastCalledWith("gallery", ["webp"]);
   fireEvent.click(within(copies).getByRole("checkbox", { name: "AVIF" }));
@@ -56,10 +58,19 @@ test("tabs lead to the pages beside this one, and say which it is", () => {
   expect(links.map((link) => [link.textContent, link.getAttribute("href")])).toEqual([
     ["Runs", "/l/ledge/treat"],
     ["Recipe", "/l/ledge/treat/recipe"],
-    ["Sizes", "/l/ledge/treat/sizes"], ["Watermarks", "/l/ledge/treat/watermarks"],
-    ["Automation", "/l/ledge/treat/automation"], ["Allowance", "/l/ledge/treat/allowance"],
+    ["Sizes", "/l/ledge/treat/sizes"],
+    ["Watermarks", "/l/ledge/treat/watermarks"],
+    ["Automation", "/l/ledge/treat/automation"],
+    ["Allowance", "/l/ledge/treat/allowance"],
   ]);
-  expect(links.map((link) => link.getAttribute("aria-current"))).toEqual([null, "page", null, null, null, null]);
+  expect(links.map((link) => link.getAttribute("aria-current"))).toEqual([
+    null,
+    "page",
+    null,
+    null,
+    null,
+    null,
+  ]);
 });
 
 test("an error says what happened and offers another try", () => {
@@ -80,7 +91,20 @@ function Where() {
 function palette({ library }: { library: typeof LIBRARY | undefined } = { library: LIBRARY }) {
   serve({ "GET /libraries": [LIBRARY, { ...LIBRARY, slug: "other", name: "Other shore" }] });
   const closed = vi.fn();
-  show(<Routes><Route path="*" element={<><Where /><Palette open onClose={closed} library={library} /></>} /></Routes>, "/l/ledge");
+  show(
+    <Routes>
+      <Route
+        path="*"
+        element={
+          <>
+            <Where />
+            <Palette open onClose={closed} library={library} />
+          </>
+        }
+      />
+    </Routes>,
+    "/l/ledge",
+  );
   return { closed, box: screen.getByRole("combobox") };
 }
 
@@ -88,7 +112,10 @@ test("a few letters find a page, and the keyboard goes there", async () => {
   const { closed, box } = palette();
   fireEvent.change(box, { target: { value: "worst" } });
   const options = screen.getAllByRole("option");
-  expect(options.map((option) => option.textContent)).toEqual(["Review: worst place first", "Find pictures called “worst”"]);
+  expect(options.map((option) => option.textContent)).toEqual([
+    "Review: worst place first",
+    "Find pictures called “worst”",
+  ]);
   fireEvent.keyDown(box, { key: "Enter" });
   expect(closed).toHaveBeenCalledOnce();
   expect(document.querySelector("output")!.textContent).toBe("/l/ledge/review?sort=worst");

@@ -31,7 +31,17 @@ export function Button({ look = "plain", busy = false, children, className = "",
   );
 }
 
-export function Card({ title, aside, children, className = "" }: { title?: ReactNode; aside?: ReactNode; children: ReactNode; className?: string }) {
+export function Card({
+  title,
+  aside,
+  children,
+  className = "",
+}: {
+  title?: ReactNode;
+  aside?: ReactNode;
+  children: ReactNode;
+  className?: string;
+}) {
   return (
     <section className={`crate p-5 ${className}`}>
       {title !== undefined && (
@@ -46,7 +56,17 @@ export function Card({ title, aside, children, className = "" }: { title?: React
 }
 
 /** A large figure with a small caption. */
-export function Figure({ value, unit, caption, tone = "ink" }: { value: string; unit?: string; caption: ReactNode; tone?: "ink" | "leaf" | "clay" }) {
+export function Figure({
+  value,
+  unit,
+  caption,
+  tone = "ink",
+}: {
+  value: string;
+  unit?: string;
+  caption: ReactNode;
+  tone?: "ink" | "leaf" | "clay";
+}) {
   const colour = { ink: "text-ink", leaf: "text-leaf", clay: "text-clay" }[tone];
   return (
     <div>
@@ -63,7 +83,9 @@ export function PageTitle({ children, aside }: { children: ReactNode; aside?: Re
   return (
     <div className="mb-5 flex flex-wrap items-end justify-between gap-3">
       <h1 className="text-3xl">{children}</h1>
-      {aside !== undefined && <div className="flex min-w-0 max-w-full flex-wrap items-center gap-2">{aside}</div>}
+      {aside !== undefined && (
+        <div className="flex min-w-0 max-w-full flex-wrap items-center gap-2">{aside}</div>
+      )}
     </div>
   );
 }
@@ -74,7 +96,9 @@ export function ErrorNote({ error, again }: { error: unknown; again?: () => void
   return (
     <div role="alert" className="rounded-[5px] border border-clay bg-clay-soft px-4 py-3 text-clay">
       <p className="font-semibold">{problem?.title ?? "Something went wrong in the console"}</p>
-      <p className="text-sm">{problem ? problem.detail : error instanceof Error ? error.message : String(error)}</p>
+      <p className="text-sm">
+        {problem ? problem.detail : error instanceof Error ? error.message : String(error)}
+      </p>
       {again && (
         <Button look="danger" className="mt-2" onClick={again}>
           Try again
@@ -84,7 +108,15 @@ export function ErrorNote({ error, again }: { error: unknown; again?: () => void
   );
 }
 
-export function Empty({ title, children, action }: { title: string; children: ReactNode; action?: ReactNode }) {
+export function Empty({
+  title,
+  children,
+  action,
+}: {
+  title: string;
+  children: ReactNode;
+  action?: ReactNode;
+}) {
   return (
     <div className="rounded-md border border-dashed border-kraft px-6 py-10 text-center">
       <h2 className="text-xl">{title}</h2>
@@ -115,7 +147,17 @@ const CONTROL =
 export const INPUT = `w-full ${CONTROL}`;
 export const INLINE_INPUT = CONTROL;
 
-export function Sheet({ open, onClose, title, children }: { open: boolean; onClose: () => void; title: string; children: ReactNode }) {
+export function Sheet({
+  open,
+  onClose,
+  title,
+  children,
+}: {
+  open: boolean;
+  onClose: () => void;
+  title: string;
+  children: ReactNode;
+}) {
   return (
     <Dialog.Root open={open} onOpenChange={(now) => !now && onClose()}>
       <Dialog.Portal>
@@ -138,9 +180,26 @@ export function Sheet({ open, onClose, title, children }: { open: boolean; onClo
 }
 
 /** Asks before something that changes many files; the word must be typed when one is given. */
-export function Confirm({ open, onClose, title, word, action, busy, error, onConfirm, children }: {
-  open: boolean; onClose: () => void; title: string; word?: string; action: string; busy: boolean;
-  error: unknown; onConfirm: () => void; children: ReactNode;
+export function Confirm({
+  open,
+  onClose,
+  title,
+  word,
+  action,
+  busy,
+  error,
+  onConfirm,
+  children,
+}: {
+  open: boolean;
+  onClose: () => void;
+  title: string;
+  word?: string;
+  action: string;
+  busy: boolean;
+  error: unknown;
+  onConfirm: () => void;
+  children: ReactNode;
 }) {
   const [typed, setTyped] = useState("");
   return (
@@ -155,13 +214,23 @@ export function Confirm({ open, onClose, title, word, action, busy, error, onCon
         <div className="space-y-2">{children}</div>
         {word !== undefined && (
           <Field label={`Type ${word} to confirm`}>
-            <input className={INPUT} value={typed} onChange={(event) => setTyped(event.target.value)} autoComplete="off" />
+            <input
+              className={INPUT}
+              value={typed}
+              onChange={(event) => setTyped(event.target.value)}
+              autoComplete="off"
+            />
           </Field>
         )}
         {error != null && <ErrorNote error={error} />}
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Leave it</Button>
-          <Button type="submit" look="main" busy={busy} disabled={word !== undefined && typed.trim() !== word}>
+          <Button
+            type="submit"
+            look="main"
+            busy={busy}
+            disabled={word !== undefined && typed.trim() !== word}
+          >
             {action}
           </Button>
         </div>
@@ -183,19 +252,37 @@ const TONES: Record<string, string> = {
 
 export function Tag({ state, children }: { state: string; children?: ReactNode }) {
   return (
-    <span className={`inline-block whitespace-nowrap rounded-full border px-2 py-px text-xs font-semibold ${TONES[state] ?? "border-line text-quiet"}`}>
+    <span
+      className={`inline-block whitespace-nowrap rounded-full border px-2 py-px text-xs font-semibold ${TONES[state] ?? "border-line text-quiet"}`}
+    >
       {children ?? state}
     </span>
   );
 }
 
 /** A box to tick, with what it means. */
-export function Tick({ label, hint, on, onChange, disabled = false }: {
-  label: string; hint?: ReactNode; on: boolean; onChange: (on: boolean) => void; disabled?: boolean;
+export function Tick({
+  label,
+  hint,
+  on,
+  onChange,
+  disabled = false,
+}: {
+  label: string;
+  hint?: ReactNode;
+  on: boolean;
+  onChange: (on: boolean) => void;
+  disabled?: boolean;
 }) {
   return (
     <label className={`flex items-start gap-2 text-sm ${disabled ? "opacity-55" : ""}`}>
-      <input type="checkbox" className="mt-0.5 h-4 w-4 shrink-0 accent-plum" checked={on} disabled={disabled} onChange={(event) => onChange(event.target.checked)} />
+      <input
+        type="checkbox"
+        className="mt-0.5 h-4 w-4 shrink-0 accent-plum"
+        checked={on}
+        disabled={disabled}
+        onChange={(event) => onChange(event.target.checked)}
+      />
       <span>
         <span className="block font-semibold">{label}</span>
         {hint !== undefined && <span className="block text-xs text-quiet">{hint}</span>}
@@ -205,13 +292,32 @@ export function Tick({ label, hint, on, onChange, disabled = false }: {
 }
 
 /** A number that may be left empty. */
-export function NumberInput({ value, onChange, min = 0, max, unit, label, width = "w-28" }: {
-  value: number | null; onChange: (value: number | null) => void; min?: number; max?: number; unit?: string; label: string; width?: string;
+export function NumberInput({
+  value,
+  onChange,
+  min = 0,
+  max,
+  unit,
+  label,
+  width = "w-28",
+}: {
+  value: number | null;
+  onChange: (value: number | null) => void;
+  min?: number;
+  max?: number;
+  unit?: string;
+  label: string;
+  width?: string;
 }) {
   return (
     <span className="inline-flex items-center gap-1.5">
       <input
-        type="number" aria-label={label} min={min} max={max} value={value ?? ""} placeholder="–"
+        type="number"
+        aria-label={label}
+        min={min}
+        max={max}
+        value={value ?? ""}
+        placeholder="–"
         className={`${INLINE_INPUT} ${width} text-right tabular-nums`}
         onChange={(event) => onChange(event.target.value === "" ? null : Number(event.target.value))}
       />
@@ -222,18 +328,30 @@ export function NumberInput({ value, onChange, min = 0, max, unit, label, width 
 
 /** Something an administrator must know before going on. */
 export function Mind({ children }: { children: ReactNode }) {
-  return <p role="note" className="rounded-[5px] border border-clay bg-clay-soft px-4 py-2.5 text-sm text-clay">{children}</p>;
+  return (
+    <p role="note" className="rounded-[5px] border border-clay bg-clay-soft px-4 py-2.5 text-sm text-clay">
+      {children}
+    </p>
+  );
 }
 
 /** The end of a form: save what was changed, or take it back. */
-export function SaveBar({ same, change, onDiscard }: {
-  same: boolean; change: { isPending: boolean; isSuccess: boolean; isError: boolean; error: unknown }; onDiscard: () => void;
+export function SaveBar({
+  same,
+  change,
+  onDiscard,
+}: {
+  same: boolean;
+  change: { isPending: boolean; isSuccess: boolean; isError: boolean; error: unknown };
+  onDiscard: () => void;
 }) {
   return (
     <>
       {change.isError && <ErrorNote error={change.error} />}
       <div className="flex gap-2">
-        <Button type="submit" look="main" disabled={same} busy={change.isPending}>Save</Button>
+        <Button type="submit" look="main" disabled={same} busy={change.isPending}>
+          Save
+        </Button>
         {!same && <Button onClick={onDiscard}>Discard</Button>}
         {same && change.isSuccess && <span className="self-center text-sm text-leaf">Saved.</span>}
       </div>
@@ -242,15 +360,31 @@ export function SaveBar({ same, change, onDiscard }: {
 }
 
 /** One of a few, each with what it means. */
-export function Choice<K extends string>({ legend, name, of, chosen, onChange }: {
-  legend: string; name: string; of: Record<K, readonly [string, string]>; chosen: K; onChange: (chosen: K) => void;
+export function Choice<K extends string>({
+  legend,
+  name,
+  of,
+  chosen,
+  onChange,
+}: {
+  legend: string;
+  name: string;
+  of: Record<K, readonly [string, string]>;
+  chosen: K;
+  onChange: (chosen: K) => void;
 }) {
   return (
     <fieldset className="space-y-2">
       <legend className="mb-1 text-sm font-semibold">{legend}</legend>
       {(Object.keys(of) as K[]).map((kind) => (
         <label key={kind} className="flex items-start gap-2 text-sm">
-          <input type="radio" name={name} className="mt-0.5 h-4 w-4 accent-plum" checked={chosen === kind} onChange={() => onChange(kind)} />
+          <input
+            type="radio"
+            name={name}
+            className="mt-0.5 h-4 w-4 accent-plum"
+            checked={chosen === kind}
+            onChange={() => onChange(kind)}
+          />
           <span>
             <span className="block font-semibold">{of[kind][0]}</span>
             <span className="block text-xs text-quiet">{of[kind][1]}</span>
