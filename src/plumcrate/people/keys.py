@@ -116,7 +116,7 @@ def _of(session: Session, key: Key) -> list[int]:
 
 def _numbers(session: Session, slugs: Sequence[str]) -> list[int]:
     query = select(Library.slug, Library.id).where(Library.slug.in_(slugs))
-    found = dict(session.execute(query))
+    found = dict(session.execute(query).all())
     for slug in slugs:
         if slug not in found:
             raise Refusal("not-found", f"there is no library called {slug}")

@@ -63,7 +63,7 @@ def libraries_of(session: Session, grants: list[Grant]) -> dict[int, Role]:
     """Roles by library's number. Raises :class:`Refusal`."""
     wanted = {grant.library: grant.role for grant in grants}
     query = select(Library.slug, Library.id).where(Library.slug.in_(wanted))
-    found = dict(session.execute(query).tuples().all())
+    found = dict(session.execute(query).all())
     for slug in wanted:
         if slug not in found:
             raise Refusal("not-found", f"there is no library called {slug}")

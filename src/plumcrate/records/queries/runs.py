@@ -39,7 +39,7 @@ def run_view(session: Session, run: Run) -> RunView:
 def run_views(session: Session, runs: Sequence[Run]) -> list[RunView]:
     """Those runs, in four statements whatever their number."""
     libraries = select(Library.id, Library.slug).where(Library.id.in_({run.library_id for run in runs}))
-    slugs = dict(session.execute(libraries))
+    slugs = dict(session.execute(libraries).all())
     running = [run.id for run in runs if run.state == RunState.RUNNING]
     in_hand = _in_hand(session, running)
     rates = _rates(session, running)

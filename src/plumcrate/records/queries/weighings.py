@@ -28,7 +28,7 @@ def open_weighings(session: Session, library_id: int) -> int:
 def counts_of(session: Session, library_id: int) -> dict[int, int]:
     """How many weighings there are of each page."""
     query = select(Weighing.page_id, func.count()).where(Weighing.library_id == library_id)
-    return dict(session.execute(query.group_by(Weighing.page_id)).tuples().all())
+    return dict(session.execute(query.group_by(Weighing.page_id)).all())
 
 
 def ends_of(session: Session, library_id: int) -> dict[int, tuple[Weighing, Weighing]]:
