@@ -177,7 +177,7 @@ def surveyed(database: Database, keeper: Keeper) -> SimpleNamespace:
     with database.begin() as session:
         row = Job(library_id=1, kind=JobKind.SURVEY)
         session.add(row)
-    work = {JobKind.SURVEY: lambda library, follow: survey(database, keeper, library, follow.tell)}
+    work = {JobKind.SURVEY: lambda library, follow: survey(database, keeper, library, follow.report)}
     carry_out(database, row.id, work)
     with database.begin() as session:
         row = session.get_one(Job, row.id)

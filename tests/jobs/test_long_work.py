@@ -66,7 +66,7 @@ def test_a_job_tells_how_far_it_is_and_ends_with_its_report(filled: Database) ->
 
     def work(follow: Follow) -> CheckReport:
         for files in (1, 2):
-            follow.tell(CheckReport(files=files))
+            follow.report(CheckReport(files=files))
             now = row(filled, number)
             seen.append((now.state, now.report["files"]))
         return CheckReport(files=3)
@@ -92,7 +92,7 @@ def test_what_goes_wrong_is_said_in_the_jobs_row(filled: Database, fault: Except
     number = start(filled, JobKind.SURVEY)
 
     def work(follow: Follow) -> BaseModel:
-        follow.tell(SurveyReport(files_seen=2))
+        follow.report(SurveyReport(files_seen=2))
         raise fault
 
     ended = done(filled, number, work, JobKind.SURVEY)
@@ -130,11 +130,11 @@ def test_a_stopped_job_notices_and_stays_stopped(filled: Database) -> None:
     number = start(filled)
 
     def work(follow: Follow) -> BaseModel:
-        follow.tell(CheckReport(files=1))
+        follow.report(CheckReport(files=1))
         with filled.begin() as session:
             jobs.stop(session, session.get_one(Job, number))
         assert follow.stopped()
-        follow.tell(CheckReport(files=2))
+        follow.report(CheckReport(files=2))
         raise AssertionError("it went on")
 
     ended = done(filled, number, work, JobKind.CHECK)

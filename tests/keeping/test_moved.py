@@ -10,7 +10,7 @@ from sqlalchemy import select, text, true, update
 
 from plumcrate.contract.pictures import FileState
 from plumcrate.contract.runs import RunKind, RunOrigin, RunRequest, Scope
-from plumcrate.intake.arrivals import IntakeRound, take_in_settled, tell
+from plumcrate.intake.arrivals import IntakeRound, take_in_settled, note_arrivals
 from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.orphans import orphans
@@ -161,7 +161,7 @@ def test_a_link_to_a_folder_gives_no_file_a_second_name(place: Place) -> None:
     assert (done.files_new, done.files_changed, list(place.files())) == (0, 0, ["2025/a.jpg"])
     with place.database.begin() as session:
         library = session.get_one(Library, 1)
-        tell(session, library, ["latest/a.jpg", "2025/self/2025/a.jpg", "latest"])
+        note_arrivals(session, library, ["latest/a.jpg", "2025/self/2025/a.jpg", "latest"])
     assert take_in(place, library).busy == {}
     assert list(place.files()) == ["2025/a.jpg"]
     assert place.files()["2025/a.jpg"].before_sha256 == sha(OLD)
@@ -250,7 +250,7 @@ def test_a_library_that_was_handed_back_is_at_rest(place: Place) -> None:
     with place.database.begin() as session:
         library = session.get_one(Library, 1)
         assert library.dormant
-        tell(session, library, ["2025/new.jpg"], mode="at-once")  # type: ignore[arg-type]
+        note_arrivals(session, library, ["2025/new.jpg"], mode="at-once")  # type: ignore[arg-type]
     (place.root / "2025/new.jpg").write_bytes(b"an unrelated arrival")
     taken = take_in(place, library)
     assert (len(taken.pictures), taken.runs) == (1, []), "noted, and not treated"

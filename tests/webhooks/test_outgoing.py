@@ -44,7 +44,7 @@ class House:
         self.settings(address=ADDRESS)
         with database.begin() as session:
             self.secret = give_webhook_secret(session.get_one(Library, 1), self.seal)
-        self.teller = self.another()
+        self.sender = self.another()
 
     def another(self, allowed: list[str] | None = None) -> WebhookSender:
         def heard(request: httpx.Request) -> httpx.Response:
@@ -90,7 +90,7 @@ def house(database: Database, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -
 
 def test_a_message_is_signed_and_says_what_came_to_pass(house: House) -> None:
     house.tell(EventType.ALLOWANCE_USED, amount=10)
-    house.teller.turn()
+    house.sender.turn()
     (request,) = house.asked
     assert request.method == "POST"
     # To the address that was judged, under the name that was asked for.
@@ -103,7 +103,7 @@ def test_a_message_is_signed_and_says_what_came_to_pass(house: House) -> None:
     assert datetime.fromisoformat(said["timestamp"]).tzinfo is not None
     (row,) = house.rows()
     assert (row.attempts, row.said, row.sent_at is not None) == (1, None, True)
-    house.teller.turn()
+    house.sender.turn()
     assert len(house.asked) == 1, "told once"
 
 
@@ -111,14 +111,14 @@ def test_it_is_told_again_until_it_is_taken_under_the_same_name(house: House) ->
     house.answer = lambda _: httpx.Response(503)
     house.tell()
     for pause in PAUSES[:3]:
-        house.teller.turn()
+        house.sender.turn()
         (row,) = house.rows()
         assert row.said == "it answered 503"
-        house.teller.turn()
+        house.sender.turn()
         house.let_pass(seconds=pause + 1)
     assert len(house.asked) == 3, "not before its time"
     house.answer = lambda _: httpx.Response(200)
-    house.teller.turn()
+    house.sender.turn()
     (row,) = house.rows()
     assert (row.attempts, row.said) == (4, None)
     assert len({request.headers["webhook-id"] for request in house.asked}) == 1
@@ -130,7 +130,7 @@ def test_after_three_days_it_is_given_up(house: House) -> None:
     house.answer = lambda _: httpx.Response(500)
     house.tell()
     for _ in range(len(PAUSES) + 3):
-        house.teller.turn()
+        house.sender.turn()
         house.let_pass(days=2)
     (row,) = house.rows()
     assert (row.given_up, row.attempts) == (True, len(PAUSES) + 1)
@@ -144,7 +144,7 @@ def test_after_three_days_it_is_given_up(house: House) -> None:
 def test_it_is_not_sent_on(house: House, status: int) -> None:
     house.answer = lambda _: httpx.Response(status, headers={"Location": "http://127.0.0.1:1/"})
     house.tell()
-    house.teller.turn()
+    house.sender.turn()
     assert len(house.asked) == 1
     assert house.rows()[0].said == f"it answered {status}"
 
@@ -152,7 +152,7 @@ def test_it_is_not_sent_on(house: House, status: int) -> None:
 def test_who_wants_to_hear_nothing_more_hears_nothing_more(house: House) -> None:
     house.answer = lambda _: httpx.Response(410)
     house.tell()
-    house.teller.turn()
+    house.sender.turn()
     assert house.rows()[0].given_up
 
 
@@ -167,13 +167,13 @@ def test_who_wants_to_hear_nothing_more_hears_nothing_more(house: House) -> None
 def test_only_what_is_public_or_listed_is_reached(house: House, address: str, said: str) -> None:
     house.settings(address=address)
     house.tell()
-    teller = house.another(["hooks.example:80"])
-    teller.turn()
+    sender = house.another(["hooks.example:80"])
+    sender.turn()
     assert house.asked == []
     assert said in str(house.rows()[0].said)
     house.settings(address="https://public.example/")
     house.let_pass(seconds=PAUSES[0] + 1)
-    teller.turn()
+    sender.turn()
     assert [request.url.host for request in house.asked] == ["93.184.215.14"]
 
 
@@ -183,7 +183,7 @@ def test_a_network_that_fails_is_said_in_plain_words(house: House) -> None:
 
     house.answer = fails
     house.tell()
-    house.teller.turn()
+    house.sender.turn()
     assert house.rows()[0].said == "hooks.example does not answer: connection refused"
 
 
@@ -212,12 +212,12 @@ def test_a_trial_needs_an_address_and_a_secret(house: House) -> None:
 def test_a_secret_that_cannot_be_read_is_said_and_the_message_waits(house: House, tmp_path: Path) -> None:
     (tmp_path / "state/seal.key").rename(tmp_path / "away")
     house.tell()
-    house.teller.turn()
+    house.sender.turn()
     assert house.asked == []
     assert "the secret cannot be read" in str(house.rows()[0].said)
     (tmp_path / "away").rename(tmp_path / "state/seal.key")
     house.let_pass(seconds=PAUSES[0] + 1)
-    house.teller.turn()
+    house.sender.turn()
     assert len(house.asked) == 1
 
 
@@ -229,16 +229,16 @@ def test_a_message_in_a_transaction_that_comes_to_nothing_is_never_sent(house: H
 
     with pytest.raises(ZeroDivisionError):
         fails()
-    house.teller.turn()
+    house.sender.turn()
     assert house.asked == []
 
 
 def test_several_who_send_send_each_message_once(house: House) -> None:
     for number in range(40):
         house.tell(number=number)
-    tellers = [house.another() for _ in range(4)]
+    senders = [house.another() for _ in range(4)]
     threads = [
-        threading.Thread(target=lambda teller=teller: [teller.turn() for _ in range(8)]) for teller in tellers
+        threading.Thread(target=lambda sender=sender: [sender.turn() for _ in range(8)]) for sender in senders
     ]
     for thread in threads:
         thread.start()
@@ -258,12 +258,12 @@ def test_one_who_dies_while_sending_leaves_it_to_the_next(house: House) -> None:
     house.answer = dies
     house.tell()
     with pytest.raises(Dies):
-        house.teller.turn()
+        house.sender.turn()
     house.answer = lambda _: httpx.Response(200)
-    house.teller.turn()
+    house.sender.turn()
     assert len(house.asked) == 1, "it may still be under way"
     house.let_pass(minutes=6)
-    house.teller.turn()
+    house.sender.turn()
     assert len({request.headers["webhook-id"] for request in house.asked}) == 1
     assert house.rows()[0].sent_at is not None
 
@@ -294,9 +294,9 @@ def test_over_a_real_connection(database: Database, tmp_path: Path) -> None:
     place = f"127.0.0.1:{server.server_port}"
     house = House(database, tmp_path / "state")
     house.settings(address=f"http://{place}/in")
-    teller = WebhookSender(database, house.seal, Outgoing(Guard([place])))
+    sender = WebhookSender(database, house.seal, Outgoing(Guard([place])))
     house.tell(month="2026-06")
-    teller.turn()
+    sender.turn()
     ((body, headers),) = heard
     assert headers["host"] == place
     assert Signer(house.secret).verify(body, headers)["data"]["month"] == "2026-06"

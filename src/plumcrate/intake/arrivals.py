@@ -47,7 +47,7 @@ class IntakeRound:
     busy: dict[str, NewFiles] = field(default_factory=dict)
 
 
-def tell(session: Session, library: Library, paths: Iterable[str], mode: NewFiles | None = None) -> int:
+def note_arrivals(session: Session, library: Library, paths: Iterable[str], mode: NewFiles | None = None) -> int:
     """Notes that something happened at some paths; returns how many could be noted."""
     chosen = str(mode or automation_of(library).new_files)
     fit = sorted({path for path in paths if fault_of(path) is None})
@@ -107,7 +107,7 @@ def _take_in_settled(database: Database, keeper: Keeper, library: Library) -> In
                 )
             )
         for path, mode in taken.busy.items():
-            tell(session, library, [path], mode)
+            note_arrivals(session, library, [path], mode)
     return taken
 
 
@@ -119,7 +119,7 @@ def take_in_now(
     _take(database, keeper, library, [path], mode, taken)
     if taken.busy:  # a run is at the picture just now
         with database.begin() as session:
-            tell(session, library, [path], mode)
+            note_arrivals(session, library, [path], mode)
     return taken
 
 
@@ -188,7 +188,7 @@ def put_orphan_back(keeper: Keeper, library: Library, row: Backup, path: str | N
             raise Refusal("name-taken", f"something is being written to {path} just now")
         keeper.put_back_as(row.sha256, path, ChangeNote(detail={"by": by}))
     with keeper.database.begin() as session:
-        tell(session, session.get_one(Library, library.id), [path], NewFiles.BY_HAND)
+        note_arrivals(session, session.get_one(Library, library.id), [path], NewFiles.BY_HAND)
     return path
 
 

@@ -18,7 +18,7 @@ from plumcrate.records.tables import Derived, File, Library
 from plumcrate.runs.runs import take_in
 from plumcrate.storage.errors import StorageError
 
-from .arrivals import tell
+from .arrivals import note_arrivals
 
 log = structlog.get_logger()
 
@@ -55,7 +55,7 @@ class Remaking:
                 with self._database.begin() as session:
                     library = session.get(Library, library_id)
                     if library is not None:
-                        tell(session, library, [path])
+                        note_arrivals(session, library, [path])
             else:
                 make_copies_again(self._database, self._state, library_id, file_id)
         except StorageError as error:

@@ -25,7 +25,7 @@ from plumcrate.records.tables import Library
 from plumcrate.runs.runs import automation_of
 from plumcrate.storage.errors import StorageError
 
-from .arrivals import tell
+from .arrivals import note_arrivals
 from .headers import is_picture
 
 log = structlog.get_logger()
@@ -126,4 +126,4 @@ class Watcher:
         with self._database.begin() as session:
             library = session.get(Library, library_id)
             if library is not None:
-                tell(session, library, paths)
+                note_arrivals(session, library, paths)

@@ -16,7 +16,7 @@ from plumcrate.records.tables import HookDelivery, Library
 from plumcrate.refusal import Refusal
 from plumcrate.webhooks.signing import UNFIT, new_secret, verify
 
-from .arrivals import tell
+from .arrivals import note_arrivals
 
 #: A message is known again for longer than its time stamp lets it in.
 _REMEMBERED = timedelta(minutes=20)
@@ -53,4 +53,4 @@ def take_hook(session: Session, slug: str, headers: Mapping[str, str], body: byt
     ).first()
     if fresh is None:
         return HookAnswer(taken=0, repeated=True)
-    return HookAnswer(taken=tell(session, library, event.data.paths), repeated=False)
+    return HookAnswer(taken=note_arrivals(session, library, event.data.paths), repeated=False)

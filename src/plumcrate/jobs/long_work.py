@@ -133,7 +133,7 @@ class Follow:
         self._database = database
         self.number, self.request, self.by = row.id, row.request, row.by
 
-    def tell(self, report: BaseModel) -> None:
+    def report(self, report: BaseModel) -> None:
         """How far it is. Raises :class:`Stopped` when somebody stopped it."""
         with self._database.begin() as session:
             row = session.get_one(Job, self.number, with_for_update=True)
@@ -166,7 +166,7 @@ def carry_out(database: Database, number: int, works: dict[JobKind, Work]) -> No
     follow = Follow(database, row)
     try:
         report = works[JobKind(row.kind)](library, follow)
-        follow.tell(report)
+        follow.report(report)
         _end(database, number, JobState.FINISHED)
     except Stopped:
         return  # by a person; or the worker is ending, and it begins again elsewhere

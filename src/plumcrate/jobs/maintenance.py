@@ -36,7 +36,7 @@ def check_library(keeper: Keeper, follow: Follow) -> CheckReport:
     report = CheckReport()
     for step in verify(keeper, mend=request.mend):
         report = CheckReport.model_validate(step, from_attributes=True)
-        follow.tell(report)
+        follow.report(report)
     return report
 
 
@@ -50,7 +50,7 @@ def prune_backups(keeper: Keeper, follow: Follow) -> PruneReport:
     which = Which(age, orphans=request.orphans_too, needed=request.needed_too)
     report = PruneReport()
     for report in pruning(keeper, which, note=f"deleted by {follow.by}"):
-        follow.tell(report)
+        follow.report(report)
     return report
 
 

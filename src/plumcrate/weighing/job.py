@@ -95,7 +95,7 @@ class WeighingJob:
             self.order = self.order.model_copy(update={"plain": True})
         for address in addresses:
             self.report.at = address
-            self.follow.tell(self.report)
+            self.follow.report(self.report)
             with self.database.begin() as session:
                 page = page_of(session, self.library.id, address)
             _PageWeighing(self, page.id, address, page.secrets, page.budget).weigh()
@@ -226,7 +226,7 @@ class _PageWeighing:
                 budget=budget,
             )
         self.all.report.weighings.append(number)
-        self.all.follow.tell(self.all.report)
+        self.all.follow.report(self.all.report)
 
 
 class _PageServices:

@@ -70,7 +70,7 @@ class JobKinds:
 
             # What a first look finds was there before us: it waits for a schedule, or a person.
             hears = note if library.surveyed_at is not None else lambda _: None
-            report = survey(self._database, self._keeper(library), library, follow.tell, hears)
+            report = survey(self._database, self._keeper(library), library, follow.report, hears)
         with self._database.begin() as session:
             current = session.get_one(Library, library.id)
             if arrived and automation_of(current).new_files is not NewFiles.BY_HAND and not current.dormant:

@@ -36,7 +36,7 @@ from plumcrate.sandbox.children import Sandbox, Sandboxes
 from plumcrate.sandbox.pace import Urgency
 from plumcrate.settings import Settings
 from plumcrate.storage.errors import StorageError
-from plumcrate.webhooks import outgoing as telling
+from plumcrate.webhooks import outgoing as webhooks
 from plumcrate.webhooks.outgoing import WebhookSender
 from plumcrate.worker.heartbeat import Heartbeat, hear_no_more
 
@@ -81,9 +81,9 @@ class Worker:
         self.queue = Queue(settings.database_url)
         self.watcher = Watcher(self.database, self.queue, self.engine.keeper)
         guard = Guard(settings.pages_allowed)
-        self._out = [Outgoing(guard, seconds=seconds) for seconds in (purging.SECONDS, telling.SECONDS)]
+        self._out = [Outgoing(guard, seconds=seconds) for seconds in (purging.SECONDS, webhooks.SECONDS)]
         self.purger = Purger(self.database, self._out[0])
-        self.teller = WebhookSender(self.database, Seal(settings.state_dir), self._out[1])
+        self.sender = WebhookSender(self.database, Seal(settings.state_dir), self._out[1])
         self.retention = Retention(self.database, self.engine.state, settings)
         self.name = f"{socket.gethostname()}:{os.getpid()}:{secrets.token_hex(4)}"
         self.heartbeat = Heartbeat(settings.database_url)
@@ -110,14 +110,14 @@ class Worker:
         self.loops = [
             Loop(name, work, every, database_is_away, idle)
             for name, work, every, idle in (
-                ("hearing of workers", self._hear, _HEARTBEAT, None),
-                ("feeding", self._feed, _FEED_EVERY, asleep),
-                ("taking in", self._take_in, _FEED_EVERY, asleep),
-                ("settling what was left open", self.engine.recover_all, _RECOVER_EVERY, asleep),
-                ("looking after what grew old", self._retain, _RETAIN_EVERY, None),
-                ("keeping pace", self.sandboxes.bulk.keep_pace, _PACE_EVERY, _IDLE),
-                ("telling caches", self.purger.turn, _PURGE_EVERY, min(_IDLE, asleep)),
-                ("telling webhooks", self.teller.turn, _TELL_EVERY, min(_IDLE, asleep)),
+                ("heartbeat", self._hear, _HEARTBEAT, None),
+                ("feeding runs", self._feed, _FEED_EVERY, asleep),
+                ("taking in arrivals", self._take_in, _FEED_EVERY, asleep),
+                ("recovering open changes", self.engine.recover_all, _RECOVER_EVERY, asleep),
+                ("deleting what expired", self._retain, _RETAIN_EVERY, None),
+                ("pacing bulk work", self.sandboxes.bulk.keep_pace, _PACE_EVERY, _IDLE),
+                ("purging caches", self.purger.turn, _PURGE_EVERY, min(_IDLE, asleep)),
+                ("sending webhooks", self.sender.turn, _TELL_EVERY, min(_IDLE, asleep)),
             )
         ]
 
