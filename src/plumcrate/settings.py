@@ -51,7 +51,7 @@ class Settings(BaseSettings):
         20.0,
         ge=1,
         le=300,
-        description="So long a worker sleeps at most that has nothing to do and is told of nothing.",
+        description="How long an idle worker sleeps at most before it looks for work.",
     )
     bulk_floor: float = Field(
         0.16,
@@ -59,7 +59,7 @@ class Settings(BaseSettings):
         le=64,
         description="Processors that bulk work gets at least, however busy the machine is with other work.",
     )
-    max_megapixels: float = Field(200.0, gt=0, description="Larger pictures are declined.")
+    max_megapixels: float = Field(200.0, gt=0, description="Larger pictures are left alone.")
     max_file_mb: int = Field(300, gt=0, description="Larger files are left alone, and never read whole.")
     max_upload_mb: int = Field(200, gt=0, description="Larger uploads through the API are refused.")
     seconds_per_megapixel: float = Field(
@@ -67,7 +67,7 @@ class Settings(BaseSettings):
     )
     child_memory_mb: int = Field(6000, ge=500, description="Address space of one child process.")
     retry_seconds: list[float] = Field(
-        [15.0, 120.0, 900.0], description="Waits before a file with a passing fault is tried again."
+        [15.0, 120.0, 900.0], description="Pauses before a file with a temporary fault is tried again."
     )
     secure_cookies: bool = Field(False, description="Set where the console is served over HTTPS.")
     trusted_proxies: list[str] = Field(
@@ -83,7 +83,7 @@ class Settings(BaseSettings):
     keep_history_days: int = Field(
         180,
         ge=1,
-        description="Ended jobs, and what ended runs say of files, are forgotten then.",
+        description="Ended jobs, and the items of ended runs, are deleted after so many days.",
     )
     keep_left_days: int = Field(
         90, ge=1, description="Backups of a library that was disconnected are deleted after so long."
@@ -97,10 +97,12 @@ class Settings(BaseSettings):
     address: str | None = Field(
         None, pattern=r"^https?://[^/\s]+/?$", description="Where people reach the service, for links to it."
     )
-    mail_command: list[str] = Field([], description="A command that sends the mail it is given.")
+    mail_command: list[str] = Field(
+        [], description="A command that reads a mail from standard input and sends it."
+    )
     smtp: str | None = Field(None, description="smtp:// or smtps:// of a server that sends mail.")
     mail_sender: str = Field("plumcrate@localhost", description="Whom mail comes from.")
-    previews_mb: int = Field(500, ge=10, description="Room on disk for small pictures of lists.")
+    previews_mb: int = Field(500, ge=10, description="Disk space for previews.")
     reports_dir: Path | None = Field(None, description="Where each month's reports are put too, by library.")
     session_days: int = Field(14, ge=1)
 

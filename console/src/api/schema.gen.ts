@@ -2302,7 +2302,7 @@ export interface components {
         AllowanceSettings: {
             /**
              * Amount
-             * @description None: as much as there is.
+             * @description None: no limit.
              */
             amount?: number | null;
             /** @default megapixels */
@@ -2417,7 +2417,7 @@ export interface components {
             backups?: boolean;
             /**
              * Backups Limit
-             * @description Bytes; treating stops with a clear reason when the store is so large.
+             * @description Bytes. Treating stops, and says why, when the store has this size.
              */
             backups_limit?: number | null;
             /**
@@ -2484,7 +2484,7 @@ export interface components {
             backups: boolean;
             /**
              * Backups Limit
-             * @description Bytes; treating stops with a clear reason when the store is so large.
+             * @description Bytes. Treating stops, and says why, when the store has this size.
              */
             backups_limit: number | null;
             /**
@@ -3169,7 +3169,7 @@ export interface components {
         Effect: {
             /**
              * Again
-             * @description Treated otherwise before: would be made again, from their backups.
+             * @description Files treated with other settings. They would be treated again, from their backups.
              */
             again: number;
             /**
@@ -3188,7 +3188,7 @@ export interface components {
             left_out: number;
             /**
              * New
-             * @description Not treated yet, and would be.
+             * @description Files that were not treated yet and would be.
              */
             new: number;
             /**
@@ -3198,7 +3198,7 @@ export interface components {
             settled: number;
             /**
              * Without Backup
-             * @description Treated otherwise, but without a backup to start from.
+             * @description Files treated with other settings that have no backup. They stay as they are.
              */
             without_backup: number;
         };
@@ -3248,7 +3248,7 @@ export interface components {
             height: number;
             /**
              * Held
-             * @description Put back by a person: not treated again by itself.
+             * @description A person restored it, so it is not treated again automatically.
              * @default false
              */
             held: boolean;
@@ -3271,7 +3271,7 @@ export interface components {
             shown_height: number | null;
             /**
              * Shown Width
-             * @description Of what stands there, where it is another than it was.
+             * @description Width of the current file, where it differs from the original's.
              */
             shown_width: number | null;
             /** Size Before */
@@ -3796,7 +3796,7 @@ export interface components {
             name: string;
             /**
              * Replaces
-             * @description The key that it took over from.
+             * @description The key that it replaces.
              */
             replaces: number | null;
             /** Service */
@@ -4022,7 +4022,7 @@ export interface components {
             files_new: number;
             /**
              * Files Treated
-             * @description Files that a run has dealt with, made lighter or found light.
+             * @description Files that a run has finished: made lighter, or light already.
              * @default 0
              */
             files_treated: number;
@@ -4091,7 +4091,7 @@ export interface components {
             level?: components["schemas"]["Level"];
             /**
              * Metadata
-             * @description What files go on saying about themselves: who made a picture stays, all else goes.
+             * @description Metadata that files keep. Unless set otherwise, credits stay and everything else is removed.
              */
             metadata?: components["schemas"]["MetadataKind"][];
             /** Name */
@@ -4122,7 +4122,7 @@ export interface components {
         LinkOffer: {
             /**
              * Email
-             * @description Empty where who opens the link says their own.
+             * @description Empty when the person who opens the link enters their own address.
              */
             email: string;
             /**
@@ -4184,7 +4184,7 @@ export interface components {
             dimensions?: boolean;
             /**
              * Eager
-             * @description So many pictures at the top of a page load at once; the first first.
+             * @description How many pictures at the top of a page load at once. The first has priority.
              * @default 2
              */
             eager?: number;
@@ -4260,7 +4260,7 @@ export interface components {
             dimensions: boolean;
             /**
              * Eager
-             * @description So many pictures at the top of a page load at once; the first first.
+             * @description How many pictures at the top of a page load at once. The first has priority.
              * @default 2
              */
             eager: number;
@@ -4462,7 +4462,7 @@ export interface components {
             id: number;
             /**
              * Link
-             * @description Shown this once; who opens it, comes in.
+             * @description Shown only once. Whoever opens it gets in.
              */
             link: string;
             /**
@@ -4515,7 +4515,7 @@ export interface components {
             name: string;
             /**
              * Replaces
-             * @description The key that it took over from.
+             * @description The key that it replaces.
              */
             replaces: number | null;
             /** Secret */
@@ -4616,7 +4616,7 @@ export interface components {
             verdict: string;
             /**
              * Worst
-             * @description What all would score were it like its worst place.
+             * @description The score of its worst place.
              */
             worst: number | null;
         };
@@ -4745,7 +4745,7 @@ export interface components {
         PageFiles: {
             /**
              * Faults
-             * @description What went wrong in the site since it last asked.
+             * @description Faults in the site since its last request.
              */
             faults?: components["schemas"]["PageFault-Input"][];
             /** Paths */
@@ -5004,7 +5004,7 @@ export interface components {
             name?: string | null;
             /**
              * Second Factor
-             * @description False takes it away, for who lost it.
+             * @description False removes the second factor of a person who lost it.
              */
             second_factor?: boolean | null;
             /** Service */
@@ -5094,7 +5094,7 @@ export interface components {
             width: number;
             /**
              * Worst
-             * @description The lowest score of any place in its files, were all of the file like there.
+             * @description The score of the worst place in any of its files.
              */
             worst: number | null;
         };
@@ -5154,7 +5154,7 @@ export interface components {
             width: number;
             /**
              * Worst
-             * @description The lowest score of any place in its files, were all of the file like there.
+             * @description The score of the worst place in any of its files.
              */
             worst: number | null;
         };
@@ -5470,7 +5470,7 @@ export interface components {
             level?: components["schemas"]["Level"];
             /**
              * Metadata
-             * @description What files go on saying about themselves: who made them stays, all else goes.
+             * @description Metadata that files keep. Unless set otherwise, credits stay and everything else is removed.
              */
             metadata?: components["schemas"]["MetadataKind"][];
             /**
@@ -5530,7 +5530,7 @@ export interface components {
             level: components["schemas"]["Level"];
             /**
              * Metadata
-             * @description What files go on saying about themselves: who made them stays, all else goes.
+             * @description Metadata that files keep. Unless set otherwise, credits stay and everything else is removed.
              */
             metadata: components["schemas"]["MetadataKind"][];
             /**
@@ -5636,13 +5636,13 @@ export interface components {
         "ReportSettings-Input": {
             /**
              * Client
-             * @description Whom it is for; the library's name where none is given.
+             * @description The client's name. Without one, the library's name is used.
              * @default
              */
             client?: string;
             /**
              * Monthly
-             * @description Make one of each month that is over, and keep it.
+             * @description Make a report of each past month, and keep it.
              * @default false
              */
             monthly?: boolean;
@@ -5660,13 +5660,13 @@ export interface components {
         "ReportSettings-Output": {
             /**
              * Client
-             * @description Whom it is for; the library's name where none is given.
+             * @description The client's name. Without one, the library's name is used.
              * @default
              */
             client: string;
             /**
              * Monthly
-             * @description Make one of each month that is over, and keep it.
+             * @description Make a report of each past month, and keep it.
              * @default false
              */
             monthly: boolean;
@@ -5769,7 +5769,7 @@ export interface components {
             finished_at: string | null;
             /**
              * Held Back
-             * @description By what it is made slower just now, in plain words.
+             * @description What slows the run down now, in plain words.
              */
             held_back: string | null;
             /** Id */
@@ -5827,7 +5827,7 @@ export interface components {
             state: components["schemas"]["RunState"];
             /**
              * Waits For
-             * @description Why it does not go on just now.
+             * @description Why the run makes no progress now.
              */
             waits_for: string | null;
         };
@@ -5856,7 +5856,7 @@ export interface components {
             copies?: components["schemas"]["CopyFormat"][] | null;
             /**
              * First
-             * @description Before all that waits, also when it is many pictures.
+             * @description Goes before everything that waits, even with many pictures.
              * @default false
              */
             first?: boolean;
@@ -5954,7 +5954,7 @@ export interface components {
             begins: string;
             /**
              * Best
-             * @description Those that became lighter by most bytes.
+             * @description The files that saved the most bytes.
              */
             best: components["schemas"]["ReportPicture"][];
             /** By Folder */
@@ -6010,7 +6010,7 @@ export interface components {
             whole: components["schemas"]["Slat"];
             /**
              * Worst
-             * @description Those whose worst place changed most.
+             * @description The files with the lowest scores in one place.
              */
             worst: components["schemas"]["ReportPicture"][];
         };
@@ -6038,7 +6038,7 @@ export interface components {
             run?: number | null;
             /**
              * Untreated
-             * @description Only files that no run has dealt with.
+             * @description Only files that no run has finished.
              * @default false
              */
             untreated?: boolean;
@@ -6067,7 +6067,7 @@ export interface components {
             run: number | null;
             /**
              * Untreated
-             * @description Only files that no run has dealt with.
+             * @description Only files that no run has finished.
              * @default false
              */
             untreated: boolean;
@@ -6089,7 +6089,7 @@ export interface components {
             image: string;
             /**
              * Secret
-             * @description Base32, to type where nothing can be scanned.
+             * @description The secret in Base32, for typing in.
              */
             secret: string;
         };
@@ -6459,7 +6459,7 @@ export interface components {
             copies?: components["schemas"]["CopyFormat"][] | null;
             /**
              * Densities
-             * @description Also so many times as large, for dense screens.
+             * @description Further pixel densities to make, for high-density screens.
              */
             densities?: number[];
             /**
@@ -6517,7 +6517,7 @@ export interface components {
             copies: components["schemas"]["CopyFormat"][] | null;
             /**
              * Densities
-             * @description Also so many times as large, for dense screens.
+             * @description Further pixel densities to make, for high-density screens.
              */
             densities: number[];
             /**
@@ -6621,7 +6621,7 @@ export interface components {
             files_unreadable: number;
             /**
              * Notes
-             * @description What was left out, and why.
+             * @description Left out, and why.
              */
             notes: string[];
             /**
@@ -7085,7 +7085,7 @@ export interface components {
             at: string;
             /**
              * Notes
-             * @description What was left out, and why.
+             * @description Left out, and why.
              */
             notes: string[];
             /**

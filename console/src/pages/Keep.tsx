@@ -297,7 +297,7 @@ function PutBack({ library }: { library: Library }) {
       kind="restore"
       title="Put everything back"
       action="Put everything back"
-      also={<p className="text-sm text-quiet">This can be undone by a new run, which takes its time.</p>}
+      also={<p className="text-sm text-quiet">A new run undoes this. It takes as long as the first.</p>}
     >
       Every file that was made lighter gets exactly the bytes it had, and all{" "}
       {many(library.copies, "copy", "copies")} of ours are removed. A file that somebody else has changed
@@ -357,7 +357,7 @@ function Returning({
         {action} …
       </Button>
       {nothing && (
-        <p className="mt-2 text-sm text-quiet">Nothing has been treated, so there is nothing to put back.</p>
+        <p className="mt-2 text-sm text-quiet">Nothing has been treated, so there is nothing to restore.</p>
       )}
       <Confirm
         open={asking}

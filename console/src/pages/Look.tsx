@@ -270,7 +270,7 @@ function LastSurvey({ library }: { library: Library }) {
       </p>
       {survey.notes.length > 0 && (
         <details className="mt-2 text-sm text-quiet">
-          <summary className="cursor-pointer">What was left out, and why</summary>
+          <summary className="cursor-pointer">Left out, and why</summary>
           <ul className="mt-1 list-inside list-disc">
             {survey.notes.map((note) => (
               <li key={note} className="break-words">

@@ -126,7 +126,7 @@ export function MarkupPage({ library }: { library: Library }) {
               onChange={(lazy) => set({ lazy })}
             />
             <div>
-              <span className="mb-1 block text-sm font-semibold">But load at once the first</span>
+              <span className="mb-1 block text-sm font-semibold">Load at once the first</span>
               <NumberInput
                 label="Pictures that load at once"
                 max={100}

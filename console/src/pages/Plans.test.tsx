@@ -281,7 +281,9 @@ test("a webhook is set, gets its secret this once, and is tried", async () => {
       events: ["allowance.nearly-used", "report.ready", "webhook.trial"],
     }),
   );
-  expect(await screen.findByText("Nothing is sent before there is a secret to sign with.")).toBeTruthy();
+  expect(
+    await screen.findByText("Nothing is sent until you make a secret: messages are signed with it."),
+  ).toBeTruthy();
   answers["GET /libraries/ledge/webhook"] = { ...set, has_secret: true };
   fireEvent.click(screen.getAllByRole("button", { name: "Make a secret" })[0]!);
   expect(await screen.findByText("whsec_made")).toBeTruthy();

@@ -510,7 +510,7 @@ function EffectList({ effect }: { effect: Effect }) {
   const lines: [string, number][] = [
     ["treated for the first time", effect.new],
     ["made again from their backups", effect.again],
-    ["stay: treated just so already", effect.settled],
+    ["stay: treated with these settings already", effect.settled],
     ["left alone", effect.left_out],
   ];
   return (

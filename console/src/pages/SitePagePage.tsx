@@ -98,7 +98,7 @@ function ThePage({ library, page, weighings }: { library: Library; page: SitePag
         </div>
       )}
       {!chosen || !reading ? (
-        <Empty title="It has not been weighed yet">Weigh it: everything else begins there.</Empty>
+        <Empty title="It has not been weighed yet">Weigh it first.</Empty>
       ) : (
         <div className="space-y-5">
           <SideBySide
@@ -165,7 +165,7 @@ function SideBySide({
   const scale = Math.max(...shown.flatMap(({ reading }) => reading.kinds.map((kind) => kind.bytes)), 1);
   return (
     <Card title="Side by side" aside={<DeviceChoice device={device} onChange={onDevice} />}>
-      {shown.length === 0 && <p className="text-quiet">It was not weighed on this device.</p>}
+      {shown.length === 0 && <p className="text-quiet">The page was not weighed on this device.</p>}
       <div
         className={`grid gap-8 ${shown.length > 2 ? "lg:grid-cols-3" : shown.length === 2 ? "lg:grid-cols-2" : ""}`}
       >
@@ -263,7 +263,7 @@ function Findings({
   return (
     <Card title="What to do" aside="the worst first">
       {here.length === 0 ? (
-        <p className="text-quiet">Nothing was found that pictures could win on this page.</p>
+        <p className="text-quiet">This page has nothing to gain from lighter pictures.</p>
       ) : (
         <ul className="divide-y divide-line">
           {(all ? here : here.slice(0, 6)).map((finding) => (
@@ -575,7 +575,9 @@ function SettingsSheet({
     <Sheet open={open} onClose={onClose} title="Settings of this page">
       <form className="space-y-4" onSubmit={save}>
         <fieldset>
-          <legend className="mb-1 text-sm font-semibold">Budget: the most it may have, on any device</legend>
+          <legend className="mb-1 text-sm font-semibold">
+            Budget: the most that the page may weigh or take, on any device
+          </legend>
           <div className="grid grid-cols-2 gap-x-4 gap-y-2">
             {BUDGETS.map(([name, label, unit]) => (
               <label key={name} className="flex items-center justify-between gap-2 text-sm">

@@ -251,7 +251,7 @@ function Editor({
               </Button>
             )}
           </div>
-          {save.isSuccess && <p className="mt-2 text-sm text-leaf">Saved. The next run makes it so.</p>}
+          {save.isSuccess && <p className="mt-2 text-sm text-leaf">Saved. The next run applies it.</p>}
         </Card>
         <Samples library={library} settings={settings} name={name} />
       </div>

@@ -566,7 +566,7 @@ function StepSettings({ step, put }: { step: Touch; put: (step: Touch) => void }
         )}
       </div>
     );
-  return <p className="text-sm text-quiet">All colour goes; light stays.</p>;
+  return <p className="text-sm text-quiet">Removes colour and keeps brightness.</p>;
 }
 
 function Colour({

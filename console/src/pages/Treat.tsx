@@ -96,7 +96,7 @@ function Runs({ library }: { library: Library }) {
   if (runs.isPending) return <Shape className="h-64" />;
   if (runs.isError) return <ErrorNote error={runs.error} again={() => void runs.refetch()} />;
   if (runs.data.length === 0) {
-    return <Empty title="No run yet">Start one on this page: nothing changes before you do.</Empty>;
+    return <Empty title="No run yet">Start one on this page. Nothing changes before that.</Empty>;
   }
   return (
     <Card title="Runs" aside="the latest first">

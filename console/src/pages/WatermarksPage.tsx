@@ -302,7 +302,10 @@ function Editor({
           error={remove.error}
           onConfirm={() => remove.mutate(watermark.name, { onSuccess: () => onDone(null) })}
         >
-          <p>The next run makes the files that bear it without it, the same to the byte as they were.</p>
+          <p>
+            The next run makes the files with this watermark again without it. They will have the same bytes
+            as before it.
+          </p>
         </Confirm>
       )}
     </form>
@@ -353,7 +356,7 @@ function Measures({ settings, change }: { settings: WatermarkSettings; change: C
           value={settings.tone}
           onChange={(event) => change({ tone: event.target.value as WatermarkSettings["tone"] })}
         >
-          <option value="under">What stands out from what is under it</option>
+          <option value="under">Light or dark, whichever stands out</option>
           <option value="light">Light</option>
           <option value="dark">Dark</option>
           <option value="own">Its own colours</option>

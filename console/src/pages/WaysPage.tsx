@@ -172,7 +172,7 @@ function Rules({ library }: { library: Library }) {
         webhooks that takes seconds.
       </p>
       {library.delivery.address === null && (
-        <Mind>Say first where the site serves the library's folder.</Mind>
+        <Mind>First set where the site serves the library's folder.</Mind>
       )}
       {rules.isError && <ErrorNote error={rules.error} again={() => void rules.refetch()} />}
       {rules.isLoading && <Shape className="h-64" />}

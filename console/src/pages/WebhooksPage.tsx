@@ -94,7 +94,7 @@ function Outgoing({ slug, webhook }: { slug: string; webhook: Webhook }) {
           taken.
         </p>
         {webhook.address !== null && !webhook.has_secret && !secret.data && (
-          <Mind>Nothing is sent before there is a secret to sign with.</Mind>
+          <Mind>Nothing is sent until you make a secret: messages are signed with it.</Mind>
         )}
         {secret.data && <Once label="The secret to check signatures with" value={secret.data.secret} />}
         {secret.isError && <ErrorNote error={secret.error} />}

@@ -296,7 +296,7 @@ test("before, predicted and after stand side by side, and how right the predicti
   expect(screen.getByLabelText("Pictures: 290 kB instead of 1.00 MB")).toBeTruthy();
   expect(screen.getByText(/Over its budget: lcp on phone 1.30 s, allowed 1.00 s/)).toBeTruthy();
   fireEvent.click(button("Desktop"));
-  expect(screen.getByText("It was not weighed on this device.")).toBeTruthy();
+  expect(screen.getByText("The page was not weighed on this device.")).toBeTruthy();
 });
 
 test("findings say what they win and lead to their picture", async () => {
@@ -325,13 +325,13 @@ test("findings say what they win and lead to their picture", async () => {
   expect(screen.getByText(/2000 × 1000 pixels, for a place of 800 × 400/)).toBeTruthy();
   expect(screen.getByText(/the largest paint, its size is not stated/)).toBeTruthy();
   fireEvent.click(button("Note the size that this place needs"));
-  expect(await screen.findByText("Its size is noted for the sizes to come.")).toBeTruthy();
+  expect(await screen.findByText("Its size is noted as a proposal for a named size.")).toBeTruthy();
   expect(asked.find(({ path }) => path === "/weighings/3/needs")!.body).toEqual({
     device: "phone",
     number: 1,
   });
   fireEvent.click(screen.getByRole("button", { name: /logo one.svg/, expanded: false }));
-  expect(screen.getByText("Not a picture of a library that is connected here.")).toBeTruthy();
+  expect(screen.getByText("This picture belongs to no library that is connected here.")).toBeTruthy();
 });
 
 test("the page's pictures are outlined on its shot, and one that is far too large is in clay", async () => {

@@ -205,7 +205,7 @@ function Facts({
         </p>
       )}
       {picture.library === null ? (
-        <p className="text-quiet">Not a picture of a library that is connected here.</p>
+        <p className="text-quiet">This picture belongs to no library that is connected here.</p>
       ) : (
         <div className="flex flex-wrap items-center gap-2">
           {picture.picture_id !== null && picture.library === slug && (
@@ -230,7 +230,9 @@ function Facts({
                   </Link>
                 )}
                 {noted || !may("treat") ? (
-                  noted && <span className="text-leaf">Its size is noted for the sizes to come.</span>
+                  noted && (
+                    <span className="text-leaf">Its size is noted as a proposal for a named size.</span>
+                  )
                 ) : (
                   <Button
                     busy={note.isPending}

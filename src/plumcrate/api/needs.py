@@ -48,10 +48,10 @@ class Need:
         if actor is None:
             raise ApiError("not-signed-in", "sign in, or send a key as a bearer token")
         if self.person and actor.kind != "person":
-            raise ApiError("not-allowed", "this is for people, not for keys")
+            raise ApiError("not-allowed", "keys cannot do this: sign in as a person")
         if self.ability is None:
             if not actor.service:
-                raise ApiError("not-allowed", "this is for who administers the whole service")
+                raise ApiError("not-allowed", "only an administrator of the whole service may do this")
             return actor
         library = _library_of(session, request.path_params, actor)
         if not works_in_transaction(request.scope.get("route")):

@@ -19,7 +19,7 @@ class AllowanceSettings(Message):
     """What one month allows. A file counts once in a month, however often it is treated."""
 
     unit: AllowanceUnit = AllowanceUnit.MEGAPIXELS
-    amount: Whole | None = Field(None, ge=1, le=1_000_000_000, description="None: as much as there is.")
+    amount: Whole | None = Field(None, ge=1, le=1_000_000_000, description="None: no limit.")
 
 
 class AllowanceMonth(Answer):

@@ -53,7 +53,7 @@ class Automation(Message):
         description="Backups of files that were deleted or overwritten are deleted after so many days.",
     )
     backups_limit: Whole | None = Field(
-        None, ge=1, description="Bytes; treating stops with a clear reason when the store is so large."
+        None, ge=1, description="Bytes. Treating stops, and says why, when the store has this size."
     )
 
     @field_validator("hours")

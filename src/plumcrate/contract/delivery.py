@@ -64,7 +64,10 @@ class Markup(Message):
     backgrounds: Flag = Field(True, description="Offer copies in style attributes (image-set).")
     lazy: Flag = Field(True, description="Load pictures when they come near (loading, decoding).")
     eager: Whole = Field(
-        2, ge=0, le=100, description="So many pictures at the top of a page load at once; the first first."
+        2,
+        ge=0,
+        le=100,
+        description="How many pictures at the top of a page load at once. The first has priority.",
     )
     eager_files: list[Pattern] = Field(
         default_factory=list, max_length=100, description="Patterns of files that load at once, wherever."
@@ -163,7 +166,7 @@ class PageFiles(Message):
     paths: list[Annotated[str, StringConstraints(max_length=4_096)]] = Field(max_length=1_000)
     placeholder: Placeholder = Placeholder.NONE
     faults: list[PageFault] = Field(
-        default_factory=list, max_length=20, description="What went wrong in the site since it last asked."
+        default_factory=list, max_length=20, description="Faults in the site since its last request."
     )
 
 

@@ -49,7 +49,7 @@ class SurveyReport(Answer):
     files_gone: int = 0
     files_unreadable: int = 0
     pictures: int = 0
-    notes: list[str] = Field(default_factory=list, description="What was left out, and why.")
+    notes: list[str] = Field(default_factory=list, description="Left out, and why.")
 
 
 class CheckRequest(Message):

@@ -27,7 +27,7 @@ class LibraryRequest(Message):
     copies: Copies = Field(default_factory=lambda: list(CopyFormat))
     metadata: list[MetadataKind] = Field(
         default_factory=lambda: [MetadataKind.RIGHTS],
-        description="What files go on saying about themselves: who made a picture stays, all else goes.",
+        description="Metadata that files keep. Unless set otherwise, credits stay and everything else is removed.",
     )
     patterns: list[str] | None = Field(
         None,
@@ -63,7 +63,9 @@ class Library(Answer):
     pictures: int = Field(0, description="Pictures: an original with its renditions counts once.")
     files: int = Field(0, description="Files of originals and renditions; our copies not counted.")
     files_new: int = Field(0, description="Files not yet treated.")
-    files_treated: int = Field(0, description="Files that a run has dealt with, made lighter or found light.")
+    files_treated: int = Field(
+        0, description="Files that a run has finished: made lighter, or light already."
+    )
     files_unreadable: int = 0
     files_failed: int = 0
     copies: int = 0

@@ -115,7 +115,9 @@ class PersonChange(Message):
     service: Flag | None = None
     suspended: Flag | None = None
     grants: list[Grant] | None = None
-    second_factor: Flag | None = Field(None, description="False takes it away, for who lost it.")
+    second_factor: Flag | None = Field(
+        None, description="False removes the second factor of a person who lost it."
+    )
 
     @model_validator(mode="after")
     def _once(self) -> PersonChange:
@@ -183,7 +185,7 @@ class Invitation(Answer):
 
 
 class NewInvitation(Invitation):
-    link: str = Field(description="Shown this once; who opens it, comes in.")
+    link: str = Field(description="Shown only once. Whoever opens it gets in.")
     mailed: Flag = Field(False, description="Whether a mail with the link was handed over for sending.")
     mail_fault: str | None = Field(None, description="Why it was not mailed, though mail was set up.")
 
@@ -196,7 +198,7 @@ class LinkOffer(Answer):
     """What a link offers to who opens it."""
 
     purpose: InvitationPurpose
-    email: str = Field(description="Empty where who opens the link says their own.")
+    email: str = Field(description="Empty when the person who opens the link enters their own address.")
     name: str
     service: Flag
     libraries: list[str] = Field(description="Their names.")
@@ -238,7 +240,7 @@ class PasswordOnly(Message):
 class SecondFactorOffer(Answer):
     """RFC 6238, SHA-1, six digits, thirty seconds. In force once a code of it was told."""
 
-    secret: str = Field(description="Base32, to type where nothing can be scanned.")
+    secret: str = Field(description="The secret in Base32, for typing in.")
     address: str = Field(description="An otpauth address.")
     image: str = Field(description="The same to be scanned, as SVG.")
 
@@ -296,7 +298,7 @@ class Key(Answer):
     expires_at: datetime | None = None
     last_used_at: datetime | None = None
     last_used_from: str | None = None
-    replaces: int | None = Field(None, description="The key that it took over from.")
+    replaces: int | None = Field(None, description="The key that it replaces.")
 
 
 class NewKey(Key):

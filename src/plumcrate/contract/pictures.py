@@ -94,7 +94,7 @@ class File(Answer):
     width: int = 0
     height: int = 0
     shown_width: int | None = Field(
-        None, description="Of what stands there, where it is another than it was."
+        None, description="Width of the current file, where it differs from the original's."
     )
     shown_height: int | None = None
     size_before: int
@@ -105,7 +105,7 @@ class File(Answer):
     how: str | None = None
     treated_at: datetime | None = None
     has_backup: Flag = False
-    held: Flag = Field(False, description="Put back by a person: not treated again by itself.")
+    held: Flag = Field(False, description="A person restored it, so it is not treated again automatically.")
     size_name: str | None = Field(
         None, description="The library's size that it was made for; null for others."
     )
@@ -145,9 +145,7 @@ class Picture(Answer):
     bytes_now: int
     bytes_lightest: int
     score: float | None = Field(None, description="The lowest score among its files.")
-    worst: float | None = Field(
-        None, description="The lowest score of any place in its files, were all of the file like there."
-    )
+    worst: float | None = Field(None, description="The score of the worst place in any of its files.")
     original_id: int = Field(description="The file to show for the picture.")
     override: str | None = Field(
         None, description="A level for this picture alone, or leave: left alone for ever."

@@ -124,7 +124,7 @@ class RecipeSettings(Message):
     fixed_quality: FixedQuality = Field(default_factory=lambda: FixedQuality())
     metadata: list[MetadataKind] = Field(
         default_factory=lambda: [MetadataKind.RIGHTS],
-        description="What files go on saying about themselves: who made them stays, all else goes.",
+        description="Metadata that files keep. Unless set otherwise, credits stay and everything else is removed.",
     )
     clear_hidden: Flag = Field(True, description="Clear the colour under full transparency.")
     originals: Flag = True
@@ -161,11 +161,15 @@ class Effect(Answer):
     """What a recipe would do to a library, in files, before it does anything."""
 
     files: int
-    new: int = Field(description="Not treated yet, and would be.")
-    again: int = Field(description="Treated otherwise before: would be made again, from their backups.")
+    new: int = Field(description="Files that were not treated yet and would be.")
+    again: int = Field(
+        description="Files treated with other settings. They would be treated again, from their backups."
+    )
     settled: int = Field(description="Treated just so already.")
     left_out: int = Field(description="Left alone by a rule or by the recipe.")
-    without_backup: int = Field(description="Treated otherwise, but without a backup to start from.")
+    without_backup: int = Field(
+        description="Files treated with other settings that have no backup. They stay as they are."
+    )
     by_rule: dict[str, int] = Field(description="Files each rule decides about; the rest follow the recipe.")
 
 

@@ -19,9 +19,9 @@ _Line = Annotated[str, StringConstraints(max_length=120, strip_whitespace=True)]
 class ReportSettings(Message):
     """Whose report it is, and what happens to it by itself when a month is over."""
 
-    client: _Line = Field("", description="Whom it is for; the library's name where none is given.")
+    client: _Line = Field("", description="The client's name. Without one, the library's name is used.")
     sender: _Line = Field("", description="Who sends it.")
-    monthly: Flag = Field(False, description="Make one of each month that is over, and keep it.")
+    monthly: Flag = Field(False, description="Make a report of each past month, and keep it.")
 
 
 class ReportPicture(Answer):
@@ -80,6 +80,6 @@ class SavingsReport(Answer):
     by_folder: list[Slat]
     sent: Sent = Field(description="What visitors were sent in these months.")
     sent_by_month: list[Sent]
-    best: list[ReportPicture] = Field(description="Those that became lighter by most bytes.")
-    worst: list[ReportPicture] = Field(description="Those whose worst place changed most.")
+    best: list[ReportPicture] = Field(description="The files that saved the most bytes.")
+    worst: list[ReportPicture] = Field(description="The files with the lowest scores in one place.")
     pages: list[PageWeight]

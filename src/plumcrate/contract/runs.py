@@ -50,7 +50,7 @@ class Scope(Message):
     pictures: list[Id] | None = Field(default=None, max_length=100_000)
     run: Id | None = Field(None, description="The files of this run.")
     failed_of: Id | None = Field(None, description="The files that failed in this run.")
-    untreated: Flag = Field(False, description="Only files that no run has dealt with.")
+    untreated: Flag = Field(False, description="Only files that no run has finished.")
 
     @model_validator(mode="after")
     def _one_kind(self) -> Self:
@@ -69,7 +69,7 @@ class RunRequest(Message):
     copies: Copies | None = None
     scope: Scope = Field(default_factory=lambda: Scope())
     force: Flag = Field(False, description="Also files already treated with the same settings.")
-    first: Flag = Field(False, description="Before all that waits, also when it is many pictures.")
+    first: Flag = Field(False, description="Goes before everything that waits, even with many pictures.")
     overwrite: Flag = Field(
         False, description="Restoring: also files that somebody changed since; their version is backed up."
     )
@@ -88,8 +88,8 @@ class Run(Answer):
     level: Level | None
     copies: list[CopyFormat]
     scope: Scope
-    waits_for: str | None = Field(None, description="Why it does not go on just now.")
-    held_back: str | None = Field(None, description="By what it is made slower just now, in plain words.")
+    waits_for: str | None = Field(None, description="Why the run makes no progress now.")
+    held_back: str | None = Field(None, description="What slows the run down now, in plain words.")
     files: int
     done: int
     passed: int
@@ -123,7 +123,7 @@ class OutputReport(Answer):
     size: int
     score: float | None
     how: str = ""
-    worst: float | None = Field(None, description="What all would score were it like its worst place.")
+    worst: float | None = Field(None, description="The score of its worst place.")
 
 
 class Item(Answer):

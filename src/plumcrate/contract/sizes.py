@@ -53,7 +53,8 @@ class SizeSettings(Message):
     width: Side = Field(0, description="Pixels; 0 for no limit.")
     height: Side = Field(0, description="Pixels; 0 for no limit.")
     densities: list[Number] = Field(
-        default_factory=lambda: [1.0], description="Also so many times as large, for dense screens."
+        default_factory=lambda: [1.0],
+        description="Further pixel densities to make, for high-density screens.",
     )
     widths: list[Side] = Field(
         default_factory=list, max_length=MOST_RUNGS, description="A ladder of widths in place of one size."

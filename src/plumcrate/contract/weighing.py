@@ -137,7 +137,7 @@ class WeighReport(Answer):
     weighed: int = 0
     at: str = Field("", description="What is being weighed just now.")
     weighings: list[int] = Field(default_factory=list)
-    notes: list[str] = Field(default_factory=list, description="What was left out, and why.")
+    notes: list[str] = Field(default_factory=list, description="Left out, and why.")
 
 
 class Spread(Answer):

@@ -145,7 +145,7 @@ def _plan(path: str, variant: Variant, new: bool, done: bool, lost: bool) -> Fil
     values: dict[str, Any] = {"verdict": "treat" if new else "again"}
     if done:
         values["verdict"] = "settled"
-        because += "; it was treated just so already"
+        because += "; it was treated with these settings already"
     elif lost:
         values["verdict"] = "leave"
         because = "it was changed before and has no backup to start from"

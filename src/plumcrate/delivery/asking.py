@@ -64,7 +64,7 @@ class Asker:
         self, settings: Delivery, out: Outgoing, *, stopped: Callable[[], bool] = lambda: False
     ) -> None:
         if settings.address is None:
-            raise CannotAsk("say first where the site serves the library's folder: its address")
+            raise CannotAsk("set first where the site serves the library's folder (address)")
         self._settings, self._home = settings, settings.address
         self._out, self._stopped = out, stopped
 

@@ -47,7 +47,9 @@ class IntakeRound:
     busy: dict[str, NewFiles] = field(default_factory=dict)
 
 
-def note_arrivals(session: Session, library: Library, paths: Iterable[str], mode: NewFiles | None = None) -> int:
+def note_arrivals(
+    session: Session, library: Library, paths: Iterable[str], mode: NewFiles | None = None
+) -> int:
     """Notes that something happened at some paths; returns how many could be noted."""
     chosen = str(mode or automation_of(library).new_files)
     fit = sorted({path for path in paths if fault_of(path) is None})

@@ -37,7 +37,7 @@ def _user() -> Iterator[Advice]:
         yield Advice(
             what="user",
             verdict="warning",
-            detail="this is root, who may do everything",
+            detail="the service runs as root and may do everything",
             todo="start the service as a user of its own that may write the libraries and the state folder",
         )
     else:
@@ -52,7 +52,7 @@ def _file() -> Iterator[Advice]:
         yield Advice(
             what="settings",
             verdict="warning",
-            detail=f"everybody on this machine may read {place}",
+            detail=f"every user of this machine can read {place}",
             todo=f"chmod o= {place}: it may hold passwords",
         )
     else:
@@ -95,7 +95,7 @@ def _port(settings: Settings) -> Iterator[Advice]:
                 what="address",
                 verdict="warning",
                 detail=f"{settings.host}:{settings.port} cannot be taken ({error.strerror})",
-                todo="if the service runs already, all is well; else give another port",
+                todo="this is right if the service is running; otherwise set another port",
             )
             return
     yield Advice(what="address", verdict="fine", detail=f"{settings.host}:{settings.port} is free")

@@ -184,7 +184,7 @@ def _manifest(folder: Path) -> dict[str, str] | None:
         isinstance(found.get(name), str) for name in ("identity", "records")
     )
     if not fit or not _DUMP_NAME.fullmatch(found["records"]):
-        raise CannotStart(f"{folder / _MANIFEST} is not what saving wrote")
+        raise CannotStart(f"{folder / _MANIFEST} was not written by plumcrate save")
     return {name: str(value) for name, value in found.items()}
 
 

@@ -16,7 +16,7 @@ class Fault(Exception):
 
 _PORTS = {"http": 80, "https": 443}
 _ERRORS = {
-    "ERR_TOO_MANY_REDIRECTS": ("redirects", "the page sends on to itself for ever: mend its redirects"),
+    "ERR_TOO_MANY_REDIRECTS": ("redirects", "the page redirects in a loop: correct its redirects"),
     "ERR_CERT": ("certificate", "the site's certificate is not valid"),
     "ERR_SSL": ("certificate", "no safe connection could be made to the site"),
     "ERR_UNSAFE_PORT": ("unsafe-port", "browsers do not open pages at this port"),

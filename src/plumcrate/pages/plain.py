@@ -74,7 +74,7 @@ class _Reader:
                 why = next(iter(self._tunnel.faults.values()), str(error) or type(error).__name__)
                 code = "not-allowed" if "not listed as allowed" in why else "no-answer"
                 raise Fault(code, why) from None
-        raise Fault("redirects", "the page sends on to itself for ever: mend its redirects")
+        raise Fault("redirects", "the page redirects in a loop: correct its redirects")
 
 
 async def plain_page(port: int, tunnel: Tunnel, order: dict[str, Any], scratch: Path) -> dict[str, Any]:
@@ -88,7 +88,7 @@ async def plain_page(port: int, tunnel: Tunnel, order: dict[str, Any], scratch: 
         if answer.status_code >= 400:
             raise Fault("refused", f"the site answers {answer.status_code}")
         if kind not in ("text/html", "application/xhtml+xml"):
-            raise Fault("not-html", f"what is there is no page: its type is {kind or 'not said'}")
+            raise Fault("not-html", f"the address holds no page: its type is {kind or 'not said'}")
         landed = str(answer.url)
         page = RequestRecord(
             "0", landed, "page", True, answer.status_code, kind, weight, ended=True, asked=landed

@@ -131,7 +131,7 @@ class Weigher:
             self.end()
             raise Fault("crashed", "the browser's process ended; the page was given up") from None
         if not isinstance(frame, dict):
-            raise Fault("crashed", "the browser's process said what makes no sense")
+            raise Fault("crashed", "the browser's process sent an invalid answer")
         return frame
 
     def _send(self, frame: dict[str, Any]) -> None:
@@ -196,7 +196,7 @@ def weigher(walls: Walls) -> Iterator[Weigher]:
 
 
 def _no_place(error: OSError) -> Fault:
-    return Fault("no-place", f"there is no place for a browser to work on this machine ({error.strerror})")
+    return Fault("no-place", f"the browser found no room to work on this machine ({error.strerror})")
 
 
 def _started(scratch: Path, walls: Walls) -> Weigher:

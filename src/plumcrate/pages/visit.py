@@ -391,7 +391,7 @@ async def _opened(state: _Visit, page: Page) -> int:
     if answer.status >= 400:
         raise Fault("refused", f"the site answers {answer.status} for {page.url}")
     if kind not in ("text/html", "application/xhtml+xml"):
-        raise Fault("not-html", f"what is there is no page: its type is {kind or 'not said'}")
+        raise Fault("not-html", f"the address holds no page: its type is {kind or 'not said'}")
     if _steps(answer.request) and urlsplit(page.url)[:2] != urlsplit(state.order.address)[:2]:
         _note(state, f"it sends on to another site: {page.url[:200]}")
     return answer.status
@@ -437,7 +437,7 @@ async def _quiet(state: _Visit, seconds: float) -> bool:
         if state.tunnel.spent:
             raise _too_much()
         if state.ledger.documents > _MOST_DOCUMENTS:
-            raise Fault("never-stays", "the page goes to another one again and again")
+            raise Fault("never-stays", "the page keeps opening other pages")
         if not state.ledger.in_flight and time.monotonic() - state.ledger.quiet_since > _QUIET:
             return True
         await asyncio.sleep(0.05)

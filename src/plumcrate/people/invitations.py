@@ -185,7 +185,7 @@ def _first(session: Session, asked: Joining) -> Person:
     if _anybody(session):
         raise Refusal("no-invitation", "the service has its administrator already: sign in")
     if asked.email is None:
-        raise Refusal("invalid-request", "say your e-mail address: you sign in with it")
+        raise Refusal("invalid-request", "enter your e-mail address: you sign in with it")
     return new_person(session, asked.email, asked.name, asked.password, service=True)
 
 

@@ -89,7 +89,7 @@ def change_member(session: Session, library_id: int, person_id: int, role: Role)
         .where(PersonGrant.library_id == library_id, Person.id == person_id)
     )
     if person is None:
-        raise Refusal("not-found", f"nobody of the library has the number {person_id}")
+        raise Refusal("not-found", f"the library has no member with the number {person_id}")
     put_grant(session, person.id, library_id, role)
     return _member(person, role)
 
@@ -99,7 +99,7 @@ def remove_member(session: Session, library_id: int, person_id: int) -> None:
     theirs = (PersonGrant.library_id == library_id) & (PersonGrant.person_id == person_id)
     gone = session.execute(delete(PersonGrant).where(theirs).returning(PersonGrant.person_id)).first()
     if gone is None:
-        raise Refusal("not-found", f"nobody of the library has the number {person_id}")
+        raise Refusal("not-found", f"the library has no member with the number {person_id}")
 
 
 def _leave_one(session: Session, person: Person) -> None:
@@ -108,7 +108,7 @@ def _leave_one(session: Session, person: Person) -> None:
         Person.service.is_(True), Person.suspended.is_(False), Person.id != person.id
     )
     if person.service and not person.suspended and session.scalar(others.limit(1)) is None:
-        raise Refusal("last-administrator", f"{person.name} is the last who administers the service")
+        raise Refusal("last-administrator", f"{person.name} is the last administrator of the service")
 
 
 def _row(row: Person, grants: list[Grant]) -> PersonRow:

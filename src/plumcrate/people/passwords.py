@@ -41,7 +41,7 @@ def fits(password_hash: str | None, password: str) -> bool:
 @contextmanager
 def _checking() -> Iterator[None]:
     if not _CHECKS.acquire(timeout=10):
-        raise Refusal("busy", "many sign in just now; try again in a moment")
+        raise Refusal("busy", "too many people are signing in: try again in a moment")
     try:
         yield
     finally:

@@ -34,7 +34,7 @@ _SIGNS = "ABCDEFGHJKLMNPQRSTUVWXYZ234567"
 def offer(person: Person, seal: Seal) -> SecondFactorOffer:
     """A new secret, which counts once a code of it was told. Raises :class:`Refusal`."""
     if person.second_factor_since is not None:
-        raise Refusal("second-factor-there", "take away the one that is there first")
+        raise Refusal("second-factor-there", "remove the current second factor first")
     secret = pyotp.random_base32()
     person.second_factor = seal.close(secret.encode())
     address = pyotp.TOTP(secret).provisioning_uri(name=person.email, issuer_name=_ISSUER)
@@ -48,7 +48,9 @@ def begin(session: Session, person: Person, seal: Seal, code: str) -> list[str]:
     if person.second_factor is None or person.second_factor_since is not None:
         raise Refusal("second-factor-there", "ask for a new secret first")
     if not _take_digits(session, person, seal, code):
-        raise Refusal("wrong-code", "that is not the code of this moment: look again, and at the clock")
+        raise Refusal(
+            "wrong-code", "the code is wrong: enter the current one, and check that your clock is right"
+        )
     person.second_factor_since = func.now()
     return new_recovery_codes(session, person)
 

@@ -103,7 +103,7 @@ def give_webhook_secret(library: Library, seal: Seal) -> str:
 def try_webhook(session: Session, library: Library) -> None:
     """Notes a message that says nothing but that it came. Raises :class:`Refusal`."""
     if WebhookSettings.model_validate(library.webhook).address is None:
-        raise Refusal("no-webhook", "no address is set to which anything could be told")
+        raise Refusal("no-webhook", "the webhook has no address")
     if library.webhook_secret is None:
         raise Refusal("no-webhook", "make a secret first: messages are signed with it")
     notify_webhook(session, library, EventType.TRIAL, {})

@@ -36,7 +36,7 @@ def verify(secret: str, headers: Mapping[str, str], body: bytes) -> None:
     except WebhookVerificationError as error:
         if "imestamp" in str(error):
             raise Refusal(
-                "too-old", "its time is more than five minutes from ours: set both clocks"
+                "too-old", "its timestamp is more than five minutes from this server's clock: set both clocks"
             ) from None
         raise Refusal("bad-signature", UNFIT) from None
     except (ValueError, TypeError, UnicodeError):

@@ -202,7 +202,7 @@ class _PageWeighing:
             except (KeyError, TypeError, ValueError, ArithmeticError) as error:
                 # Much of what is told comes from the page itself: its nonsense costs that page alone.
                 log.warning("a page told nonsense", page=self.page_id, error=type(error).__name__)
-                raise Fault("nonsense", "what the page says of itself makes no sense") from None
+                raise Fault("nonsense", "the page reported measurements that cannot be right") from None
         except Fault as fault:
             if fault.code == "stopped":
                 raise Stopped from None

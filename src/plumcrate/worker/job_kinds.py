@@ -60,7 +60,7 @@ class JobKinds:
     def survey(self, library: Library, follow: Follow) -> BaseModel:
         with self._database.advisory_lock(LIBRARY_LOCK, library.id) as free:
             if not free:
-                raise StorageError("busy", f"{library.name} is being looked through already")
+                raise StorageError("busy", f"{library.name} is being surveyed already")
             arrived: dict[int, None] = {}
 
             def note(paths: list[str]) -> None:

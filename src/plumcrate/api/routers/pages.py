@@ -70,13 +70,13 @@ async def page(
     page that cannot be rewritten comes back as it is."""
     library_id, settings = await run_in_threadpool(_library, database, slug)
     if settings.address is None:
-        raise ApiError("no-address", "say first where the site serves the library's folder: its address")
+        raise ApiError("no-address", "set first where the site serves the library's folder (address)")
     kind = request.headers.get("content-type", "text/html")
     facts = PageFacts(database, library_id, _placeholders(request), settings.markup.placeholder)
     try:
         site = PageSource(urljoin(settings.address, address), _charset(kind))
     except ValueError:
-        raise ApiError("invalid-request", "the page's address makes no sense") from None
+        raise ApiError("invalid-request", "the page's address is invalid") from None
     rewritten, fault = await _rewritten(request, site, settings, facts)
     if fault is not None:
         _faults(request).note(library_id, PageFault(page=address, reason=fault[:300]))

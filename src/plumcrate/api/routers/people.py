@@ -81,7 +81,7 @@ def invite(
     """The link is shown this once; it is mailed too where mail was set up."""
     grants = members.libraries_of(session, body.grants)
     if not grants and not body.service:
-        raise ApiError("invalid-request", "say to which libraries, or to the whole service")
+        raise ApiError("invalid-request", "name the libraries, or invite to the whole service")
     rights = (
         "administer the service"
         if body.service

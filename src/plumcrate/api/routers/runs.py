@@ -114,7 +114,7 @@ async def events(request: Request, actor: Looking) -> EventSourceResponse:
     The stream ends when the key is revoked or the session ends."""
     hub = service_of(request).hub
     if hub.readers >= MOST_READERS:
-        raise ApiError("too-many", "many follow already; ask again in a moment")
+        raise ApiError("too-many", "too many clients follow already: try again in a moment")
     return EventSourceResponse(hub.stream(actor, partial(_still, request)), ping=15)
 
 

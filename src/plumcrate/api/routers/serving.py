@@ -146,5 +146,5 @@ def count(slug: Slug, body: Counts, actor: Treating, session: Session) -> LogPos
 def _settings(library: Library) -> Delivery:
     settings = Delivery.model_validate(library.delivery)
     if settings.address is None:
-        raise ApiError("no-address", "say first where the site serves the library's folder: its address")
+        raise ApiError("no-address", "set first where the site serves the library's folder (address)")
     return settings

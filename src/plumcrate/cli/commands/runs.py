@@ -105,7 +105,7 @@ def _predict(service: Client, library: str) -> None:
 
 def _restore(options: argparse.Namespace) -> CommandResult:
     if not (options.all or options.folder or options.picture or options.run):
-        raise WrongCommand("say what to restore: --picture, --folder, --run or --all")
+        raise WrongCommand("name what to restore: --picture, --folder, --run or --all")
     with client() as service:
         request = RunRequest(
             library=options.library,

@@ -262,7 +262,7 @@ def _tell(service: Client, library: str, number: str, batch: LogBatch) -> None:
     except ProblemError as error:
         if error.code != "counted-already":
             raise
-        raise WrongCommand("somebody else is counting this log just now") from None
+        raise WrongCommand("another command is counting this log") from None
 
 
 def _is_path(path: bytes) -> bool:

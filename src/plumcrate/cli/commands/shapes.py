@@ -262,7 +262,9 @@ def _effect(effect: SizeEffect) -> list[RenderableType]:
         f"{effect.remove:,} and leave {effect.stay:,} as they are."
     ]
     if effect.too_small:
-        lines.append(f"Of {effect.too_small:,} nothing is made: their pictures are no larger than the size.")
+        lines.append(
+            f"{effect.too_small:,} pictures are no larger than the size, so nothing is made of them."
+        )
     if effect.of_the_site:
         lines.append(f"{effect.of_the_site:,} the site makes itself; they are treated, not made twice.")
     if effect.taken:
