@@ -300,6 +300,7 @@ def test_addresses_are_written_safely() -> None:
         ("edge; fwd=something-new", "edge: fetched anew (something-new)"),
         ("edge", "edge: nothing said"),
         ("", ""),
+        ('edge; hit, "open', "its Cache-Status cannot be read"),
     ],
 )
 def test_what_caches_say_is_read(status: str, said: str) -> None:

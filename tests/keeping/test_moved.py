@@ -10,7 +10,7 @@ from sqlalchemy import select, text, true, update
 
 from plumcrate.contract.pictures import FileState
 from plumcrate.contract.runs import RunKind, RunOrigin, RunRequest, Scope
-from plumcrate.intake.arrivals import IntakeRound, take_in_settled, note_arrivals
+from plumcrate.intake.arrivals import IntakeRound, note_arrivals, take_in_settled
 from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.orphans import orphans

@@ -124,7 +124,8 @@ class RecipeSettings(Message):
     fixed_quality: FixedQuality = Field(default_factory=lambda: FixedQuality())
     metadata: list[MetadataKind] = Field(
         default_factory=lambda: [MetadataKind.RIGHTS],
-        description="Metadata that files keep. Unless set otherwise, credits stay and everything else is removed.",
+        description="Metadata that files keep. Unless set otherwise, "
+        "credits stay and everything else is removed.",
     )
     clear_hidden: Flag = Field(True, description="Clear the colour under full transparency.")
     originals: Flag = True

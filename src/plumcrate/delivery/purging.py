@@ -16,6 +16,7 @@ from dataclasses import dataclass, field
 from urllib.parse import quote, urlsplit
 
 import structlog
+from http_sfv.list import List
 
 from plumcrate.contract.delivery import Delivery
 from plumcrate.outgoing import CannotReach, Outgoing, host_of
@@ -234,22 +235,29 @@ def tag_of(slug: str, picture_id: int) -> str:
 
 def said_by(cache_status: str) -> str:
     """What ``Cache-Status`` says, in plain words: each cache by its name, the one nearest to the origin first
-    (RFC 9211, section 2)."""
+    (RFC 9211, section 2). A value that is no structured field (RFC 9651) says nothing."""
+    if not cache_status.strip():
+        return ""
+    members = List()
+    try:
+        members.parse(cache_status.encode())
+    except ValueError:
+        return "its Cache-Status cannot be read"
     said = []
-    for member in _split(cache_status, ","):
-        name, *parameters = (part.strip() for part in _split(member, ";"))
-        values = dict(_pair(parameter) for parameter in parameters)
+    for member in members:
+        values = dict(member.params)
         if "hit" in values:
             words = "from its store"
         elif "fwd" in values:
-            words = f"fetched anew ({_REASONS.get(values['fwd'], values['fwd'])})"
+            reason = str(values["fwd"])
+            words = f"fetched anew ({_REASONS.get(reason, reason)})"
         else:
             words = "nothing said"
         if "ttl" in values:
             words += f", {values['ttl']} s left"
         if "stored" in values:
             words += ", kept"
-        said.append(f"{name.strip(chr(34))}: {words}")
+        said.append(f"{member.value}: {words}")
     return "; ".join(said)
 
 
@@ -264,20 +272,3 @@ _REASONS = {
     "stale": "too old",
     "partial": "held in part",
 }
-
-
-def _pair(parameter: str) -> tuple[str, str]:
-    name, _, value = parameter.partition("=")
-    return name.strip(), value.strip().strip('"')
-
-
-def _split(text: str, character: str) -> list[str]:
-    """Parts between a character, quoted strings whole (RFC 8941, section 3.3.3)."""
-    parts, quoted, start = [], False, 0
-    for at, each in enumerate(text):
-        if each == '"' and text[at - 1 : at] != "\\":
-            quoted = not quoted
-        elif each == character and not quoted:
-            parts.append(text[start:at])
-            start = at + 1
-    return [part for part in (*parts, text[start:]) if part.strip()]
