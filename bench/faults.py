@@ -24,7 +24,7 @@ from rich.console import Console
 from rich.table import Table
 from sqlalchemy import func, select, text, true
 
-from plumcrate.contract.pictures import FileState
+from plumcrate.contract.pictures import FileState, Purpose
 from plumcrate.contract.recipes import RecipeSettings
 from plumcrate.intake.reconciling import Reconciler
 from plumcrate.keeping import steps
@@ -232,10 +232,10 @@ def _act(keeper: Keeper, file: File, action: str, chance: random.Random) -> None
         keeper.replace(file, current, b"light " * chance.randrange(20, 90), ChangeNote())
     elif action == "copy":
         keeper.write_derived(
-            file, Beside("copy", chance.choice(["webp", "avif"])), os.urandom(300), ChangeNote()
+            file, Beside(Purpose.COPY, chance.choice(["webp", "avif"])), os.urandom(300), ChangeNote()
         )
     else:
-        keeper.write_derived(file, Beside("conversion", "png", ".png"), os.urandom(400), ChangeNote())
+        keeper.write_derived(file, Beside(Purpose.CONVERSION, "png", ".png"), os.urandom(400), ChangeNote())
         keeper.withdraw(file, current, ChangeNote())
 
 
@@ -350,7 +350,7 @@ def full_disk(home: Path, database: Database, table: Table) -> None:
                         keeper.replace(file, current, os.urandom(2000 + 300 * turn), ChangeNote())
                         keeper.write_derived(
                             place.files()[0],
-                            Beside("copy", "webp"),
+                            Beside(Purpose.COPY, "webp"),
                             os.urandom(8000 + 900 * turn),
                             ChangeNote(),
                         )

@@ -7,6 +7,7 @@ import pytest
 from PIL import Image
 
 from plumcrate.contract.common import CopyFormat
+from plumcrate.contract.pictures import Purpose
 from plumcrate.imaging import Level, Recipe, identify, treat
 from plumcrate.imaging.formats import COPIES, FORMATS, KNOBS
 from plumcrate.imaging.recipe import FixedQuality
@@ -46,5 +47,8 @@ def test_what_is_treated_is_identified_and_comes_out_in_its_own_format(name: str
 
 @pytest.mark.parametrize("name", COPIES)
 def test_a_copy_is_named_after_the_whole_name_and_a_conversion_takes_the_ending(name: str) -> None:
-    assert Beside("copy", name, FORMATS[name].ending).path("2025/a.photo.jpg") == f"2025/a.photo.jpg.{name}"
-    assert Beside("conversion", "jpeg", ".jpg").path("2025/a.photo.png") == "2025/a.photo.jpg"
+    assert (
+        Beside(Purpose.COPY, name, FORMATS[name].ending).path("2025/a.photo.jpg")
+        == f"2025/a.photo.jpg.{name}"
+    )
+    assert Beside(Purpose.CONVERSION, "jpeg", ".jpg").path("2025/a.photo.png") == "2025/a.photo.jpg"

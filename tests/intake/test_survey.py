@@ -12,7 +12,7 @@ from sqlalchemy import select
 from walk import Walk
 
 from plumcrate.contract.jobs import JobState
-from plumcrate.contract.pictures import FileRole, FileState
+from plumcrate.contract.pictures import FileRole, FileState, Purpose
 from plumcrate.intake.families import settle_families
 from plumcrate.intake.headers import identified, no_treatment
 from plumcrate.keeping.changes import ChangeNote
@@ -91,7 +91,7 @@ def test_our_own_changes_are_known_and_those_of_others_are_noticed(
     ours = keeper(database, library, tmp_path)
     file = files(database)[path]
     ours.replace(file, (library / path).read_bytes(), b"lighter", ChangeNote())
-    ours.write_derived(files(database)[path], Beside("copy", "webp"), b"copy", ChangeNote())
+    ours.write_derived(files(database)[path], Beside(Purpose.COPY, "webp"), b"copy", ChangeNote())
     assert look().files_changed == 0
     os.utime(library / path)  # touched, but the bytes are ours: the hash decides
     assert look().files_changed == 0

@@ -13,6 +13,7 @@ from types import SimpleNamespace
 from conftest import add_library, surveyed
 from sqlalchemy import func, select, true
 
+from plumcrate.contract.pictures import Purpose
 from plumcrate.keeping import steps
 from plumcrate.keeping.backups import BackupStore
 from plumcrate.keeping.changes import ChangeNote
@@ -115,7 +116,9 @@ class Place:
         if what == "replace":
             keeper.replace(file, OLD, NEW, ChangeNote())
         elif what == "copy":
-            keeper.write_derived(file, Beside("copy", "webp", how="made for a test"), COPY, ChangeNote())
+            keeper.write_derived(
+                file, Beside(Purpose.COPY, "webp", how="made for a test"), COPY, ChangeNote()
+            )
         elif what == "withdraw":
             keeper.withdraw(file, OLD, ChangeNote())
         elif what == "upload":

@@ -9,7 +9,7 @@ from place import COPY, NEW, OLD, Place, sha
 from sqlalchemy import true
 
 from plumcrate.contract.jobs import JobState
-from plumcrate.contract.pictures import FileState
+from plumcrate.contract.pictures import FileState, Purpose
 from plumcrate.jobs.maintenance import prove_hand_back
 from plumcrate.keeping import steps
 from plumcrate.keeping.changes import ChangeNote
@@ -75,7 +75,7 @@ def test_nor_as_any_other_change(place: Place, what: str, step: Step) -> None:
     if what == "withdraw":
         place.keeper.restore(place.file, ChangeNote())
     else:
-        place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
+        place.keeper.write_derived(place.file, Beside(Purpose.COPY, "webp"), COPY, ChangeNote())
         if what == "copy":
             place.keeper.drop_all_derived(place.file, ChangeNote())
     place.killed_at(what, step)

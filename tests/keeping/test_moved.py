@@ -8,7 +8,7 @@ import pytest
 from place import COPY, NEW, OLD, Place, sha
 from sqlalchemy import select, text, true, update
 
-from plumcrate.contract.pictures import FileState
+from plumcrate.contract.pictures import FileState, Purpose
 from plumcrate.contract.runs import RunKind, RunOrigin, RunRequest, Scope
 from plumcrate.intake.arrivals import IntakeRound, note_arrivals, take_in_settled
 from plumcrate.keeping.changes import ChangeNote
@@ -34,7 +34,7 @@ def place(database: Database, tmp_path: Path) -> Place:
     place = Place(database, tmp_path, "2025/a.jpg")
     keeper = place.fresh_keeper()
     keeper.replace(place.file, OLD, NEW, ChangeNote(made=MADE))
-    keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
+    keeper.write_derived(place.file, Beside(Purpose.COPY, "webp"), COPY, ChangeNote())
     place.survey()
     return place
 
@@ -115,7 +115,7 @@ def test_a_copy_of_ours_that_somebody_uses_by_itself_is_left_alone(place: Place)
 def test_a_moved_conversion_stands_for_its_first_file(database: Database, tmp_path: Path) -> None:
     place = Place(database, tmp_path, "2025/photo.png")
     keeper = place.fresh_keeper()
-    keeper.write_derived(place.file, Beside("conversion", "jpeg", ".jpg"), b"converted", ChangeNote())
+    keeper.write_derived(place.file, Beside(Purpose.CONVERSION, "jpeg", ".jpg"), b"converted", ChangeNote())
     keeper.withdraw(place.file, OLD, ChangeNote())
     (place.root / "2025").rename(place.root / "archive")
     place.survey()
@@ -127,7 +127,7 @@ def test_a_moved_conversion_stands_for_its_first_file(database: Database, tmp_pa
 def test_a_conversion_deleted_by_somebody_takes_its_picture_along(database: Database, tmp_path: Path) -> None:
     place = Place(database, tmp_path, "2025/photo.png")
     keeper = place.fresh_keeper()
-    keeper.write_derived(place.file, Beside("conversion", "jpeg", ".jpg"), b"converted", ChangeNote())
+    keeper.write_derived(place.file, Beside(Purpose.CONVERSION, "jpeg", ".jpg"), b"converted", ChangeNote())
     keeper.withdraw(place.file, OLD, ChangeNote())
     shutil.rmtree(place.root / "2025")
     place.survey()

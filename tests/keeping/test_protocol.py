@@ -14,6 +14,7 @@ from place import COPY, NEW, OLD, Place
 from sqlalchemy import func, select, true
 from sqlalchemy.exc import OperationalError
 
+from plumcrate.contract.pictures import Purpose
 from plumcrate.keeping import steps
 from plumcrate.keeping.changes import ChangeNote, Overtaken, Replace
 from plumcrate.keeping.derived import Beside
@@ -49,7 +50,7 @@ def test_killed_while_writing_a_copy(place: Place, step: Step) -> None:
     place.killed_at("copy", step)
     recover(place.keeper)
     place.check()
-    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
+    place.keeper.write_derived(place.file, Beside(Purpose.COPY, "webp"), COPY, ChangeNote())
     place.check()
     assert (place.root / "a.jpg.webp").read_bytes() == COPY
 
@@ -59,7 +60,7 @@ def test_killed_while_writing_a_copy(place: Place, step: Step) -> None:
 )
 def test_killed_while_restoring(place: Place, step: Step) -> None:
     place.keeper.replace(place.file, OLD, NEW, ChangeNote())
-    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
+    place.keeper.write_derived(place.file, Beside(Purpose.COPY, "webp"), COPY, ChangeNote())
     place.killed_at("restore", step)
     recover(place.keeper)
     place.check()
@@ -134,13 +135,13 @@ def test_a_full_disk_leaves_disk_and_records_agreed(
 def test_a_copy_never_takes_somebody_elses_name(place: Place) -> None:
     (place.root / "a.jpg.webp").write_bytes(b"theirs")
     with pytest.raises(StorageError) as caught:
-        place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
+        place.keeper.write_derived(place.file, Beside(Purpose.COPY, "webp"), COPY, ChangeNote())
     assert caught.value.code == "name-taken"
     assert (place.root / "a.jpg.webp").read_bytes() == b"theirs"
 
 
 def test_a_copy_that_somebody_changed_is_left_when_ours_are_dropped(place: Place) -> None:
-    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
+    place.keeper.write_derived(place.file, Beside(Purpose.COPY, "webp"), COPY, ChangeNote())
     (place.root / "a.jpg.webp").write_bytes(b"theirs now")
     place.keeper.drop_all_derived(place.file, ChangeNote())
     assert (place.root / "a.jpg.webp").read_bytes() == b"theirs now"
@@ -157,7 +158,7 @@ def test_a_damaged_backup_is_never_put_in_place(place: Place) -> None:
 
 def test_the_ledger_tells_the_story(place: Place) -> None:
     place.keeper.replace(place.file, OLD, NEW, ChangeNote(score=81.0))
-    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
+    place.keeper.write_derived(place.file, Beside(Purpose.COPY, "webp"), COPY, ChangeNote())
     place.keeper.restore(place.file, ChangeNote())
     with place.database.begin() as session:
         actions = list(session.scalars(select(Ledger.action).order_by(Ledger.id)))
@@ -301,7 +302,7 @@ def mended(place: Place, *, mend: bool) -> dict[str, bool]:
 
 def test_verify_finds_every_difference_and_mends_what_needs_no_choice(place: Place) -> None:
     place.keeper.replace(place.file, OLD, NEW, ChangeNote())
-    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
+    place.keeper.write_derived(place.file, Beside(Purpose.COPY, "webp"), COPY, ChangeNote())
     assert mended(place, mend=True) == {}
     os.utime(place.root / "a.jpg", ns=(5, 5))
     (place.root / "a.jpg.webp").unlink()

@@ -7,6 +7,7 @@ import pytest
 from place import COPY, NEW, OLD, Place, sha
 from sqlalchemy import select, text, true, update
 
+from plumcrate.contract.pictures import Purpose
 from plumcrate.jobs.maintenance import Retention
 from plumcrate.keeping import steps
 from plumcrate.keeping.changes import ChangeNote, InUse, Overtaken
@@ -269,7 +270,7 @@ def test_a_stray_with_bytes_that_nothing_keeps_is_backed_up_before_it_goes(place
 
 
 def test_a_copy_that_somebody_is_writing_to_is_left_to_them(place: Place) -> None:
-    place.keeper.write_derived(place.file, Beside("copy", "webp"), COPY, ChangeNote())
+    place.keeper.write_derived(place.file, Beside(Purpose.COPY, "webp"), COPY, ChangeNote())
     with (place.root / "a.jpg.webp").open("r+b") as other:
         place.keeper.drop_all_derived(place.file, ChangeNote())
         other.write(b"THEIRS")

@@ -18,7 +18,7 @@ from pathlib import Path
 
 from sqlalchemy import delete, func, select, true
 
-from plumcrate.contract.pictures import FileState
+from plumcrate.contract.pictures import FileState, Purpose
 from plumcrate.contract.recipes import RecipeSettings
 from plumcrate.intake.reconciling import Reconciler
 from plumcrate.keeping import steps
@@ -136,7 +136,7 @@ class World:
         keeper, file = self.keeper(), self._some_file()
         if file is not None:
             keeper.write_derived(
-                file, Beside("copy", "webp"), b"copy " + sha(file.path.encode())[:6], ChangeNote()
+                file, Beside(Purpose.COPY, "webp"), b"copy " + sha(file.path.encode())[:6], ChangeNote()
             )
 
     def convert(self) -> None:
@@ -147,7 +147,7 @@ class World:
         if self._source_of(keeper, file, current) is None:
             return
         keeper.write_derived(
-            file, Beside("conversion", "jpeg", ".jpg"), b"converted " + sha(current)[:6], ChangeNote()
+            file, Beside(Purpose.CONVERSION, "jpeg", ".jpg"), b"converted " + sha(current)[:6], ChangeNote()
         )
         self.treated.add(sha(self._source_of(keeper, file, current) or b""))
         with self.database.begin() as session:

@@ -15,7 +15,7 @@ from conftest import add_library, photograph, surveyed, wait_for
 from PIL import Image
 from sqlalchemy import select
 
-from plumcrate.contract.pictures import FileRole
+from plumcrate.contract.pictures import FileRole, Purpose
 from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
@@ -195,7 +195,9 @@ def converted(place: Place) -> File:
     Image.open(place.root / "kite.jpg").save(place.root / "chart.png")
     file = place.look()["chart.png"]
     data = (place.root / "other.jpg.source").read_bytes()
-    place.keeper.write_derived(file, Beside("conversion", "jpeg", ".jpg", 1600, 1200), data, ChangeNote())
+    place.keeper.write_derived(
+        file, Beside(Purpose.CONVERSION, "jpeg", ".jpg", 1600, 1200), data, ChangeNote()
+    )
     with place.database.begin() as session:
         file = session.get_one(File, file.id)
     place.keeper.withdraw(file, (place.root / "chart.png").read_bytes(), ChangeNote())

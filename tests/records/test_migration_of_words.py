@@ -32,7 +32,8 @@ def old(empty_database_url: str) -> str:
         session.execute(
             "INSERT INTO files (library_id, picture_id, path, folder, role, state, width, height,"
             " transparent, animated, size_before, size_now, mtime_ns, mtime_ns_before, held, slot, unwanted,"
-            " size, spot, recipe, let_go) VALUES (1, 1, 'a.jpg', '', 'original', 'new', 1, 1, false, false, 1, 1, 1, 1,"
+            " size, spot, recipe, let_go)"
+            " VALUES (1, 1, 'a.jpg', '', 'original', 'new', 1, 1, false, false, 1, 1, 1, 1,"
             " false, '1x', false, 'card', %s, %s, true)",
             [Jsonb({"score": 70}), Jsonb(KEY)],
         )

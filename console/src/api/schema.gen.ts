@@ -3142,11 +3142,7 @@ export interface components {
             how: string;
             /** Path */
             path: string;
-            /**
-             * Purpose
-             * @enum {string}
-             */
-            purpose: "copy" | "conversion";
+            purpose: components["schemas"]["Purpose"];
             /** Score */
             score: number | null;
             /** Size */
@@ -5337,6 +5333,12 @@ export interface components {
             /** Waiting */
             waiting: number;
         };
+        /**
+         * Purpose
+         * @description What a derived file is for: the same picture in a lighter format, or in place of its file.
+         * @enum {string}
+         */
+        Purpose: "copy" | "conversion";
         /**
          * PutBackRequest
          * @description Where an orphaned backup is to be put, relative to the library; its former path when left out.

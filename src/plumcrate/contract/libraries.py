@@ -27,7 +27,8 @@ class LibraryRequest(Message):
     copies: Copies = Field(default_factory=lambda: list(CopyFormat))
     metadata: list[MetadataKind] = Field(
         default_factory=lambda: [MetadataKind.RIGHTS],
-        description="Metadata that files keep. Unless set otherwise, credits stay and everything else is removed.",
+        description="Metadata that files keep. Unless set otherwise, "
+        "credits stay and everything else is removed.",
     )
     patterns: list[str] | None = Field(
         None,

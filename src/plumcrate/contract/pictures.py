@@ -64,13 +64,20 @@ class WorstPlace(Answer):
     lost: str
 
 
+class Purpose(StrEnum):
+    """What a derived file is for: the same picture in a lighter format, or in place of its file."""
+
+    COPY = "copy"
+    CONVERSION = "conversion"
+
+
 class Derived(Answer):
     """Something that we made and that stands beside a file: a copy, or a conversion to another format.
 
     ``stands_in``: browsers that know the format fetch it in the file's place.
     """
 
-    purpose: Literal["copy", "conversion"]
+    purpose: Purpose
     format: str
     width: int
     height: int

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from pathlib import PurePosixPath
-from typing import Any, Literal
+from typing import Any
 
-Purpose = Literal["copy", "conversion"]
+from plumcrate.contract.pictures import Purpose
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +32,6 @@ class Beside:
 
     def path(self, beside: str) -> str:
         """Its path beside a file."""
-        if self.purpose == "copy":
+        if self.purpose is Purpose.COPY:
             return f"{beside}.{self.format}"
         return str(PurePosixPath(beside).with_suffix(self.ending or f".{self.format}"))

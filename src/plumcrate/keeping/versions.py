@@ -41,10 +41,8 @@ def version_of(keeper: Keeper, file: File, name: str) -> Version:
     if name in (NOW, BEFORE) and file.state != FileState.REMOVED:
         tag = hashlib.sha256(f"{file.id}:{file.path}:{file.mtime_ns}:{file.size_now}".encode()).hexdigest()
         return Version(file.path, file.format, file.size_now, tag, lambda: keeper.store.open(file.path))
-    derived = next(
-        (one for one in file.derived if one.format == name or (name == NOW and one.purpose == "conversion")),
-        None,
-    )
+    derived = file.conversion if name == NOW else None
+    derived = derived or next((one for one in file.derived if one.format == name), None)
     if derived is None:
         raise NoVersion(f"{file.path} has no version {name}")
     return _beside(keeper, derived)

@@ -119,7 +119,7 @@ class Previews:
                 )
             )
         path, size, content = file.path, file.size_now, f"{file.mtime_ns}:{file.size_now}"
-        conversion = next((derived for derived in file.derived if derived.purpose == "conversion"), None)
+        conversion = file.conversion
         if file.state == FileState.REMOVED and conversion is not None:
             path, size, content = conversion.path, conversion.size, conversion.sha256.hex()
         else:

@@ -10,12 +10,12 @@ from __future__ import annotations
 
 import hashlib
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 from sqlalchemy import select
 
 from plumcrate.contract.pictures import FileState
-from plumcrate.imaging.outcome import Chosen, Output, Refused, WorstPlace
+from plumcrate.imaging.outcome import Chosen, Output, Refused, Role, WorstPlace
 from plumcrate.imaging.version import core_version
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.records.tables import Derived, File, Result
@@ -101,7 +101,7 @@ def _read(keeper: Keeper, duplicate: File, made: dict[str, Any], recipe: Recipe)
 def _output(derived: Derived, data: bytes) -> Chosen:
     return Chosen(
         format=derived.format,
-        role="copy" if derived.purpose == "copy" else "conversion",
+        role=cast(Role, derived.purpose),
         data=data,
         size=len(data),
         score=derived.score,

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from sqlalchemy import select
 
 from plumcrate.contract.automation import Automation
-from plumcrate.contract.pictures import FileRole, FileState
+from plumcrate.contract.pictures import FileRole, FileState, Purpose
 from plumcrate.contract.recipes import FirstFile, RecipeSettings
 from plumcrate.contract.runs import ItemState
 from plumcrate.imaging import Level
@@ -299,7 +299,7 @@ def _write_beside(
     keeper.drop_all_derived(file, ChangeNote(order.run_id), keep=frozenset(chosen))
     for key, output in chosen.items():
         beside = Beside(
-            "copy" if output.role == "copy" else "conversion",
+            Purpose(output.role),
             output.format,
             FORMATS[output.format].ending,
             width,
@@ -322,9 +322,8 @@ def _make_way(keeper: Keeper, order: TreatOrder, file: File) -> None:
     if order.settings.conversions.first_file is not FirstFile.REMOVE or not order.automation.backups:
         return
     file = _again(keeper, file)
-    conversion = next((derived for derived in file.derived if derived.purpose == "conversion"), None)
-    if conversion is not None and file.state != FileState.REMOVED:
-        note = ChangeNote(order.run_id, detail={"now": conversion.path})
+    if file.conversion is not None and file.state != FileState.REMOVED:
+        note = ChangeNote(order.run_id, detail={"now": file.conversion.path})
         keeper.withdraw(file, keeper.store.read(file.path), note)
 
 

@@ -264,7 +264,7 @@ class Predictor:
         if hashlib.sha256(current).digest() != file.sha256:
             return None
         forms = [PredictedForm(FORMATS[file.format or ""].media_type, current, own=True)]
-        for row in (row for row in file.derived if row.purpose == "copy"):
+        for row in file.copies:
             try:
                 data = self._keeper.store.read(row.path)
             except StorageError:

@@ -67,7 +67,7 @@ class Withdraw(Change):
         file = self.file(session)
         size_before = file.size_now
         # What stands for the file from now on is its conversion.
-        file.size_now = next((derived.size for derived in file.derived if derived.purpose == "conversion"), 0)
+        file.size_now = file.conversion.size if file.conversion is not None else 0
         file.state, file.treated_at = FileState.REMOVED, func.now()
         file.before_sha256, file.sha256 = bytes.fromhex(self.payload.original), self.entry.before_sha256
         self.seen_again(session, file.before_sha256, seen=False)

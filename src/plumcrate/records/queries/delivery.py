@@ -8,7 +8,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, aliased
 
 from plumcrate.contract.delivery import Delivery
-from plumcrate.contract.pictures import FileState
+from plumcrate.contract.pictures import FileState, Purpose
 from plumcrate.records.tables import Derived, File, Library, Picture
 
 from .libraries import current_recipe
@@ -60,13 +60,17 @@ def rules_ground(session: Session, library: Library) -> tuple[list[str], list[tu
     """Formats of the copies there are or will be, and files that made way with the path of what did."""
     wanted = list(current_recipe(session, library.id).settings.get("copies", ()))
     there = session.scalars(
-        select(Derived.format).where(Derived.library_id == library.id, Derived.purpose == "copy").distinct()
+        select(Derived.format)
+        .where(Derived.library_id == library.id, Derived.purpose == Purpose.COPY)
+        .distinct()
     )
     moved = session.execute(
         select(File.path, Derived.path)
         .join(Derived, Derived.file_id == File.id)
         .where(
-            File.library_id == library.id, File.state == FileState.REMOVED, Derived.purpose == "conversion"
+            File.library_id == library.id,
+            File.state == FileState.REMOVED,
+            Derived.purpose == Purpose.CONVERSION,
         )
         .order_by(File.path)
     )
@@ -89,13 +93,11 @@ def known_at(session: Session, library_id: int, path: str) -> RecordedFile | Non
         select(File).where(File.library_id == library_id, File.path == path, File.state != FileState.GONE)
     ).one_or_none()
     if file is not None:
-        conversion = next((row.path for row in file.derived if row.purpose == "conversion"), None)
         copies = tuple(
-            Copy(row.path, row.format, row.size, row.sha256)
-            for row in file.derived
-            if row.purpose == "copy" and row.stands_in
+            Copy(row.path, row.format, row.size, row.sha256) for row in file.copies if row.stands_in
         )
-        moved = conversion if file.state == FileState.REMOVED else None
+        conversion = file.conversion if file.state == FileState.REMOVED else None
+        moved = conversion.path if conversion is not None else None
         return RecordedFile(
             file.id,
             file.picture_id,

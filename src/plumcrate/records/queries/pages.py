@@ -66,8 +66,8 @@ def cut_for(
 def _page_file(file: File, media_types: dict[str, str], sizes: Sequence[PageFile] = ()) -> PageFile:
     copies = [
         PageCopy(path=row.path, media_type=media_types[row.format], bytes=row.size)
-        for row in file.derived
-        if row.purpose == "copy" and row.stands_in and row.size < file.size_now and row.format in media_types
+        for row in file.copies
+        if row.stands_in and row.size < file.size_now and row.format in media_types
     ]
     return PageFile(
         path=file.path,

@@ -66,7 +66,7 @@ def weights(session: Session, library_id: int, paths: Sequence[str]) -> dict[str
     for at in range(0, len(paths), _BATCH):
         part = paths[at : at + _BATCH]
         for file in session.scalars(select(File).where(File.library_id == library_id, File.path.in_(part))):
-            copies = {row.format: row.size for row in file.derived if row.purpose == "copy"}
+            copies = {row.format: row.size for row in file.copies}
             own = file.format or "other"
             found[file.path] = Weights(file.picture_id, own, copies | {own: file.size_now}, file.size_before)
         query = select(Derived).where(Derived.library_id == library_id, Derived.path.in_(part))

@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import BigInteger, ForeignKey, Index, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from plumcrate.contract.pictures import FileRole, FileState
+from plumcrate.contract.pictures import FileRole, FileState, Purpose
 
 from .base import Base, new_id, now
 
@@ -164,6 +164,16 @@ class File(Base):
     def shown(self) -> tuple[int, int]:
         """Width and height of what stands there."""
         return self.shown_width or self.width, self.shown_height or self.height
+
+    @property
+    def copies(self) -> list[Derived]:
+        """The same in lighter formats, beside it."""
+        return [derived for derived in self.derived if derived.purpose == Purpose.COPY]
+
+    @property
+    def conversion(self) -> Derived | None:
+        """The file in another format that stands, or may stand, in its place."""
+        return next((derived for derived in self.derived if derived.purpose == Purpose.CONVERSION), None)
 
     __table_args__ = (
         UniqueConstraint("library_id", "path"),
