@@ -45,7 +45,7 @@ export const DELIVERY = {
   base: null,
   markup: {
     rewrite: true,
-    pictures: true,
+    elements: false,
     sizes: true,
     dimensions: true,
     backgrounds: true,

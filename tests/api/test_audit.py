@@ -136,7 +136,7 @@ def test_a_library_sees_nothing_of_one_that_had_its_name_before(service: Service
 def test_nobody_changes_what_is_on_record(service: Service) -> None:
     before = service.client.audit_export()
     with psycopg.connect(service.database_url, autocommit=True) as session:
-        for attack in ("UPDATE audit SET who = 'nobody'", "DELETE FROM audit", "TRUNCATE audit"):
+        for attack in ("UPDATE audit SET actor = 'nobody'", "DELETE FROM audit", "TRUNCATE audit"):
             with pytest.raises(psycopg.errors.RaiseException, match="only added to"):
                 session.execute(attack)
     for method in ("PUT", "DELETE", "PATCH", "POST"):

@@ -45,7 +45,8 @@ class Service:
     """A service that is made up: what it was asked, and whether it answers."""
 
     def __init__(self, **delivery: object) -> None:
-        self.delivery = {"address": "https://ledge.example/media"} | delivery
+        markup = {"elements": True, "dimensions": True}
+        self.delivery = {"address": "https://ledge.example/media", "markup": markup} | delivery
         self.asked: list[str] = []
         self.faults: list[dict[str, Any]] = []
         self.silent = False

@@ -117,8 +117,8 @@ def test_the_first_rule_that_fits_decides_and_an_override_goes_before(filled: Da
         ],
     )
     with filled.begin() as session:
-        session.execute(update(Picture).where(Picture.path == FILES[4][0]).values(own="exact"))
-        session.execute(update(Picture).where(Picture.path == FILES[0][0]).values(own="leave"))
+        session.execute(update(Picture).where(Picture.path == FILES[4][0]).values(override="exact"))
+        session.execute(update(Picture).where(Picture.path == FILES[0][0]).values(override="leave"))
     found = verdicts(filled, recipe)
     press = found["2024/press/headland.jpg"]
     assert (press.rule, press.level, press.copies) == ("press", Level.GALLERY, ["avif"])

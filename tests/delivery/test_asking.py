@@ -136,7 +136,7 @@ def test_pages_that_cannot_be_asked_for(page: str, answer: Answer, said: str) ->
 
 
 def test_without_an_address_nothing_can_be_asked() -> None:
-    with pytest.raises(CannotAsk, match="its address"):
+    with pytest.raises(CannotAsk, match="where the site serves"):
         Asker(Delivery(), Outgoing(None))
 
 

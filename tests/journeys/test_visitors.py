@@ -105,7 +105,12 @@ def ledge(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
         port = free_port()
         with running(create_site(root, pages=pages), port) as site:
             found = Ledge(service, root, site, pages)
-            found.change(public=True, max_age=600, address=f"{site}/media", markup={"eager": 1})
+            found.change(
+                public=True,
+                max_age=600,
+                address=f"{site}/media",
+                markup={"eager": 1, "elements": True, "dimensions": True},
+            )
             found.treat()
             yield found
 
@@ -281,9 +286,9 @@ def test_the_page_is_rewritten_by_the_service_too(ledge: Ledge, plumcrate: Calla
     begun = ledge.client.page("ledge", large, "/visit")
     assert begun.endswith(b"</picture>")
     assert begun.startswith(large[:1_000_000])
-    ledge.change(markup=Markup(placeholder=Placeholder.PREVIEW).model_dump())
+    ledge.change(markup=Markup(elements=True, dimensions=True, placeholder=Placeholder.PREVIEW).model_dump())
     wait_for(lambda: b"data:image/webp" in ledge.client.page("ledge", page))
-    ledge.change(markup=Markup(eager=1).model_dump())
+    ledge.change(markup=Markup(elements=True, dimensions=True, eager=1).model_dump())
 
 
 def test_what_visitors_were_sent_is_counted(

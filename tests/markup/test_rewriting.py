@@ -52,7 +52,9 @@ def look_up(paths: Sequence[str]) -> Mapping[str, PageFile]:
 
 
 def rewritten(page: str | bytes, charset: str | None = None, **rules: object) -> str:
-    found = Delivery(address="https://ledge.example/media", markup=Markup(**rules))  # type: ignore[arg-type]
+    """With elements and dimensions, unless told otherwise."""
+    asked = Markup.model_validate({"elements": True, "dimensions": True} | rules)
+    found = Delivery(address="https://ledge.example/media", markup=asked)
     data = page if isinstance(page, bytes) else page.encode()
     out, _ = rewrite(data, HERE, found, look_up, charset)
     again, tally = rewrite(out, HERE, found, look_up, charset)
@@ -73,7 +75,7 @@ def test_a_picture_gets_its_copies_in_order() -> None:
 
 
 def test_a_picture_gets_its_sizes_and_its_dimensions() -> None:
-    out = rewritten('<img src="../media/tower.jpg">', pictures=False, lazy=False)
+    out = rewritten('<img src="../media/tower.jpg">', elements=False, lazy=False)
     assert out == (
         '<img srcset="../media/tower-640w.jpg 640w, ../media/tower.jpg 1280w"'
         ' sizes="(max-width: 1280px) 100vw, 1280px" width="1280" height="800" src="../media/tower.jpg">'
@@ -81,9 +83,9 @@ def test_a_picture_gets_its_sizes_and_its_dimensions() -> None:
 
 
 def test_sizes_that_no_screen_can_use_are_not_named() -> None:
-    out = rewritten('<img width="320" src="/media/tower.jpg">', pictures=False, lazy=False)
+    out = rewritten('<img width="320" height="200" src="/media/tower.jpg">', elements=False, lazy=False)
     assert "srcset" not in out, "640 pixels suffice for 320 at double density, and then there is but one"
-    out = rewritten('<img width="400" src="/media/tower.jpg">', pictures=False, lazy=False)
+    out = rewritten('<img width="400" height="250" src="/media/tower.jpg">', elements=False, lazy=False)
     assert "400px" in out
     assert "1280w" in out
 
@@ -110,22 +112,24 @@ def test_a_kind_of_copy_that_would_cost_more_is_not_offered(monkeypatch: pytest.
 
 
 def test_the_first_pictures_load_at_once_and_the_others_late() -> None:
-    page = '<img src="/media/dot.jpg"><img src="/media/tower.jpg"><img src="/media/tower.jpg">' * 2
-    out = rewritten(page, pictures=False, sizes=False, dimensions=False, eager=2)
+    dot = '<img width=100 height=50 src="/media/dot.jpg">'
+    tower = '<img width="640" height="400" src="/media/tower.jpg">'
+    page = (dot + tower + tower) * 2
+    out = rewritten(page, elements=False, sizes=False, dimensions=False, eager=2)
     first, second, third, *rest = out.replace("<img", "\n<img").split("\n")[1:]
-    assert first == '<img src="/media/dot.jpg">'
-    assert second == '<img fetchpriority="high" src="/media/tower.jpg">', "the first that is large"
+    assert first == dot
+    assert second == tower.replace("<img", '<img fetchpriority="high"'), "the first that is large"
     assert all('loading="lazy" decoding="async"' in tag for tag in (third, *rest))
 
 
 def test_named_files_load_at_once_wherever_they_are() -> None:
-    page = '<img src="/media/dot.jpg">' * 2
-    out = rewritten(page, pictures=False, dimensions=False, eager=0, eager_files=["do*.jpg"])
+    page = '<img width="100" height="50" src="/media/dot.jpg">' * 2
+    out = rewritten(page, elements=False, dimensions=False, eager=0, eager_files=["do*.jpg"])
     assert out == page
 
 
 def test_the_large_first_picture_is_never_loaded_late() -> None:
-    out = rewritten('<img src="/media/tower.jpg">', pictures=False, dimensions=False, sizes=False, eager=0)
+    out = rewritten('<img src="/media/tower.jpg">', elements=False, dimensions=False, sizes=False, eager=0)
     assert "lazy" not in out
 
 
@@ -187,7 +191,7 @@ def test_backgrounds_are_offered_behind_what_is_there() -> None:
 
 
 def test_placeholders_stand_where_a_picture_will_be() -> None:
-    rules = {"pictures": False, "sizes": False, "dimensions": False, "lazy": False}
+    rules = {"elements": False, "sizes": False, "dimensions": False, "lazy": False}
     out = rewritten('<img src="/media/tower.jpg" style="border:0">', placeholder="colour", **rules)
     assert out == '<img src="/media/tower.jpg" style="border:0;background:#334455">'
     out = rewritten('<img src="/media/tower.jpg">', placeholder="preview", **rules)
@@ -210,11 +214,61 @@ def test_the_base_of_a_page_counts() -> None:
 
 def test_another_address_for_copies_leaves_the_site_as_fallback() -> None:
     settings_ = Delivery(
-        address="https://ledge.example/media", base="https://cdn.example/x", markup=Markup(**ONLY)
+        address="https://ledge.example/media",
+        base="https://cdn.example/x",
+        markup=Markup.model_validate({"elements": True} | ONLY),
     )
     out, _ = rewrite(b'<img src="/media/dot.jpg?v=2">', HERE, settings_, look_up)
     assert b'srcset="https://cdn.example/x/dot.jpg.avif?v=2"' in out
     assert b'src="/media/dot.jpg?v=2"' in out
+
+
+def test_without_elements_an_address_that_chooses_the_format_is_named() -> None:
+    plain = Delivery(
+        address="https://ledge.example/media", base="https://cdn.example/x", markup=Markup(lazy=False)
+    )
+    for before, after in (
+        (
+            '<img src="/media/dot.jpg?v=2">',
+            '<img srcset="https://cdn.example/x/dot.jpg?v=2" src="/media/dot.jpg?v=2">',
+        ),
+        ('<img src="/media/bare.jpg">', '<img src="/media/bare.jpg">'),
+        (
+            '<img srcset="/media/dot.jpg 2x" src="/media/dot.jpg">',
+            '<img srcset="/media/dot.jpg 2x" src="/media/dot.jpg">',
+        ),
+    ):
+        out, _ = rewrite(before.encode(), HERE, plain, look_up)
+        assert out.decode() == after
+        assert rewrite(out, HERE, plain, look_up)[0] == out
+    at_home, _ = rewrite(
+        b'<img src="/media/dot.jpg">', HERE, Delivery(address="https://ledge.example/media"), look_up
+    )
+    assert at_home == b'<img src="/media/dot.jpg">', "there the site's server chooses"
+
+
+@pytest.mark.parametrize(
+    ("stated", "kept"),
+    [
+        ('width="640" height="400"', True),
+        ('width="1280" height="800"', True),
+        ('width="641" height="400"', True),
+        ('width="640" height="401"', False),
+        ('width="640"', False),
+        ('height="400"', False),
+        ('width="50%" height="400"', False),
+        ('width="2560" height="1600"', False),
+        ("", False),
+    ],
+)
+def test_a_picture_whose_place_is_not_certain_is_neither_sized_nor_loaded_late(
+    stated: str, kept: bool
+) -> None:
+    page = f'<img {stated} src="/media/tower.jpg">'
+    out = rewritten(page, elements=False, dimensions=False, eager=0)
+    assert ("srcset" in out) == kept
+    later = rewritten(page + page, elements=False, dimensions=False, sizes=False, eager=0)
+    assert ("loading" in later) == kept
 
 
 def test_no_address_no_change() -> None:
@@ -235,7 +289,7 @@ def test_no_address_no_change() -> None:
 def test_encodings_stay_what_they_are(charset: str, declared: str | None) -> None:
     text = "漢字ソ" if charset == "shift_jis" else "Übersicht"
     page = f'<p title="{text}">{text}<img alt="{text}" src="/media/dot.jpg">{text}</p>'.encode(charset)
-    settings_ = Delivery(address="https://ledge.example/media", markup=Markup(**ONLY))
+    settings_ = Delivery(address="https://ledge.example/media", markup=Markup(elements=True, **ONLY))
     out, tally = rewrite(page, HERE, settings_, look_up, declared)
     assert tally.changed == 1
     unwrapped = out.decode(charset).replace("</picture>", "")
@@ -254,7 +308,7 @@ def test_encodings_stay_what_they_are(charset: str, declared: str | None) -> Non
     ],
 )
 def test_what_cannot_be_read_passes_as_it_is(page: bytes) -> None:
-    settings_ = Delivery(address="https://ledge.example/media")
+    settings_ = Delivery(address="https://ledge.example/media", markup=Markup(elements=True))
     declared = "iso-2022-jp" if page.startswith(b"<img src") else None
     assert rewrite(page, HERE, settings_, look_up, declared)[0] == page
 
@@ -263,7 +317,7 @@ def test_a_name_in_the_page_s_own_encoding_is_understood() -> None:
     page = '<meta charset=windows-1252><img src="/media/2025/Übersicht &amp; Preise, neu.jpg">'.encode(
         "cp1252"
     )
-    settings_ = Delivery(address="https://ledge.example/media", markup=Markup(**ONLY))
+    settings_ = Delivery(address="https://ledge.example/media", markup=Markup(elements=True, **ONLY))
     assert b"%C3%9Cbersicht" in rewrite(page, HERE, settings_, look_up)[0]
 
 
@@ -317,7 +371,9 @@ def test_a_second_pass_changes_nothing_and_pieces_make_the_same_page(
     parts: list[str], length: int, placeholder: str
 ) -> None:
     page = ("<!doctype html><body>" + "".join(parts)).encode()
-    found = Delivery(address="https://ledge.example/media", markup=Markup(placeholder=placeholder))  # type: ignore[arg-type]
+    found = Delivery(
+        address="https://ledge.example/media", markup=Markup(elements=True, placeholder=placeholder)
+    )  # type: ignore[arg-type]
     out, _ = rewrite(page, HERE, found, look_up)
     assert rewrite(out, HERE, found, look_up)[0] == out
     stream = PageStream(HERE, found, look_up)
@@ -328,7 +384,7 @@ def test_a_second_pass_changes_nothing_and_pieces_make_the_same_page(
 
 
 def test_a_large_page_streams() -> None:
-    found = Delivery(address="https://ledge.example/media")
+    found = Delivery(address="https://ledge.example/media", markup=Markup(elements=True))
     stream = PageStream(HERE, found, look_up)
     piece = b"<p>a paragraph of the journal</p>" * 1_000 + b'<img src="/media/dot.jpg">'
     most = 0
@@ -340,7 +396,7 @@ def test_a_large_page_streams() -> None:
 
 
 def test_a_tag_that_never_ends_takes_linear_time() -> None:
-    found = Delivery(address="https://ledge.example/media")
+    found = Delivery(address="https://ledge.example/media", markup=Markup(elements=True))
     stream = PageStream(HERE, found, look_up)
     sent = [b'<img alt="', *[b"x" * 1_000] * 3_000]
     out = b"".join(stream.over(sent))
@@ -348,7 +404,7 @@ def test_a_tag_that_never_ends_takes_linear_time() -> None:
 
 
 def test_signs_beyond_the_page_s_encoding_are_written_as_references() -> None:
-    settings_ = Delivery(address="https://ledge.example/media", markup=Markup(lazy=False, dimensions=False))
+    settings_ = Delivery(address="https://ledge.example/media", markup=Markup(elements=True, lazy=False))
     page = (
         '<img src="/media/&#8364;é.jpg"><img alt="é" sizes="&#8364;é" srcset="/media/dot.jpg 100w">'
         '<p style="background:url(/media/2025/Übersicht%20&amp;%20Preise,%20neu.jpg)" title="&#8364;">é'
@@ -383,7 +439,9 @@ BUGS = {
 @pytest.mark.parametrize("name", BUGS)
 def test_an_odd_page_never_takes_the_page_with_it(name: str) -> None:
     page, declared = BUGS[name]
-    stream = PageStream(HERE, Delivery(address="https://ledge.example/media"), look_up, declared)
+    stream = PageStream(
+        HERE, Delivery(address="https://ledge.example/media", markup=Markup(elements=True)), look_up, declared
+    )
     out = stream.feed(page.encode()) + stream.close()
     assert stream.fault is None
     assert page[-9:].encode() in out
@@ -404,14 +462,18 @@ def test_whatever_goes_wrong_the_page_s_own_bytes_come_out(at: int, length: int,
     page = (
         '<p>text</p><img src="/media/dot.jpg"><picture><img src="/media/tower.jpg"></picture>é' * 40
     ).encode(charset)
-    stream = PageStream(HERE, Delivery(address="https://ledge.example/media"), failing, charset)
+    stream = PageStream(
+        HERE, Delivery(address="https://ledge.example/media", markup=Markup(elements=True)), failing, charset
+    )
     out = b"".join(stream.over(page[start : start + length] for start in range(0, len(page), length)))
     assert out == page
     assert (stream.fault is None) == (asked < at)
 
 
 def test_a_tag_without_end_is_given_up_before_it_costs_much() -> None:
-    stream = PageStream(HERE, Delivery(address="https://ledge.example/media"), look_up)
+    stream = PageStream(
+        HERE, Delivery(address="https://ledge.example/media", markup=Markup(elements=True)), look_up
+    )
     pieces = [b'<img src="/media/dot.jpg"><img alt="', *[b"a" * 60_000] * 30, b'" src="/media/dot.jpg">']
     out = b"".join(stream.over(pieces))
     assert b"<source" in out.partition(b"<img alt")[0]

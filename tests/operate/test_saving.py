@@ -25,10 +25,10 @@ from plumcrate.operate.running import start
 from plumcrate.operate.saving import bring_back, save
 from plumcrate.records.database import Database
 from plumcrate.records.private import PrivatePostgres, free_port
+from plumcrate.records.queries import workers
 from plumcrate.records.queries.workers import workers_alive
 from plumcrate.records.tables import WorkerRow
 from plumcrate.settings import Settings
-from plumcrate.worker import feeding
 from plumcrate.worker.heartbeat import Heartbeat, hear_no_more
 
 COUNT = 10
@@ -206,7 +206,7 @@ def test_folders_that_would_not_do(
     for folder in (root / "saved", running.state / "saved", running.state):
         with pytest.raises(CannotStart, match="choose a folder outside"):
             save(source, running.state, folder, say)
-    with pytest.raises(CannotStart, match="does not bear our identity file"):
+    with pytest.raises(CannotStart, match="does not hold our identity file"):
         save(source, tmp_path / "not mounted", tmp_path / "saved", say)
     save(source, running.state, tmp_path / "saved", say)
     with postgres.bare() as url:
@@ -217,12 +217,12 @@ def test_folders_that_would_not_do(
             bring_back(target, tmp_path / "e", tmp_path / "nothing", say)
         (tmp_path / "odd").mkdir()
         (tmp_path / "odd/saved.json").write_text("[]")
-        with pytest.raises(CannotStart, match="not what saving wrote"):
+        with pytest.raises(CannotStart, match="not written by plumcrate save"):
             bring_back(target, tmp_path / "e", tmp_path / "odd", say)
         manifest = json.loads((tmp_path / "saved/saved.json").read_text())
         for records in ("../../etc/passwd.dump", "/etc/passwd", "..", 7, "a/b.dump"):
             (tmp_path / "odd/saved.json").write_text(json.dumps(manifest | {"records": records}))
-            with pytest.raises(CannotStart, match="not what saving wrote"):
+            with pytest.raises(CannotStart, match="not written by plumcrate save"):
                 bring_back(target, tmp_path / "e", tmp_path / "odd", say)
         assert {path.stat().st_mode & 0o777 for path in (tmp_path / "saved").rglob("*.*")} == {0o600}
         (tmp_path / "odd/saved.json").write_text(json.dumps(manifest))
@@ -276,7 +276,7 @@ def test_a_worker_killed_just_now_is_waited_for_and_one_that_lives_is_told(
     tmp_path: Path, postgres: Postgres, monkeypatch: pytest.MonkeyPatch, goes: bool
 ) -> None:
     monkeypatch.setattr(moving, "SILENT_AFTER", 2.0 if goes else 0.2)
-    monkeypatch.setattr(feeding, "SILENT_AFTER", 2.0 if goes else 600.0)
+    monkeypatch.setattr(workers, "SILENT_AFTER", 2.0 if goes else 600.0)
     server = PrivatePostgres(tmp_path / "records", fast=True, elsewhere=True)
     source = Database(server.start())
     source.migrate()

@@ -1,4 +1,4 @@
-"""Actor may do what, without any service: roles, abilities, tokens."""
+"""Who may do what, without any service: roles, abilities, tokens."""
 
 import hashlib
 import re

@@ -76,7 +76,9 @@ def test_what_the_database_says_is_answered_as_it_is() -> None:
 
     class Asked:
         app = SimpleNamespace(
-            state=SimpleNamespace(page_rewriter=Rewriter(), page_threads=anyio.CapacityLimiter(1))
+            state=SimpleNamespace(
+                service=SimpleNamespace(page_rewriter=Rewriter(), page_threads=anyio.CapacityLimiter(1))
+            )
         )
 
         async def stream(self) -> AsyncIterator[bytes]:

@@ -262,6 +262,7 @@ def test_a_file_that_cannot_be_treated_stays_and_is_told(ledge: Ledge) -> None:
 
 
 def test_the_markup_names_the_copies_that_there_would_be(ledge: Ledge) -> None:
+    ledge.deliver(address=f"{SITE}/media", markup={"elements": True, "dimensions": True})
     predictor = ledge.predictor()
     ledge.saved["page"] = b'<!doctype html><img src="/media/2026/kite.jpg"><p>&auml;'
     question = {
@@ -290,7 +291,7 @@ def test_the_markup_names_the_copies_that_there_would_be(ledge: Ledge) -> None:
 
 
 def test_pages_that_are_not_rewritten_yet_are_predicted_with_markup_all_the_same(ledge: Ledge) -> None:
-    ledge.deliver(address=f"{SITE}/media", markup={"rewrite": False})
+    ledge.deliver(address=f"{SITE}/media", markup={"rewrite": False, "elements": True})
     ledge.saved["page"] = b'<img src="/media/2026/kite.jpg">'
     answer = ledge.predictor().answer(
         {"ask": "markup", "address": f"{SITE}/", "file": "page", "type": "text/html"}

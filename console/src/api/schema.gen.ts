@@ -2032,7 +2032,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Actor am I
+         * Who am I
          * @description Null when nobody has signed in, so that a browser can ask; a key that is not known is refused.
          */
         get: operations["actor_api_v1_session_get"];
@@ -4174,8 +4174,8 @@ export interface components {
             backgrounds?: boolean;
             /**
              * Dimensions
-             * @description State width and height, so that nothing jumps.
-             * @default true
+             * @description State width and height. The site's styles need img { height: auto } where they limit widths.
+             * @default false
              */
             dimensions?: boolean;
             /**
@@ -4190,8 +4190,14 @@ export interface components {
              */
             eager_files?: string[];
             /**
+             * Elements
+             * @description Put <picture> around pictures, with a <source> for each kind of copy. Without it nothing is put around: the server, or this service, chooses the format by what the browser accepts.
+             * @default false
+             */
+            elements?: boolean;
+            /**
              * Lazy
-             * @description Load pictures when they come near (loading, decoding).
+             * @description Load pictures late (loading, decoding) where the page states width and height.
              * @default true
              */
             lazy?: boolean;
@@ -4215,12 +4221,6 @@ export interface components {
              * @description Patterns of paths of pages that stay as they are.
              */
             no_pages?: string[];
-            /**
-             * Pictures
-             * @description Put <picture> around, with a <source> for each kind of copy.
-             * @default true
-             */
-            pictures?: boolean;
             /** @default none */
             placeholder?: components["schemas"]["Placeholder"];
             /**
@@ -4231,7 +4231,7 @@ export interface components {
             rewrite?: boolean;
             /**
              * Sizes
-             * @description State the derived sizes there are (srcset, sizes).
+             * @description Offer the derived sizes (srcset, sizes) where the page states width and height.
              * @default true
              */
             sizes?: boolean;
@@ -4250,8 +4250,8 @@ export interface components {
             backgrounds: boolean;
             /**
              * Dimensions
-             * @description State width and height, so that nothing jumps.
-             * @default true
+             * @description State width and height. The site's styles need img { height: auto } where they limit widths.
+             * @default false
              */
             dimensions: boolean;
             /**
@@ -4266,8 +4266,14 @@ export interface components {
              */
             eager_files: string[];
             /**
+             * Elements
+             * @description Put <picture> around pictures, with a <source> for each kind of copy. Without it nothing is put around: the server, or this service, chooses the format by what the browser accepts.
+             * @default false
+             */
+            elements: boolean;
+            /**
              * Lazy
-             * @description Load pictures when they come near (loading, decoding).
+             * @description Load pictures late (loading, decoding) where the page states width and height.
              * @default true
              */
             lazy: boolean;
@@ -4291,12 +4297,6 @@ export interface components {
              * @description Patterns of paths of pages that stay as they are.
              */
             no_pages: string[];
-            /**
-             * Pictures
-             * @description Put <picture> around, with a <source> for each kind of copy.
-             * @default true
-             */
-            pictures: boolean;
             /** @default none */
             placeholder: components["schemas"]["Placeholder"];
             /**
@@ -4307,7 +4307,7 @@ export interface components {
             rewrite: boolean;
             /**
              * Sizes
-             * @description State the derived sizes there are (srcset, sizes).
+             * @description Offer the derived sizes (srcset, sizes) where the page states width and height.
              * @default true
              */
             sizes: boolean;

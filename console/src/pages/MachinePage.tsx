@@ -36,12 +36,12 @@ export function MachinePage() {
             {machine.data.lines.map((line) => (
               <li
                 key={`${line.what} ${line.detail}`}
-                className="grid grid-cols-[1.5rem_1fr] gap-x-2 py-2.5 sm:grid-cols-[1.5rem_13rem_1fr]"
+                className="grid grid-cols-[1.5rem_minmax(0,1fr)] gap-x-2 py-2.5 sm:grid-cols-[1.5rem_13rem_minmax(0,1fr)]"
               >
                 <span className="pt-0.5">{SIGNS[line.verdict]}</span>
-                <span className="font-semibold">{line.what}</span>
-                <span className="col-start-2 sm:col-start-3">
-                  <span className="break-words text-quiet">{line.detail}</span>
+                <span className="break-words font-semibold">{line.what}</span>
+                <span className="col-start-2 break-words sm:col-start-3">
+                  <span className="text-quiet">{line.detail}</span>
                   {line.todo && <span className="block text-clay">{line.todo}</span>}
                 </span>
               </li>

@@ -92,20 +92,20 @@ export function MarkupPage({ library }: { library: Library }) {
               onChange={(rewrite) => set({ rewrite })}
             />
             <Tick
-              label="Copies"
-              hint="<picture> with a <source> for AVIF and WebP. Not needed where the server chooses by what browsers accept."
-              on={markup.pictures}
-              onChange={(pictures) => set({ pictures })}
+              label="<picture> elements"
+              hint="A <source> for AVIF and WebP around each picture. Not needed where the server or this service chooses by what browsers accept. The site's styles may no longer fit its pictures."
+              on={markup.elements}
+              onChange={(elements) => set({ elements })}
             />
             <Tick
               label="Sizes"
-              hint="srcset and sizes, from the derived sizes there are."
+              hint="srcset and sizes from the derived sizes there are, where the page states width and height."
               on={markup.sizes}
               onChange={(sizes) => set({ sizes })}
             />
             <Tick
               label="Width and height"
-              hint="So that nothing jumps while pictures come. The site's styles need img { height: auto }."
+              hint="Reserves the place of pictures that state neither. The site's styles need img { height: auto }, or pictures are squashed."
               on={markup.dimensions}
               onChange={(dimensions) => set({ dimensions })}
             />
@@ -121,7 +121,7 @@ export function MarkupPage({ library }: { library: Library }) {
           <div className="space-y-4">
             <Tick
               label="Load pictures when they come near"
-              hint="loading and decoding; the first large picture is fetched first."
+              hint="Where the page states width and height, so that nothing moves. The first large picture is fetched first."
               on={markup.lazy}
               onChange={(lazy) => set({ lazy })}
             />

@@ -1,4 +1,4 @@
-"""Actor is asking: a browser's session cookie, or a machine's key as a bearer token (RFC 6750)."""
+"""Who is asking: a browser's session cookie, or a machine's key as a bearer token (RFC 6750)."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ def address_of(request: Request) -> str:
 
 
 def identify(request: Request) -> Actor:
-    """Actor asks, by key or cookie. Raises ApiError ``not-signed-in``."""
+    """Who asks, by key or cookie. Raises ApiError ``not-signed-in``."""
     database = service_of(request).database
     authorization = request.headers.get("authorization", "")
     if authorization.lower().startswith("bearer "):

@@ -58,11 +58,24 @@ class Markup(Message):
     already, stays."""
 
     rewrite: Flag = Field(True, description="Whether pages are rewritten at all.")
-    pictures: Flag = Field(True, description="Put <picture> around, with a <source> for each kind of copy.")
-    sizes: Flag = Field(True, description="State the derived sizes there are (srcset, sizes).")
-    dimensions: Flag = Field(True, description="State width and height, so that nothing jumps.")
+    elements: Flag = Field(
+        False,
+        description="Put <picture> around pictures, with a <source> for each kind of copy. "
+        "Without it nothing is put around: the server, or this service, chooses the format by what "
+        "the browser accepts.",
+    )
+    sizes: Flag = Field(
+        True, description="Offer the derived sizes (srcset, sizes) where the page states width and height."
+    )
+    dimensions: Flag = Field(
+        False,
+        description="State width and height. The site's styles need img { height: auto } where they limit "
+        "widths.",
+    )
     backgrounds: Flag = Field(True, description="Offer copies in style attributes (image-set).")
-    lazy: Flag = Field(True, description="Load pictures when they come near (loading, decoding).")
+    lazy: Flag = Field(
+        True, description="Load pictures late (loading, decoding) where the page states width and height."
+    )
     eager: Whole = Field(
         2,
         ge=0,

@@ -76,33 +76,41 @@ class Writer:
         """What an ``<img>`` lacks, ready to be written. ``lazy``: it is loaded late; ``first``: the page
         waits for it; ``alone``: it stands in no ``<picture>`` of the page's own."""
         has, rules, file = spot.tag.attributes, self.rules, self.file(spot)
-        late = lazy and "loading" not in has
+        says_something = bool({"width", "height"} & set(has)) or _styled(spot.tag)
+        given = file is not None and rules.dimensions and bool(file.width) and not says_something
+        kept = given or (file is not None and keeps_its_place(file, spot.tag))
         out = []
-        if alone and rules.sizes and "srcset" not in has and "sizes" not in has and spot.src is not None:
-            useful = self._useful(file, spot.tag) if file is not None else []
-            if file is not None and len(useful) > 1:
-                found = [Candidate(self._address(size.path, spot.src), f"{size.width}w") for size in useful]
-                out.append(f'srcset="{escaped(written(found))}"')
-                out.append(f'sizes="{self.sizes(spot, lazy=lazy)}"')
-        stated = bool({"width", "height"} & set(has)) or _styled(spot.tag)
-        if file is not None and rules.dimensions and file.width and not stated:
+        if alone and "srcset" not in has and "sizes" not in has and file is not None:
+            out += self._offered(file, spot, sized=rules.sizes and kept)
+        if file is not None and given:
             out.append(f'width="{file.width}" height="{file.height}"')
-        if late:
+        if lazy and kept and "loading" not in has:
             out.append('loading="lazy"')
-        if lazy and "decoding" not in has:
+        if lazy and kept and "decoding" not in has:
             out.append('decoding="async"')
         if first and "fetchpriority" not in has:
             out.append('fetchpriority="high"')
         return out
 
-    def sizes(self, spot: PicturePlace, *, lazy: bool) -> str:
-        """How wide a picture with ``src`` alone is shown. A browser knows its place when it chooses only
-        where the picture is loaded late: ``auto``."""
+    def _offered(self, file: PageFile, spot: PicturePlace, *, sized: bool) -> list[str]:
+        """``srcset`` and ``sizes`` for an ``<img>`` with ``src`` alone: its sizes, or itself where copies are
+        fetched at an address of their own, which chooses the format."""
+        if spot.src is None:
+            return []
+        useful = self._useful(file, spot.tag) if sized else []
+        if len(useful) > 1:
+            found = [Candidate(self._address(size.path, spot.src), f"{size.width}w") for size in useful]
+            return [f'srcset="{escaped(written(found))}"', f'sizes="{self.sizes(spot)}"']
+        if self.rules.elements or self.addresses.base is None or not file.copies:
+            return []
+        return [f'srcset="{escaped(self._address(file.path, spot.src))}"']
+
+    def sizes(self, spot: PicturePlace) -> str:
+        """How wide a picture with ``src`` alone is shown. Never ``auto``: browsers then lay the picture out
+        without its own dimensions, which moves it where styles leave one of them open."""
         file = self.file(spot)
         width = shown_width(file, spot.tag) if file is not None else 0
-        loading = spot.tag.attributes.get("loading")
-        late = lazy if loading is None else loading.text.strip().lower() == "lazy"
-        return ("auto, " if late else "") + f"(max-width: {width}px) 100vw, {width}px"
+        return f"(max-width: {width}px) 100vw, {width}px"
 
     def placeholder(self, file: PageFile) -> str | None:
         """A declaration that paints where the picture will be; transparent pictures would show it for
@@ -192,10 +200,23 @@ def _light(entries: list[tuple[int, int, tuple[str, int] | None]], *, keep: int)
 
 def shown_width(file: PageFile, tag: Tag) -> int:
     """How wide a picture is shown at most, in CSS pixels, as far as its tag tells."""
-    stated = tag.attributes.get("width")
-    digits = stated.text.strip().removesuffix("px") if stated else ""
-    width = int(digits) if digits.isascii() and digits.isdigit() and len(digits) < 6 else 0
+    width = _pixels(tag.attributes.get("width"))
     return min(width, file.width) if width else file.width
+
+
+def _pixels(stated: Attribute | None) -> int:
+    """What an attribute states in pixels; 0 for anything else."""
+    digits = stated.text.strip().removesuffix("px") if stated else ""
+    return int(digits) if digits.isascii() and digits.isdigit() and len(digits) < 6 else 0
+
+
+def keeps_its_place(file: PageFile, tag: Tag) -> bool:
+    """Whether a tag states width and height in the file's own shape: then no other file of this shape, and no
+    later loading, moves anything on the page."""
+    width, height = (_pixels(tag.attributes.get(name)) for name in ("width", "height"))
+    if not width or not height or not file.width or width > file.width:
+        return False
+    return abs(width * file.height / file.width - height) < 1
 
 
 def is_large(file: PageFile, tag: Tag) -> bool:

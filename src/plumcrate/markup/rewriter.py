@@ -221,7 +221,7 @@ class Rewriter:
         self._first_found |= first
         late = place >= rules.eager and not first and not selection.loads_at_once(rules, file.path)
         lazy = rules.lazy and late
-        insertions = [] if not rules.pictures else self._sources(group, spot, writer, lazy=lazy)
+        insertions = self._sources(group, spot, writer) if rules.elements else []
         wrapped = group.opened is None and bool(insertions)
         attributes = writer.attributes(
             spot, lazy=lazy, first=first and rules.lazy and rules.eager > 0, alone=group.opened is None
@@ -234,15 +234,13 @@ class Rewriter:
         self.tally.changed += bool(insertions)
         return insertions
 
-    def _sources(
-        self, group: _Group, spot: PicturePlace, writer: Writer, *, lazy: bool
-    ) -> list[tuple[int, str]]:
+    def _sources(self, group: _Group, spot: PicturePlace, writer: Writer) -> list[tuple[int, str]]:
         """The ``<source>`` elements for copies, and the ``<picture>`` around an ``<img>`` that has none."""
         has = spot.tag.attributes
-        shown = self._said(has["sizes"]) if "sizes" in has else writer.sizes(spot, lazy=lazy)
+        shown = self._said(has["sizes"]) if "sizes" in has else writer.sizes(spot)
         if group.opened is None:
             found = writer.sources(spot, sizes=shown) if self._may_style else []
-            # The element itself takes no place, so that grids and rows stay as they are.
+            # The element takes no place of its own. Rules of the site such as ".strip > img" no longer fit.
             opening = '<picture style="display:contents">'
             return [(spot.tag.start, opening + "".join(found))] if found else []
         if group.modern:

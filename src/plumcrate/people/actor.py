@@ -1,4 +1,4 @@
-"""Actor asks, and what they may do in which library."""
+"""Who asks, and what they may do in which library."""
 
 from __future__ import annotations
 

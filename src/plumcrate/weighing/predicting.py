@@ -276,4 +276,4 @@ class Predictor:
 
 
 def _says_anything(markup: Markup) -> bool:
-    return markup.pictures or markup.sizes or markup.dimensions or markup.backgrounds or markup.lazy
+    return markup.elements or markup.sizes or markup.dimensions or markup.backgrounds or markup.lazy

@@ -101,7 +101,7 @@ def signed_in(
     return person_view(session, actor)
 
 
-@router.get("/session", summary="Actor am I")
+@router.get("/session", summary="Who am I")
 def actor(request: Request, session: Session) -> Person | None:
     """Null when nobody has signed in, so that a browser can ask; a key that is not known is refused."""
     try:

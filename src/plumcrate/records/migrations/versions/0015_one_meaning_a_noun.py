@@ -43,6 +43,8 @@ def upgrade() -> None:
     for table, column, former, name in _KEYS:
         _rename_key(table, column, former, name)
     op.execute("UPDATE weighings SET kind = 'predicted' WHERE kind = 'foretold'")
+    # Pages are rewritten without elements of ours, and without dimensions, until a person asks for them.
+    op.execute("UPDATE libraries SET delivery = delivery #- '{markup,pictures}' #- '{markup,dimensions}'")
 
 
 def downgrade() -> None:
