@@ -14,7 +14,7 @@ from plumcrate.contract.common import Level as LevelView
 from plumcrate.contract.jobs import CheckRequest, ForecastRequest, Job, JobKind, PruneRequest
 from plumcrate.contract.libraries import Library, LibraryChange, LibraryRequest
 from plumcrate.contract.people import Health, KeyRequest, SignIn
-from plumcrate.contract.pictures import File, Format, OverrideRequest, Picture, Purpose, WorstPlace
+from plumcrate.contract.pictures import Derived, File, Format, OverrideRequest, Picture, Purpose, WorstPlace
 from plumcrate.contract.recipes import Effect, FilePlan, FixedQuality, MetadataKind, Recipe, RecipeSettings
 from plumcrate.contract.recipes import Effort as EffortView
 from plumcrate.contract.runs import Item, Run, RunRequest, Scope
