@@ -178,6 +178,8 @@ ENTRIES: dict[str, Entry] = {
     "POST /weighings/{weighing_id}/run": Entry(TREAT, lambda _: {}),
     "POST /weighings/{weighing_id}/needs": Entry(TREAT, lambda _: {"device": "phone", "number": 1}),
     "GET /libraries/{slug}/allowance": Entry(LOOK),
+    "GET /libraries/{slug}/mapping": Entry(LOOK),
+    "PUT /libraries/{slug}/mapping": Entry(ADMINISTER, lambda _: b"{}"),
     "PUT /libraries/{slug}/allowance": Entry(SERVICE),
     "GET /libraries/{slug}/webhook": Entry(ADMINISTER),
     "PUT /libraries/{slug}/webhook": Entry(ADMINISTER, lambda _: {"address": "https://ledge.example/"}),

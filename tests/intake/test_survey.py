@@ -165,7 +165,7 @@ def test_a_survey_sends_off_just_what_arrived_and_at_first_nothing(
     walk = Walk(database, tmp_path)
     for name in ("old/a.jpg", "old/b.jpg"):
         photograph(walk.root / name)
-    follow = SimpleNamespace(tell=lambda _: None)
+    follow = SimpleNamespace(report=lambda _: None)
 
     def look() -> list[str]:
         with database.begin() as session:

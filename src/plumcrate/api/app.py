@@ -20,6 +20,7 @@ from plumcrate.api.routers import (
     keys,
     libraries,
     machine,
+    mapping,
     pages,
     people,
     pictures,
@@ -63,6 +64,7 @@ ROUTERS = (
     sizes,
     touches,
     watermarks,
+    mapping,
 )
 #: Below it pictures are served to anybody, where a library says so.
 MEDIA = "/media"

@@ -35,7 +35,7 @@ _OPEN = re.compile(
     rf"|POST {API}/joining(/offer)?"
     rf"|(GET|HEAD) {API}/docs|(GET|HEAD) {API}/openapi\.json)\Z"
 )
-_PAGE = re.compile(rf"POST {API}/libraries/[^/]+/page\Z")
+_PAGE = re.compile(rf"(POST {API}/libraries/[^/]+/page|PUT {API}/libraries/[^/]+/mapping)\Z")
 _LISTS = re.compile(rf"POST {API}/libraries/[^/]+/(traffic/log|page-files)\Z")
 _WATERMARK = re.compile(rf"PUT {API}/libraries/[^/]+/watermarks/[^/]+/picture\Z")
 _UPLOAD = re.compile(rf"PUT {API}/libraries/[^/]+/files/.+\Z", re.S)

@@ -35,6 +35,7 @@ INDEX: Index = {
             ("connect", "connect a folder tree as a library", "/srv/site/media --name 'Gannet Ledge'"),
             ("libraries", "list the connected libraries", ""),
             ("survey", "look through a library; touches nothing", "gannet-ledge"),
+            ("map", "say which renditions the site made of which files", "gannet-ledge renditions.jsonl"),
         ),
         **_of(
             "care",

@@ -28,6 +28,8 @@ from plumcrate.contract.delivery import (
 )
 from plumcrate.contract.jobs import CheckRequest, ForecastRequest, Job, JobKind, PruneRequest, ReportRequest
 from plumcrate.contract.libraries import Library, LibraryChange, LibraryRequest
+from plumcrate.contract.mapping import Mapping as RenditionMapping
+from plumcrate.contract.mapping import MappingTaken
 from plumcrate.contract.people import (
     ActOutcome,
     AuditEntry,
@@ -678,3 +680,16 @@ def set_watermark_picture(slug: str, name: str, data: bytes) -> Call[WatermarkRu
 def remove_watermark(slug: str, name: str) -> Call[None]:
     """The next run brings the unmarked files back."""
     return Call("DELETE", f"/libraries/{slug}/watermarks/{name}", TypeAdapter(type(None)))
+
+
+def mapping(slug: str) -> Call[RenditionMapping]:
+    """What the site said of its renditions."""
+    return _get(f"/libraries/{slug}/mapping", RenditionMapping)
+
+
+def put_mapping(slug: str, lines: bytes, *, anew: bool = False) -> Call[MappingTaken]:
+    """Says which file was made of which, as JSON lines with ``path`` and ``original``. ``anew``: what was
+    said before is forgotten first."""
+    params = {"anew": "true"} if anew else None
+    address = f"/libraries/{slug}/mapping"
+    return Call("PUT", address, TypeAdapter(MappingTaken), params, content=lines, seconds=600)

@@ -121,3 +121,5 @@ class Methods:
     save_watermark = Method(calls.save_watermark)
     set_watermark_picture = Method(calls.set_watermark_picture)
     remove_watermark = Method(calls.remove_watermark)
+    mapping = Method(calls.mapping)
+    put_mapping = Method(calls.put_mapping)

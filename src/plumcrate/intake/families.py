@@ -1,7 +1,7 @@
 """Making each file belong to its picture: what a new file's name and size say, and who its relatives are.
 
-Works on a few folders at a time with the folders above them, as far up as name patterns reach, so that
-memory does not grow with the library.
+Works on a few folders at a time, with those in which their originals may lie by the library's patterns, so
+that memory does not grow with the library.
 """
 
 from __future__ import annotations
@@ -15,24 +15,10 @@ from sqlalchemy.orm import Session
 
 from plumcrate.contract.pictures import FileRole, FileState
 from plumcrate.records.queries.sums import drop_empty, refresh_pictures
-from plumcrate.records.tables import File, Picture
-from plumcrate.storage.grouping import PixelSize, group
+from plumcrate.records.tables import File, MappedRendition, Picture
+from plumcrate.storage.grouping import PixelSize, conventions_of, group, homes_of
 
 _BATCH = 2_000
-
-
-def reach(patterns: Sequence[str]) -> int:
-    """How many folders below its original's a rendition may lie."""
-    return max((pattern.count("/") for pattern in patterns), default=0)
-
-
-def ancestors(folder: str, levels: int) -> list[str]:
-    """Up to so many folders above one, the nearest first."""
-    folders: list[str] = []
-    while folder and len(folders) < levels:
-        folder = folder.rpartition("/")[0]
-        folders.append(folder)
-    return folders
 
 
 def settle_families(
@@ -50,7 +36,8 @@ def settle_families(
     each arrival's path.
     """
     judged = set(folders)
-    context = judged | {above for folder in judged for above in ancestors(folder, reach(patterns))}
+    conventions = conventions_of(patterns)
+    context = judged | {home for folder in judged for home in homes_of(folder, conventions)}
     rows = session.execute(
         select(File.id, File.path, File.folder, File.width, File.height, File.role, File.picture_id).where(
             File.library_id == library_id,
@@ -63,7 +50,9 @@ def settle_families(
     ).all()
     sizes = {row.path: PixelSize(row.width, row.height) for row in rows}
     sizes |= {values["path"]: PixelSize(values["width"], values["height"]) for values in arrivals}
-    renditions = group(sizes, patterns)
+    told = _told(session, library_id, judged)
+    sizes |= _sizes_of(session, library_id, set(told.values()) - sizes.keys())
+    renditions = group(sizes, patterns, told)
     ours = [row for row in rows if row.folder in judged]
     homes = {renditions.get(path, path) for path in (*(row.path for row in ours), *_paths(arrivals))}
     pictures = _pictures(session, library_id, homes)
@@ -89,6 +78,29 @@ def settle_families(
     refresh_pictures(session, sorted(concerned))
     drop_empty(session, sorted(concerned))
     return {path: pictures[renditions.get(path, path)] for path in _paths(arrivals)}
+
+
+def _told(session: Session, library_id: int, folders: set[str]) -> dict[str, str]:
+    """What the site says of files in some folders: the original of each."""
+    query = select(MappedRendition.path, MappedRendition.original).where(
+        MappedRendition.library_id == library_id, MappedRendition.folder.in_(folders)
+    )
+    return dict(session.execute(query).all())
+
+
+def _sizes_of(session: Session, library_id: int, paths: set[str]) -> dict[str, PixelSize]:
+    """Of files on record, by path."""
+    found: dict[str, PixelSize] = {}
+    wanted = sorted(paths)
+    for start in range(0, len(wanted), _BATCH):
+        query = select(File.path, File.width, File.height).where(
+            File.library_id == library_id,
+            File.path.in_(wanted[start : start + _BATCH]),
+            File.state != FileState.GONE,
+            File.size_name.is_(None),
+        )
+        found |= {path: PixelSize(width, height) for path, width, height in session.execute(query)}
+    return found
 
 
 def _paths(arrivals: list[dict[str, Any]]) -> list[str]:

@@ -26,12 +26,13 @@ from plumcrate.keeping.recovery import recover
 from plumcrate.queue.locks import PICTURE_LOCK
 from plumcrate.records.database import Database, conflicted, lost_connection
 from plumcrate.records.queries.folders import below
-from plumcrate.records.tables import Derived, File, Journal, Library, Picture
+from plumcrate.records.tables import Derived, File, Journal, Library, MappedRendition, Picture
 from plumcrate.storage.errors import NO_FILE_CODES, NotThere, StorageError
+from plumcrate.storage.grouping import conventions_of, homes_of
 from plumcrate.storage.names import shown
 from plumcrate.storage.store import ListedFile
 
-from .families import ancestors, reach, settle_families
+from .families import settle_families
 from .headers import identified, no_treatment
 from .moving import Mover
 
@@ -313,12 +314,16 @@ class Reconciler:
         return set(session.scalars(select(File.folder).where(File.picture_id.in_(pictures)).distinct()))
 
     def _with_those_below(self, session: Session, folders: set[str]) -> set[str]:
-        """Folders, with those below them in which renditions of their files may lie."""
-        levels = reach(self.patterns)
-        if not levels or not folders:
+        """Folders, with those in which renditions of their files may lie."""
+        conventions = conventions_of(self.patterns)
+        if not folders:
             return folders
         rows = session.scalars(select(File.folder).where(File.library_id == self.library_id).distinct())
-        return folders | {folder for folder in rows if folders.intersection(ancestors(folder, levels))}
+        told = select(MappedRendition.folder).where(
+            MappedRendition.library_id == self.library_id, MappedRendition.home.in_(folders)
+        )
+        below = {folder for folder in rows if folders & homes_of(folder, conventions)}
+        return folders | below | set(session.scalars(told.distinct()))
 
 
 def known_in(session: Session, library_id: int, folder: str) -> list[str]:

@@ -1,8 +1,9 @@
-"""connect, libraries, survey, savings."""
+"""connect, libraries, survey, map, savings."""
 
 from __future__ import annotations
 
 import argparse
+import sys
 from pathlib import Path
 
 from rich.console import RenderableType
@@ -12,11 +13,12 @@ from plumcrate.cli.look import QUIET, slat
 from plumcrate.contract.common import Copies, CopyFormat, Level
 from plumcrate.contract.jobs import Job, JobState, SurveyReport
 from plumcrate.contract.libraries import LibraryRequest
+from plumcrate.contract.mapping import Mapping
 from plumcrate.contract.recipes import MetadataKind
 from plumcrate.contract.savings import Savings, Slat
 from plumcrate.words import saved, size
 
-from .common import CommandResult, Commands, client, console, table
+from .common import CommandResult, Commands, WrongCommand, client, console, table
 
 
 def add_commands(commands: Commands) -> None:
@@ -39,6 +41,12 @@ def add_commands(commands: Commands) -> None:
     survey.add_argument("library")
     survey.add_argument("--no-wait", action="store_true", help="start it and return at once")
     survey.set_defaults(command=_survey)
+
+    mapping = commands.add("map")
+    mapping.add_argument("library")
+    mapping.add_argument("file", nargs="?", help="JSON lines with path and original; - reads standard input")
+    mapping.add_argument("--anew", action="store_true", help="forget first what was said before")
+    mapping.set_defaults(command=_map)
 
     savings = commands.add("savings")
     savings.add_argument("library")
@@ -70,6 +78,29 @@ def kinds(text: str) -> list[MetadataKind]:
         raise argparse.ArgumentTypeError(
             f"{text!r} is none of all, nothing, {', '.join(MetadataKind)}"
         ) from None
+
+
+def _map(options: argparse.Namespace) -> CommandResult:
+    with client() as service:
+        if options.file is None:
+            known = service.mapping(options.library)
+            return CommandResult(known, [_mapped(known)])
+        taken = service.put_mapping(options.library, _read(options.file), anew=options.anew)
+    lines = [f"{taken.taken:,} lines were taken, {taken.refused:,} refused.", *taken.faults, _mapped(taken)]
+    return CommandResult(taken, lines, code=1 if taken.refused and not taken.taken else 0)
+
+
+def _mapped(known: Mapping) -> str:
+    return f"{known.renditions:,} renditions are on record; {known.found:,} stand here with their original."
+
+
+def _read(name: str) -> bytes:
+    if name == "-":
+        return sys.stdin.buffer.read()
+    try:
+        return Path(name).read_bytes()
+    except OSError as error:
+        raise WrongCommand(f"{name}: {error.strerror}") from None
 
 
 def _connect(options: argparse.Namespace) -> CommandResult:

@@ -240,6 +240,25 @@ class Derived(Base):
     )
 
 
+class MappedRendition(Base):
+    """What the site says: the file at ``path`` was made of ``original``. ``folder`` and ``home`` are
+    theirs."""
+
+    __tablename__ = "mapped_renditions"
+
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), primary_key=True)
+    path: Mapped[str] = mapped_column(primary_key=True)
+    folder: Mapped[str]
+    original: Mapped[str]
+    home: Mapped[str]
+    made_by: Mapped[str] = mapped_column(default="")
+
+    __table_args__ = (
+        Index("ix_mapped_renditions_folder", "library_id", "folder"),
+        Index("ix_mapped_renditions_home", "library_id", "home"),
+    )
+
+
 class Backup(Base):
     """One durable backup in the store, by content; several files may share it.
 
