@@ -21,7 +21,7 @@ from plumcrate.records.database import Database
 from plumcrate.records.tables import Library, OutgoingMessage
 from plumcrate.refusal import Refusal
 from plumcrate.webhooks.outgoing import (
-    PAUSES,
+    BACKOFF,
     WebhookSender,
     give_webhook_secret,
     notify_webhook,
@@ -110,7 +110,7 @@ def test_a_message_is_signed_and_says_what_came_to_pass(house: House) -> None:
 def test_it_is_told_again_until_it_is_taken_under_the_same_name(house: House) -> None:
     house.answer = lambda _: httpx.Response(503)
     house.tell()
-    for pause in PAUSES[:3]:
+    for pause in BACKOFF.pauses[:3]:
         house.sender.turn()
         (row,) = house.rows()
         assert row.said == "it answered 503"
@@ -129,12 +129,12 @@ def test_it_is_told_again_until_it_is_taken_under_the_same_name(house: House) ->
 def test_after_three_days_it_is_given_up(house: House) -> None:
     house.answer = lambda _: httpx.Response(500)
     house.tell()
-    for _ in range(len(PAUSES) + 3):
+    for _ in range(len(BACKOFF.pauses) + 3):
         house.sender.turn()
         house.let_pass(days=2)
     (row,) = house.rows()
-    assert (row.given_up, row.attempts) == (True, len(PAUSES) + 1)
-    assert sum(PAUSES) >= 2.5 * 86_400
+    assert (row.given_up, row.attempts) == (True, len(BACKOFF.pauses) + 1)
+    assert sum(BACKOFF.pauses) >= 2.5 * 86_400
     with house.database.begin() as session:
         (shown,) = webhook_view(session, session.get_one(Library, 1)).messages
     assert (shown.next_at, shown.said) == (None, "it answered 500")
@@ -172,7 +172,7 @@ def test_only_what_is_public_or_listed_is_reached(house: House, address: str, sa
     assert house.asked == []
     assert said in str(house.rows()[0].said)
     house.settings(address="https://public.example/")
-    house.let_pass(seconds=PAUSES[0] + 1)
+    house.let_pass(seconds=BACKOFF.pauses[0] + 1)
     sender.turn()
     assert [request.url.host for request in house.asked] == ["93.184.215.14"]
 
@@ -216,7 +216,7 @@ def test_a_secret_that_cannot_be_read_is_said_and_the_message_waits(house: House
     assert house.asked == []
     assert "the secret cannot be read" in str(house.rows()[0].said)
     (tmp_path / "away").rename(tmp_path / "state/seal.key")
-    house.let_pass(seconds=PAUSES[0] + 1)
+    house.let_pass(seconds=BACKOFF.pauses[0] + 1)
     house.sender.turn()
     assert len(house.asked) == 1
 

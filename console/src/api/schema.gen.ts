@@ -6701,6 +6701,18 @@ export interface components {
              * @default 0
              */
             pictures: number;
+            /**
+             * Renditions
+             * @description Files that were found to be renditions of others.
+             * @default 0
+             */
+            renditions: number;
+            /**
+             * Renditions Told
+             * @description Those of them that the site itself named, rather than a pattern.
+             * @default 0
+             */
+            renditions_told: number;
         };
         /** Token */
         Token: {

@@ -266,7 +266,8 @@ function LastSurvey({ library }: { library: Library }) {
       <p>
         {count(survey.files_seen)} files seen: {count(survey.files_new)} new, {count(survey.files_changed)}{" "}
         changed by others, {count(survey.files_gone)} gone, {count(survey.files_unreadable)} unreadable.
-        Originals and renditions both count as files.
+        Originals and renditions both count as files: {many(survey.renditions, "rendition")} found their
+        original, {count(survey.renditions_told)} of them because the site says so.
       </p>
       {survey.notes.length > 0 && (
         <details className="mt-2 text-sm text-quiet">

@@ -49,6 +49,10 @@ class SurveyReport(Answer):
     files_gone: int = 0
     files_unreadable: int = 0
     pictures: int = 0
+    renditions: int = Field(0, description="Files that were found to be renditions of others.")
+    renditions_told: int = Field(
+        0, description="Those of them that the site itself named, rather than a pattern."
+    )
     notes: list[str] = Field(default_factory=list, description="Left out, and why.")
 
 

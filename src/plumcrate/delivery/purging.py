@@ -20,6 +20,7 @@ from http_sfv.list import List
 
 from plumcrate.contract.delivery import Delivery
 from plumcrate.outgoing import CannotReach, Outgoing, host_of
+from plumcrate.outgoing.delivering import Backoff, DeliveryLoop
 from plumcrate.records.database import Database
 from plumcrate.records.queries.purges import (
     DuePurge,
@@ -43,7 +44,8 @@ SECONDS, _SHARE, _HELD = 3.0, 20.0, 120.0
 _AT_ONCE, _REMEMBERED = 8, 50_000
 #: The pause before the second attempt doubles up to so many seconds. What a day of attempts did not bring
 #: to a cache, its own time limits have.
-_FIRST_PAUSE, _LONGEST_PAUSE, _MOST_ATTEMPTS = 2.0, 900.0, 100
+_FIRST_PAUSE, _LONGEST_PAUSE = 2.0, 900.0
+_BACKOFF = Backoff.doubling(_FIRST_PAUSE, _LONGEST_PAUSE, 100)
 
 
 class CacheSilent(Exception):
@@ -87,6 +89,7 @@ class Purger:
     ) -> None:
         self._database, self._out, self._clock = database, out, clock
         self._pool = ThreadPoolExecutor(_AT_ONCE, thread_name_prefix="purge")
+        self._loop = DeliveryLoop(self._due, self._tell_all, self._settle, at_once=_AT_ONCE)
         self._silent: dict[str, _Silence] = {}
         #: What a cache was told while another one of its library was not: (cache, row, count as read).
         self._told: OrderedDict[tuple[str, int, int], None] = OrderedDict()
@@ -94,25 +97,21 @@ class Purger:
 
     def turn(self) -> bool:
         """Tells of what is due now; whether there was any."""
-        with self._database.begin() as session:
-            libraries = libraries_due(session)
-        batches = [batch for library in libraries if (batch := self._taken(library)) is not None]
-        asked = [
-            (
-                batch,
-                [
-                    (cache, self._pool.submit(self._tell, cache, batch))
-                    for cache in batch.settings.caches.purge
-                ],
-            )
-            for batch in batches
-        ]
-        for batch, answers in asked:
-            self._settle(batch, [answer.result() for _, answer in answers])
-        return bool(libraries)
+        return self._loop.turn()
 
     def close(self) -> None:
+        self._loop.close()
         self._pool.shutdown(wait=False, cancel_futures=True)
+
+    def _due(self) -> list[_LibraryPurges]:
+        with self._database.begin() as session:
+            libraries = libraries_due(session)
+        return [batch for library in libraries if (batch := self._taken(library)) is not None]
+
+    def _tell_all(self, batch: _LibraryPurges) -> list[_Answered]:
+        """Tells every cache of a library, each by itself."""
+        asked = [self._pool.submit(self._tell, cache, batch) for cache in batch.settings.caches.purge]
+        return [answer.result() for answer in asked]
 
     def _taken(self, library: Library) -> _LibraryPurges | None:
         settings = Delivery.model_validate(library.delivery)
@@ -208,14 +207,13 @@ class Purger:
 
     def _later(self, due: Sequence[DuePurge], said: str, slug: str) -> None:
         log.warning("caches could not be told", library=slug, addresses=len(due), reason=said)
-        spent = [row for row in due if row.attempts + 1 >= _MOST_ATTEMPTS]
         with self._database.begin() as session:
-            if spent:
-                told(session, spent)
             for attempts in {row.attempts for row in due}:
-                these = [row for row in due if row.attempts == attempts and row not in spent]
-                pause = min(_LONGEST_PAUSE, _FIRST_PAUSE * 2.0 ** min(attempts, 20))
-                if these:
+                these = [row for row in due if row.attempts == attempts]
+                pause = _BACKOFF.after(attempts + 1)
+                if pause is None:
+                    told(session, these)
+                else:
                     put_off(session, these, pause, said)
 
 

@@ -110,6 +110,14 @@ def _stands(keeper: Keeper, path: str) -> bool:
         return True
 
 
+#: A library of more pictures than these, none of which has a rendition, is worth a word.
+_MANY = 20
+_NO_RENDITIONS = (
+    "no file was found to be a rendition of another: if the site makes its own sizes, say which file was "
+    "made of which (plumcrate map), or give the library a name pattern"
+)
+
+
 class _Surveyor:
     def __init__(
         self,
@@ -205,13 +213,20 @@ class _Surveyor:
         report = self._report()
         report.notes = tally.notes + ([f"and {tally.more_notes:,} more"] if tally.more_notes else [])
         with self.database.begin() as session:
-            report.files_unreadable, report.pictures = session.execute(
+            counts = session.execute(
                 text(
                     "SELECT (SELECT count(*) FROM files WHERE library_id = :id AND state = 'unreadable'), "
-                    "(SELECT count(*) FROM pictures WHERE library_id = :id AND state <> 'gone')"
+                    "(SELECT count(*) FROM pictures WHERE library_id = :id AND state <> 'gone'), "
+                    "count(*), count(m.path) FROM files f "
+                    "LEFT JOIN mapped_renditions m ON m.library_id = f.library_id AND m.path = f.path "
+                    "WHERE f.library_id = :id AND f.role = 'rendition' AND f.state <> 'gone' "
+                    "AND f.size_name IS NULL"
                 ),
                 {"id": self.library_id},
             ).one()
+            report.files_unreadable, report.pictures, report.renditions, report.renditions_told = counts
+            if not report.renditions and report.pictures > _MANY:
+                report.notes.insert(0, _NO_RENDITIONS)
             session.execute(
                 update(Library)
                 .where(Library.id == self.library_id, Library.surveyed_at.is_(None))

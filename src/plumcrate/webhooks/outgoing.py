@@ -18,6 +18,7 @@ from standardwebhooks import Webhook as Signer
 from plumcrate.contract.webhooks import EventType, SentMessage, Webhook, WebhookSettings
 from plumcrate.keeping.sealing import CannotUnseal, Seal
 from plumcrate.outgoing import CannotReach, Outgoing
+from plumcrate.outgoing.delivering import Backoff, DeliveryLoop, Undelivered
 from plumcrate.records.database import Database, notify
 from plumcrate.records.tables import Library, OutgoingMessage
 from plumcrate.refusal import Refusal
@@ -27,7 +28,7 @@ from .signing import new_secret
 log = structlog.get_logger()
 
 #: Pauses before another attempt, in seconds; after the last a message is given up: three days.
-PAUSES = (5, 30, 120, 600, 3_600, 6 * 3_600, 12 * 3_600, 24 * 3_600, 24 * 3_600)
+BACKOFF = Backoff((5, 30, 120, 600, 3_600, 6 * 3_600, 12 * 3_600, 24 * 3_600, 24 * 3_600))
 #: What is being sent is nobody else's for so long, in seconds: longer than a batch of silent addresses takes.
 _HELD, SECONDS, _BATCH = 300, 15.0, 10
 #: So many messages of a library are kept, and shown.
@@ -122,31 +123,19 @@ class _DueMessage:
     secret: bytes | None
 
 
-class _NotTaken(Exception):
-    """A message was not taken; the text says why. ``for_good``: it need not be tried again."""
-
-    def __init__(self, text: str, *, for_good: bool = False) -> None:
-        super().__init__(text)
-        self.for_good = for_good
-
-
 class WebhookSender:
     """Sends what is due, as far as ``out`` may reach."""
 
     def __init__(self, database: Database, seal: Seal, out: Outgoing) -> None:
         self._database, self._seal, self._out = database, seal, out
+        self._loop = DeliveryLoop(self._take, self._send, self._note)
 
     def turn(self) -> bool:
         """Sends what is due; whether there was any."""
-        due = self._take()
-        for message in due:
-            try:
-                self._send(message)
-            except _NotTaken as error:
-                self._note(message, str(error), given_up=error.for_good)
-            else:
-                self._note(message, None)
-        return bool(due)
+        return self._loop.turn()
+
+    def close(self) -> None:
+        self._loop.close()
 
     def _take(self) -> list[_DueMessage]:
         """What is due, held so that nobody else sends it meanwhile."""
@@ -182,12 +171,20 @@ class WebhookSender:
                 )
         return due
 
-    def _send(self, message: _DueMessage) -> None:
-        """Raises :class:`_NotTaken`."""
+    def _send(self, message: _DueMessage) -> Undelivered | None:
+        """Why a message was not taken; None when it was."""
+        try:
+            self._deliver(message)
+        except Undelivered as error:
+            return error
+        return None
+
+    def _deliver(self, message: _DueMessage) -> None:
+        """Raises :class:`~plumcrate.outgoing.delivering.Undelivered`."""
         if message.settings.address is None:
-            raise _NotTaken("the webhook has no address any more", for_good=True)
+            raise Undelivered("the webhook has no address any more", for_good=True)
         if message.secret is None:
-            raise _NotTaken("it has no secret to sign with: make one")
+            raise Undelivered("it has no secret to sign with: make one")
         body = json.dumps(
             {"type": message.type, "timestamp": message.at.astimezone(UTC).isoformat(), "data": message.data}
         )
@@ -195,7 +192,7 @@ class WebhookSender:
         try:
             signature = Signer(self._seal.open(message.secret).decode()).sign(message.message_id, now, body)
         except CannotUnseal as error:
-            raise _NotTaken(f"the secret cannot be read: {error}") from None
+            raise Undelivered(f"the secret cannot be read: {error}") from None
         self._post(
             message.settings.address,
             body,
@@ -208,18 +205,19 @@ class WebhookSender:
         )
 
     def _post(self, address: str, body: str, headers: dict[str, str]) -> None:
-        """Raises :class:`_NotTaken`."""
+        """Raises :class:`~plumcrate.outgoing.delivering.Undelivered`."""
         try:
             status = self._out.ask("POST", address, content=body, headers=headers).status
         except CannotReach as error:
-            raise _NotTaken(str(error)) from None
+            raise Undelivered(str(error)) from None
         if status == 410:
-            raise _NotTaken("it answered 410: it wants to hear nothing more", for_good=True)
+            raise Undelivered("it answered 410: it wants to hear nothing more", for_good=True)
         if not 200 <= status < 300:
-            raise _NotTaken(f"it answered {status}")
+            raise Undelivered(f"it answered {status}")
 
-    def _note(self, message: _DueMessage, said: str | None, *, given_up: bool = False) -> None:
-        spent = given_up or message.attempts > len(PAUSES)
+    def _note(self, message: _DueMessage, fault: Undelivered | None) -> None:
+        said = None if fault is None else str(fault)
+        pause = None if fault is not None and fault.for_good else BACKOFF.after(message.attempts)
         with self._database.begin() as session:
             row = session.get(OutgoingMessage, message.id)
             if row is None:
@@ -227,9 +225,9 @@ class WebhookSender:
             row.said = said
             if said is None:
                 row.sent_at = func.now()
-            elif spent:
+            elif pause is None:
                 row.given_up = True
             else:
-                row.due_at = func.now() + timedelta(seconds=PAUSES[message.attempts - 1])
+                row.due_at = func.now() + timedelta(seconds=pause)
         if said is not None:
             log.warning("a webhook was not taken", library=message.slug, type=message.type, reason=said)

@@ -154,6 +154,7 @@ class Worker:
             each.close()
         self.sandboxes.close()
         self.purger.close()
+        self.sender.close()
         for out in self._out:
             out.close()
         self.heartbeat.close()

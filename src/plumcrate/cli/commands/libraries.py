@@ -169,6 +169,12 @@ def _survey_lines(job: Job) -> list[RenderableType]:
         f"{report.files_changed:,} changed, {report.files_gone:,} gone, "
         f"{report.files_unreadable:,} unreadable."
     )
+    if report.renditions:
+        named = report.renditions - report.renditions_told
+        said += (
+            f" {report.renditions:,} are renditions of others: {report.renditions_told:,} by the site's word, "
+            f"{named:,} by their names."
+        )
     return [said, *(Text(f"  {note}", QUIET) for note in report.notes)]
 
 
