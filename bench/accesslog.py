@@ -11,7 +11,7 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.accesslog.reading import batches, chunks_of, opened
+from plumcrate.accesslog.batches import batches, chunks_of, opened
 
 _SIZE = 1_000_000_000
 _AGENTS = (

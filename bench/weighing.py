@@ -26,9 +26,9 @@ from plumcrate.contract.weighing import Device, PageFinding, Reading
 from plumcrate.demo.painter.scenes import SCENES
 from plumcrate.pages.faults import Fault
 from plumcrate.pages.findings import FindingContext, findings_of
+from plumcrate.pages.page_reading import reading_of
 from plumcrate.pages.process import Walls, Weigher, weigher
 from plumcrate.pages.profiles import PROCESSORS, USUAL
-from plumcrate.pages.reading import reading_of
 
 from .pages import unpacked
 

@@ -11,8 +11,8 @@ from pathlib import Path
 
 import pytest
 
-from plumcrate.accesslog import reading
-from plumcrate.accesslog.reading import LogBatch, batches, chunks_of, follow, number_of, opened
+from plumcrate.accesslog import batches as log_batches
+from plumcrate.accesslog.batches import LogBatch, batches, chunks_of, follow, number_of, opened
 
 AGENT = b"Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0"
 
@@ -79,7 +79,7 @@ def test_a_packed_log_says_the_same_and_has_the_same_number(place: Path) -> None
 
 def test_stretches_join(place: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     whole = requests(counted(place))
-    monkeypatch.setattr(reading, "_MOST_COUNTS", 2)
+    monkeypatch.setattr(log_batches, "_MOST_COUNTS", 2)
     parts = counted(place)
     assert len(parts) > 1
     assert [batch.begin for batch in parts] == [0, *(batch.end for batch in parts[:-1])]

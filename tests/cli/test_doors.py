@@ -62,7 +62,7 @@ def test_somebody_is_invited_and_listed(service: Service) -> None:
 def test_wrong_words_are_named(service: Service) -> None:
     assert "LIBRARY=ROLE" in run(service, "invite", "x@y.example", "--to", "ledge", code=2).stderr
     assert "LIBRARY=ROLE" in run(service, "invite", "x@y.example", "--to", "ledge=king", code=2).stderr
-    assert "to which libraries" in run(service, "invite", "x@y.example", code=4).stderr
+    assert "name the libraries" in run(service, "invite", "x@y.example", code=4).stderr
     assert "no library called nowhere" in run(service, "people", "nowhere", code=4).stderr
 
 
@@ -97,7 +97,7 @@ def test_who_administers_one_library_does_it_there(service: Service) -> None:
     assert "theirs" in run(service, "keys", "ledge", key=head).stdout
     assert "under@ledge.example" in run(service, "people", "ledge", key=head).stdout
     for arguments in (["people"], ["keys"], ["audit"], ["invite", "x@y.example", "--service"]):
-        assert "administers the whole service" in run(service, *arguments, key=head, code=4).stderr
+        assert "administrator of the whole service" in run(service, *arguments, key=head, code=4).stderr
     assert "Invite somebody to a library" in run(service, "audit", "ledge", key=head).stdout
 
 

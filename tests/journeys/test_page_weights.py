@@ -108,7 +108,7 @@ def ledge(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
         pages = SitePages(Client(service.url, service.key, timeout=60), "ledge", seconds=0.2)
         with running(create_site(home / "library", pages=pages), port) as site:
             found = Weighed(service, home / "library", site, scratch)
-            found.deliver(markup={"rewrite": False})
+            found.deliver(markup={"rewrite": False, "elements": True, "dimensions": True})
             yield found
         shutil.rmtree(scratch, ignore_errors=True)
 
@@ -151,7 +151,7 @@ def test_before_predicted_treated_and_again(ledge: Weighed) -> None:
     assert (run.failed, run.files) == (0, 4)
     (unserved,) = ledge.weigh()
     assert "not-served" in {finding.code for finding in unserved.findings}, "its pages do not name the copies"
-    ledge.deliver(markup=Markup().model_dump())
+    ledge.deliver(markup=Markup(elements=True, dimensions=True).model_dump())
     (after,) = ledge.weigh()
     for device in Device:
         would, is_now = reading(predicted, device), reading(after, device)

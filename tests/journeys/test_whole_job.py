@@ -255,7 +255,7 @@ def test_the_command_line(service: Service, library: Path, tmp_path: Path) -> No
     assert "has no picture" in plumcrate("show", "ledge", "nothing.jpg", code=2)
     assert "by folder" in plumcrate("savings", "ledge")
     assert "finished" in plumcrate("runs", "ledge")
-    assert "say what to restore" in plumcrate("restore", "ledge", code=2)
+    assert "name what to restore" in plumcrate("restore", "ledge", code=2)
     assert "0 failed" in plumcrate("restore", "ledge", "--all")
     assert hashes(library) == before
     environment["PLUMCRATE_URL"] = "http://127.0.0.1:9"

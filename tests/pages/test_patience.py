@@ -79,5 +79,5 @@ def test_a_full_disk_is_a_plain_word(monkeypatch: pytest.MonkeyPatch) -> None:
         raise OSError(errno.ENOSPC, "No space left on device")
 
     monkeypatch.setattr(tempfile, "mkdtemp", full)
-    with pytest.raises(Fault, match=r"no place for a browser .*No space left"), weigher(Walls()):
+    with pytest.raises(Fault, match=r"found no room to work .*No space left"), weigher(Walls()):
         pass

@@ -9,7 +9,7 @@ import pytest
 from plumcrate.contract.weighing import Box, Budget, Device, Line, Processor, Reading, SeenQuality
 from plumcrate.pages.budgets import over
 from plumcrate.pages.findings import AvailableSize, FindingContext, OnRecord, findings_of, place_of
-from plumcrate.pages.reading import kinds_of, reading_of, spread_of
+from plumcrate.pages.page_reading import kinds_of, reading_of, spread_of
 from plumcrate.pages.traffic import VisitTraffic
 
 SITE = "https://ledge.example"
@@ -123,7 +123,7 @@ def test_kinds_are_in_their_order_and_only_those_there_are() -> None:
 
 def test_a_place_needs_pixels_by_the_density_of_its_screen() -> None:
     on_phone = reading([place("a")], [exchange("a")], device=Device.PHONE).pictures[0]
-    assert (on_phone.needed_width, on_phone.needed_height) == (1_050, 788)
+    assert (on_phone.needed_width, on_phone.needed_height) == (1_200, 900)
     on_desk = reading([place("a")], [exchange("a")]).pictures[0]
     assert (on_desk.needed_width, on_desk.needed_height, on_desk.excess) == (400, 300, 4.0)
 

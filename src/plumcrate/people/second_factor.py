@@ -14,7 +14,7 @@ from io import BytesIO
 
 import pyotp
 import segno
-from sqlalchemy import delete, func, select, update
+from sqlalchemy import delete, func, update
 from sqlalchemy.orm import Session
 
 from plumcrate.contract.people import SecondFactorOffer
@@ -81,11 +81,6 @@ def take(session: Session, person: Person, seal: Seal, code: str) -> bool:
         .returning(RecoveryCode.person_id)
     ).first()
     return gone is not None
-
-
-def codes_left(session: Session, person_id: int) -> int:
-    count = select(func.count()).select_from(RecoveryCode).where(RecoveryCode.person_id == person_id)
-    return int(session.scalar(count) or 0)
 
 
 def _take_digits(session: Session, person: Person, seal: Seal, code: str) -> bool:

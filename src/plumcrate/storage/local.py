@@ -225,9 +225,6 @@ class LocalStore(Store):
             facts = os.fstatvfs(root)
         return facts.f_bavail * facts.f_frsize
 
-    def watched(self) -> Path | None:
-        return self.root
-
     # -- changing ----------------------------------------------------------------------------
 
     def stage(self, hidden: str, data: bytes, like: str | None = None, *, keep_times: bool = False) -> None:

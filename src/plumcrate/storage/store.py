@@ -18,7 +18,6 @@ from collections.abc import Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from enum import Enum
-from pathlib import Path
 from typing import BinaryIO, Protocol, cast
 
 from .errors import NO_FILE_CODES, StorageError
@@ -151,10 +150,6 @@ class Store(ABC):
     @abstractmethod
     def room(self) -> int:
         """Free bytes."""
-
-    def watched(self) -> Path | None:
-        """The folder in which changes can be watched by the system; None when they cannot."""
-        return None
 
     def read(self, path: str, limit: int | None = None) -> bytes:
         """The whole file, or its first ``limit`` bytes."""

@@ -35,9 +35,9 @@ from plumcrate.keeping.originals import largest_of, original_bytes
 from plumcrate.keeping.sealing import CannotUnseal, Seal
 from plumcrate.pages.faults import Fault
 from plumcrate.pages.findings import FindingContext, findings_of, weight
+from plumcrate.pages.page_reading import reading_of
 from plumcrate.pages.process import Walls, Weigher, find_browser, weigher
 from plumcrate.pages.profiles import PROCESSORS, USUAL
-from plumcrate.pages.reading import reading_of
 from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.tables import File, Library

@@ -172,7 +172,7 @@ def _survey_lines(job: Job) -> list[RenderableType]:
     if report.renditions:
         named = report.renditions - report.renditions_told
         said += (
-            f" {report.renditions:,} are renditions of others: {report.renditions_told:,} by the site's word, "
+            f" {report.renditions:,} are renditions of others: {report.renditions_told:,} by the site, "
             f"{named:,} by their names."
         )
     return [said, *(Text(f"  {note}", QUIET) for note in report.notes)]

@@ -12,7 +12,7 @@ from urllib.parse import unquote_to_bytes, urlsplit
 from rich.console import RenderableType
 from rich.text import Text
 
-from plumcrate.accesslog.reading import LogBatch, batches, chunks_of, follow, number_of, opened
+from plumcrate.accesslog.batches import LogBatch, batches, chunks_of, follow, number_of, opened
 from plumcrate.cli.look import LEAF, QUIET, plain, slat
 from plumcrate.client import Client, ProblemError
 from plumcrate.contract.delivery import (

@@ -14,10 +14,6 @@ from plumcrate.contract.jobs import JobKind
 from plumcrate.records.tables import Derived, File, Item, Job, Run
 
 
-def latest_job(session: Session, library_id: int, kind: JobKind) -> Job | None:
-    return latest_jobs(session, [library_id], kind).get(library_id)
-
-
 def latest_jobs(session: Session, library_ids: Sequence[int], kind: JobKind) -> dict[int, Job]:
     """The latest of a kind, by the number of its library; of libraries that had one."""
     query = (
