@@ -304,7 +304,7 @@ def say(capsys: pytest.CaptureFixture[str]) -> Say:
         (("libraries",), ("ledge", "34", "10.0 MB", "−50 %")),
         (
             ("connect", "/srv/ledge"),
-            ("Connected /srv/ledge", "stays: rights", "Next: plumcrate survey ledge"),
+            ("Connected /srv/ledge", "files keep: rights", "Next: plumcrate survey ledge"),
         ),
         (("runs",), ("treat lean", "finished", "−60 %")),
         (("list", "ledge", "--sort", "worst"), ("2025/kite.jpg", "80.1", "71.2", "1 of 1 pictures")),

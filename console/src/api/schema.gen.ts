@@ -4654,6 +4654,11 @@ export interface components {
             sampled_files: number;
             /** Seconds */
             seconds: number;
+            /**
+             * Wanted Seconds
+             * @description Too little was looked at: sample for so many seconds. Null when it was enough.
+             */
+            wanted_seconds: number | null;
         };
         /**
          * OutputReport

@@ -20,6 +20,7 @@ const OUTLOOK = {
   bytes_lightest: range(400),
   seconds: 31.4,
   run_seconds: 754,
+  wanted_seconds: null as number | null,
   actual_files: 0,
   actual_before: 0,
   actual_after: 0,
@@ -67,4 +68,11 @@ test("before a run is started its length is told, or where to have it told", asy
   expect((await screen.findByRole("link", { name: "Forecast it first" })).getAttribute("href")).toBe(
     "/l/ledge",
   );
+});
+
+test("a forecast that looked at too little says so instead", async () => {
+  serve(said({ ...OUTLOOK, wanted_seconds: 120 }));
+  show(<ForecastCard library={LIBRARY} />);
+  expect(await screen.findByText(/Too little was looked at .* sample for 2 min/)).toBeTruthy();
+  expect(screen.queryByText(/A run over all of them/)).toBeNull();
 });

@@ -91,7 +91,13 @@ function Outlook({ result }: { result: Found }) {
         An estimate for {many(result.files, "file")} of {bytes(result.bytes_before)}, from{" "}
         {count(result.sampled_files)} of them ({bytes(result.sampled_bytes)}) treated in{" "}
         {Math.round(result.seconds)} s.
-        {result.run_seconds != null && (
+        {result.wanted_seconds != null && (
+          <strong className="block text-clay">
+            Too little was looked at for these figures to be worth much: sample for{" "}
+            {duration(result.wanted_seconds)}.
+          </strong>
+        )}
+        {result.wanted_seconds == null && result.run_seconds != null && (
           <>
             {" "}
             A run over all of them would take about{" "}

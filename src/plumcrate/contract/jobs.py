@@ -152,6 +152,9 @@ class Outlook(Answer):
     bytes_after: Range
     bytes_lightest: Range
     seconds: float
+    wanted_seconds: float | None = Field(
+        None, description="Too little was looked at: sample for so many seconds. Null when it was enough."
+    )
     run_seconds: float | None = Field(
         None, description="How long a run over all these files would take here, from what the sample took."
     )

@@ -17,7 +17,7 @@ import math
 import random
 import time
 from collections import defaultdict
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
@@ -51,6 +51,8 @@ _ROUNDS = 2000
 _SIZES = (20_000, 100_000, 400_000, 1_500_000, 6_000_000)
 #: At least so many files of a stratum are looked at, as far as time goes.
 _LEAST = 2
+#: A forecast needs so many files. Kinds that were not looked at may hold this part of all bytes.
+_LEAST_IN_ALL, _UNKNOWN = 8, 0.25
 
 #: What a treatment would save and take, for a file's bytes, a recipe and megapixels.
 Measure = Callable[[bytes, "Recipe", float], Measured]
@@ -150,9 +152,29 @@ def forecast(
         bytes_after=after,
         bytes_lightest=lightest,
         seconds=round(time.monotonic() - began, 1),
+        wanted_seconds=_wanted(strata, seen, time.monotonic() - began),
         run_seconds=round(run_seconds, 1),
         efforts=_efforts(compared, run_seconds, after, lightest, core_recipe(settings).effort),
     )
+
+
+def _is_known(candidates: list[_SampledFile], looked_at: Sequence[Measured]) -> bool:
+    return len(looked_at) >= min(_LEAST, len(candidates))
+
+
+def _wanted(strata: _Strata, seen: dict[_Key, list[Measured]], seconds: float) -> float | None:
+    """For how long to sample instead, in seconds; None when enough of what weighs was looked at."""
+    weights = {key: sum(one.size for one in candidates) for key, candidates in strata.items()}
+    unknown = [key for key, candidates in strata.items() if not _is_known(candidates, seen.get(key, []))]
+    looked_at = sum(map(len, seen.values()))
+    files = sum(map(len, strata.values()))
+    few = looked_at < min(_LEAST_IN_ALL, files)
+    if not few and sum(weights[key] for key in unknown) <= _UNKNOWN * max(sum(weights.values()), 1):
+        return None
+    lacking = sum(min(_LEAST, len(strata[key])) - len(seen.get(key, [])) for key in unknown)
+    lacking = max(lacking, _LEAST_IN_ALL - looked_at if few else 0)
+    each = seconds / looked_at if looked_at else seconds
+    return float(round(min(3_600.0, max(2 * seconds, seconds + 1.5 * lacking * each, 60.0)), -1))
 
 
 def _length(strata: _Strata, seen: dict[_Key, list[Measured]]) -> float:
@@ -255,8 +277,8 @@ def _reckon(strata: _Strata, seen: dict[_Key, list[Measured]], number: int) -> t
     everything = np.array(
         [[sample.before, sample.after, sample.lightest] for some in seen.values() for sample in some], float
     )
+    total = sum(sample.size for candidates in strata.values() for sample in candidates)
     if not len(everything):
-        total = sum(sample.size for candidates in strata.values() for sample in candidates)
         unknown = Range(low=0, expected=total, high=total)
         return unknown, unknown
     expected = np.zeros(2)
@@ -279,6 +301,9 @@ def _reckon(strata: _Strata, seen: dict[_Key, list[Measured]], number: int) -> t
             small = np.sqrt((len(some) + 1) / max(len(some) - 1, 1))  # a bootstrap of few is too narrow
             spread += weight * (rounds - ratios) * small * np.sqrt(unseen)
     low, high = np.percentile(spread, [5, 95], axis=0)
+    if len(everything) < _LEAST_IN_ALL and len(everything) < sum(map(len, strata.values())):
+        # Of so few even the spread is not known.
+        low, high = -expected, total - expected
     ranges = [
         Range(low=max(0, round(middle + less)), expected=round(middle), high=round(middle + more))
         for middle, less, more in zip(expected, low, high, strict=True)

@@ -103,7 +103,10 @@ def _forecast_lines(job: Job) -> list[RenderableType]:
         f"{outlook.seconds:.0f} s; nothing was written.",
         table(columns, rows, right=columns[1:3]),
     ]
-    if outlook.run_seconds is not None:
+    if outlook.wanted_seconds is not None:
+        more = f"plumcrate forecast {job.library} --seconds {outlook.wanted_seconds:.0f}"
+        lines.append(Text(f"Too little was looked at to say much: {more}", "yellow"))
+    elif outlook.run_seconds is not None:
         lines.append(f"A run over all of them would take about {duration(outlook.run_seconds)} here.")
     if outlook.efforts:
         columns = ("effort", "a run would take", "files themselves", "a modern browser fetches")

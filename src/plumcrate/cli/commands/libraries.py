@@ -122,7 +122,7 @@ def _connect(options: argparse.Namespace) -> CommandResult:
         library,
         [
             f"Connected {library.root} as {library.slug}.",
-            f"Of what files say about themselves stays: {kept}; change it with --metadata, or in the recipe.",
+            f"Metadata that files keep: {kept}. Change it with --metadata, or in the recipe.",
             f"Next: plumcrate survey {library.slug}",
         ],
     )
