@@ -404,7 +404,7 @@ export interface paths {
         get: operations["allowance_api_v1_libraries__slug__allowance_get"];
         /**
          * Set a library's allowance
-         * @description For who administers the service. What was used in this month stays used.
+         * @description For administrators of the service. What was used in this month stays used.
          */
         put: operations["set_allowance_api_v1_libraries__slug__allowance_put"];
         post?: never;
@@ -915,7 +915,7 @@ export interface paths {
         };
         /**
          * People of a library
-         * @description Those with a role in it. Who administers the whole service is not among them.
+         * @description Those with a role in it. Administrators of the whole service are not among them.
          */
         get: operations["of_library_api_v1_libraries__slug__people_get"];
         put?: never;

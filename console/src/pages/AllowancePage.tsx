@@ -26,7 +26,7 @@ export function AllowancePage({ library }: { library: Library }) {
       ) : (
         <Card title="Who sets it">
           <p className="text-sm text-quiet">
-            The allowance is set by who administers the whole service. Ask them for more.
+            Administrators of the whole service set the allowance. Ask them for more.
           </p>
         </Card>
       )}

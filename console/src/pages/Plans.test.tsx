@@ -75,7 +75,7 @@ test("others see what is left and whom to ask", async () => {
     },
   });
   show(<AllowancePage library={LIBRARY} />, "/", BOTH.person);
-  expect(await screen.findByText(/set by who administers the whole service/)).toBeTruthy();
+  expect(await screen.findByText(/Administrators of the whole service set the allowance/)).toBeTruthy();
   expect(screen.queryByRole("button", { name: "Save" })).toBeNull();
   expect(screen.getByText("Nothing was treated yet")).toBeTruthy();
 });

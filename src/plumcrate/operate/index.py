@@ -13,7 +13,7 @@ INDEX: Index = {
         ),
         "tables": Command(_HERE, "bring the tables up to date"),
         "administrator": Command(
-            _HERE, "make one who administers the service, or reset their password", "keeper@ledge.example"
+            _HERE, "make an administrator of the service, or reset their password", "keeper@ledge.example"
         ),
         "check-machine": Command(_HERE, "check the machine before anything runs"),
         "settings": Command(_HERE, "show the settings in force, and where each comes from"),

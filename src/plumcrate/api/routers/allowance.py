@@ -23,7 +23,7 @@ def allowance(slug: Slug, actor: Looking, session: Session) -> Allowance:
 
 @router.put("/libraries/{slug}/allowance", summary="Set a library's allowance")
 def set_allowance(slug: Slug, body: AllowanceSettings, actor: Serving, session: Session) -> Allowance:
-    """For who administers the service. What was used in this month stays used."""
+    """For administrators of the service. What was used in this month stays used."""
     library = the_library(session, slug)
     library.allowance = body.model_dump(mode="json")
     session.flush()

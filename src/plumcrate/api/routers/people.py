@@ -125,7 +125,7 @@ def join(
 
 @router.get("/libraries/{slug}/people", summary="People of a library")
 def of_library(slug: Slug, actor: Administering, session: Session) -> list[Member]:
-    """Those with a role in it. Who administers the whole service is not among them."""
+    """Those with a role in it. Administrators of the whole service are not among them."""
     return members.members(session, the_library(session, slug).id)
 
 

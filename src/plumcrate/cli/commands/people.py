@@ -71,13 +71,13 @@ def add_commands(commands: Commands) -> None:
 
     rotate = commands.add("rotate-key")
     rotate.add_argument("number", type=int)
-    rotate.add_argument("--library", help="for who administers this library only")
+    rotate.add_argument("--library", help="for an administrator of this library only")
     rotate.add_argument("--overlap", type=int, default=24, metavar="HOURS", help="default 24")
     rotate.set_defaults(command=_rotate)
 
     revoke = commands.add("revoke-key")
     revoke.add_argument("number", type=int)
-    revoke.add_argument("--library", help="for who administers this library only")
+    revoke.add_argument("--library", help="for an administrator of this library only")
     revoke.set_defaults(command=_revoke)
 
     audit = commands.add("audit")
