@@ -72,7 +72,7 @@ function Audit({ slug }: { slug?: string }) {
         {list.data?.total === 0 && (
           <Empty title="Nothing of that kind">
             {filter.search || filter.outcome
-              ? "No entry fits what is looked for."
+              ? "No entry matches the search."
               : "Nobody has done anything here yet."}
           </Empty>
         )}

@@ -29,7 +29,7 @@ export function AutomationPage({ library }: { library: Library }) {
     >
       <div className="grid gap-5 lg:grid-cols-2">
         <NewFiles library={library} automation={automation} set={set} />
-        <Card title="When, and how much of the machine">
+        <Card title="When runs may work, and with how much of the machine">
           <div className="space-y-4">
             <Field
               label="Hours for bulk runs"

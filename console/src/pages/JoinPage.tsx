@@ -134,7 +134,7 @@ function JoinForm({ token, offer }: { token: string; offer: Offer }) {
 
 function said(offer: Offer): string {
   if (offer.purpose === "set-up")
-    return "Nobody has an account yet. Whoever opens this link first administers the service.";
+    return "Nobody has an account yet. The first person who opens this link becomes the administrator of the service.";
   if (offer.purpose === "new-password")
     return `Choose a new password for ${offer.email}. You are signed out everywhere else.`;
   if (offer.service) return `${offer.email} is invited to administer the service.`;

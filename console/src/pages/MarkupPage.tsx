@@ -137,7 +137,7 @@ export function MarkupPage({ library }: { library: Library }) {
             </div>
             {list("eager_files")}
             <Choice
-              legend="What stands there until a picture has come"
+              legend="Placeholder until a picture has loaded"
               name="placeholder"
               of={PLACEHOLDERS}
               chosen={markup.placeholder}

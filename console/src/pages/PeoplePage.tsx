@@ -278,7 +278,7 @@ function InviteSheet({ slug, open, onClose }: { slug?: string; open: boolean; on
       {invite.data ? (
         <div className="space-y-4">
           <Once label={`The link for ${invite.data.email}`} value={invite.data.link}>
-            {invite.data.mailed ? "It was mailed too." : "Hand it over yourself: it is shown this once."}
+            {invite.data.mailed ? "It was mailed too." : "Pass it on yourself: it is shown only once."}
             {invite.data.mail_fault && ` It was not mailed: ${invite.data.mail_fault}.`} It opens once, until{" "}
             {when(invite.data.expires_at)}.
           </Once>

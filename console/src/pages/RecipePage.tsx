@@ -217,7 +217,7 @@ function Files({ settings, change }: { settings: RecipeSettings; change: Change 
 
 function Metadata({ settings, change }: { settings: RecipeSettings; change: Change }) {
   return (
-    <Card title="What files say about themselves">
+    <Card title="Metadata that files keep">
       <MetadataChoice kept={settings.metadata} onChange={(metadata) => change({ metadata })} />
       <div className="mt-3">
         <Tick

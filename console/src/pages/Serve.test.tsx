@@ -132,7 +132,7 @@ test("ways are saved without the markup, and discarded whole", async () => {
     "GET /libraries/ledge/server-rules/nginx": "location",
   });
   show(<WaysPage library={LIBRARY} />);
-  fireEvent.click(screen.getByLabelText(/Anybody may fetch/));
+  fireEvent.click(screen.getByLabelText(/Everybody may fetch/));
   expect(screen.getByText(/\/media\/ledge\//)).toBeTruthy();
   fireEvent.change(screen.getByLabelText(/Caches to tell/), {
     target: { value: "http://a:1\nhttp://b:2\n" },
@@ -145,7 +145,7 @@ test("ways are saved without the markup, and discarded whole", async () => {
   );
   fireEvent.click(button("Discard"));
   expect((screen.getByLabelText(/Caches to tell/) as HTMLTextAreaElement).value).toBe("");
-  expect((screen.getByLabelText(/Anybody may fetch/) as HTMLInputElement).checked).toBe(false);
+  expect((screen.getByLabelText(/Everybody may fetch/) as HTMLInputElement).checked).toBe(false);
 });
 
 test("rules are shown for each server, and copied", async () => {
@@ -172,7 +172,7 @@ test("rules are shown for each server, and copied", async () => {
 test("without an address there are no rules, and that is said", () => {
   serve({});
   show(<WaysPage library={nowhere} />);
-  expect(screen.getByRole("note").textContent).toContain("Say first where the site serves");
+  expect(screen.getByRole("note").textContent).toContain("First set where the site serves");
 });
 
 test("caches that were not told are spoken of", async () => {

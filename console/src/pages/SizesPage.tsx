@@ -27,7 +27,7 @@ type Change = (part: Partial<SizeSettings>) => void;
 
 const WAYS = {
   fit: "Fit inside",
-  fill: "Fill, and cut what is too much",
+  fill: "Fill, and cut what does not fit",
   stretch: "Stretch to exactly this",
 } as const;
 const PLACES = [
@@ -482,7 +482,11 @@ function AnchorChoice({ settings, change }: { settings: SizeSettings; change: Ch
         <div className="space-y-2">
           {(
             [
-              ["focus", "The picture’s focal point", "Set by hand; where it is not, what matters."],
+              [
+                "focus",
+                "The picture’s focal point",
+                "Set by hand, or found from what matters in the picture.",
+              ],
               ["matters", "What matters in it", "Colour, contrast, edges, skin."],
             ] as const
           ).map(([anchor, label, hint]) => (

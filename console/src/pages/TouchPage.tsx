@@ -231,7 +231,7 @@ function Editor({ library, touched }: { library: Library; touched: TouchedPictur
           </div>
           <p className="mt-2 text-xs text-quiet">
             {same && save.isSuccess
-              ? "Saved. The next run makes the picture, its copies and its sizes so."
+              ? "Saved. The next run applies it to the picture, its copies and its sizes."
               : "Nothing of the picture changes before the next run."}
           </p>
         </Card>
@@ -405,7 +405,7 @@ function Canvas({
           : step?.kind === "crop"
             ? "Drag a box."
             : step?.kind === "cover"
-              ? "Paint over what is to go; with Alt, pick a colour to paint with."
+              ? "Paint over what you want to remove. With Alt, pick a colour to paint with."
               : step?.kind === "white"
                 ? "Click on what should be white or grey."
                 : "As the next run would make it, but for the codec."}

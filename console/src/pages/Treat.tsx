@@ -57,7 +57,7 @@ function StartRun({ library }: { library: Library }) {
         <p className="text-sm text-quiet">
           {library.automation.backups
             ? "Every file is backed up before it is replaced and can be put back. "
-            : "Backups are off: what is changed with loss can never be put back. "}
+            : "Backups are off: files that are changed with loss can never be restored. "}
           The run goes on when you close this page.
         </p>
       </div>

@@ -169,7 +169,7 @@ function Editor({
             chosen={kind}
             onChange={setKind}
             of={{
-              words: ["Words", "In a typeface that comes along."],
+              words: ["Words", "Drawn in a bundled typeface."],
               picture: ["A picture", "PNG or WebP with transparency, up to 5 MB."],
             }}
           />
@@ -288,7 +288,7 @@ function Editor({
           <p className="mt-2 text-xs text-quiet">
             {save.isSuccess
               ? "Saved. The next run lays it over."
-              : "Nothing gets a watermark by saving: the next run does it, from the originals."}
+              : "Saving changes no picture: the next run adds the watermark, from the originals."}
           </p>
         </Card>
       </div>

@@ -56,7 +56,7 @@ export function WaysPage({ library }: { library: Library }) {
           <Card title="From here">
             <div className="space-y-4">
               <Tick
-                label="Anybody may fetch this library's pictures from here"
+                label="Everybody may fetch this library's pictures from this service"
                 hint="Each browser gets the lightest form it can show. A copy is never shown of a file that changed."
                 on={delivery.public}
                 onChange={(open) => set({ public: open })}
@@ -84,7 +84,7 @@ export function WaysPage({ library }: { library: Library }) {
           >
             <div className="grid gap-4 sm:grid-cols-2">
               <Field
-                label="Caches to tell when a picture changed"
+                label="Caches to purge when a picture changes"
                 hint="Their addresses, a line each. They are asked with PURGE, and again until they answer."
               >
                 <textarea

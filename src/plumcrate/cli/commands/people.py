@@ -166,7 +166,7 @@ def _invite(options: argparse.Namespace) -> CommandResult:
 
 
 def _link(made: NewInvitation) -> list[RenderableType]:
-    sent = "It was mailed too." if made.mailed else "Hand it over yourself: it is shown this once."
+    sent = "It was mailed too." if made.mailed else "Pass it on yourself: it is shown only once."
     if made.mail_fault is not None:
         sent += f" It was not mailed: {made.mail_fault}."
     return [
