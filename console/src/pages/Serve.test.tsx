@@ -134,7 +134,7 @@ test("ways are saved without the markup, and discarded whole", async () => {
   show(<WaysPage library={LIBRARY} />);
   fireEvent.click(screen.getByLabelText(/Everybody may fetch/));
   expect(screen.getByText(/\/media\/ledge\//)).toBeTruthy();
-  fireEvent.change(screen.getByLabelText(/Caches to tell/), {
+  fireEvent.change(screen.getByLabelText(/Caches to purge/), {
     target: { value: "http://a:1\nhttp://b:2\n" },
   });
   fireEvent.change(screen.getByLabelText(/Header for tags/), { target: { value: "Cache-Tag" } });
@@ -144,7 +144,7 @@ test("ways are saved without the markup, and discarded whole", async () => {
     expect(asked.find(({ method }) => method === "PATCH")?.body).toEqual({ delivery: ways }),
   );
   fireEvent.click(button("Discard"));
-  expect((screen.getByLabelText(/Caches to tell/) as HTMLTextAreaElement).value).toBe("");
+  expect((screen.getByLabelText(/Caches to purge/) as HTMLTextAreaElement).value).toBe("");
   expect((screen.getByLabelText(/Everybody may fetch/) as HTMLInputElement).checked).toBe(false);
 });
 
