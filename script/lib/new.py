@@ -49,7 +49,7 @@ def endpoint(name: str) -> None:
         "    webhooks,\n    weighing,\n)\nfrom",
         f"    webhooks,\n    weighing,\n    {name},\n)\nfrom",
     )
-    change(SOURCE / "api/app.py", "    watermarks,\n)\n#:", f"    watermarks,\n    {name},\n)\n#:")
+    change(SOURCE / "api/app.py", ")\n#: Below it pictures", f"    {name},\n)\n#: Below it pictures")
     change(
         SOURCE / "client/calls.py",
         "\nT = TypeVar(",

@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import structlog
-from sqlalchemy import or_, select, update
+from sqlalchemy import literal, or_, select, union, update
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
@@ -318,12 +318,15 @@ class Reconciler:
         conventions = conventions_of(self.patterns)
         if not folders:
             return folders
-        rows = session.scalars(select(File.folder).where(File.library_id == self.library_id).distinct())
-        told = select(MappedRendition.folder).where(
+        known = select(File.folder, literal(False)).where(File.library_id == self.library_id)
+        told = select(MappedRendition.folder, literal(True)).where(
             MappedRendition.library_id == self.library_id, MappedRendition.home.in_(folders)
         )
-        below = {folder for folder in rows if folders & homes_of(folder, conventions)}
-        return folders | below | set(session.scalars(told.distinct()))
+        return folders | {
+            folder
+            for folder, said in session.execute(union(known, told))
+            if said or folders & homes_of(folder, conventions)
+        }
 
 
 def known_in(session: Session, library_id: int, folder: str) -> list[str]:
