@@ -42,6 +42,15 @@ _CREW = (
 )
 
 
+#: What is started, by the names people read.
+PROGRAMS = {
+    "service": "plumcrate.api",
+    "worker": "plumcrate.worker",
+    "site": "plumcrate.demo.site",
+    "cache": "plumcrate.demo.cache",
+}
+
+
 class DemoError(RuntimeError):
     """The demonstration cannot start; the message says why."""
 
@@ -157,11 +166,10 @@ class Demo:
             ),
             "PLUMCRATE_CACHE_PORT": str(facts["cache_port"]),
         }
-        modules = {"service": "api", "worker": "work", "site": "demo.site", "cache": "demo.cache"}
-        for name, module in modules.items():
+        for name, program in PROGRAMS.items():
             with (self.home / f"{name}.log").open("ab") as log:
                 self._children[name] = subprocess.Popen(
-                    [sys.executable, "-m", f"plumcrate.{module}"],
+                    [sys.executable, "-m", program],
                     env=environment,
                     stdin=subprocess.DEVNULL,
                     stdout=log,
