@@ -80,7 +80,7 @@ INDEX: Index = {
             ),
             (
                 "override",
-                "give one picture a level of its own, or leave it alone for ever",
+                "override the recipe for one picture: a level, or leave it alone for ever",
                 "gannet-ledge brand/logo.png exact",
             ),
         ),
