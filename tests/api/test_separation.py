@@ -178,6 +178,7 @@ ENTRIES: dict[str, Entry] = {
     "POST /weighings/{weighing_id}/run": Entry(TREAT, lambda _: {}),
     "POST /weighings/{weighing_id}/needs": Entry(TREAT, lambda _: {"device": "phone", "number": 1}),
     "GET /libraries/{slug}/allowance": Entry(LOOK),
+    "POST /libraries/{slug}/site-files": Entry(LOOK, lambda _: {"paths": ["a.jpg"]}),
     "GET /libraries/{slug}/mapping": Entry(LOOK),
     "PUT /libraries/{slug}/mapping": Entry(ADMINISTER, lambda _: b"{}"),
     "PUT /libraries/{slug}/allowance": Entry(SERVICE),

@@ -30,7 +30,10 @@ class Caches:
         self.answer: Callable[[httpx.Request], httpx.Response] = lambda _: httpx.Response(200)
         self.now = 0.0
         out = Outgoing(None, transport=httpx.MockTransport(self._taken))
-        self.purger = Purger(database, out, clock=lambda: self.now)
+        self.changed: list[str] = []
+        self.purger = Purger(
+            database, out, lambda _, library, paths: self.changed.extend(paths), clock=lambda: self.now
+        )
 
     def _taken(self, request: httpx.Request) -> httpx.Response:
         self.asked.append(request)
@@ -277,6 +280,38 @@ def test_a_library_that_lost_its_caches_forgets_what_waits(database: Database, c
     touch(database)
     setting(database, address=SETTINGS["address"], caches={"purge": []})
     caches.purger.turn()
+    assert noted(database) == []
+    assert caches.asked == []
+
+
+def test_a_site_hears_of_each_change_once_however_often_a_cache_is_tried(
+    database: Database, caches: Caches
+) -> None:
+    caches.answer = lambda _: httpx.Response(503)
+    touch(database)
+    caches.purger.turn()
+    hurry(database, caches)
+    caches.purger.turn()
+    assert len(caches.asked) == 2  # the cache was asked twice
+    assert caches.changed == ["p01.jpg"]
+    touch(database)
+    hurry(database, caches)
+    caches.purger.turn()
+    assert caches.changed == ["p01.jpg", "p01.jpg"]
+
+
+def test_a_site_hears_of_changes_without_any_cache(database: Database, caches: Caches) -> None:
+    setting(database, address=SETTINGS["address"])
+    touch(database)
+    assert noted(database) == []  # it does not want to hear
+    with database.begin() as session:
+        session.execute(
+            update(Library).values(webhook={"address": "http://site/in", "events": ["files.changed"]})
+        )
+    copy_of(database)
+    assert len(noted(database)) == 2
+    assert caches.purger.turn()
+    assert sorted(caches.changed) == sorted(["p01.jpg", "p01.jpg.webp"])
     assert noted(database) == []
     assert caches.asked == []
 

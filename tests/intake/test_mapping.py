@@ -10,9 +10,9 @@ import pytest
 from conftest import add_library, photograph, surveyed
 from sqlalchemy import select
 
-from plumcrate.contract.mapping import MappingTaken
+from plumcrate.contract.mapping import MappedRendition, MappingTaken
 from plumcrate.contract.pictures import FileRole
-from plumcrate.intake.mapping import take_mapping
+from plumcrate.intake.mapping import mapping_view, note_renditions, take_mapping
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
@@ -116,6 +116,22 @@ def test_circles_and_doubles_and_what_is_no_line(database: Database, survey: Cal
     assert pictures(database)[CUT][1] == pictures(database)[ORIGINAL][1] == FileRole.ORIGINAL, "a circle"
     take(database, said((CUT, "nowhere.jpg"), (CUT, ORIGINAL)), anew=True)
     assert pictures(database)[CUT][0] == ORIGINAL, "the latest word counts"
+
+
+def test_what_a_site_says_with_a_message_counts_whenever_the_file_was_found(
+    database: Database, root: Path, survey: Callable[[], object]
+) -> None:
+    survey()
+    later, outside = "images/l.1f.jpg", "../out.jpg"
+    with database.begin() as session:
+        said_of = [MappedRendition(path=path, original=ORIGINAL) for path in (CUT, later, outside)]
+        note_renditions(session, session.get_one(Library, 1), said_of)
+    assert pictures(database)[CUT] == (ORIGINAL, FileRole.RENDITION), "it was found before"
+    photograph(root / later, 50, 38)
+    survey()
+    assert pictures(database)[later] == (ORIGINAL, FileRole.RENDITION), "it comes after"
+    with database.begin() as session:
+        assert mapping_view(session, session.get_one(Library, 1)).renditions == 2, "no path leads outside"
 
 
 def test_many_lines_cost_statements_by_thousands(database: Database, survey: Callable[[], object]) -> None:

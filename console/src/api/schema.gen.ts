@@ -1236,6 +1236,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/site-files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a site's software needs to know of files
+         * @description By their paths; those that are not on record are left out of the answer.
+         */
+        post: operations["the_site_files_api_v1_libraries__slug__site_files_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/libraries/{slug}/site-pages": {
         parameters: {
             query?: never;
@@ -3245,7 +3265,7 @@ export interface components {
          * @description What may be told.
          * @enum {string}
          */
-        EventType: "allowance.nearly-used" | "allowance.used" | "report.ready" | "webhook.trial";
+        EventType: "files.changed" | "allowance.nearly-used" | "allowance.used" | "report.ready" | "webhook.trial";
         /**
          * File
          * @description One file of a picture: the original or a rendition.
@@ -6415,6 +6435,49 @@ export interface components {
             seen_at: string;
         };
         /**
+         * SiteFile
+         * @description A file on record. ``lightest`` is what a modern browser fetches, in bytes.
+         */
+        SiteFile: {
+            /** File Id */
+            file_id: number;
+            /** @description Where its picture is cut around, when a person chose that. */
+            focus: components["schemas"]["Focus"] | null;
+            /**
+             * Has Original
+             * @description The bytes that the site wrote can be fetched as version before, and show the same as the file: it has no touch-up and no watermark.
+             */
+            has_original: boolean;
+            level: components["schemas"]["Level"] | null;
+            /** Lightest */
+            lightest: number;
+            /** Path */
+            path: string;
+            /** Picture Id */
+            picture_id: number;
+            role: components["schemas"]["FileRole"];
+            /** Score */
+            score: number | null;
+            /** Size Before */
+            size_before: number;
+            /** Size Now */
+            size_now: number;
+            /**
+             * Sizes
+             * @description Files of its picture for the library's sizes.
+             */
+            sizes: components["schemas"]["SizeFile"][];
+            state: components["schemas"]["FileState"];
+        };
+        /**
+         * SiteFilesRequest
+         * @description Paths in the library.
+         */
+        SiteFilesRequest: {
+            /** Paths */
+            paths: string[];
+        };
+        /**
          * SitePage
          * @description A page that was weighed, or is to be. ``latest`` is its latest weighing for real, without pictures.
          */
@@ -6514,6 +6577,22 @@ export interface components {
              * @description Pictures that are no larger than the size: nothing is made of them.
              */
             too_small: number;
+        };
+        /**
+         * SizeFile
+         * @description A file that was made of a picture for a size of the library.
+         */
+        SizeFile: {
+            /** Height */
+            height: number;
+            /** Path */
+            path: string;
+            /** Size Name */
+            size_name: string;
+            /** Slot */
+            slot: string;
+            /** Width */
+            width: number;
         };
         /**
          * SizeProposal
@@ -15940,6 +16019,122 @@ export interface operations {
                 };
                 content: {
                     "image/webp": unknown;
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    the_site_files_api_v1_libraries__slug__site_files_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SiteFilesRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteFile"][];
                 };
             };
             /** @description The request cannot be read. */

@@ -29,6 +29,7 @@ from plumcrate.api.routers import (
     runs,
     serving,
     sessions,
+    site_files,
     sizes,
     touches,
     watermarks,
@@ -44,6 +45,7 @@ from .service import Service
 
 ROUTERS = (
     sessions,
+    site_files,
     people,
     keys,
     audit,

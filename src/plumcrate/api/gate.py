@@ -36,7 +36,7 @@ _OPEN = re.compile(
     rf"|(GET|HEAD) {API}/docs|(GET|HEAD) {API}/openapi\.json)\Z"
 )
 _PAGE = re.compile(rf"(POST {API}/libraries/[^/]+/page|PUT {API}/libraries/[^/]+/mapping)\Z")
-_LISTS = re.compile(rf"POST {API}/libraries/[^/]+/(traffic/log|page-files)\Z")
+_LISTS = re.compile(rf"POST {API}/libraries/[^/]+/(traffic/log|page-files|site-files)\Z")
 _WATERMARK = re.compile(rf"PUT {API}/libraries/[^/]+/watermarks/[^/]+/picture\Z")
 _UPLOAD = re.compile(rf"PUT {API}/libraries/[^/]+/files/.+\Z", re.S)
 _MOST_BODY, _MOST_WATERMARK = 2_000_000, 6_000_000

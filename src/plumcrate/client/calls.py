@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Generic, TypeVar
@@ -56,6 +56,7 @@ from plumcrate.contract.recipes import Effect, FilePlan, Recipe, RecipeSettings
 from plumcrate.contract.reports import KeptReport, ReportSettings, SavingsReport
 from plumcrate.contract.runs import Item, Run, RunRequest
 from plumcrate.contract.savings import Savings
+from plumcrate.contract.site_files import SiteFile, SiteFilesRequest
 from plumcrate.contract.sizes import (
     BringingBack,
     Cuts,
@@ -693,3 +694,9 @@ def put_mapping(slug: str, lines: bytes, *, anew: bool = False) -> Call[MappingT
     params = {"anew": "true"} if anew else None
     address = f"/libraries/{slug}/mapping"
     return Call("PUT", address, TypeAdapter(MappingTaken), params, content=lines, seconds=600)
+
+
+def site_files(slug: str, paths: Sequence[str]) -> Call[list[SiteFile]]:
+    """What is on record of files, by their paths: up to a thousand at a time."""
+    request = SiteFilesRequest(paths=list(paths))
+    return _post(f"/libraries/{slug}/site-files", list[SiteFile], request)

@@ -123,3 +123,4 @@ class Methods:
     remove_watermark = Method(calls.remove_watermark)
     mapping = Method(calls.mapping)
     put_mapping = Method(calls.put_mapping)
+    site_files = Method(calls.site_files)

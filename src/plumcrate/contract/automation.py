@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from pydantic import ConfigDict, Field, field_validator, model_validator
 
 from .common import Answer, Flag, Message, Number, Whole
+from .mapping import MappedRendition
 
 _HOURS = re.compile(r"([01]\d|2[0-3]):[0-5]\d-([01]\d|2[0-4]):[0-5]\d\Z")
 
@@ -84,6 +85,9 @@ class HookData(Message):
     model_config = ConfigDict(extra="ignore")
 
     paths: list[str] = Field(max_length=10_000, description="Relative to the library's folder.")
+    renditions: list[MappedRendition] = Field(
+        default_factory=list, max_length=1_000, description="Which of them were made of which file."
+    )
 
 
 class HookEvent(Message):

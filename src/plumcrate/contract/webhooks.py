@@ -14,17 +14,22 @@ from .delivery import Address
 class EventType(StrEnum):
     """What may be told."""
 
+    FILES_CHANGED = "files.changed"
     ALLOWANCE_NEARLY_USED = "allowance.nearly-used"
     ALLOWANCE_USED = "allowance.used"
     REPORT_READY = "report.ready"
     TRIAL = "webhook.trial"
 
 
+#: What is told unless it was chosen otherwise: all but what only a program wants to hear.
+USUAL_EVENTS: list[EventType] = [event for event in EventType if event is not EventType.FILES_CHANGED]
+
+
 class WebhookSettings(Message):
     """Where it is told. Trials are always told."""
 
     address: Address | None = Field(None, description="None: nothing is told.")
-    events: list[EventType] = Field(default_factory=lambda: list(EventType), max_length=len(EventType))
+    events: list[EventType] = Field(default_factory=USUAL_EVENTS.copy, max_length=len(EventType))
 
 
 class SentMessage(Answer):

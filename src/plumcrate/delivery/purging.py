@@ -1,5 +1,5 @@
 """Telling caches that a picture changed, by the means they share: the PURGE method for addresses, and for
-tags where a header for them is set.
+tags where a header for them is set. A site that wants to hear of changed files is told of the same paths.
 
 Addresses are noted by the database whenever a file or a copy changes; they are told in batches, and again
 later where a cache does not answer. What caches say of themselves is read by RFC 9211.
@@ -17,6 +17,7 @@ from urllib.parse import quote, urlsplit
 
 import structlog
 from http_sfv.list import List
+from sqlalchemy.orm import Session
 
 from plumcrate.contract.delivery import Delivery
 from plumcrate.outgoing import CannotReach, Outgoing, host_of
@@ -24,7 +25,6 @@ from plumcrate.outgoing.delivering import Backoff, DeliveryLoop
 from plumcrate.records.database import Database
 from plumcrate.records.queries.purges import (
     DuePurge,
-    forget_all,
     hold,
     libraries_due,
     put_off,
@@ -42,6 +42,8 @@ _BATCH, _TAGS = 200, 50
 SECONDS, _SHARE, _HELD = 3.0, 20.0, 120.0
 #: So many caches are told at once; so much of what they were told is remembered.
 _AT_ONCE, _REMEMBERED = 8, 50_000
+#: Stands for the site among the caches that were told.
+_SITE = ""
 #: The pause before the second attempt doubles up to so many seconds. What a day of attempts did not bring
 #: to a cache, its own time limits have.
 _FIRST_PAUSE, _LONGEST_PAUSE = 2.0, 900.0
@@ -78,16 +80,24 @@ class _Silence:
     said: str
 
 
+#: Hears of paths of a library whose files or copies changed, in the transaction that takes them up.
+HearsOfChanges = Callable[[Session, Library, list[str]], None]
+
+
 class Purger:
-    """Tells the caches of every library, as far as ``out`` may reach them.
+    """Tells the caches of every library, as far as ``out`` may reach them; ``changed`` hears of each path once.
 
     Each cache is told by itself: one that is slow or silent takes no time of another's. ``clock`` in seconds.
     """
 
     def __init__(
-        self, database: Database, out: Outgoing, clock: Callable[[], float] = time.monotonic
+        self,
+        database: Database,
+        out: Outgoing,
+        changed: HearsOfChanges,
+        clock: Callable[[], float] = time.monotonic,
     ) -> None:
-        self._database, self._out, self._clock = database, out, clock
+        self._database, self._out, self._changed, self._clock = database, out, changed, clock
         self._pool = ThreadPoolExecutor(_AT_ONCE, thread_name_prefix="purge")
         self._loop = DeliveryLoop(self._due, self._tell_all, self._settle, at_once=_AT_ONCE)
         self._silent: dict[str, _Silence] = {}
@@ -116,11 +126,13 @@ class Purger:
     def _taken(self, library: Library) -> _LibraryPurges | None:
         settings = Delivery.model_validate(library.delivery)
         with self._database.begin() as session:
-            if not settings.caches.purge:
-                forget_all(session, library.id)
-                return None
             due = take_due(session, library.id, _BATCH)
+            fresh = [row for row in due if (_SITE, row.id, row.asked) not in self._told]
+            if fresh:
+                self._changed(session, library, [row.path for row in fresh])
             hold(session, due, _HELD)
+        for row in fresh:
+            self._remember(_SITE, row)
         return _LibraryPurges(library.slug, settings, due) if due else None
 
     def _settle(self, batch: _LibraryPurges, answers: list[_Answered]) -> None:
@@ -133,9 +145,10 @@ class Purger:
             if rest and said is None:
                 hold(session, rest, 0)  # only time was short
         if done:
-            log.info("caches were told", library=batch.slug, addresses=len(done))
+            if batch.settings.caches.purge:
+                log.info("caches were told", library=batch.slug, addresses=len(done))
             with self._guard:
-                for cache in batch.settings.caches.purge:
+                for cache in (_SITE, *batch.settings.caches.purge):
                     for row in done:
                         self._told.pop((cache, row.id, row.asked), None)
         if rest and said is not None:
@@ -162,7 +175,8 @@ class Purger:
                 for address in addresses_of([row.path], batch.settings):
                     target = f"{cache.rstrip('/')}{urlsplit(address).path}"
                     self._ask(cache, target, {"Host": host_of(address)})
-                self._note(cache, row, answered)
+                answered.told.add(row.id)
+                self._remember(cache, row)
             self._tell_tags(cache, batch, answered.told)
         except CacheSilent as error:
             pause = min(_LONGEST_PAUSE, 2 * silence.pause if silence is not None else _FIRST_PAUSE)
@@ -172,8 +186,7 @@ class Purger:
         self._silent.pop(cache, None)
         return answered
 
-    def _note(self, cache: str, row: DuePurge, answered: _Answered) -> None:
-        answered.told.add(row.id)
+    def _remember(self, cache: str, row: DuePurge) -> None:
         with self._guard:
             self._told[cache, row.id, row.asked] = None
             while len(self._told) > _REMEMBERED:

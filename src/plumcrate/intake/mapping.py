@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import islice
 from typing import Any
 
@@ -40,20 +40,38 @@ def take_mapping(
     concerned: set[str] = set()
     rows = _rows(library.id, lines, taken)
     while batch := list(islice(rows, _BATCH)):
-        latest = {row["path"]: row for row in batch}
         with database.begin() as session:
-            statement = insert(Row).values(list(latest.values()))
-            session.execute(
-                statement.on_conflict_do_update(
-                    index_elements=[Row.library_id, Row.path],
-                    set_={name: statement.excluded[name] for name in ("original", "home", "made_by")},
-                )
-            )
-        concerned |= {row["folder"] for row in latest.values()}
+            concerned |= _record(session, batch)
     _settle(database, library, concerned if not anew else _all_folders(database, library))
     with database.begin() as session:
         view = mapping_view(session, library)
     return taken.model_copy(update=view.model_dump())
+
+
+def note_renditions(session: Session, library: Library, said: Sequence[MappedRendition]) -> None:
+    """Takes what a site says of files as it writes them; those that are on record already are settled."""
+    rows = [_row(library.id, one) for one in said if _fault_of(one) is None]
+    if not rows:
+        return
+    _record(session, rows)
+    paths = [row["path"] for row in rows]
+    known = select(File.folder).where(File.library_id == library.id, File.path.in_(paths)).distinct()
+    folders = list(session.scalars(known))
+    if folders:
+        _settle_some(session, library, folders)
+
+
+def _record(session: Session, rows: Sequence[dict[str, Any]]) -> set[str]:
+    """Records what was said, the latest word on each path; in which folders these are."""
+    latest = {row["path"]: row for row in rows}
+    statement = insert(Row).values(list(latest.values()))
+    session.execute(
+        statement.on_conflict_do_update(
+            index_elements=[Row.library_id, Row.path],
+            set_={name: statement.excluded[name] for name in ("original", "home", "made_by")},
+        )
+    )
+    return {row["folder"] for row in latest.values()}
 
 
 def mapping_view(session: Session, library: Library) -> Mapping:
@@ -82,14 +100,18 @@ def _rows(library_id: int, lines: Iterable[bytes], taken: MappingTaken) -> Itera
                 taken.faults.append(f"line {number}: {fault}")
             continue
         taken.taken += 1
-        yield {
-            "library_id": library_id,
-            "path": said.path,
-            "folder": said.path.rpartition("/")[0],
-            "original": said.original,
-            "home": said.original.rpartition("/")[0],
-            "made_by": said.made_by,
-        }
+        yield _row(library_id, said)
+
+
+def _row(library_id: int, said: MappedRendition) -> dict[str, Any]:
+    return {
+        "library_id": library_id,
+        "path": said.path,
+        "folder": said.path.rpartition("/")[0],
+        "original": said.original,
+        "home": said.original.rpartition("/")[0],
+        "made_by": said.made_by,
+    }
 
 
 def _read(line: bytes) -> tuple[str, MappedRendition | None]:
@@ -100,13 +122,18 @@ def _read(line: bytes) -> tuple[str, MappedRendition | None]:
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
         return f"{'.'.join(map(str, first['loc'])) or 'JSON'}: {first['msg']}", None
+    fault = _fault_of(said)
+    return (fault, None) if fault is not None else ("", said)
+
+
+def _fault_of(said: MappedRendition) -> str | None:
     for path in (said.path, said.original):
         fault = fault_of(path)
         if fault is not None:
-            return f"{path[:80]}: {fault}", None
+            return f"{path[:80]}: {fault}"
     if said.path == said.original:
-        return f"{said.path[:80]}: a file is no rendition of itself", None
-    return "", said
+        return f"{said.path[:80]}: a file is no rendition of itself"
+    return None
 
 
 def _all_folders(database: Database, library: Library) -> set[str]:
@@ -119,6 +146,10 @@ def _settle(database: Database, library: Library, folders: set[str]) -> None:
     ordered = sorted(folders)
     for start in range(0, len(ordered), _FOLDERS):
         with database.begin() as session:
-            # Held so that no survey settles the same folders meanwhile.
-            session.execute(update(Library).where(Library.id == library.id).values(name=Library.name))
-            settle_families(session, library.id, library.patterns, ordered[start : start + _FOLDERS], [])
+            _settle_some(session, library, ordered[start : start + _FOLDERS])
+
+
+def _settle_some(session: Session, library: Library, folders: list[str]) -> None:
+    # Held so that no survey settles the same folders meanwhile.
+    session.execute(update(Library).where(Library.id == library.id).values(name=Library.name))
+    settle_families(session, library.id, library.patterns, folders, [])

@@ -17,6 +17,7 @@ from plumcrate.refusal import Refusal
 from plumcrate.webhooks.signing import UNFIT, new_secret, verify
 
 from .arrivals import note_arrivals
+from .mapping import note_renditions
 
 #: A message is known again for longer than its time stamp lets it in.
 _REMEMBERED = timedelta(minutes=20)
@@ -53,4 +54,5 @@ def take_hook(session: Session, slug: str, headers: Mapping[str, str], body: byt
     ).first()
     if fresh is None:
         return HookAnswer(taken=0, repeated=True)
+    note_renditions(session, library, event.data.renditions)
     return HookAnswer(taken=note_arrivals(session, library, event.data.paths), repeated=False)

@@ -66,6 +66,11 @@ def notify_webhook(
     )
 
 
+def notify_of_files(session: Session, library: Library, paths: list[str]) -> None:
+    """Notes a message about files and copies that changed, for a site that wants to hear of them."""
+    notify_webhook(session, library, EventType.FILES_CHANGED, {"paths": paths})
+
+
 def webhook_view(session: Session, library: Library) -> Webhook:
     """A library's webhook as the wire shows it, with its latest messages."""
     settings = WebhookSettings.model_validate(library.webhook)

@@ -37,7 +37,7 @@ from plumcrate.sandbox.pace import Urgency
 from plumcrate.settings import Settings
 from plumcrate.storage.errors import StorageError
 from plumcrate.webhooks import outgoing as webhooks
-from plumcrate.webhooks.outgoing import WebhookSender
+from plumcrate.webhooks.outgoing import WebhookSender, notify_of_files
 from plumcrate.worker.heartbeat import Heartbeat, hear_no_more
 
 from .engine import Engine
@@ -82,7 +82,7 @@ class Worker:
         self.watcher = Watcher(self.database, self.queue, self.engine.keeper)
         guard = Guard(settings.pages_allowed)
         self._out = [Outgoing(guard, seconds=seconds) for seconds in (purging.SECONDS, webhooks.SECONDS)]
-        self.purger = Purger(self.database, self._out[0])
+        self.purger = Purger(self.database, self._out[0], notify_of_files)
         self.sender = WebhookSender(self.database, Seal(settings.state_dir), self._out[1])
         self.retention = Retention(self.database, self.engine.state, settings)
         self.name = f"{socket.gethostname()}:{os.getpid()}:{secrets.token_hex(4)}"

@@ -65,11 +65,6 @@ def hold(session: Session, due: Sequence[DuePurge], seconds: float) -> None:
         session.execute(update(Purge).where(_as_read(part)).values(due_at=later))
 
 
-def forget_all(session: Session, library_id: int) -> None:
-    """There is no cache to tell."""
-    session.execute(delete(Purge).where(Purge.library_id == library_id))
-
-
 def waiting(session: Session, library_id: int) -> Purges:
     mine = Purge.library_id == library_id
     count = session.scalar(select(func.count()).where(mine)) or 0
