@@ -7,6 +7,7 @@ import hashlib
 import os
 import shutil
 import signal
+import tempfile
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -209,6 +210,17 @@ def photograph(path: Path, width: int = 320, height: int = 240, seed: int = 0, q
     path.parent.mkdir(parents=True, exist_ok=True)
     Image.fromarray((scene.clip(0, 1) * 255).astype("uint8")).save(path, quality=quality)
     return path.read_bytes()
+
+
+@contextlib.contextmanager
+def open_folder() -> Iterator[Path]:
+    """A folder that servers may read that do not run as who runs the tests."""
+    home = Path(tempfile.mkdtemp(prefix="plumcrate-test-"))
+    home.chmod(0o777)
+    try:
+        yield home
+    finally:
+        shutil.rmtree(home, ignore_errors=True)
 
 
 @dataclass

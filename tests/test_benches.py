@@ -4,7 +4,6 @@ from importlib import import_module
 from pathlib import Path
 
 import pytest
-
 from bench.__main__ import NAMES
 
 SHARED = {"__init__", "__main__", "corpus", "stand"}

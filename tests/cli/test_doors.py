@@ -46,7 +46,7 @@ def test_somebody_is_invited_and_listed(service: Service) -> None:
     told = run(service, "invite", "mate@ledge.example", "--name", "The mate", "--to", "ledge=treat").stdout
     link = told.splitlines()[0]
     assert link.startswith(f"{service.url}/join#")
-    assert "shown this once" in told
+    assert "shown only once" in told
     waiting = run(service, "people").stdout
     assert "Invitations that wait" in waiting
     assert "treat ledge" in waiting

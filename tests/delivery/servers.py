@@ -7,12 +7,12 @@ import os
 import re
 import shutil
 import subprocess
-import tempfile
 import time
 from collections.abc import Iterator
 from pathlib import Path
 
 import httpx
+from conftest import open_folder
 
 from plumcrate.delivery.rules import RulesContext, Server, rules
 from plumcrate.records.private import free_port
@@ -80,17 +80,6 @@ http://127.0.0.1:{port} {{
 	}}
 }}
 """
-
-
-@contextlib.contextmanager
-def open_folder() -> Iterator[Path]:
-    """A folder that servers may read that do not run as who runs the tests."""
-    home = Path(tempfile.mkdtemp(prefix="plumcrate-test-"))
-    home.chmod(0o777)
-    try:
-        yield home
-    finally:
-        shutil.rmtree(home, ignore_errors=True)
 
 
 class Origin(str):

@@ -115,6 +115,34 @@ def test_a_page_is_read_as_browsers_choose() -> None:
     assert second.path == "kite-2.jpg"
 
 
+def test_a_rendition_of_the_site_in_another_format_is_judged_by_its_own_record() -> None:
+    page = """<picture><source type="image/webp" srcset="/media/kite.small.webp">
+    <img src="/media/kite.small.jpg"></picture>"""
+    asking = asker(lambda _: httpx.Response(200, html=page))
+    (question,) = asking.of_page("/visit")
+    assert question.path == "kite.small.jpg"
+    assert question.paths[Browser.WEBP] == "kite.small.webp"
+    files = {
+        path: PageFile(path=path, media_type=kind, bytes=bytes, width=30, height=20)
+        for path, kind, bytes in (
+            ("kite.small.jpg", "image/jpeg", 900),
+            ("kite.small.webp", "image/webp", 700),
+        )
+    }
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        webp = request.url.path.endswith(".webp")
+        body, kind = (b"x" * 700, "image/webp") if webp else (b"x" * 900, "image/jpeg")
+        return httpx.Response(200, content=body, headers={"Content-Type": kind, "Vary": "Accept"})
+
+    (got,) = asker(answer).ask([question], files)
+    assert [(one.browser, one.media_type, one.fault) for one in got] == [
+        (Browser.OLD, "image/jpeg", None),
+        (Browser.WEBP, "image/webp", None),
+        (Browser.AVIF, "image/webp", None),
+    ]
+
+
 def test_a_page_with_a_base_is_understood() -> None:
     (offer,) = offers_of('<base href="/media/"><base href="/x/"><img src="kite.jpg">')
     assert (offer.address, offer.base) == ("kite.jpg", "/media/")

@@ -8,7 +8,8 @@ from urllib.parse import quote
 
 import httpx
 import pytest
-from servers import open_folder, serving
+from conftest import open_folder
+from servers import serving
 
 from plumcrate.delivery.rules import RulesContext, Server, UnfitName, rules
 from plumcrate.delivery.rules.ground import Moved

@@ -19,7 +19,7 @@ from urllib.parse import quote
 import httpx
 import pytest
 import uvicorn
-from conftest import Service, photograph, running_service, wait_for
+from conftest import Service, open_folder, photograph, running_service, wait_for
 from databases import Postgres
 from forks import forker
 from playwright.sync_api import sync_playwright
@@ -27,7 +27,7 @@ from test_console import CHROMIUM
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "delivery"))
 
-from servers import open_folder, serving
+from servers import serving
 
 from plumcrate.client import Client
 from plumcrate.client.pages import SitePages, WsgiPages

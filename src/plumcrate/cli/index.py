@@ -29,6 +29,14 @@ def _of(module: str, *rows: tuple[str, str, str]) -> dict[str, Command]:
 
 
 INDEX: Index = {
+    "Begin": _of(
+        "site",
+        (
+            "set-up",
+            "make a site's pages light: look, propose, ask once, do it, check it",
+            "/srv/site/media https://site.example/media/ --rules /etc/nginx/light.conf",
+        ),
+    ),
     "Look: what is there, what it weighs": {
         **_of(
             "libraries",

@@ -61,6 +61,12 @@ class SitePages:
             self.note(path, error)
             return None
 
+    def forget(self) -> None:
+        """Asks the service anew about every file and its settings: something changed."""
+        with self._guard:
+            self._settings = None
+            self._files.clear()
+
     def note(self, path: str, error: Exception) -> None:
         """A page that could not be rewritten; the service hears of it with the next question."""
         what = (_shown(path)[:2_000], _shown(f"{type(error).__name__}: {error}")[:300])
@@ -166,7 +172,8 @@ class AsgiPages:
                 )
                 if stream is not None:
                     pairs = [
-                        (name.encode("latin-1"), value.encode("latin-1")) for name, value in _of_page(headers)
+                        (name.encode("latin-1"), value.encode("latin-1"))
+                        for name, value in page_headers(headers)
                     ]
                     message = message | {"headers": pairs}
                 await send(message)
@@ -195,7 +202,7 @@ class WsgiPages:
         def start(status: str, headers: Headers, *details: Any) -> Callable[[bytes], None]:
             stream = self._pages.stream(_path(environ), int(status[:3]), headers)
             begun[:] = [stream]
-            start_response(status, headers if stream is None else _of_page(headers), *details)
+            start_response(status, headers if stream is None else page_headers(headers), *details)
             return written.append
 
         answer = self._app(environ, start)
@@ -289,8 +296,9 @@ def _lets_styles_be(policy: str) -> bool:
     return "'unsafe-inline'" in sources and not exact
 
 
-def _of_page(headers: Headers) -> Headers:
-    """Its length is not what it was, and its tag speaks of what it says, no longer of its bytes."""
+def page_headers(headers: Headers) -> Headers:
+    """The headers of an answer whose page is rewritten: its length is not what it was, and its tag speaks of
+    what it says, no longer of its bytes."""
     kept = []
     for name, value in headers:
         if name.lower() in _DROPPED:

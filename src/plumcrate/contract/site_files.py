@@ -41,8 +41,8 @@ class SiteFile(Answer):
     score: float | None
     level: Level | None
     has_original: Flag = Field(
-        description="The bytes that the site wrote can be fetched as version before, and show the same as the "
-        "file: it has no touch-up and no watermark."
+        description="The bytes that the site wrote can be fetched as version before, and show the same as "
+        "the file: it has no touch-up and no watermark."
     )
     focus: Focus | None = Field(description="Where its picture is cut around, when a person chose that.")
     sizes: list[SizeFile] = Field(description="Files of its picture for the library's sizes.")

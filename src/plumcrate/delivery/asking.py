@@ -50,10 +50,12 @@ class CannotAsk(Exception):
 
 @dataclass(frozen=True, slots=True)
 class Question:
-    """A picture, and the address that each browser would choose for it."""
+    """A picture, and the address that each browser would choose for it, with the path that lies there: the
+    site may offer renditions of its own in other formats."""
 
     path: str
     addresses: dict[Browser, str]
+    paths: dict[Browser, str]
 
 
 class Asker:
@@ -70,7 +72,7 @@ class Asker:
 
     def of_file(self, path: str) -> Question:
         address = f"{self._home.rstrip('/')}/{quote(path)}"
-        return Question(path, dict.fromkeys(Browser, address))
+        return Question(path, dict.fromkeys(Browser, address), dict.fromkeys(Browser, path))
 
     def of_page(self, page: str) -> list[Question]:
         """The pictures of a page, with what its markup offers to each browser. Raises :class:`CannotAsk`."""
@@ -108,9 +110,12 @@ class Asker:
 
         own = path_of(offer.address)
         chosen = {browser: offer.chosen(_SHOWS[browser]) for browser in Browser}
-        if own is None or any(path_of(address) is None for address in chosen.values()):
+        paths = {
+            browser: path for browser, address in chosen.items() if (path := path_of(address)) is not None
+        }
+        if own is None or len(paths) < len(chosen):
             return None
-        return Question(own, {browser: urljoin(page, address) for browser, address in chosen.items()})
+        return Question(own, {browser: urljoin(page, address) for browser, address in chosen.items()}, paths)
 
     def ask(self, questions: Sequence[Question], files: dict[str, PageFile]) -> list[list[Got]]:
         """For each question what each browser received; ``files``: what is on record, by path."""
@@ -138,7 +143,7 @@ class Asker:
         got.media_type = answer.headers.get("content-type", "").partition(";")[0].strip().lower()
         status = got.headers.get("cache-status")
         got.cache = said_by(status) if status else None
-        got.fault = _fault(got, question, files.get(question.path))
+        got.fault = _fault(got, question, files.get(question.paths[browser]) or files.get(question.path))
         return got
 
 

@@ -85,7 +85,7 @@ HearsOfChanges = Callable[[Session, Library, list[str]], None]
 
 
 class Purger:
-    """Tells the caches of every library, as far as ``out`` may reach them; ``changed`` hears of each path once.
+    """Tells the caches of every library, as far as ``out`` may reach them. ``changed`` hears of each change.
 
     Each cache is told by itself: one that is slow or silent takes no time of another's. ``clock`` in seconds.
     """

@@ -90,7 +90,8 @@ def asking(
             notes.append(f"{len(questions) - body.most:,} more pictures of the page were not asked for")
         questions = questions[: body.most]
         with database.begin() as session:
-            found = page_files(session, library_id, [question.path for question in questions], MEDIA_TYPES)
+            paths = {path for one in questions for path in (one.path, *one.paths.values())}
+            found = page_files(session, library_id, sorted(paths), MEDIA_TYPES)
         files = {path: file for path, (_, file) in found.items()}
         answers = asker.ask(questions, files)
     except CannotAsk as error:
