@@ -1,0 +1,108 @@
+"""What any site needs, with a shell, curl and openssl; and a page written in PHP."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from conftest import Service, photograph, running_service, wait_for
+from databases import Postgres
+
+from plumcrate.contract.automation import Automation, NewFiles
+from plumcrate.contract.delivery import Delivery
+from plumcrate.contract.libraries import LibraryChange, LibraryRequest
+from plumcrate.contract.runs import RunRequest
+
+HERE = Path(__file__).parents[2] / "integrations/generic"
+ODD = 'uploads/a "kite", o\'er \\the ledge.jpg'
+
+
+@pytest.fixture(scope="module")
+def site(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Service, Path]]:
+    home = tmp_path_factory.mktemp("generic")
+    photograph(home / "media/uploads/kite.jpg", 300, 200)
+    photograph(home / "media/cache/k1.jpg", 150, 100)
+    with postgres.fresh() as url, running_service(url, home / "state") as service:
+        service.start_worker()
+        client = service.client
+        client.connect(LibraryRequest(name="Ledge", root=str(home / "media"), slug="ledge"))
+        automation = Automation(new_files=NewFiles.BY_HAND, settle_seconds=0.2)
+        delivery = Delivery(address="https://ledge.example/media/", public=True)
+        client.change_library("ledge", LibraryChange(automation=automation, delivery=delivery))
+        client.wait_for_job(client.start_survey("ledge").id)
+        client.wait_for_run(client.start_run(RunRequest(library="ledge", copies=["webp"])).id)
+        yield service, home
+
+
+def done(service: Service, *command: str, **more: str) -> subprocess.CompletedProcess[str]:
+    environment = os.environ | {
+        "PLUMCRATE_URL": service.url,
+        "PLUMCRATE_LIBRARY": "ledge",
+        "PLUMCRATE_KEY": service.key,
+    }
+    return subprocess.run(
+        command, env=environment | more, cwd=HERE, capture_output=True, text=True, timeout=120
+    )
+
+
+def test_a_mapping_is_told(site: tuple[Service, Path]) -> None:
+    service, home = site
+    lines = home / "renditions.jsonl"
+    lines.write_text(json.dumps({"path": "cache/k1.jpg", "original": "uploads/kite.jpg"}) + "\n{}\n")
+    told = done(service, "./map.sh", str(lines))
+    assert json.loads(told.stdout)["found"] == 1, told.stderr
+    assert json.loads(told.stdout)["refused"] == 1
+    assert [one.files for one in service.client.pictures("ledge").rows] == [2]
+    refused = done(service, "./map.sh", str(lines), PLUMCRATE_KEY="plumkey")
+    assert refused.returncode != 0
+
+
+def test_a_file_with_an_odd_name_is_told_of(site: tuple[Service, Path]) -> None:
+    service, home = site
+    secret = service.client.hook_secret("ledge").secret
+    photograph(home / "media" / ODD, 90, 60)
+    told = done(service, "./notify.sh", ODD, "uploads/never-there.jpg", PLUMCRATE_HOOK_SECRET=secret)
+    assert json.loads(told.stdout) == {"taken": 2, "repeated": False}, told.stderr
+    wait_for(lambda: service.client.pictures("ledge", path=ODD).rows)
+    wrong = "whsec_" + "A" * 43 + "="
+    refused = done(service, "./notify.sh", ODD, PLUMCRATE_HOOK_SECRET=wrong)
+    assert refused.returncode != 0
+    assert "bad-signature" in refused.stdout
+
+
+def test_rules_are_written_whole_or_not_at_all(site: tuple[Service, Path]) -> None:
+    service, home = site
+    rules = home / "light.conf"
+    assert done(service, "./rules.sh", "nginx", str(rules)).returncode == 0
+    written = rules.read_text()
+    assert "Light pictures for Ledge" in written
+    assert done(service, "./rules.sh", "nginx", str(rules), PLUMCRATE_KEY="plumkey").returncode != 0
+    assert rules.read_text() == written
+
+
+@pytest.mark.slow
+def test_a_page_in_php_is_rewritten_and_leaves_all_the_same_without_us(
+    site: tuple[Service, Path], tmp_path: Path
+) -> None:
+    service, _ = site
+    php = shutil.which("php")
+    assert php, "script/test --all installs php-cli"
+    delivery = service.client.library("ledge").delivery
+    markup = delivery.markup.model_copy(update={"elements": True})
+    service.client.change_library(
+        "ledge", LibraryChange(delivery=delivery.model_copy(update={"markup": markup}))
+    )
+    plain = '<!doctype html><img src="/media/cache/k1.jpg" alt="A kite">'
+    page = tmp_path / "page.php"
+    page.write_text(f"<?php require '{HERE}/page.php'; ?>{plain}")
+    # The first page may take longer than a page waits: a process is started for it.
+    wait_for(lambda: "k1.jpg.webp" in done(service, php, str(page)).stdout, 30)
+    assert done(service, php, str(page), PLUMCRATE_URL="http://127.0.0.1:9").stdout == plain
+    assert done(service, php, str(page), PLUMCRATE_KEY="plumkey").stdout == plain
+    page.write_text(f"<?php require '{HERE}/page.php'; header('Content-Type: text/plain'); ?>{plain}")
+    assert done(service, php, str(page)).stdout == plain
