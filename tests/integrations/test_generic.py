@@ -5,10 +5,13 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import socket
 import subprocess
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
+import httpx
 import pytest
 from conftest import Service, photograph, running_service, wait_for
 from databases import Postgres
@@ -17,6 +20,7 @@ from plumcrate.contract.automation import Automation, NewFiles
 from plumcrate.contract.delivery import Delivery
 from plumcrate.contract.libraries import LibraryChange, LibraryRequest
 from plumcrate.contract.runs import RunRequest
+from plumcrate.records.private import free_port
 
 HERE = Path(__file__).parents[2] / "integrations/generic"
 ODD = 'uploads/a "kite", o\'er \\the ledge.jpg'
@@ -39,15 +43,17 @@ def site(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterat
         yield service, home
 
 
-def done(service: Service, *command: str, **more: str) -> subprocess.CompletedProcess[str]:
-    environment = os.environ | {
+def environment(service: Service) -> dict[str, str]:
+    return os.environ | {
         "PLUMCRATE_URL": service.url,
         "PLUMCRATE_LIBRARY": "ledge",
         "PLUMCRATE_KEY": service.key,
     }
-    return subprocess.run(
-        command, env=environment | more, cwd=HERE, capture_output=True, text=True, timeout=120
-    )
+
+
+def done(service: Service, *command: str, **more: str) -> subprocess.CompletedProcess[str]:
+    variables = environment(service) | more
+    return subprocess.run(command, env=variables, cwd=HERE, capture_output=True, text=True, timeout=120)
 
 
 def test_a_mapping_is_told(site: tuple[Service, Path]) -> None:
@@ -98,11 +104,33 @@ def test_a_page_in_php_is_rewritten_and_leaves_all_the_same_without_us(
         "ledge", LibraryChange(delivery=delivery.model_copy(update={"markup": markup}))
     )
     plain = '<!doctype html><img src="/media/cache/k1.jpg" alt="A kite">'
-    page = tmp_path / "page.php"
-    page.write_text(f"<?php require '{HERE}/page.php'; ?>{plain}")
-    # The first page may take longer than a page waits: a process is started for it.
-    wait_for(lambda: "k1.jpg.webp" in done(service, php, str(page)).stdout, 30)
-    assert done(service, php, str(page), PLUMCRATE_URL="http://127.0.0.1:9").stdout == plain
-    assert done(service, php, str(page), PLUMCRATE_KEY="plumkey").stdout == plain
-    page.write_text(f"<?php require '{HERE}/page.php'; header('Content-Type: text/plain'); ?>{plain}")
-    assert done(service, php, str(page)).stdout == plain
+    (tmp_path / "page.php").write_text(f"<?php require '{HERE}/page.php'; ?>{plain}")
+    kind = "header('Content-Type: text/plain');"
+    (tmp_path / "plain.php").write_text(f"<?php require '{HERE}/page.php'; {kind} ?>{plain}")
+    with php_server(php, tmp_path, service) as pages:
+        # The first page may take longer than a page waits: a process is started for it.
+        wait_for(lambda: "k1.jpg.webp" in pages("page.php"), 30)
+        assert pages("plain.php") == plain
+    for wrong in ({"PLUMCRATE_URL": "http://127.0.0.1:9"}, {"PLUMCRATE_KEY": "plumkey"}):
+        with php_server(php, tmp_path, service, **wrong) as pages:
+            assert pages("page.php") == plain
+
+
+@contextmanager
+def php_server(php: str, folder: Path, service: Service, **more: str) -> Iterator[Callable[[str], str]]:
+    """PHP's own server; what it answers for a page."""
+    port = free_port()
+    command = [php, "-S", f"127.0.0.1:{port}", "-t", str(folder)]
+    with (folder / "php.log").open("ab") as log:
+        process = subprocess.Popen(command, env=environment(service) | more, stdout=log, stderr=log)
+    try:
+        wait_for(lambda: _listens(port), 30)
+        yield lambda page: httpx.get(f"http://127.0.0.1:{port}/{page}", timeout=30).text
+    finally:
+        process.terminate()
+        process.wait(30)
+
+
+def _listens(port: int) -> bool:
+    with socket.socket() as probe:
+        return probe.connect_ex(("127.0.0.1", port)) == 0
