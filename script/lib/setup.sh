@@ -44,16 +44,17 @@ sum_of_tree() { find "$@" -type f ! -name '*.pyc' ! -path '*/__pycache__/*' -pri
 
 # -- Debian's programs ---------------------------------------------------------------------------
 
-# missing_programs [tests]: the Debian packages whose programs are not there.
+# missing_programs [tests|all]: the Debian packages whose programs are not there.
 missing_programs() {
   if ! ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 && ! command -v initdb >/dev/null; then echo postgresql; fi
   # Pages are weighed in it; without it, from their markup alone.
   [ -x /usr/bin/chromium ] || echo chromium
-  [ "${1:-}" = tests ] || return 0
+  case "${1:-}" in tests|all) ;; *) return 0 ;; esac
   [ -x /usr/sbin/nginx ] || echo nginx-light
   [ -x /usr/sbin/apache2 ] || echo apache2-bin
   [ -x /usr/bin/caddy ] || echo caddy
   [ -x /usr/bin/avifdec ] || echo libavif-bin
+  [ "$1" != all ] || command -v php >/dev/null || echo php-cli
 }
 
 # debian PACKAGE...: installs Debian packages. Servers that come along are not started: ours are private.
@@ -74,7 +75,7 @@ set_up_programs() {
   mkdir -p "$STATE"
   # shellcheck disable=SC2086 - several names
   if debian $wanted; then return; fi
-  if [ "$wanted" = "chromium " ] && [ "${1:-}" != tests ]; then
+  if [ "$wanted" = "chromium " ] && [ -z "${1:-}" ]; then
     say "  Going on without Chromium: pages will be weighed from their markup alone."
     return
   fi
@@ -119,6 +120,20 @@ set_up_python() {
       && "$UV" pip install -q --python "$PYTHON" --no-deps -e .
   } >"$STATE/python.log" 2>&1 || fail "the Python packages could not be installed; see .state/python.log"
   done_for python "$wanted"
+}
+
+# The real site of the tests has packages of its own.
+SITE_VENV="$STATE/site-venv"
+site_wanted() { printf '%s' "$SITE_VENV $(sum_of tests/sites/requirements.lock)"; }
+site_there() { fresh site "$(site_wanted)" && [ -x "$SITE_VENV/bin/python" ]; }
+
+set_up_site() {
+  if site_there; then return; fi
+  set_up_uv "$PYTHON"
+  { [ -x "$SITE_VENV/bin/python" ] || "$UV" venv -q --python "$PYTHON" "$SITE_VENV"; } >"$STATE/site.log" 2>&1 \
+    && "$UV" pip install -q --python "$SITE_VENV/bin/python" -r tests/sites/requirements.lock >>"$STATE/site.log" 2>&1 \
+    || fail "the packages of the tests' site could not be installed; see .state/site.log"
+  done_for site "$(site_wanted)"
 }
 
 # -- the console -----------------------------------------------------------------------------------
@@ -180,19 +195,20 @@ set_up_kernels() {
 
 # -- all together ----------------------------------------------------------------------------------
 
-# missing [tests]: what has to be set up, in one line; empty when nothing has.
+# missing [tests|all]: what has to be set up, in one line; empty when nothing has.
 missing() {
   local list=()
   mapfile -t list < <(missing_programs "${1:-}")
   if ! fresh python "$(python_wanted)" || [ ! -x "$PYTHON" ]; then list+=("Python packages"); fi
   console_there || list+=("the console")
+  [ "${1:-}" != all ] || site_there || list+=("the tests' site")
   { [ -x "$PYTHON" ] && fresh kernels "$(kernels_wanted)"; } || list+=("the picture kernels")
   local IFS=,
   printf '%s' "${list[*]}" | sed 's/,/, /g'
 }
 
-# set_up [tests]: everything; with the browser and the web servers of the tests and screenshots. What is still
-# being compiled in the end is COMPILING, a process to wait for.
+# set_up [tests|all]: everything; with the browser and the web servers of the tests and screenshots; and with a
+# real site. What is still being compiled in the end is COMPILING, a process to wait for.
 set_up() {
   local lacks began=$SECONDS
   COMPILING=
@@ -203,6 +219,7 @@ set_up() {
   step "Python packages" set_up_python
   step "console" set_up_console & local console=$!
   (renice -n 10 $BASHPID >/dev/null; step "picture kernels" set_up_kernels) & COMPILING=$!
+  [ "${1:-}" != all ] || step "the tests' site" set_up_site
   "${MEANWHILE:-true}" || exit 1
   all_of $programs $console
   say "Set up in $((SECONDS - began)) s."

@@ -6,7 +6,7 @@ import logging
 import threading
 import time
 from collections.abc import Callable, Iterable
-from functools import lru_cache
+from functools import lru_cache, partial
 from typing import Any, TypeVar
 
 from django.core.cache import cache
@@ -56,7 +56,7 @@ class Service:
         found: dict[str, SiteFile] = {}
         for start in range(0, len(paths), _MOST_ASKED):
             part = paths[start : start + _MOST_ASKED]
-            rows = self.asked(lambda part=part: self.client.site_files(self.settings.library, part))
+            rows = self.asked(partial(self.client.site_files, self.settings.library, part))
             for row in rows or []:
                 found[self.settings.name_of(row.path)] = row
         return found
