@@ -1094,7 +1094,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * SavingsReport what was saved in some months
+         * Report what was saved in some months
          * @description Of the files that were treated in these months and are as they were treated.
          */
         get: operations["the_report_api_v1_libraries__slug__report_get"];

@@ -46,7 +46,7 @@ _FILES: dict[int | str, dict[str, Any]] = {
 }
 
 
-@router.get("/libraries/{slug}/report", summary="SavingsReport what was saved in some months")
+@router.get("/libraries/{slug}/report", summary="Report what was saved in some months")
 def the_report(
     slug: Slug, actor: Looking, session: Session, begins: Begins = None, ends: Ends = None
 ) -> SavingsReport:
