@@ -110,7 +110,10 @@ def test_a_jpeg_begins_where_its_first_encode_says_whatever_the_guess(level: Lev
     output = lossy_jpeg(case)
     assert isinstance(output, Chosen)
     aims = [tried for tried in output.tried if "4:2:0" in tried.how and "scans" not in tried.how]
-    assert len(aims) <= 3
+    few = (
+        5 if level is Level.EVERYDAY else 3
+    )  # there grain is the limit, of which the score foretells nothing
+    assert len(aims) <= few
     guess = int(aims[0].how.split()[1].rstrip(","))
     landed = int(output.how.split()[1].rstrip(","))
-    assert abs(guess - landed) <= 3, "the first aim is near where it lands"
+    assert abs(guess - landed) <= few, "the first aim is near where it lands"

@@ -18,22 +18,37 @@ from .scoring.judgement import Judgement
 class Attempt:
     """One encode: its quality, its bytes, what was made of them, and the score by which it is aimed.
 
-    ``aimed`` is the score, or less where the worst place falls too far behind it.
+    ``scored`` is the score, or less where the worst place falls too far behind it; ``aimed`` is that, or less
+    where too much fine grain is gone.
     """
 
     quality: int
     data: bytes
     judgement: Judgement
+    scored: float
     aimed: float
 
     @classmethod
-    def judged(cls, quality: int, data: bytes, judgement: Judgement, leeway: float = math.inf) -> Attempt:
-        """With what a judge says of it; ``leeway``: points by which its worst place may lack more."""
-        return cls(quality, data, judgement, min(judgement.score, judgement.worst + leeway))
+    def judged(
+        cls,
+        quality: int,
+        data: bytes,
+        judgement: Judgement,
+        leeway: float = math.inf,
+        texture: float = math.inf,
+    ) -> Attempt:
+        """With what a judge says of it; ``leeway``: points by which its worst place may lack more;
+        ``texture``: what it keeps of fine grain, in points."""
+        scored = min(judgement.score, judgement.worst + leeway)
+        return cls(quality, data, judgement, scored, min(scored, texture))
 
     def reaches(self, target: float) -> bool:
         """Whether it is at a target less the tolerance at least."""
         return self.aimed >= target - _BELOW
+
+    def lacks_grain(self, target: float) -> bool:
+        """Whether grain is what keeps it from a target most."""
+        return self.aimed < self.scored and not self.reaches(target)
 
 
 @dataclass(frozen=True, slots=True)

@@ -43,6 +43,8 @@ _PHOTOGRAPH: Tools = _FLAT | {
 #: Worth their time only where a picture is calm: partitions that are no squares, transforms but the DCT.
 _NO_RECTANGLES: Tools = {"enable-rect-partitions": "0"}
 _BUSY: Tools = _NO_RECTANGLES | {"use-intra-dct-only": "1"}
+#: Where fine grain is to stay: up to a third fewer bytes for as much of it as with the tuning above.
+_GRAIN: Tools = {"tune": "ssim", "disable-trellis-quant": "0"}
 #: From so many pixels on quick effort makes photographs of no blocks below 16 x 16.
 _LARGE = 1_000_000
 
@@ -62,11 +64,13 @@ def encode(
     effort: Effort,
     subsampling: str,
     content: Content,
+    *,
+    grain: bool = False,
 ) -> bytes:
     """A file of a picture of :func:`prepared`, the same to the byte each time.
 
-    ``step`` is one of the encoder's 64 quantizers, finest last; ``subsampling`` 4:2:0 or 4:4:4. One thread,
-    no tiles.
+    ``step`` is one of the encoder's 64 quantizers, finest last; ``subsampling`` 4:2:0 or 4:4:4; ``grain``
+    tunes it for what a score overlooks. One thread, no tiles.
     """
     out = io.BytesIO()
     image.save(
@@ -77,7 +81,7 @@ def encode(
         subsampling=subsampling,
         max_threads=1,
         autotiling=False,
-        advanced=_tools(image.size, effort, content),
+        advanced=_tools(image.size, effort, content) | (_GRAIN if grain else {}),
         **extras,
     )
     return out.getvalue()

@@ -37,6 +37,9 @@ TARGETS: dict[Level, float] = {Level.GALLERY: 90.0, Level.EVERYDAY: 80.0, Level.
 #: tells how these were set, from pictures looked at.
 FLOORS: dict[Level, float] = {Level.GALLERY: 83.0, Level.EVERYDAY: 72.0, Level.LEAN: 58.0}
 
+#: The part of a picture's fine grain that a result must keep, 0 to 1; nothing is asked of other levels.
+GRAIN: dict[Level, float] = {Level.GALLERY: 0.9, Level.EVERYDAY: 0.81}
+
 #: A sample of a large picture has at most so many pixels.
 SAMPLE = 1_500_000
 
@@ -128,6 +131,11 @@ class Recipe:
     def leeway(self) -> float:
         """Points by which the worst place may score less than the whole must."""
         return TARGETS[self.level] - FLOORS[self.level]
+
+    @property
+    def grain(self) -> float | None:
+        """The part of fine grain that must be kept, 0 to 1; None where nothing is asked."""
+        return GRAIN.get(self.level)
 
     def as_dict(self) -> dict[str, Any]:
         """Plain data, for records; :meth:`from_dict` reads it back."""

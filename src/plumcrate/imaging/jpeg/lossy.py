@@ -48,6 +48,11 @@ _SOME = 1 << 14
 _BESIDE = np.float32(0.25)
 #: How far from the picture's usual lambda may go.
 _LEAST, _MOST = 0.25, 4.0
+#: What is left of lambda in blocks of fine grain, where that is to stay, and the root mean square of such a
+#: block's coefficients but the lowest: below it is nothing to see, above an edge.
+_SPARED, _FAINT, _EDGE = 0.05, 0.8, 14.0
+#: Coefficients, in zigzag order, that are no grain.
+_LOWEST = 6
 
 _DISTANCE = np.array([math.hypot(raster & 7, raster >> 3) for raster in ZIGZAG])
 #: Quantization step at DC and its growth with the distance from it: Y, Cb, Cr.
@@ -97,7 +102,18 @@ class LossyEncoder:
         """Goes back to what is known of the picture alone: how much error each block hides."""
         self._moved: F32 | None = None  # by how much luma's coefficients are moved before they are quantized
         self._masking = self._texture
+        self._spared: F32 | None = None  # what is left of each luma block's lambda, that its grain may stay
         self._made: tuple[int, I16] | None = None  # the last step and its levels
+
+    def keep_grain(self) -> None:
+        """Rounds fine grain as it is from now on, where the cheapest levels would smooth it away."""
+        if self._spared is not None:
+            return
+        fine = self._values[self._frame.components[0].blocks][:, _LOWEST:]
+        grain = np.sqrt(np.einsum("bk,bk->b", fine, fine) / np.float32(64))
+        grainy = (grain >= _FAINT) & (grain <= _EDGE)
+        self._spared = np.where(grainy, np.float32(_SPARED), np.float32(1))
+        self._made = None
 
     @classmethod
     def of_jpeg(
@@ -196,6 +212,8 @@ class LossyEncoder:
         frame = self._frame
         frame.quantization = self._tables(step)
         weights = min(_WEIGHT * 2.0 ** ((80 - step) / _FADE), _MOST_WEIGHT) * self._masking
+        if self._spared is not None:
+            weights[frame.components[0].blocks] *= self._spared
         levels = np.empty(self._values.shape, np.int16)
         luma, *chroma = frame.components
         for component in chroma:

@@ -14,6 +14,7 @@ from .flatness import FlatGround, Flatness
 from .gradient import luma_gradient
 from .judgement import Judgement
 from .ssimulacra2 import Reference
+from .texture import Grain
 
 __all__ = ["BACKGROUNDS", "ColourShift", "Flatness", "Judge", "Judgement", "score"]
 
@@ -37,6 +38,10 @@ class Judge:
         return [FlatGround(view) for view in self._views(self._pixels)]
 
     @cached_property
+    def _grain(self) -> Grain:
+        return Grain(self._views(self._pixels)[0])
+
+    @cached_property
     def _patches(self) -> NDArray[np.float32]:
         return patches(self._pixels.over(BACKGROUNDS[-1]))
 
@@ -51,6 +56,10 @@ class Judge:
     def score(self, candidate: Pixels) -> float:
         """The score alone."""
         return self.judge(candidate).score
+
+    def grain_kept(self, candidate: Pixels) -> float:
+        """The part of the picture's fine grain that is still there, 0 to 1: see :mod:`.texture`."""
+        return self._grain.kept(self._views(candidate)[0])
 
     def luma_gradient(self, candidate: Pixels) -> NDArray[np.float32]:
         """How the score's error sum changes with each pixel's luma: see :mod:`.gradient`; on the darker

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import replace
 from functools import cached_property, partial
@@ -21,6 +22,9 @@ from .source import Source
 #: By how many steps quality is raised, one time after another, when a guard says that colours drift or bands
 #: show; then it is given up.
 _GUARD_STEPS = (3, 3, 5, None)
+#: Points that all of a picture's fine grain is worth: with a finer step grain comes back at the pace of forty
+#: points of score.
+_GRAIN_RISES = 40.0
 #: How far beyond the limit of the mean single patches may be.
 _WORST = 12.0
 #: What flat colours and smooth ground may suffer from a codec: docs/imaging/score.md tells how these were
@@ -45,6 +49,7 @@ class Case(Source):
         super().__init__(data, recipe, limits)
         self.jpeg_step: int | None = None  # where JPEG reached the target, for the next aims
         self.exact_copy: int | None = None  # bytes of a lossless copy of flat art
+        self.spares_grain = False  # whether an encode lacked so much fine grain that encoders are to spare it
         self._last: tuple[bytes, Pixels] | None = None
 
     @cached_property
@@ -91,7 +96,17 @@ class Case(Source):
         self._last = None  # the encoder needs the room
         judge = self.upright_judge if upright else self.judge
         data = encode(quality)
-        return Attempt.judged(quality, data, judge.judge(self.decoded(data)), self.recipe.leeway)
+        candidate = self.decoded(data)
+        texture = self._texture(judge, candidate)
+        return Attempt.judged(quality, data, judge.judge(candidate), self.recipe.leeway, texture)
+
+    def _texture(self, judge: Judge, candidate: Pixels) -> float:
+        """What is kept of fine grain on the scale of scores: the target at the least that must be kept."""
+        least, target = self.recipe.grain, self.recipe.target
+        if least is None or target is None:
+            return math.inf
+        kept = judge.grain_kept(candidate)
+        return math.inf if kept == 1.0 else target + (kept - least) * _GRAIN_RISES
 
     def aim(
         self,
@@ -102,10 +117,12 @@ class Case(Source):
         upright: bool,
         first: int | None = None,
         near: float = NEAR_ENOUGH,
+        keep_grain: Callable[[], None] | None = None,
     ) -> Landing:
         """Aims at the recipe's target; goes higher when a guard, of colour or of flatness, says so.
 
-        ``first``: where to begin, when more is known than the picture's statistics say.
+        ``first``: where to begin, when more is known than the picture's statistics say. ``keep_grain`` is
+        called once an attempt of this picture failed for its fine grain: ``encode`` spares it from then on.
         """
         assert self.recipe.target is not None
         judge = self.upright_judge if upright else self.judge
@@ -116,9 +133,19 @@ class Case(Source):
             attempt = attempted(fixed)
             return Landing(attempt, (attempt,))
         knob, guess = self.knob(encoder)
-        landing = aim(
-            attempted, target, knob, stop_above=cap, first=guess if first is None else first, near=near
-        )
+        begin = next(one for one in (first, guess, knob.first_guess(target)) if one is not None)
+        if self.spares_grain and keep_grain is not None:
+            keep_grain()
+        tried = attempted(begin)
+        if not self.spares_grain and keep_grain is not None and tried.lacks_grain(target):
+            self.spares_grain = True
+            keep_grain()
+            tried = attempted(begin)
+
+        def once_tried(quality: int) -> Attempt:
+            return tried if quality == begin else attempted(quality)
+
+        landing = aim(once_tried, target, knob, stop_above=cap, first=begin, near=near)
         best, attempts = landing.best, landing.attempts
         for steps in _GUARD_STEPS:
             if best is None or len(best.data) >= cap:

@@ -141,8 +141,11 @@ def _landing(case: Case, encoder: LossyEncoder) -> Landing:
         encoder.refine(case.judge.luma_gradient(case.decoded(learnt.data)))
         give_back()
         assert case.recipe.target is not None
-        first = knob.at(knob.place(first, learnt.aimed, case.recipe.target) - _GAINED)
-    return case.aim(encode, "jpeg", cap=_hopeless(case), upright=False, first=first)
+        case.spares_grain = learnt.lacks_grain(case.recipe.target)
+        first = knob.at(knob.place(first, learnt.scored, case.recipe.target) - _GAINED)
+    return case.aim(
+        encode, "jpeg", cap=_hopeless(case), upright=False, first=first, keep_grain=encoder.keep_grain
+    )
 
 
 def _searched(case: Case, landing: Landing, encoder: LossyEncoder, sampling: str) -> Output:

@@ -114,12 +114,22 @@ def _how(subsampling: str, quality: int) -> str:
 def _aimed_avif(case: Case, extras: codecs.Extras, subsampling: str, limit: int) -> Landing:
     image = prepared_for_avif(case.upright_pixels, subsampling)
     effort = case.recipe.effort
+    grain = False
+
+    def encode(step: int) -> bytes:
+        return encode_avif(image, step, extras, effort, subsampling, case.content, grain=grain)
+
+    def keep_grain() -> None:
+        nonlocal grain
+        grain = True
+
     return case.aim(
-        lambda step: encode_avif(image, step, extras, effort, subsampling, case.content),
+        encode,
         f"avif {subsampling}",
         cap=limit,
         upright=True,
         near=_AVIF_NEAR,
+        keep_grain=keep_grain if case.content is not Content.FLAT else None,
     )
 
 
