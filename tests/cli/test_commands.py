@@ -548,12 +548,17 @@ def test_what_cannot_be_undone_is_said_twice(service: Service, say: Say, command
     assert service.sent == []
 
 
-def test_a_hand_back_reads_its_own_proof(service: Service, say: Say) -> None:
+def test_a_hand_back_reads_its_own_proof(service: Service, say: Say, tmp_path: Path) -> None:
     handed = RUN | {"kind": "hand-back", "failed": 0, "level": None}
     service.answers["POST", "/runs"] = service.answers["GET", "/runs/7"] = handed
     said = say("hand-back", "ledge", "--confirm", "ledge")
     assert "4 originals are byte for byte" in said
     assert "The hand-back is complete." in said
+    service.answers["GET", "/runs/7/checksums"] = {"sums": 4}
+    say("hand-back", "ledge", "--confirm", "ledge", "--checksums", str(tmp_path / "sums"))
+    assert "sums" in (tmp_path / "sums").read_text()
+    nowhere = str(tmp_path / "nowhere/sums")
+    assert "handed back" in say("hand-back", "ledge", "--confirm", "ledge", "--checksums", nowhere, code=2)
     service.answers["GET", "/libraries/ledge/jobs"] = [job("proof", run_id=6, verdict="complete")]
     assert "not proved" in say("hand-back", "ledge", "--confirm", "ledge", code=1)
 

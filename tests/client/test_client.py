@@ -9,7 +9,16 @@ from typing import Any
 import httpx
 import pytest
 
-from plumcrate.client import AsyncClient, Client, ProblemError, UnreachableError, calls
+from plumcrate.client import (
+    AsyncClient,
+    Client,
+    ClientError,
+    ProblemError,
+    UnreachableError,
+    WrongAnswerError,
+    WrongNameError,
+    calls,
+)
 from plumcrate.client.calls import Call
 from plumcrate.client.methods import Method, Methods
 from plumcrate.contract.automation import NewFiles
@@ -47,8 +56,8 @@ JOB = {
 Answer = Callable[[httpx.Request], httpx.Response]
 
 
-def client(answer: Answer) -> Client:
-    return Client("http://service", "key", transport=httpx.MockTransport(answer))
+def client(answer: Answer, patience: float = 0.0) -> Client:
+    return Client("http://service", "key", patience=patience, transport=httpx.MockTransport(answer))
 
 
 def events(*told: tuple[str, dict[str, Any]]) -> httpx.Response:
@@ -139,8 +148,132 @@ def test_a_service_that_is_away_is_said_to_be() -> None:
             service.libraries()
         with pytest.raises(UnreachableError):
             list(service.events())
-        with pytest.raises(UnreachableError):
-            service.wait_for_run(1)
+
+
+def refused(request: httpx.Request) -> httpx.Response:
+    raise httpx.ConnectError("refused", request=request)
+
+
+def cut_off(request: httpx.Request) -> httpx.Response:
+    raise httpx.ReadError("cut off", request=request)
+
+
+def busy(request: httpx.Request) -> httpx.Response:
+    return httpx.Response(503, json={"title": "busy"}, headers={"Retry-After": "7"})
+
+
+def too_many(request: httpx.Request) -> httpx.Response:
+    return httpx.Response(429, json={"title": "too many"})
+
+
+class Clock:
+    """Sleeping costs no time, and is counted."""
+
+    def __init__(self, monkeypatch: pytest.MonkeyPatch) -> None:
+        self.now, self.pauses = 0.0, list[float]()
+        monkeypatch.setattr("time.monotonic", lambda: self.now)
+        monkeypatch.setattr("time.sleep", self.sleep)
+
+    def sleep(self, seconds: float) -> None:
+        self.now += seconds
+        self.pauses.append(seconds)
+
+
+def after(faults: int, fault: Answer, answer: Any) -> tuple[Answer, list[str]]:
+    """So many faults, then the answer; and the methods that were asked."""
+    asked: list[str] = []
+
+    def answered(request: httpx.Request) -> httpx.Response:
+        asked.append(request.method)
+        return fault(request) if len(asked) <= faults else httpx.Response(200, json=answer)
+
+    return answered, asked
+
+
+@pytest.mark.parametrize(
+    ("fault", "post_too"), [(refused, True), (too_many, True), (cut_off, False), (busy, False)]
+)
+def test_what_does_no_harm_twice_is_sent_again(
+    fault: Answer, post_too: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    clock = Clock(monkeypatch)
+    answer, asked = after(3, fault, [])
+    with client(answer, patience=30) as service:
+        assert service.libraries() == []
+    assert asked == ["GET"] * 4
+    if fault is busy:
+        assert clock.pauses == [7, 7, 7], "the service says when to come again"
+    else:
+        assert all(0.05 * 2**n <= pause <= 0.1 * 2**n for n, pause in enumerate(clock.pauses))
+    answer, asked = after(3, fault, RUN)
+    with client(answer, patience=30) as service:
+        if post_too:
+            assert service.start_run(RunRequest(library="l")).id == 7
+        else:
+            with pytest.raises(ClientError):
+                service.start_run(RunRequest(library="l"))
+    assert asked == ["POST"] * (4 if post_too else 1)
+
+
+def test_patience_ends(monkeypatch: pytest.MonkeyPatch) -> None:
+    clock = Clock(monkeypatch)
+    answer, asked = after(1_000, refused, [])
+    with client(answer, patience=3) as service, pytest.raises(UnreachableError):
+        service.libraries()
+    assert clock.now <= 3
+    assert 4 <= len(asked) <= 9
+
+
+def test_who_waits_lives_through_a_restart_of_the_service(monkeypatch: pytest.MonkeyPatch) -> None:
+    clock = Clock(monkeypatch)
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        if clock.now < 120:
+            return refused(request)
+        return (
+            events()
+            if request.url.path.endswith("/events")
+            else httpx.Response(200, json=RUN | {"state": "finished"})
+        )
+
+    with client(answer) as service:
+        assert service.wait_for_run(7).state == "finished"
+    assert 120 <= clock.now < 150
+
+
+def test_who_waits_for_what_never_comes_back_hears_so(monkeypatch: pytest.MonkeyPatch) -> None:
+    clock = Clock(monkeypatch)
+    with client(refused) as service, pytest.raises(UnreachableError):
+        service.wait_for_run(7)
+    assert 250 < clock.now <= 301
+
+
+@pytest.mark.parametrize("name", ["../keys/7", "a/b", "a?b", "a#b", "%2e", "ä b"])
+def test_a_name_stays_one_part_of_its_path(name: str) -> None:
+    seen: list[bytes] = []
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        seen.append(request.url.raw_path)
+        return httpx.Response(204)
+
+    with client(answer) as service:
+        service.disconnect(name)
+        service.remove_size("l", name)
+    assert [path.count(b"/") for path in seen] == [4, 6]
+    assert not any(b"?" in path for path in seen)
+
+
+@pytest.mark.parametrize("name", ["", ".", ".."])
+def test_a_name_that_no_path_can_hold_is_refused(name: str) -> None:
+    with client(refused) as service, pytest.raises(WrongNameError):
+        service.disconnect(name)
+
+
+@pytest.mark.parametrize("answer", [b"<html>Welcome</html>", b"[{}]", b"\xff"])
+def test_an_answer_of_something_else_is_a_client_error(answer: bytes) -> None:
+    page = httpx.Response(200, content=answer, headers={"content-type": "text/html"})
+    with client(lambda _: page) as service, pytest.raises(WrongAnswerError, match="text/html"):
+        service.libraries()
 
 
 def test_pages_are_followed_to_their_end() -> None:

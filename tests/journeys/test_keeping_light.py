@@ -212,6 +212,14 @@ def test_forecast_then_run_then_hand_back(kept: Service, root: Path) -> None:
     assert second.proof is not None
     assert (second.proof["verdict"], second.proof["originals_identical"]) == ("complete", 3)
     assert hashes(root) == before, "every original byte for byte, and nothing of ours left"
+    (root / "originals.sha256").write_bytes(client.checksums(second.id))
+    checked = subprocess.run(
+        ["sha256sum", "--check", "originals.sha256"], cwd=root, capture_output=True, text=True, check=True
+    )
+    assert checked.stdout.splitlines() == [f"{path}: OK" for path in sorted(before)]
+    (root / "originals.sha256").unlink()
+    with pytest.raises(ProblemError, match="no hand-back"):
+        client.checksums(client.runs("ledge")[-1].id)
     with pytest.raises(ProblemError) as caught:
         client.prune("ledge", PruneRequest(confirm="no"))
     assert caught.value.code == "not-confirmed"

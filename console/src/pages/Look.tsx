@@ -152,7 +152,7 @@ function Next({ library }: { library: Library }) {
         )}
         {library.files_treated > 0 && (
           <Step to={`${base}/review?sort=worst`} lead="Look at the worst places">
-            the pictures that lost most in one spot
+            the pictures that lost most in one place
           </Step>
         )}
         {trouble > 0 && (

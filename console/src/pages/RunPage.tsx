@@ -108,7 +108,7 @@ function Progress({ run }: { run: Run }) {
           )}
         </span>
       </div>
-      {run.proof && <Proof proof={run.proof} />}
+      {run.proof && <Proof run={run.id} proof={run.proof} />}
       {treating && (
         <>
           <div className="mt-5">
@@ -269,7 +269,7 @@ function between(start: string, end: string): number {
 }
 
 /** What was compared, byte for byte, at the end of a hand-back. */
-function Proof({ proof }: { proof: Record<string, number | string> }) {
+function Proof({ run, proof }: { run: number; proof: Record<string, number | string> }) {
   const complete = proof.verdict === "complete";
   return (
     <div
@@ -282,6 +282,16 @@ function Proof({ proof }: { proof: Record<string, number | string> }) {
         {count(Number(proof.originals_identical))} originals were read again and are byte for byte what they
         were, {count(Number(proof.originals_differing))} differ; {count(Number(proof.still_treated))} files
         are still treated, {count(Number(proof.copies_left))} files of ours are left.
+      </p>
+      <p className="mt-1 text-sm">
+        <a
+          className="underline underline-offset-2"
+          href={`/api/v1/runs/${run}/checksums`}
+          download={`run-${run}.sha256`}
+        >
+          Checksums
+        </a>{" "}
+        of every original, for <code>sha256sum --check</code> in the library’s folder.
       </p>
     </div>
   );

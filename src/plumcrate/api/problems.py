@@ -129,12 +129,18 @@ class ApiError(HTTPException):
         return self.detail
 
 
+#: Seconds, by status: what was refused for too much, and what is away for a moment.
+_TRY_AGAIN_AFTER = {429: "5", 503: "2"}
+
+
 def respond(code: str, detail: str, **more: object) -> JSONResponse:
     title, status = PROBLEMS[code]
     problem = Problem.model_validate(
         {"type": f"urn:plumcrate:problem:{code}", "title": title, "status": status, "detail": detail, **more}
     )
     headers = {"WWW-Authenticate": "Bearer"} if status == 401 else {}
+    if status in _TRY_AGAIN_AFTER:
+        headers["Retry-After"] = _TRY_AGAIN_AFTER[status]
     if status in (408, 413):
         headers["Connection"] = "close"  # what is left of the body is not read
     return JSONResponse(problem.model_dump(), status, headers=headers or None, media_type=MEDIA_TYPE)

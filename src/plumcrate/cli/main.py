@@ -65,7 +65,7 @@ def _carried_out(options: argparse.Namespace) -> int:
     from pydantic import ValidationError
     from rich.console import Console
 
-    from plumcrate.client import ProblemError, UnreachableError
+    from plumcrate.client import ProblemError, UnreachableError, WrongAnswerError, WrongNameError
 
     from .commands.common import WrongCommand
     from .config import ConfigError
@@ -79,12 +79,12 @@ def _carried_out(options: argparse.Namespace) -> int:
     try:
         outcome: CommandResult = options.command(options)
         show(outcome, as_json=options.json)
-    except WrongCommand as error:
+    except (WrongCommand, WrongNameError) as error:
         return failed(error, WRONG)
     except ValidationError as error:
         faults = (f"{'.'.join(map(str, fault['loc']))}: {fault['msg']}" for fault in error.errors())
         return failed("; ".join(fault.strip(": ") for fault in faults), WRONG)
-    except (ConfigError, UnreachableError) as error:
+    except (ConfigError, UnreachableError, WrongAnswerError) as error:
         return failed(error, UNREACHABLE)
     except ProblemError as error:
         return failed(error, REFUSED)

@@ -1,6 +1,14 @@
 """The Python client library: :class:`Client`, its counterpart :class:`AsyncClient`, and their errors."""
 
 from .clients import AsyncClient, Client
-from .errors import ClientError, ProblemError, UnreachableError
+from .errors import ClientError, ProblemError, UnreachableError, WrongAnswerError, WrongNameError
 
-__all__ = ["AsyncClient", "Client", "ClientError", "ProblemError", "UnreachableError"]
+__all__ = [
+    "AsyncClient",
+    "Client",
+    "ClientError",
+    "ProblemError",
+    "UnreachableError",
+    "WrongAnswerError",
+    "WrongNameError",
+]

@@ -93,6 +93,8 @@ from plumcrate.contract.weighing import (
     WeighRequest,
 )
 
+from .errors import WrongNameError
+
 T = TypeVar("T")
 Params = Mapping[str, Any]
 
@@ -161,11 +163,11 @@ def make_library_key(library: str, request: LibraryKeyRequest) -> Call[NewKey]:
 
 def rotate_key(number: int, request: Rotation, library: str | None = None) -> Call[NewKey]:
     """A new secret for the same; the former one goes on for a while."""
-    return _post(f"{_within(library)}/keys/{number}/rotation", NewKey, request)
+    return _post(f"{_within(library)}/keys/{_part(number)}/rotation", NewKey, request)
 
 
 def revoke_key(number: int, library: str | None = None) -> Call[None]:
-    return Call("DELETE", f"{_within(library)}/keys/{number}", TypeAdapter(type(None)))
+    return Call("DELETE", f"{_within(library)}/keys/{_part(number)}", TypeAdapter(type(None)))
 
 
 def people() -> Call[list[PersonRow]]:
@@ -174,16 +176,16 @@ def people() -> Call[list[PersonRow]]:
 
 def change_person(number: int, change: PersonChange) -> Call[PersonRow]:
     """What the change leaves out stays as it is."""
-    return Call("PATCH", f"/people/{number}", TypeAdapter(PersonRow), body=change)
+    return Call("PATCH", f"/people/{_part(number)}", TypeAdapter(PersonRow), body=change)
 
 
 def remove_person(number: int) -> Call[None]:
-    return Call("DELETE", f"/people/{number}", TypeAdapter(type(None)))
+    return Call("DELETE", f"/people/{_part(number)}", TypeAdapter(type(None)))
 
 
 def new_password(number: int) -> Call[NewInvitation]:
     """A link with which a person chooses a new password."""
-    return _post(f"/people/{number}/new-password", NewInvitation)
+    return _post(f"/people/{_part(number)}/new-password", NewInvitation)
 
 
 def members(library: str) -> Call[list[Member]]:
@@ -193,12 +195,12 @@ def members(library: str) -> Call[list[Member]]:
 
 def change_member(library: str, number: int, role: Role) -> Call[Member]:
     body = MemberChange(role=role)
-    return Call("PUT", f"{_within(library)}/people/{number}", TypeAdapter(Member), body=body)
+    return Call("PUT", f"{_within(library)}/people/{_part(number)}", TypeAdapter(Member), body=body)
 
 
 def remove_member(library: str, number: int) -> Call[None]:
     """The account stays."""
-    return Call("DELETE", f"{_within(library)}/people/{number}", TypeAdapter(type(None)))
+    return Call("DELETE", f"{_within(library)}/people/{_part(number)}", TypeAdapter(type(None)))
 
 
 def invitations(library: str | None = None) -> Call[list[Invitation]]:
@@ -217,7 +219,7 @@ def invite_member(library: str, request: MemberInvitation) -> Call[NewInvitation
 
 def take_back(number: int, library: str | None = None) -> Call[None]:
     """An invitation that waits."""
-    return Call("DELETE", f"{_within(library)}/invitations/{number}", TypeAdapter(type(None)))
+    return Call("DELETE", f"{_within(library)}/invitations/{_part(number)}", TypeAdapter(type(None)))
 
 
 def audit(
@@ -284,7 +286,7 @@ def report(library: str, begins: str | None = None, ends: str | None = None) -> 
 def report_file(library: str, form: str, begins: str | None = None, ends: str | None = None) -> Call[bytes]:
     """The same as ``pdf`` or ``csv``."""
     months = {name: value for name, value in (("begins", begins), ("ends", ends)) if value is not None}
-    return Call("GET", f"{_within(library)}/report/{form}", None, months, seconds=120)
+    return Call("GET", f"{_within(library)}/report/{_part(form)}", None, months, seconds=120)
 
 
 def report_settings(library: str) -> Call[ReportSettings]:
@@ -303,7 +305,7 @@ def kept_reports(library: str) -> Call[list[KeptReport]]:
 
 def kept_report(library: str, month: str, form: str) -> Call[bytes]:
     """As ``pdf`` or ``csv``."""
-    return Call("GET", f"{_within(library)}/reports/{month}/{form}", None)
+    return Call("GET", f"{_within(library)}/reports/{_part(month)}/{_part(form)}", None)
 
 
 def keep_report(library: str, month: str) -> Call[Job]:
@@ -312,7 +314,14 @@ def keep_report(library: str, month: str) -> Call[Job]:
 
 
 def _within(library: str | None) -> str:
-    return "" if library is None else f"/libraries/{library}"
+    return "" if library is None else f"/libraries/{_part(library)}"
+
+
+def _part(name: str | int) -> str:
+    """A name or a number as one part of a path. Raises WrongNameError where it can be none."""
+    if name in ("", ".", ".."):
+        raise WrongNameError(f'"{name}" cannot be a name')
+    return quote(str(name), safe="")
 
 
 def libraries() -> Call[list[Library]]:
@@ -320,7 +329,7 @@ def libraries() -> Call[list[Library]]:
 
 
 def library(slug: str) -> Call[Library]:
-    return _get(f"/libraries/{slug}", Library)
+    return _get(f"{_within(slug)}", Library)
 
 
 def connect(request: LibraryRequest) -> Call[Library]:
@@ -329,169 +338,167 @@ def connect(request: LibraryRequest) -> Call[Library]:
 
 def server_rules(slug: str, server: ServerKind) -> Call[bytes]:
     """Configuration for the site's own server."""
-    return Call("GET", f"/libraries/{slug}/server-rules/{server}", None)
+    return Call("GET", f"{_within(slug)}/server-rules/{_part(server)}", None)
 
 
 def ask(slug: str, request: AskRequest) -> Call[AskReport]:
     """What each browser gets of a file, or of the pictures of a page."""
     body = TypeAdapter(AskReport)
-    return Call("POST", f"/libraries/{slug}/asking", body, body=request, seconds=300)
+    return Call("POST", f"{_within(slug)}/asking", body, body=request, seconds=300)
 
 
 def purges(slug: str) -> Call[Purges]:
     """What caches have yet to be told."""
-    return _get(f"/libraries/{slug}/purges", Purges)
+    return _get(f"{_within(slug)}/purges", Purges)
 
 
 def traffic(slug: str, days: int = 30) -> Call[Traffic]:
     """What visitors were sent, over so many days."""
-    return _get(f"/libraries/{slug}/traffic", Traffic, days=days)
+    return _get(f"{_within(slug)}/traffic", Traffic, days=days)
 
 
 def log_position(slug: str, log: str) -> Call[LogPosition]:
     """How far an access log was counted."""
-    return _get(f"/libraries/{slug}/traffic/log", LogPosition, log=log)
+    return _get(f"{_within(slug)}/traffic/log", LogPosition, log=log)
 
 
 def count_log(slug: str, counts: Counts) -> Call[LogPosition]:
     """Counts a stretch of an access log."""
-    return _post(f"/libraries/{slug}/traffic/log", LogPosition, counts)
+    return _post(f"{_within(slug)}/traffic/log", LogPosition, counts)
 
 
 def page_files(slug: str, request: PageFiles) -> Call[list[PageFile]]:
     """What pages need to know of files, by their paths."""
-    return _post(f"/libraries/{slug}/page-files", list[PageFile], request)
+    return _post(f"{_within(slug)}/page-files", list[PageFile], request)
 
 
 def page_faults(slug: str) -> Call[PageFaults]:
     """Pages that could not be rewritten, and so left as their authors wrote them."""
-    return _get(f"/libraries/{slug}/page-faults", PageFaults)
+    return _get(f"{_within(slug)}/page-faults", PageFaults)
 
 
 def page(slug: str, content: bytes, address: str = "/", kind: str = "text/html") -> Call[bytes]:
     """A page of the site with the right markup; ``address``: where it is there."""
     params, headers = {"address": address}, {"Content-Type": kind}
-    return Call(
-        "POST", f"/libraries/{slug}/page", None, params, content=content, headers=headers, seconds=300
-    )
+    return Call("POST", f"{_within(slug)}/page", None, params, content=content, headers=headers, seconds=300)
 
 
 def weigh(slug: str, request: WeighRequest) -> Call[Job]:
     """Begins to weigh pages; the job's report names the weighings."""
-    return _post(f"/libraries/{slug}/weighings", Job, request)
+    return _post(f"{_within(slug)}/weighings", Job, request)
 
 
 def site_pages(slug: str) -> Call[list[SitePage]]:
     """The pages that were weighed, or are to be."""
-    return _get(f"/libraries/{slug}/site-pages", list[SitePage])
+    return _get(f"{_within(slug)}/site-pages", list[SitePage])
 
 
 def site_page(page_id: int) -> Call[SitePage]:
-    return _get(f"/site-pages/{page_id}", SitePage)
+    return _get(f"/site-pages/{_part(page_id)}", SitePage)
 
 
 def change_page(slug: str, address: str, settings: PageSettings) -> Call[SitePage]:
     """Settings of a page; one that is not known yet is noted."""
     answer = TypeAdapter(SitePage)
-    return Call("PUT", f"/libraries/{slug}/site-pages", answer, {"address": address}, body=settings)
+    return Call("PUT", f"{_within(slug)}/site-pages", answer, {"address": address}, body=settings)
 
 
 def forget_page(page_id: int) -> Call[None]:
     """With all its weighings."""
-    return Call("DELETE", f"/site-pages/{page_id}", TypeAdapter(None))
+    return Call("DELETE", f"/site-pages/{_part(page_id)}", TypeAdapter(None))
 
 
 def weighings(page_id: int, limit: int = 20) -> Call[list[Weighing]]:
     """Of a page, the latest first."""
-    return _get(f"/site-pages/{page_id}/weighings", list[Weighing], limit=limit)
+    return _get(f"/site-pages/{_part(page_id)}/weighings", list[Weighing], limit=limit)
 
 
 def page_history(page_id: int) -> Call[list[Point]]:
     """What a page weighed over time, the oldest first."""
-    return _get(f"/site-pages/{page_id}/history", list[Point])
+    return _get(f"/site-pages/{_part(page_id)}/history", list[Point])
 
 
 def weighing(weighing_id: int) -> Call[Weighing]:
-    return _get(f"/weighings/{weighing_id}", Weighing)
+    return _get(f"/weighings/{_part(weighing_id)}", Weighing)
 
 
 def shot(slug: str, shot_id: int) -> Call[bytes]:
     """A picture of a page, as WebP."""
-    return Call("GET", f"/libraries/{slug}/shots/{shot_id}", None)
+    return Call("GET", f"{_within(slug)}/shots/{_part(shot_id)}", None)
 
 
 def treat_page(weighing_id: int, *, everything: bool = False) -> Call[Run]:
     """Treats what a page shows, the first view or all of it, before all that waits."""
-    return _post(f"/weighings/{weighing_id}/run", Run, TreatPage(everything=everything))
+    return _post(f"/weighings/{_part(weighing_id)}/run", Run, TreatPage(everything=everything))
 
 
 def note_need(weighing_id: int, device: Device, number: int) -> Call[list[Needed]]:
     """Notes the size that a picture's place needs."""
     body = NeededRequest(device=device, number=number)
-    return _post(f"/weighings/{weighing_id}/needs", list[Needed], body)
+    return _post(f"/weighings/{_part(weighing_id)}/needs", list[Needed], body)
 
 
 def needs(slug: str) -> Call[list[Needed]]:
     """Sizes that places need, the latest first."""
-    return _get(f"/libraries/{slug}/needs", list[Needed])
+    return _get(f"{_within(slug)}/needs", list[Needed])
 
 
 def forget_need(slug: str, need_id: int) -> Call[None]:
-    return Call("DELETE", f"/libraries/{slug}/needs/{need_id}", TypeAdapter(None))
+    return Call("DELETE", f"{_within(slug)}/needs/{_part(need_id)}", TypeAdapter(None))
 
 
 def change_library(slug: str, change: LibraryChange) -> Call[Library]:
-    return Call("PATCH", f"/libraries/{slug}", TypeAdapter(Library), body=change)
+    return Call("PATCH", f"{_within(slug)}", TypeAdapter(Library), body=change)
 
 
 def disconnect(slug: str) -> Call[None]:
-    return Call("DELETE", f"/libraries/{slug}", TypeAdapter(None))
+    return Call("DELETE", f"{_within(slug)}", TypeAdapter(None))
 
 
 def savings(slug: str) -> Call[Savings]:
-    return _get(f"/libraries/{slug}/savings", Savings)
+    return _get(f"{_within(slug)}/savings", Savings)
 
 
 def pictures(slug: str, **filters: Any) -> Call[Page[Picture]]:
     """Filters: state, folder, search, path, format, sort, offset, limit."""
-    return _get(f"/libraries/{slug}/pictures", Page[Picture], **filters)
+    return _get(f"{_within(slug)}/pictures", Page[Picture], **filters)
 
 
 def picture(picture_id: int) -> Call[PictureDetail]:
-    return _get(f"/pictures/{picture_id}", PictureDetail)
+    return _get(f"/pictures/{_part(picture_id)}", PictureDetail)
 
 
 def set_override(picture_id: int, request: OverrideRequest) -> Call[PictureDetail]:
-    return Call("PUT", f"/pictures/{picture_id}/override", TypeAdapter(PictureDetail), body=request)
+    return Call("PUT", f"/pictures/{_part(picture_id)}/override", TypeAdapter(PictureDetail), body=request)
 
 
 def plan(picture_id: int) -> Call[list[FilePlan]]:
     """What a run would do to each file of a picture."""
-    return _get(f"/pictures/{picture_id}/plan", list[FilePlan])
+    return _get(f"/pictures/{_part(picture_id)}/plan", list[FilePlan])
 
 
 def content(file_id: int, version: str = "now") -> Call[bytes]:
     """The bytes of a file: ``now``, ``before``, or the format of what was made beside it."""
-    return Call("GET", f"/files/{file_id}/content", None, {"version": version})
+    return Call("GET", f"/files/{_part(file_id)}/content", None, {"version": version})
 
 
 def recipe(slug: str) -> Call[Recipe]:
     """The recipe in use."""
-    return _get(f"/libraries/{slug}/recipe", Recipe)
+    return _get(f"{_within(slug)}/recipe", Recipe)
 
 
 def recipes(slug: str) -> Call[list[Recipe]]:
     """All versions of the recipe, the latest first."""
-    return _get(f"/libraries/{slug}/recipes", list[Recipe])
+    return _get(f"{_within(slug)}/recipes", list[Recipe])
 
 
 def save_recipe(slug: str, settings: RecipeSettings) -> Call[Recipe]:
-    return Call("PUT", f"/libraries/{slug}/recipe", TypeAdapter(Recipe), body=settings)
+    return Call("PUT", f"{_within(slug)}/recipe", TypeAdapter(Recipe), body=settings)
 
 
 def effect(slug: str, settings: RecipeSettings) -> Call[Effect]:
     """How many files these settings would treat, make again and leave alone."""
-    return _post(f"/libraries/{slug}/recipe/effect", Effect, settings)
+    return _post(f"{_within(slug)}/recipe/effect", Effect, settings)
 
 
 def start_run(request: RunRequest) -> Call[Run]:
@@ -503,83 +510,88 @@ def runs(library: str | None = None, limit: int = 30) -> Call[list[Run]]:
 
 
 def run(run_id: int) -> Call[Run]:
-    return _get(f"/runs/{run_id}", Run)
+    return _get(f"/runs/{_part(run_id)}", Run)
 
 
 def items(run_id: int, **filters: Any) -> Call[Page[Item]]:
     """Filters: state, offset, limit."""
-    return _get(f"/runs/{run_id}/items", Page[Item], **filters)
+    return _get(f"/runs/{_part(run_id)}/items", Page[Item], **filters)
+
+
+def checksums(run_id: int) -> Call[bytes]:
+    """The originals that a hand-back put back, as ``sha256sum --check`` reads them."""
+    return Call("GET", f"/runs/{_part(run_id)}/checksums", None, seconds=120)
 
 
 def pause(run_id: int) -> Call[Run]:
-    return _post(f"/runs/{run_id}/pause", Run)
+    return _post(f"/runs/{_part(run_id)}/pause", Run)
 
 
 def resume(run_id: int) -> Call[Run]:
-    return _post(f"/runs/{run_id}/resume", Run)
+    return _post(f"/runs/{_part(run_id)}/resume", Run)
 
 
 def stop(run_id: int) -> Call[Run]:
-    return _post(f"/runs/{run_id}/stop", Run)
+    return _post(f"/runs/{_part(run_id)}/stop", Run)
 
 
 def retry(run_id: int) -> Call[Run]:
     """Tries a run's failed files again."""
-    return _post(f"/runs/{run_id}/retry", Run)
+    return _post(f"/runs/{_part(run_id)}/retry", Run)
 
 
 def start_survey(slug: str) -> Call[Job]:
-    return _post(f"/libraries/{slug}/surveys", Job)
+    return _post(f"{_within(slug)}/surveys", Job)
 
 
 def start_check(slug: str, request: CheckRequest) -> Call[Job]:
-    return _post(f"/libraries/{slug}/checks", Job, request)
+    return _post(f"{_within(slug)}/checks", Job, request)
 
 
 def start_forecast(slug: str, request: ForecastRequest) -> Call[Job]:
-    return _post(f"/libraries/{slug}/forecasts", Job, request)
+    return _post(f"{_within(slug)}/forecasts", Job, request)
 
 
 def prune(slug: str, request: PruneRequest) -> Call[Job]:
     """Begins to delete backups."""
-    return _post(f"/libraries/{slug}/prunings", Job, request)
+    return _post(f"{_within(slug)}/prunings", Job, request)
 
 
 def jobs(slug: str, kind: JobKind | None = None, limit: int = 10) -> Call[list[Job]]:
     """The latest first."""
-    return _get(f"/libraries/{slug}/jobs", list[Job], kind=kind, limit=limit)
+    return _get(f"{_within(slug)}/jobs", list[Job], kind=kind, limit=limit)
 
 
 def job(job_id: int) -> Call[Job]:
-    return _get(f"/jobs/{job_id}", Job)
+    return _get(f"/jobs/{_part(job_id)}", Job)
 
 
 def stop_job(job_id: int) -> Call[Job]:
-    return _post(f"/jobs/{job_id}/stop", Job)
+    return _post(f"/jobs/{_part(job_id)}/stop", Job)
 
 
 def backups(slug: str) -> Call[Backups]:
-    return _get(f"/libraries/{slug}/backups", Backups)
+    return _get(f"{_within(slug)}/backups", Backups)
 
 
 def orphans(slug: str, *, offset: int = 0, limit: int = 60) -> Call[Page[Orphan]]:
     """Backups whose file was deleted, moved away or overwritten, the latest first."""
-    return _get(f"/libraries/{slug}/orphans", Page[Orphan], offset=offset, limit=limit)
+    return _get(f"{_within(slug)}/orphans", Page[Orphan], offset=offset, limit=limit)
 
 
 def rescue(slug: str, backup_id: int, request: PutBackRequest) -> Call[Orphan]:
     """Puts such a backup into the library again."""
-    return _post(f"/libraries/{slug}/orphans/{backup_id}/restore", Orphan, request)
+    return _post(f"{_within(slug)}/orphans/{_part(backup_id)}/restore", Orphan, request)
 
 
 def reattach(slug: str, request: ReattachRequest) -> Call[Reattached]:
     """Says that a library's folder is the right one, as it is."""
-    return _post(f"/libraries/{slug}/reattach", Reattached, request)
+    return _post(f"{_within(slug)}/reattach", Reattached, request)
 
 
 def hook_secret(slug: str) -> Call[HookSecret]:
     """Makes a secret for webhooks; a former one is worth nothing then."""
-    return _post(f"/libraries/{slug}/hook-secret", HookSecret)
+    return _post(f"{_within(slug)}/hook-secret", HookSecret)
 
 
 def upload(
@@ -587,116 +599,116 @@ def upload(
 ) -> Call[Uploaded]:
     """Puts a new picture into a library; waits up to ``wait`` seconds for its light form."""
     params = {"treat": str(treat), "wait": wait}
-    address = f"/libraries/{slug}/files/{quote(path)}"
+    address = f"{_within(slug)}/files/{'/'.join(map(_part, path.split('/')))}"
     return Call("PUT", address, TypeAdapter(Uploaded), params, content=data, seconds=wait + 60)
 
 
 def sizes(slug: str) -> Call[list[NamedSize]]:
-    return _get(f"/libraries/{slug}/sizes", list[NamedSize])
+    return _get(f"{_within(slug)}/sizes", list[NamedSize])
 
 
 def save_size(slug: str, name: str, settings: SizeSettings) -> Call[NamedSize]:
     """Defines a size, or changes it; the next run makes what it asks for."""
-    return Call("PUT", f"/libraries/{slug}/sizes/{name}", TypeAdapter(NamedSize), body=settings)
+    return Call("PUT", f"{_within(slug)}/sizes/{_part(name)}", TypeAdapter(NamedSize), body=settings)
 
 
 def remove_size(slug: str, name: str) -> Call[None]:
     """Its files are removed by the next run."""
-    return Call("DELETE", f"/libraries/{slug}/sizes/{name}", TypeAdapter(type(None)))
+    return Call("DELETE", f"{_within(slug)}/sizes/{_part(name)}", TypeAdapter(type(None)))
 
 
 def size_effect(slug: str, name: str, settings: SizeSettings | None) -> Call[SizeEffect]:
     """What a size would do were it saved so; None: were it removed."""
     proposal = SizeProposal(settings=settings)
-    return _post(f"/libraries/{slug}/sizes/{name}/effect", SizeEffect, proposal)
+    return _post(f"{_within(slug)}/sizes/{_part(name)}/effect", SizeEffect, proposal)
 
 
 def ladder(slug: str, request: LadderRequest) -> Call[Ladder]:
     """Widths whose steps weigh the same in this library."""
-    return _post(f"/libraries/{slug}/ladder", Ladder, request)
+    return _post(f"{_within(slug)}/ladder", Ladder, request)
 
 
 def unused_sizes(slug: str, days: int = 30) -> Call[UnusedSizes]:
     """What nobody asked for within so many days."""
-    return _get(f"/libraries/{slug}/unused-sizes", UnusedSizes, days=days)
+    return _get(f"{_within(slug)}/unused-sizes", UnusedSizes, days=days)
 
 
 def remove_unused(slug: str, request: RemoveUnused) -> Call[UnusedFiles]:
     """The next run removes files of sizes that nobody asked for."""
-    return _post(f"/libraries/{slug}/unused-sizes/remove", UnusedFiles, request)
+    return _post(f"{_within(slug)}/unused-sizes/remove", UnusedFiles, request)
 
 
 def bring_back(slug: str, size: str | None = None) -> Call[UnusedFiles]:
     """The next run makes again what was removed."""
     request = BringingBack(size=size)
-    return _post(f"/libraries/{slug}/unused-sizes/bring-back", UnusedFiles, request)
+    return _post(f"{_within(slug)}/unused-sizes/bring-back", UnusedFiles, request)
 
 
 def cuts(picture_id: int) -> Call[Cuts]:
     """What every size shows of a picture."""
-    return _get(f"/pictures/{picture_id}/cuts", Cuts)
+    return _get(f"/pictures/{_part(picture_id)}/cuts", Cuts)
 
 
 def set_focus(picture_id: int, focus: Focus | None) -> Call[Cuts]:
     """The point that sizes are cut around; None lets it be found again."""
     request = FocusRequest(focus=focus)
-    return Call("PUT", f"/pictures/{picture_id}/focus", TypeAdapter(Cuts), body=request)
+    return Call("PUT", f"/pictures/{_part(picture_id)}/focus", TypeAdapter(Cuts), body=request)
 
 
 def touches(picture_id: int) -> Call[TouchedPicture]:
-    return _get(f"/pictures/{picture_id}/touches", TouchedPicture)
+    return _get(f"/pictures/{_part(picture_id)}/touches", TouchedPicture)
 
 
 def touch_up(picture_id: int, request: Touches) -> Call[TouchedPicture]:
     """All steps of a picture, in order; none takes all back."""
-    address = f"/pictures/{picture_id}/touches"
+    address = f"/pictures/{_part(picture_id)}/touches"
     return Call("PUT", address, TypeAdapter(TouchedPicture), body=request)
 
 
 def touch_up_several(slug: str, request: TouchesFor) -> Call[None]:
     """Adds the same steps to several pictures."""
-    return Call("POST", f"/libraries/{slug}/touches", TypeAdapter(type(None)), body=request)
+    return Call("POST", f"{_within(slug)}/touches", TypeAdapter(type(None)), body=request)
 
 
 def view_touches(picture_id: int, request: TouchedView) -> Call[bytes]:
     """A WebP of what steps would make of a picture, before they are saved."""
-    return Call("POST", f"/pictures/{picture_id}/view", None, body=request, seconds=90)
+    return Call("POST", f"/pictures/{_part(picture_id)}/view", None, body=request, seconds=90)
 
 
 def watermarks(slug: str) -> Call[list[WatermarkRule]]:
-    return _get(f"/libraries/{slug}/watermarks", list[WatermarkRule])
+    return _get(f"{_within(slug)}/watermarks", list[WatermarkRule])
 
 
 def save_watermark(slug: str, name: str, settings: WatermarkSettings) -> Call[WatermarkRule]:
     """Defines a watermark, or changes it; the next run lays it over what it fits."""
-    return Call("PUT", f"/libraries/{slug}/watermarks/{name}", TypeAdapter(WatermarkRule), body=settings)
+    return Call("PUT", f"{_within(slug)}/watermarks/{_part(name)}", TypeAdapter(WatermarkRule), body=settings)
 
 
 def set_watermark_picture(slug: str, name: str, data: bytes) -> Call[WatermarkRule]:
     """A PNG or WebP with transparency."""
-    address = f"/libraries/{slug}/watermarks/{name}/picture"
+    address = f"{_within(slug)}/watermarks/{_part(name)}/picture"
     return Call("PUT", address, TypeAdapter(WatermarkRule), content=data)
 
 
 def remove_watermark(slug: str, name: str) -> Call[None]:
     """The next run brings the unmarked files back."""
-    return Call("DELETE", f"/libraries/{slug}/watermarks/{name}", TypeAdapter(type(None)))
+    return Call("DELETE", f"{_within(slug)}/watermarks/{_part(name)}", TypeAdapter(type(None)))
 
 
 def mapping(slug: str) -> Call[RenditionMapping]:
     """What the site said of its renditions."""
-    return _get(f"/libraries/{slug}/mapping", RenditionMapping)
+    return _get(f"{_within(slug)}/mapping", RenditionMapping)
 
 
 def put_mapping(slug: str, lines: bytes, *, anew: bool = False) -> Call[MappingTaken]:
     """Says which file was made of which, as JSON lines with ``path`` and ``original``. ``anew``: what was
     said before is forgotten first."""
     params = {"anew": "true"} if anew else None
-    address = f"/libraries/{slug}/mapping"
+    address = f"{_within(slug)}/mapping"
     return Call("PUT", address, TypeAdapter(MappingTaken), params, content=lines, seconds=600)
 
 
 def site_files(slug: str, paths: Sequence[str]) -> Call[list[SiteFile]]:
     """What is on record of files, by their paths: up to a thousand at a time."""
     request = SiteFilesRequest(paths=list(paths))
-    return _post(f"/libraries/{slug}/site-files", list[SiteFile], request)
+    return _post(f"{_within(slug)}/site-files", list[SiteFile], request)

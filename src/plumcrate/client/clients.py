@@ -17,9 +17,11 @@ from plumcrate.contract.jobs import JOB_ENDS, Job
 from plumcrate.contract.pictures import Picture
 from plumcrate.contract.runs import Run, RunState
 
+from . import calls
 from .calls import Call
-from .errors import ProblemError, UnreachableError
+from .errors import ClientError, ProblemError, UnreachableError, WrongAnswerError
 from .methods import Methods
+from .patience import Patience
 
 T = TypeVar("T")
 
@@ -28,6 +30,9 @@ _PAUSE = 0.5
 #: A stream that says nothing for so long is begun anew, and what is followed is looked at again.
 _QUIET = httpx.Timeout(30.0, read=10.0)
 _PAGE = 500
+#: So many seconds a request is sent again, where that does no harm; and what is followed is looked for, while
+#: the service or a server in front of it starts anew.
+_PATIENCE, _FOLLOWING = 3.0, 300.0
 
 
 def _options(url: str, key: str, timeout: float) -> dict[str, Any]:
@@ -49,8 +54,14 @@ def _read(call: Call[T], response: httpx.Response) -> T:
     _check(response)
     if call.answer is None:
         return response.content  # type: ignore[return-value]
-    # A newer service may say more than is known here: that is passed over.
-    return call.answer.validate_python(response.json() if response.content else None, extra="ignore")
+    try:
+        # A newer service may say more than is known here: that is passed over.
+        return call.answer.validate_python(response.json() if response.content else None, extra="ignore")
+    except ValueError as error:
+        kind = response.headers.get("content-type", "no type")
+        raise WrongAnswerError(
+            f"{response.url} answered with {kind} that is not an answer of Plum Crate: is this its address?"
+        ) from error
 
 
 def _check(response: httpx.Response) -> None:
@@ -61,7 +72,8 @@ def _check(response: httpx.Response) -> None:
     except ValidationError:
         title = f"The service answered {response.status_code} {response.reason_phrase}"
         problem = Problem(type="about:blank", title=title, status=response.status_code)
-    raise ProblemError(problem)
+    wait = response.headers.get("retry-after", "")
+    raise ProblemError(problem, float(wait) if wait.isdecimal() and len(wait) < 6 else None)
 
 
 def _unreachable(url: httpx.URL, error: httpx.TransportError) -> UnreachableError:
@@ -79,12 +91,21 @@ def _told(event: ServerSentEvent, noun: str, number: int) -> dict[str, Any] | No
 class Client(Methods):
     """Talks to a service at ``url`` with a key. Raises the errors of :mod:`plumcrate.client.errors`.
 
-    Also a context manager that closes the connection at the end. ``transport`` stands in for the network.
+    Also a context manager that closes the connection at the end. ``timeout``: seconds for each answer;
+    ``patience``: so many seconds a request that did not arrive, or that may be repeated, is sent again.
+    ``transport`` stands in for the network.
     """
 
     def __init__(
-        self, url: str, key: str, *, timeout: float = 30.0, transport: httpx.BaseTransport | None = None
+        self,
+        url: str,
+        key: str,
+        *,
+        timeout: float = 30.0,
+        patience: float = _PATIENCE,
+        transport: httpx.BaseTransport | None = None,
     ) -> None:
+        self._patience = patience
         self._http = httpx.Client(**_options(url, key, timeout), transport=transport)
 
     def __enter__(self) -> Self:
@@ -98,8 +119,17 @@ class Client(Methods):
     def close(self) -> None:
         self._http.close()
 
-    def send(self, call: Call[T]) -> T:
-        """Sends a call and reads its answer."""
+    def send(self, call: Call[T], *, patience: float | None = None) -> T:
+        """Sends a call and reads its answer. ``patience``: instead of the client's."""
+        patient = Patience(self._patience if patience is None else patience)
+        while True:
+            try:
+                return self._sent(call)
+            except ClientError as error:
+                pause = patient.pause(call, error)
+            time.sleep(pause)
+
+    def _sent(self, call: Call[T]) -> T:
         try:
             return _read(call, self._http.request(**_request(call)))
         except httpx.TransportError as error:
@@ -133,7 +163,11 @@ class Client(Methods):
     def follow_run(self, run_id: int) -> Iterator[Run]:
         """A run as it is now, then whenever it changed, until it has ended."""
         for told in self._follow("run", run_id):
-            run = self.run(run_id) if told is None else Run.model_validate(told)
+            run = (
+                self.send(calls.run(run_id), patience=_FOLLOWING)
+                if told is None
+                else Run.model_validate(told)
+            )
             yield run
             if run.state in _ENDED:
                 return
@@ -141,7 +175,11 @@ class Client(Methods):
     def follow_job(self, job_id: int) -> Iterator[Job]:
         """A job as it is now, then whenever it changed, until it has ended."""
         for told in self._follow("job", job_id):
-            job = self.job(job_id) if told is None else Job.model_validate(told)
+            job = (
+                self.send(calls.job(job_id), patience=_FOLLOWING)
+                if told is None
+                else Job.model_validate(told)
+            )
             yield job
             if job.state in JOB_ENDS:
                 return
@@ -173,8 +211,15 @@ class AsyncClient(Methods):
     """:class:`Client` for asyncio."""
 
     def __init__(
-        self, url: str, key: str, *, timeout: float = 30.0, transport: httpx.AsyncBaseTransport | None = None
+        self,
+        url: str,
+        key: str,
+        *,
+        timeout: float = 30.0,
+        patience: float = _PATIENCE,
+        transport: httpx.AsyncBaseTransport | None = None,
     ) -> None:
+        self._patience = patience
         self._http = httpx.AsyncClient(**_options(url, key, timeout), transport=transport)
 
     async def __aenter__(self) -> Self:
@@ -188,8 +233,17 @@ class AsyncClient(Methods):
     async def close(self) -> None:
         await self._http.aclose()
 
-    async def send(self, call: Call[T]) -> T:
-        """Sends a call and reads its answer."""
+    async def send(self, call: Call[T], *, patience: float | None = None) -> T:
+        """Sends a call and reads its answer. ``patience``: instead of the client's."""
+        patient = Patience(self._patience if patience is None else patience)
+        while True:
+            try:
+                return await self._sent(call)
+            except ClientError as error:
+                pause = patient.pause(call, error)
+            await asyncio.sleep(pause)
+
+    async def _sent(self, call: Call[T]) -> T:
         try:
             return _read(call, await self._http.request(**_request(call)))
         except httpx.TransportError as error:
@@ -236,7 +290,11 @@ class AsyncClient(Methods):
     async def wait_for_run(self, run_id: int) -> Run:
         """Returns when the run has finished or was stopped."""
         async for told in self._follow("run", run_id):
-            run = await self.run(run_id) if told is None else Run.model_validate(told)
+            run = (
+                await self.send(calls.run(run_id), patience=_FOLLOWING)
+                if told is None
+                else Run.model_validate(told)
+            )
             if run.state in _ENDED:
                 return run
         raise AssertionError("a stream without an end has ended")
@@ -244,7 +302,11 @@ class AsyncClient(Methods):
     async def wait_for_job(self, job_id: int) -> Job:
         """Returns when the job has ended."""
         async for told in self._follow("job", job_id):
-            job = await self.job(job_id) if told is None else Job.model_validate(told)
+            job = (
+                await self.send(calls.job(job_id), patience=_FOLLOWING)
+                if told is None
+                else Job.model_validate(told)
+            )
             if job.state in JOB_ENDS:
                 return job
         raise AssertionError("a stream without an end has ended")

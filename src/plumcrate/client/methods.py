@@ -86,6 +86,7 @@ class Methods:
     runs = Method(calls.runs)
     run = Method(calls.run)
     items = Method(calls.items)
+    checksums = Method(calls.checksums)
     pause = Method(calls.pause)
     resume = Method(calls.resume)
     stop = Method(calls.stop)

@@ -12,14 +12,18 @@ import time
 from collections import OrderedDict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from email.message import Message
-from typing import Any
+from typing import Any, TypeVar
 from urllib.parse import quote, urljoin
 
 from plumcrate.contract.delivery import Delivery, PageFault, PageFile, PageFiles
 from plumcrate.markup.page import PageStream
 
+from . import calls
+from .calls import Call
 from .clients import Client
 from .errors import ClientError
+
+T = TypeVar("T")
 
 #: The service is left alone for so many seconds after it did not answer.
 _QUIET = 30.0
@@ -96,16 +100,17 @@ class SitePages:
             self._faults.clear()
         if faults:
             request = PageFiles(paths=[], faults=faults)
-            self._ask(lambda: self._client.page_files(self._library, request))
+            self._ask(calls.page_files(self._library, request))
 
     def _delivery(self) -> Delivery | None:
         known, now = self._settings, self._clock()
         if known is not None and now - known[0] < self._seconds:
             return known[1]
-        asked = self._ask(lambda: self._client.library(self._library).delivery)
-        if asked is not None:
-            self._settings = (now, asked)
-        return asked if asked is not None else (known[1] if known else None)
+        library = self._ask(calls.library(self._library))
+        if library is not None:
+            self._settings = (now, library.delivery)
+            return library.delivery
+        return known[1] if known else None
 
     def _look_up(self, paths: Sequence[str]) -> Mapping[str, PageFile]:
         now, known, lacking = self._clock(), {}, []
@@ -121,7 +126,7 @@ class SitePages:
             assert settings is not None
             part = lacking[at : at + _MOST_ASKED]
             request = PageFiles(paths=part, placeholder=settings[1].markup.placeholder)
-            answer = self._ask(lambda request=request: self._client.page_files(self._library, request))  # type: ignore[misc]
+            answer = self._ask(calls.page_files(self._library, request))
             if answer is None:
                 break
             known |= self._remember(part, answer, now)
@@ -137,12 +142,12 @@ class SitePages:
                 self._files.popitem(last=False)
         return found
 
-    def _ask(self, question: Callable[[], Any]) -> Any:
+    def _ask(self, call: Call[T]) -> T | None:
         """None where the service does not answer; then it is not asked again for a while."""
         if self._clock() < self._quiet_until:
             return None
         try:
-            return question()
+            return self._client.send(call, patience=0)
         except (ClientError, ValueError):
             self._quiet_until = self._clock() + _QUIET
             return None

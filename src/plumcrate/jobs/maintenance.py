@@ -18,7 +18,8 @@ from plumcrate.keeping.prune import Which, older_than, prune, pruning
 from plumcrate.keeping.state import StateFolder
 from plumcrate.keeping.verify import sweep, verify
 from plumcrate.records.database import Database, notify
-from plumcrate.records.tables import Backup, Derived, File, Item, Journal, Ledger, LeftStore, Library, Run
+from plumcrate.records.queries.originals import originals_put_back
+from plumcrate.records.tables import Backup, Derived, File, Item, Journal, LeftStore, Library, Run
 from plumcrate.runs.runs import automation_of
 from plumcrate.settings import Settings
 from plumcrate.storage.errors import NotThere, StorageError
@@ -77,7 +78,7 @@ def _compare(database: Database, run_id: int, keeper: Keeper) -> ProofReport:
         rows = session.execute(
             select(File.id, File.path, File.before_sha256).where(ours, File.state != FileState.GONE)
         ).all()
-        originals, before = _originals(session, keeper.library_id, run_id)
+        originals, before = originals_put_back(session, keeper.library_id, run_id)
         copies = session.scalar(select(func.count()).where(Derived.library_id == keeper.library_id)) or 0
         changes = session.scalar(select(func.count()).where(Journal.library_id == keeper.library_id)) or 0
         used = session.scalar(
@@ -120,21 +121,6 @@ def _hash_of(keeper: Keeper, path: str) -> bytes | None:
     except StorageError as error:
         log.warning("a restored file cannot be read", path=path, reason=str(error))
         return None
-
-
-def _originals(session: Session, library_id: int, run_id: int) -> tuple[dict[int, bytes], dict[int, bytes]]:
-    """The hash of the original by file: of those that the run put back, and of those put back before."""
-    rows = session.execute(
-        select(Ledger.file_id, Ledger.after_sha256, Ledger.run_id)
-        .where(Ledger.library_id == library_id, Ledger.action.in_(["restore", "put-back"]))
-        .order_by(Ledger.id)
-    )
-    now: dict[int, bytes] = {}
-    before: dict[int, bytes] = {}
-    for file_id, sha256, run in rows:
-        if sha256 and file_id is not None:
-            (now if run == run_id else before)[file_id] = sha256
-    return now, before
 
 
 class Retention:

@@ -34,7 +34,7 @@ class Service:
 
     def __init__(self, settings: SiteSettings, client: Client | None = None) -> None:
         self.settings = settings
-        self.client = client or Client(settings.url, settings.key, timeout=settings.seconds)
+        self.client = client or Client(settings.url, settings.key, timeout=settings.seconds, patience=0)
         self._pages = SitePages(self.client, settings.library)
         self._quiet_until = 0.0
         self._seen: Any = None

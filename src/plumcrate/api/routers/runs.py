@@ -6,6 +6,7 @@ from functools import partial
 from typing import Annotated, Literal
 
 from fastapi import Query, Request
+from fastapi.responses import PlainTextResponse
 from sse_starlette import EventSourceResponse
 
 from plumcrate.api.acts import act_of
@@ -20,6 +21,7 @@ from plumcrate.contract.people import Ability
 from plumcrate.contract.runs import Item, ItemState, Run, RunKind, RunRequest
 from plumcrate.people.actor import Actor
 from plumcrate.records import tables
+from plumcrate.records.queries.originals import checksums
 from plumcrate.records.queries.runs import items_page, latest_runs, run_view, run_views
 from plumcrate.runs.runs import change_state, create_run, retry_failed
 
@@ -79,6 +81,19 @@ def items(
 ) -> Page[Item]:
     row = the(session, tables.Run, run_id, "run")
     return items_page(session, row, state or [], offset, limit)
+
+
+@router.get(
+    "/runs/{run_id}/checksums",
+    summary="The originals that a hand-back put back, with their checksums",
+    response_class=PlainTextResponse,
+)
+def checksums_of_originals(run_id: Id, actor: Looking, session: Session) -> PlainTextResponse:
+    """Lines of SHA-256 and path. `sha256sum --check` in the library's folder compares them."""
+    row = the(session, tables.Run, run_id, "run")
+    if row.kind != RunKind.HAND_BACK:
+        raise ApiError("not-found", f"run {run_id} is no hand-back: only a hand-back states its originals")
+    return PlainTextResponse("".join(checksums(session, row)))
 
 
 @router.post("/runs/{run_id}/retry", summary="Try failed files again")

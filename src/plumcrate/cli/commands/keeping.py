@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 
 from rich.console import RenderableType
 from rich.text import Text
@@ -57,6 +58,12 @@ def add_commands(commands: Commands) -> None:
     hand_back.add_argument("library")
     _add_confirm(hand_back)
     hand_back.add_argument("--overwrite", action="store_true", help="also files that somebody changed since")
+    hand_back.add_argument(
+        "--checksums",
+        type=Path,
+        metavar="FILE",
+        help="write what sha256sum --check compares the originals with",
+    )
     hand_back.set_defaults(command=_hand_back)
 
 
@@ -156,9 +163,20 @@ def _hand_back(options: argparse.Namespace) -> CommandResult:
         number = service.start_run(request).id
         followed = follow_run(service, number, quiet=options.json)
         run, proof = service.run(number), _proof_of(service, options.library, number)
+        if options.checksums is not None:
+            _write(options.checksums, service.checksums(number))
     complete = proof is not None and proof.verdict == "complete"
     lines = [*followed.lines, Text(_said(proof), LEAF if complete else "yellow")]
     return CommandResult(run, lines, followed.code or int(not complete))
+
+
+def _write(file: Path, data: bytes) -> None:
+    try:
+        file.write_bytes(data)
+    except OSError as error:
+        raise WrongCommand(
+            f"{file} cannot be written: {error.strerror}. The library was handed back"
+        ) from error
 
 
 def _proof_of(service: Client, library: str, run_id: int) -> ProofReport | None:
