@@ -268,7 +268,7 @@ class Service:
                 "status": 404,
             }
             return httpx.Response(404, json=problem)
-        return httpx.Response(200, json=answer)
+        return httpx.Response(200, json=answer) if answer != "" else httpx.Response(204)
 
     @property
     def last_body(self) -> Any:
@@ -540,6 +540,29 @@ def test_a_run_is_predicted_where_a_forecast_has_said_how_long(service: Service,
         assert told not in say("run", "ledge", *words, code=1), words
     service.answers["GET", "/libraries/ledge/jobs"] = []
     assert "The whole library takes" not in say("run", "ledge", code=1)
+
+
+def test_renditions_are_looked_for_proposed_and_answered(service: Service, say: Say) -> None:
+    pair = {"path": "made/aa.webp", "original": "up/0.jpg"}
+    looked = job("resemblance", files=9, looked_at=9, found=2, plain=1)
+    service.answers["POST", "/libraries/ledge/resemblances"] = service.end = looked
+    service.answers["GET", "/libraries/ledge/proposals"] = [
+        {"folder": "made", "renditions": 2, "others": 1, "examples": [pair]}
+    ]
+    said = say("renditions", "ledge", "--look")
+    assert "9 files that count as originals were compared: 2 show the same as a larger one" in said
+    assert "aa.webp of up/0.jpg" in said
+    service.answers["POST", "/libraries/ledge/proposals"] = ""
+    service.answers["GET", "/libraries/ledge/proposals"] = []
+    said = say("renditions", "ledge", "--accept", "made/", "--dismiss", ".")
+    assert "made/: its proposals are renditions now" in said
+    assert "Nothing is proposed. --look compares all pictures." in said
+    answered = [
+        body for method, path, body, _ in service.sent if (method, path[-9:]) == ("POST", "proposals")
+    ]
+    assert answered == [{"folder": "made", "accept": True}, {"folder": "", "accept": False}]
+    service.end = job("resemblance", "failed", reason="the folder is away")
+    assert "failed: the folder is away" in say("renditions", "ledge", "--look", code=1)
 
 
 @pytest.mark.parametrize("command", ["prune", "reattach", "hand-back"])

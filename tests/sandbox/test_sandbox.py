@@ -10,10 +10,11 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from conftest import wait_for
+from conftest import photograph, wait_for
 
-from plumcrate.imaging import Recipe
+from plumcrate.imaging import ImagingError, Limits, Recipe
 from plumcrate.imaging.errors import NotAPicture
+from plumcrate.imaging.fingerprint import fingerprint
 from plumcrate.sandbox import pace
 from plumcrate.sandbox.children import Sandbox, SandboxError, _Child
 from plumcrate.sandbox.forkserver import ForkServer
@@ -41,6 +42,13 @@ def test_a_bad_picture_costs_itself_only(sandbox: Sandbox, deed: str, code: str)
     assert caught.value.code == code
     assert "left as it is" in str(caught.value)
     assert sandbox._call(20, b"well", "well")[1] == [b"well"]
+
+
+def test_a_fingerprint_is_made_in_a_child(sandbox: Sandbox, tmp_path: Path) -> None:
+    data = photograph(tmp_path / "p.jpg", 200, 150)
+    assert sandbox.fingerprint(data) == fingerprint(data, Limits())
+    with pytest.raises(ImagingError):
+        sandbox.fingerprint(data[:400])
 
 
 @pytest.mark.parametrize(("urgency", "nice", "session"), [(Urgency.PERSON, 0, 0), (Urgency.BULK, 10, 19)])

@@ -30,6 +30,7 @@ export type Backups = Schemas["Backups"];
 export type CheckReport = Schemas["CheckReport"];
 export type Outlook = Schemas["Outlook"];
 export type Machine = Schemas["Machine"];
+export type FolderProposal = Schemas["FolderProposal"];
 export type Orphan = Schemas["Orphan"];
 
 export class Problem extends Error {

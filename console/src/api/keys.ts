@@ -47,6 +47,7 @@ export const keys = {
   touches: (picture: number) => ["touches", picture],
   view: (picture: number, area: unknown) => ["view", picture, area],
   watermarks: (slug: string) => ["watermarks", slug],
+  proposals: (slug: string) => ["proposals", slug],
   orphans: (slug: string, offset: number) => ["orphans", slug, offset],
 } as const;
 

@@ -275,6 +275,7 @@ const STARTS = {
     api.POST("/api/v1/libraries/{slug}/checks", { ...path(slug), body }),
   forecast: (slug: string, body: Schemas["ForecastRequest"]) =>
     api.POST("/api/v1/libraries/{slug}/forecasts", { ...path(slug), body }),
+  resemblance: (slug: string) => api.POST("/api/v1/libraries/{slug}/resemblances", path(slug)),
   pruning: (slug: string, body: Schemas["PruneRequest"]) =>
     api.POST("/api/v1/libraries/{slug}/prunings", { ...path(slug), body }),
 };
@@ -287,6 +288,23 @@ export function useStartJob<K extends keyof typeof STARTS>(slug: string, kind: K
     mutationFn: (body: Body) =>
       ask((STARTS[kind] as (slug: string, body: Body) => ReturnType<(typeof STARTS)["survey"]>)(slug, body)),
     onSuccess: (job) => takeJob(cache, job),
+  });
+}
+
+/** Folders whose files seem to be renditions, for what they show. */
+export function useProposals(slug: string) {
+  return useQuery({
+    queryKey: keys.proposals(slug),
+    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/proposals", path(slug))),
+  });
+}
+
+export function useAnswerProposal(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas["ProposalAnswer"]) =>
+      ask(api.POST("/api/v1/libraries/{slug}/proposals", { ...path(slug), body })),
+    onSuccess: () => stale(cache, ["proposals", "libraries", "savings", "pictures"]),
   });
 }
 
@@ -308,6 +326,7 @@ const MAKES_STALE: Record<JobKind, Noun[]> = {
   pruning: ["backups", "orphans", "libraries"],
   weighing: ["sitePages", "sitePage", "weighings", "pageHistory"],
   report: ["reports", "webhook"],
+  resemblance: ["proposals"],
 };
 
 /** Puts a job as it is now where pages look for it. */

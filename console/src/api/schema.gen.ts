@@ -968,6 +968,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Folders whose files seem to be renditions
+         * @description By what pictures show: a job `resemblance` found them. Nothing is done until somebody answers.
+         */
+        get: operations["proposed_api_v1_libraries__slug__proposals_get"];
+        put?: never;
+        /**
+         * Say whether a folder's files are renditions
+         * @description What is accepted counts from then on as if the site had said so; what is not is forgotten.
+         */
+        post: operations["answer_api_v1_libraries__slug__proposals_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/libraries/{slug}/prunings": {
         parameters: {
             query?: never;
@@ -1176,6 +1200,26 @@ export interface paths {
         get: operations["kept_file_api_v1_libraries__slug__reports__month___form__get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/resemblances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look for renditions by what pictures show
+         * @description Compares all files that count as originals, and proposes those that show the same as a larger one.
+         */
+        post: operations["resemblance_api_v1_libraries__slug__resemblances_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3469,6 +3513,31 @@ export interface components {
             focus: components["schemas"]["Focus"] | null;
         };
         /**
+         * FolderProposal
+         * @description Files of one folder that show the same as a larger file, and seem to be made of it.
+         *
+         *     ``others``: files there that count as originals and resemble none.
+         */
+        FolderProposal: {
+            /**
+             * Examples
+             * @description The first six.
+             */
+            examples: components["schemas"]["ProposedRendition"][];
+            /** Folder */
+            folder: string;
+            /**
+             * Others
+             * @default 0
+             */
+            others: number;
+            /**
+             * Renditions
+             * @default 0
+             */
+            renditions: number;
+        };
+        /**
          * ForecastReport
          * @description What treating a library with a version of its recipe is expected to save. Nothing is written for it.
          */
@@ -3761,6 +3830,7 @@ export interface components {
             /** Reason */
             reason: string | null;
             report: components["schemas"]["ReportMade"] | null;
+            resemblance: components["schemas"]["ResemblanceReport"] | null;
             /**
              * Run Id
              * @description Of a proof: the hand-back that it proves.
@@ -3777,7 +3847,7 @@ export interface components {
          * @description What a job does. Of each kind but weighings one is open at a time in a library.
          * @enum {string}
          */
-        JobKind: "survey" | "check" | "forecast" | "proof" | "pruning" | "weighing" | "report";
+        JobKind: "survey" | "check" | "forecast" | "proof" | "pruning" | "weighing" | "report" | "resemblance";
         /**
          * JobState
          * @description Where a job stands; the last three are ends.
@@ -5375,6 +5445,30 @@ export interface components {
             verdict: string;
         };
         /**
+         * ProposalAnswer
+         * @description What a person says of a folder's proposals: all of them are renditions, or none is.
+         */
+        ProposalAnswer: {
+            /** Accept */
+            accept: boolean;
+            /** Folder */
+            folder: string;
+        };
+        /**
+         * ProposedRendition
+         * @description A file and the larger one that shows the same; a number is null when its file has gone since.
+         */
+        ProposedRendition: {
+            /** File Id */
+            file_id: number | null;
+            /** Original */
+            original: string;
+            /** Original Id */
+            original_id: number | null;
+            /** Path */
+            path: string;
+        };
+        /**
          * PruneReport
          * @description Backups that were deleted so far, of those that were asked for.
          */
@@ -5793,6 +5887,40 @@ export interface components {
              * @default
              */
             sender: string;
+        };
+        /**
+         * ResemblanceReport
+         * @description Which files show the same as a larger one.
+         *
+         *     ``files`` count as originals; ``found`` of them seem to be renditions; ``plain`` show too little to be
+         *     known by.
+         */
+        ResemblanceReport: {
+            /**
+             * Files
+             * @default 0
+             */
+            files: number;
+            /**
+             * Found
+             * @default 0
+             */
+            found: number;
+            /**
+             * Looked At
+             * @default 0
+             */
+            looked_at: number;
+            /**
+             * Plain
+             * @default 0
+             */
+            plain: number;
+            /**
+             * Unreadable
+             * @default 0
+             */
+            unreadable: number;
         };
         /**
          * Role
@@ -14188,6 +14316,232 @@ export interface operations {
             };
         };
     };
+    proposed_api_v1_libraries__slug__proposals_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FolderProposal"][];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    answer_api_v1_libraries__slug__proposals_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposalAnswer"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     pruning_api_v1_libraries__slug__prunings_post: {
         parameters: {
             query?: never;
@@ -15701,6 +16055,118 @@ export interface operations {
                 content: {
                     "application/pdf": unknown;
                     "text/csv": unknown;
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resemblance_api_v1_libraries__slug__resemblances_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description The request cannot be read. */

@@ -9,6 +9,7 @@ import { underWay, useRuns, useSavings, useStartJob } from "../api/queries";
 import { bytes, count, many, saved, when } from "../look/words";
 import { addressOf } from "../pages";
 import { ForecastCard } from "../parts/ForecastCard";
+import { Renditions } from "../parts/Renditions";
 import { Slat } from "../parts/Slat";
 import { Button, Card, Empty, ErrorNote, Figure, Shape } from "../parts/ui";
 
@@ -68,6 +69,7 @@ export function Look({ library }: { library: Library }) {
           )}
           {savings.data && <Crates savings={savings.data} />}
           <LastSurvey library={library} />
+          <Renditions library={library} />
         </div>
       )}
     </>

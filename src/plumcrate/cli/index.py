@@ -44,6 +44,7 @@ INDEX: Index = {
             ("libraries", "list the connected libraries", ""),
             ("survey", "look through a library; touches nothing", "gannet-ledge"),
             ("map", "say which renditions the site made of which files", "gannet-ledge renditions.jsonl"),
+            ("renditions", "find renditions by what pictures show", "gannet-ledge --look"),
         ),
         **_of(
             "care",

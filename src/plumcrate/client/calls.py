@@ -28,8 +28,8 @@ from plumcrate.contract.delivery import (
 )
 from plumcrate.contract.jobs import CheckRequest, ForecastRequest, Job, JobKind, PruneRequest, ReportRequest
 from plumcrate.contract.libraries import Library, LibraryChange, LibraryRequest
+from plumcrate.contract.mapping import FolderProposal, MappingTaken, ProposalAnswer
 from plumcrate.contract.mapping import Mapping as RenditionMapping
-from plumcrate.contract.mapping import MappingTaken
 from plumcrate.contract.people import (
     ActOutcome,
     AuditEntry,
@@ -706,6 +706,21 @@ def put_mapping(slug: str, lines: bytes, *, anew: bool = False) -> Call[MappingT
     params = {"anew": "true"} if anew else None
     address = f"{_within(slug)}/mapping"
     return Call("PUT", address, TypeAdapter(MappingTaken), params, content=lines, seconds=600)
+
+
+def start_resemblance(slug: str) -> Call[Job]:
+    """Looks for renditions by what pictures show; what it finds is proposed."""
+    return _post(f"{_within(slug)}/resemblances", Job)
+
+
+def proposals(slug: str) -> Call[list[FolderProposal]]:
+    """Folders whose files seem to be renditions."""
+    return _get(f"{_within(slug)}/proposals", list[FolderProposal])
+
+
+def answer_proposal(slug: str, answer: ProposalAnswer) -> Call[None]:
+    """Whether a folder's files are the renditions that they seem to be."""
+    return Call("POST", f"{_within(slug)}/proposals", TypeAdapter(type(None)), body=answer)
 
 
 def site_files(slug: str, paths: Sequence[str]) -> Call[list[SiteFile]]:

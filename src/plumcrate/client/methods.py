@@ -124,4 +124,7 @@ class Methods:
     remove_watermark = Method(calls.remove_watermark)
     mapping = Method(calls.mapping)
     put_mapping = Method(calls.put_mapping)
+    start_resemblance = Method(calls.start_resemblance)
+    proposals = Method(calls.proposals)
+    answer_proposal = Method(calls.answer_proposal)
     site_files = Method(calls.site_files)

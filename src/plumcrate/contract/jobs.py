@@ -1,5 +1,5 @@
-"""Long work on a library: surveys, checks, forecasts, proofs, prunings, weighings and monthly reports are
-jobs, each with its report."""
+"""Long work on a library: surveys, checks, forecasts, proofs, prunings, weighings, monthly reports and looks
+for resemblance are jobs, each with its report."""
 
 from __future__ import annotations
 
@@ -25,6 +25,7 @@ class JobKind(StrEnum):
     PRUNING = "pruning"
     WEIGHING = "weighing"
     REPORT = "report"
+    RESEMBLANCE = "resemblance"
 
 
 class JobState(StrEnum):
@@ -189,6 +190,19 @@ class ReportMade(Answer):
     folder: str | None = None
 
 
+class ResemblanceReport(Answer):
+    """Which files show the same as a larger one.
+
+    ``files`` count as originals; ``found`` of them seem to be renditions; ``plain`` show too little to be
+    known by."""
+
+    files: int = 0
+    looked_at: int = 0
+    found: int = 0
+    plain: int = 0
+    unreadable: int = 0
+
+
 class Job(Answer):
     """One piece of long work, and how far it is. The report of its kind is there from the beginning."""
 
@@ -207,6 +221,7 @@ class Job(Answer):
     pruning: PruneReport | None = None
     weighing: WeighReport | None = None
     report: ReportMade | None = None
+    resemblance: ResemblanceReport | None = None
     created_at: datetime
     started_at: datetime | None = None
     finished_at: datetime | None = None

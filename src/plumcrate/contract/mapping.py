@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from .common import Answer, Message
+from .common import Answer, Flag, Message
 
 
 class MappedRendition(Message):
@@ -29,3 +29,30 @@ class MappingTaken(Mapping):
     taken: int = 0
     refused: int = 0
     faults: list[str] = Field(default_factory=list, description="The first twenty refused lines, and why.")
+
+
+class ProposedRendition(Answer):
+    """A file and the larger one that shows the same; a number is null when its file has gone since."""
+
+    path: str
+    original: str
+    file_id: int | None = None
+    original_id: int | None = None
+
+
+class FolderProposal(Answer):
+    """Files of one folder that show the same as a larger file, and seem to be made of it.
+
+    ``others``: files there that count as originals and resemble none."""
+
+    folder: str
+    renditions: int = 0
+    others: int = 0
+    examples: list[ProposedRendition] = Field(default_factory=list, description="The first six.")
+
+
+class ProposalAnswer(Message):
+    """What a person says of a folder's proposals: all of them are renditions, or none is."""
+
+    folder: str = Field(max_length=4_000)
+    accept: Flag

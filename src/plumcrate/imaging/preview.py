@@ -16,17 +16,23 @@ from .recipe import Limits
 def preview(data: bytes, width: int, limits: Limits) -> bytes:
     """A WebP, upright, at most ``width`` wide and twice as high. Raises the errors of
     :mod:`plumcrate.imaging.errors`."""
+    image = small(data, width, limits)
+    image.thumbnail((width, width * 2), reducing_gap=2.0)
+    out = io.BytesIO()
+    image.save(out, "WEBP", quality=80)
+    return out.getvalue()
+
+
+def small(data: bytes, width: int, limits: Limits) -> Image.Image:
+    """A picture upright, RGB or RGBA, of at least a width where it has that; decoded no larger than is quick.
+    Raises the errors of :mod:`plumcrate.imaging.errors`."""
     facts = identify(data)
     if facts.format == "png" and facts.bits > 8:
         image = _of_sixteen_bits(data, limits.pixels)
     else:
         image = open_picture(data, facts, limits, at_least=(width, width))
     image = ImageOps.exif_transpose(image)
-    image = image.convert("RGBA" if image.has_transparency_data else "RGB")
-    image.thumbnail((width, width * 2), reducing_gap=2.0)
-    out = io.BytesIO()
-    image.save(out, "WEBP", quality=80)
-    return out.getvalue()
+    return image.convert("RGBA" if image.has_transparency_data else "RGB")
 
 
 def _of_sixteen_bits(data: bytes, most_pixels: int) -> Image.Image:

@@ -58,6 +58,14 @@ def _preview(data: bytes, width: int, limits: Any) -> Answer:
     return {}, [preview(data, width, limits)]
 
 
+def _fingerprint(data: bytes, limits: Any) -> Answer:
+    """What a picture shows, in few bytes."""
+    from plumcrate.imaging.fingerprint import fingerprint
+
+    width, height, shown = fingerprint(data, limits)
+    return {"width": width, "height": height}, [shown]
+
+
 def _seen(data: bytes, original: bytes, width: int, height: int, limits: Any) -> Answer:
     """How what was served looks in its place, against its original."""
     from dataclasses import asdict
@@ -185,6 +193,7 @@ FUNCTIONS: dict[str, Callable[..., Answer]] = {
     "treat": _treat,
     "measure": _measure,
     "preview": _preview,
+    "fingerprint": _fingerprint,
     "seen": _seen,
     "header": _header,
     "matters": _matters,

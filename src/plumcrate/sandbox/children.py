@@ -182,6 +182,11 @@ class Sandbox:
         _, blobs = self._call(30, data, "preview", width, self._limits)
         return blobs[0]
 
+    def fingerprint(self, data: bytes) -> tuple[int, int, bytes]:
+        """:func:`plumcrate.imaging.fingerprint.fingerprint` in a child. Raises ImagingError, SandboxError."""
+        head, blobs = self._call(30, data, "fingerprint", self._limits)
+        return int(head["width"]), int(head["height"]), blobs[0]
+
     def seen(self, served: bytes, original: bytes, size: tuple[int, int]) -> Seen:
         """:func:`plumcrate.imaging.seen.seen` in a child. Raises ImagingError or SandboxError."""
         head, _ = self._call(120, served, "seen", original, *size, self._limits)

@@ -55,6 +55,7 @@ class JobKinds:
             JobKind.PRUNING: lambda library, follow: prune_backups(self._keeper(library), follow),
             JobKind.WEIGHING: self.weigh,
             JobKind.REPORT: self.report,
+            JobKind.RESEMBLANCE: self.resemblance,
         }
 
     def survey(self, library: Library, follow: Follow) -> BaseModel:
@@ -99,6 +100,17 @@ class JobKinds:
         bulk, folder = self._sandboxes.bulk, self._settings.reports_dir
         with Previews.lent(self._database, self._state, bulk, self._settings) as previews:
             return make_report(self._database, previews, bulk, folder, library, follow)
+
+    def resemblance(self, library: Library, follow: Follow) -> BaseModel:
+        from plumcrate.intake.resembling import propose_renditions  # numpy: no other work here needs it
+
+        return propose_renditions(
+            self._keeper(library),
+            self._sandboxes.bulk,
+            follow,
+            at_a_time=self._settings.children,
+            most_bytes=self._settings.most_bytes,
+        )
 
     def forecast(self, library: Library, follow: Follow) -> BaseModel:
         outlook = forecast(

@@ -32,6 +32,14 @@ def check(slug: Slug, body: CheckRequest, actor: Treating, session: Session, que
     return _started(session, queue, slug, JobKind.CHECK, body, actor.name)
 
 
+@router.post(
+    "/libraries/{slug}/resemblances", status_code=202, summary="Look for renditions by what pictures show"
+)
+def resemblance(slug: Slug, actor: Treating, session: Session, queue: TheQueue) -> Job:
+    """Compares all files that count as originals, and proposes those that show the same as a larger one."""
+    return _started(session, queue, slug, JobKind.RESEMBLANCE, None, actor.name)
+
+
 @router.post("/libraries/{slug}/forecasts", status_code=202, summary="Forecast the saving")
 def forecast(slug: Slug, body: ForecastRequest, actor: Treating, session: Session, queue: TheQueue) -> Job:
     """Treats a sample in memory for a while and reckons the rest. Nothing is written to the library."""

@@ -10,8 +10,9 @@ from fastapi import Query, Request
 
 from plumcrate.api.needs import Administering, Looking
 from plumcrate.api.service import service_of
-from plumcrate.contract.mapping import Mapping, MappingTaken
+from plumcrate.contract.mapping import FolderProposal, Mapping, MappingTaken, ProposalAnswer
 from plumcrate.intake.mapping import mapping_view, take_mapping
+from plumcrate.intake.proposals import answer_proposal, proposals
 from plumcrate.records.database import Database
 
 from .deps import Session, Slug, TheDatabase, router_of, the_library
@@ -44,6 +45,20 @@ async def put_mapping(
         return await anyio.to_thread.run_sync(
             _take, database, slug, spool, anew, limiter=service_of(request).upload_threads
         )
+
+
+@router.get("/libraries/{slug}/proposals", summary="Folders whose files seem to be renditions")
+def proposed(slug: Slug, actor: Looking, session: Session) -> list[FolderProposal]:
+    """By what pictures show: a job `resemblance` found them. Nothing is done until somebody answers."""
+    return proposals(session, the_library(session, slug))
+
+
+@router.post(
+    "/libraries/{slug}/proposals", status_code=204, summary="Say whether a folder's files are renditions"
+)
+def answer(slug: Slug, body: ProposalAnswer, actor: Administering, session: Session) -> None:
+    """What is accepted counts from then on as if the site had said so; what is not is forgotten."""
+    answer_proposal(session, the_library(session, slug), body)
 
 
 def _take(

@@ -11,9 +11,9 @@ from rich.text import Text
 
 from plumcrate.cli.look import QUIET, slat
 from plumcrate.contract.common import Copies, CopyFormat, Level
-from plumcrate.contract.jobs import Job, JobState, SurveyReport
+from plumcrate.contract.jobs import Job, JobState, ResemblanceReport, SurveyReport
 from plumcrate.contract.libraries import LibraryRequest
-from plumcrate.contract.mapping import Mapping
+from plumcrate.contract.mapping import FolderProposal, Mapping, ProposalAnswer
 from plumcrate.contract.recipes import MetadataKind
 from plumcrate.contract.savings import Savings, Slat
 from plumcrate.words import saved, size
@@ -47,6 +47,17 @@ def add_commands(commands: Commands) -> None:
     mapping.add_argument("file", nargs="?", help="JSON lines with path and original; - reads standard input")
     mapping.add_argument("--anew", action="store_true", help="forget first what was said before")
     mapping.set_defaults(command=_map)
+
+    renditions = commands.add("renditions")
+    renditions.add_argument("library")
+    renditions.add_argument("--look", action="store_true", help="compare all pictures first; touches nothing")
+    renditions.add_argument(
+        "--accept", action="append", metavar="FOLDER", help="what is proposed for a folder are renditions"
+    )
+    renditions.add_argument(
+        "--dismiss", action="append", metavar="FOLDER", help="what is proposed for a folder are no renditions"
+    )
+    renditions.set_defaults(command=_renditions)
 
     savings = commands.add("savings")
     savings.add_argument("library")
@@ -88,6 +99,45 @@ def _map(options: argparse.Namespace) -> CommandResult:
         taken = service.put_mapping(options.library, _read(options.file), anew=options.anew)
     lines = [f"{taken.taken:,} lines were taken, {taken.refused:,} refused.", *taken.faults, _mapped(taken)]
     return CommandResult(taken, lines, code=1 if taken.refused and not taken.taken else 0)
+
+
+def _renditions(options: argparse.Namespace) -> CommandResult:
+    library, lines, code = options.library, list[RenderableType](), 0
+    with client() as service:
+        if options.look:
+            with console.status(f"Comparing the pictures of {library} …"):
+                job = service.wait_for_job(service.start_resemblance(library).id)
+            lines.append(_looked(job))
+            code = int(job.state is not JobState.FINISHED)
+        for accept, folders in ((True, options.accept), (False, options.dismiss)):
+            for folder in folders or ():
+                service.answer_proposal(library, ProposalAnswer(folder=folder.strip("/."), accept=accept))
+                lines.append(f"{folder}: {'its proposals are renditions now' if accept else 'dismissed'}.")
+        known = service.proposals(library)
+    if known:
+        rows = [(one.folder or ".", f"{one.renditions:,}", f"{one.others:,}", _example(one)) for one in known]
+        lines.append(
+            table(("folder", "renditions", "others", "such as"), rows, right=("renditions", "others"))
+        )
+        lines.append(f"Are they? plumcrate renditions {library} --accept FOLDER, or --dismiss FOLDER")
+    else:
+        lines.append("Nothing is proposed." + ("" if options.look else " --look compares all pictures."))
+    return CommandResult(known, lines, code)
+
+
+def _looked(job: Job) -> RenderableType:
+    report = job.resemblance or ResemblanceReport()
+    if job.state is not JobState.FINISHED:
+        return Text(f"The look has {job.state}" + (f": {job.reason}" if job.reason else "."), "yellow")
+    return (
+        f"{report.looked_at:,} files that count as originals were compared: {report.found:,} show the same "
+        f"as a larger one, {report.plain:,} show too little to tell, {report.unreadable:,} could not be read."
+    )
+
+
+def _example(proposal: FolderProposal) -> str:
+    first = proposal.examples[0]
+    return f"{first.path.rpartition('/')[2]} of {first.original}"
 
 
 def _mapped(known: Mapping) -> str:

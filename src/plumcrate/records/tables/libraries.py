@@ -259,6 +259,20 @@ class MappedRendition(Base):
     )
 
 
+class ProposedRendition(Base):
+    """The file at ``path`` shows the same as the larger ``original``; a person has yet to say whether it was
+    made of it."""
+
+    __tablename__ = "proposed_renditions"
+
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), primary_key=True)
+    path: Mapped[str] = mapped_column(primary_key=True)
+    folder: Mapped[str]
+    original: Mapped[str]
+
+    __table_args__ = (Index("ix_proposed_renditions_folder", "library_id", "folder"),)
+
+
 class Backup(Base):
     """One durable backup in the store, by content; several files may share it.
 
