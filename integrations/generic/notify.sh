@@ -1,5 +1,5 @@
 #!/bin/sh
-# notify.sh PATH...: says that files were written or deleted, by their paths in the library.
+# notify.sh PATH...: says that files were written to their end or deleted, by their paths in the library.
 # Needs PLUMCRATE_URL, PLUMCRATE_LIBRARY and PLUMCRATE_HOOK_SECRET (plumcrate hook-secret LIBRARY).
 # A message is signed by the Standard Webhooks scheme: HMAC-SHA256 of "id.timestamp.body".
 set -eu
@@ -7,7 +7,7 @@ paths=
 for path in "$@"; do
   paths="$paths${paths:+, }\"$(printf %s "$path" | sed 's/[\\"]/\\&/g')\""
 done
-body="{\"type\": \"files.changed\", \"data\": {\"paths\": [$paths]}}"
+body="{\"type\": \"files.changed\", \"data\": {\"paths\": [$paths], \"whole\": true}}"
 id="msg_$(openssl rand -hex 16)"
 now=$(date +%s)
 key=$(printf %s "${PLUMCRATE_HOOK_SECRET#whsec_}" | openssl base64 -d -A | od -An -v -tx1 | tr -d ' \n')

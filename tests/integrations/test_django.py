@@ -132,7 +132,9 @@ def crate(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Crate]:
     made = Crate()
     transport = httpx.MockTransport(made)
     monkeypatch.setattr(
-        of_service, "Client", lambda url, key, timeout: CrateClient(url, key, transport=transport)
+        of_service,
+        "Client",
+        lambda url, key, timeout, patience: CrateClient(url, key, patience=patience, transport=transport),
     )
     monkeypatch.setattr(of_telling, "_GATHER", 0.01)
     monkeypatch.setattr(of_telling, "_FIRST", 0.01)
@@ -289,7 +291,7 @@ def test_what_is_saved_and_deleted_is_told_when_it_is_committed(crate: Crate, ca
         card.save()
         assert not crate.heard
     wait_for(lambda: crate.heard)
-    assert crate.heard == [{"paths": ["boat.jpg"], "renditions": []}]
+    assert crate.heard == [{"paths": ["boat.jpg"], "renditions": [], "whole": True}]
     card.delete()
     wait_for(lambda: len(crate.heard) == 2)
     with transaction.atomic():
@@ -305,7 +307,9 @@ def test_a_service_that_is_away_is_told_later_and_once(crate: Crate) -> None:
     teller().tell("kite.jpg")
     teller().tell("k.300.jpg", said)
     wait_for(lambda: crate.heard)
-    assert crate.heard == [{"paths": ["kite.jpg", "k.300.jpg"], "renditions": [said.model_dump()]}]
+    assert crate.heard == [
+        {"paths": ["kite.jpg", "k.300.jpg"], "renditions": [said.model_dump()], "whole": True}
+    ]
 
 
 def test_many_tell_at_once_and_nothing_is_lost(crate: Crate) -> None:

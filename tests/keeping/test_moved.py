@@ -168,6 +168,20 @@ def test_a_link_to_a_folder_gives_no_file_a_second_name(place: Place) -> None:
     assert handed_back(place) == {"2025/a.jpg": OLD}
 
 
+@pytest.mark.parametrize(("told", "at_once"), [((False,), False), ((True,), True), ((True, False), True)])
+def test_what_is_said_to_be_whole_need_not_settle(
+    place: Place, told: tuple[bool, ...], at_once: bool
+) -> None:
+    (place.root / "2025/b.jpg").write_bytes(NEW)
+    with place.database.begin() as session:
+        library = session.get_one(Library, 1)
+        for whole in told:  # the site says so; the watcher sees it too
+            note_arrivals(session, library, ["2025/b.jpg"], whole=whole)
+    taken = take_in_settled(place.database, place.fresh_keeper(), library)
+    assert bool(taken.pictures) is at_once
+    assert ("2025/b.jpg" in place.files()) is at_once
+
+
 def test_a_deleted_picture_can_be_had_again(place: Place) -> None:
     (place.root / "2025/a.jpg").unlink()
     place.survey()

@@ -88,6 +88,9 @@ class HookData(Message):
     renditions: list[MappedRendition] = Field(
         default_factory=list, max_length=1_000, description="Which of them were made of which file."
     )
+    whole: Flag = Field(
+        False, description="They are written to their end, or deleted: they are looked at without settling."
+    )
 
 
 class HookEvent(Message):

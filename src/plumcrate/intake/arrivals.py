@@ -1,9 +1,9 @@
 """Taking in files one by one as they arrive: told by the watcher, a webhook, or an upload.
 
 What is told is a row for each path, so that a burst of thousands becomes one, and a restart forgets
-nothing. A path is looked at when its size and time have not changed for the library's settling time; the
-reconciler says what became of it. What we wrote ourselves is as the records say, and so is not taken in
-again.
+nothing. A path is looked at when its size and time have not changed for the library's settling time, or at
+once when who told says that it is written to its end. The reconciler says what became of it. What we wrote
+ourselves is as the records say, and so is not taken in again.
 """
 
 from __future__ import annotations
@@ -12,7 +12,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import timedelta
 
-from sqlalchemy import delete, func, select, tuple_
+from sqlalchemy import delete, func, or_, select, tuple_
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
@@ -48,18 +48,29 @@ class IntakeRound:
 
 
 def note_arrivals(
-    session: Session, library: Library, paths: Iterable[str], mode: NewFiles | None = None
+    session: Session,
+    library: Library,
+    paths: Iterable[str],
+    mode: NewFiles | None = None,
+    *,
+    whole: bool = False,
 ) -> int:
-    """Notes that something happened at some paths; returns how many could be noted."""
+    """Notes that something happened at some paths; returns how many could be noted. ``whole``: what stands
+    there is written to its end, and need not settle."""
     chosen = str(mode or automation_of(library).new_files)
     fit = sorted({path for path in paths if fault_of(path) is None})
-    rows = [{"library_id": library.id, "path": path, "mode": chosen} for path in fit]
+    rows = [{"library_id": library.id, "path": path, "mode": chosen, "whole": whole} for path in fit]
     for start in range(0, len(rows), 2000):
         statement = insert(Arrival).values(rows[start : start + 2000])
         session.execute(
             statement.on_conflict_do_update(
                 index_elements=["library_id", "path"],
-                set_={"changed_at": func.now(), "mode": statement.excluded.mode, "size": None},
+                set_={
+                    "changed_at": func.now(),
+                    "mode": statement.excluded.mode,
+                    "size": None,
+                    "whole": or_(Arrival.whole, statement.excluded.whole),
+                },
             )
         )
     if rows:
@@ -91,7 +102,7 @@ def _take_in_settled(database: Database, keeper: Keeper, library: Library) -> In
         settled: list[Arrival] = []
         for row in rows:
             size, mtime_ns = _facts(keeper, row.path)
-            if (row.size, row.mtime_ns) == (size, mtime_ns):
+            if row.whole or (row.size, row.mtime_ns) == (size, mtime_ns):
                 settled.append(row)
             else:  # just told, or still being written
                 row.size, row.mtime_ns, row.changed_at = size, mtime_ns, func.now()

@@ -55,4 +55,5 @@ def take_hook(session: Session, slug: str, headers: Mapping[str, str], body: byt
     if fresh is None:
         return HookAnswer(taken=0, repeated=True)
     note_renditions(session, library, event.data.renditions)
-    return HookAnswer(taken=note_arrivals(session, library, event.data.paths), repeated=False)
+    taken = note_arrivals(session, library, event.data.paths, whole=event.data.whole)
+    return HookAnswer(taken=taken, repeated=False)

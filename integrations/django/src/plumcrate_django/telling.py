@@ -97,7 +97,8 @@ class Teller:
     def _send(self, batch: dict[str, MappedRendition | None]) -> None:
         """Raises httpx.HTTPError where it may be tried again."""
         renditions = [made_of.model_dump() for made_of in batch.values() if made_of is not None]
-        event = {"type": "files.changed", "data": {"paths": list(batch), "renditions": renditions}}
+        data = {"paths": list(batch), "renditions": renditions, "whole": True}
+        event = {"type": "files.changed", "data": data}
         body, now = json.dumps(event), datetime.now(UTC)
         number = f"msg_{secrets.token_urlsafe(18)}"
         headers = {

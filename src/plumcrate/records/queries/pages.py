@@ -82,8 +82,13 @@ def _page_file(file: File, media_types: dict[str, str], sizes: Sequence[PageFile
 
 
 def _fits(other: File, file: File) -> bool:
-    """Whether another file of a picture shows the same, and can take its place."""
-    return other.format == file.format and same_shape(other, file)
+    """Whether another file of a picture shows the same, and can take its place.
+
+    A wider one only where it was made for one of our sizes: a dense screen would fetch more than the page
+    names, for a sharpness that nobody asked for.
+    """
+    no_heavier = other.shown[0] <= file.shown[0] or other.size_name is not None
+    return no_heavier and other.format == file.format and same_shape(other, file)
 
 
 def same_shape(other: File, file: File) -> bool:

@@ -145,7 +145,8 @@ class HookDelivery(Base):
 
 
 class Arrival(Base):
-    """A path that was told to have changed and has not been looked at yet."""
+    """A path that was told to have changed and has not been looked at yet. ``whole``: who told says that
+    nobody writes there any more."""
 
     __tablename__ = "arrivals"
 
@@ -154,6 +155,7 @@ class Arrival(Base):
     mode: Mapped[str]
     size: Mapped[int | None]
     mtime_ns: Mapped[int | None]
+    whole: Mapped[bool] = mapped_column(default=False)
     changed_at: Mapped[datetime] = now()
 
 
