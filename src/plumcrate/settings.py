@@ -53,6 +53,9 @@ class Settings(BaseSettings):
         le=300,
         description="How long an idle worker sleeps at most before it looks for work.",
     )
+    ready_needs_worker: bool = Field(
+        True, description="Whether the service counts as ready, at /readyz, only while a worker lives."
+    )
     bulk_floor: float = Field(
         0.16,
         gt=0,

@@ -172,7 +172,7 @@ def test_a_link_to_a_folder_gives_no_file_a_second_name(place: Place) -> None:
 def test_what_is_said_to_be_whole_need_not_settle(
     place: Place, told: tuple[bool, ...], at_once: bool
 ) -> None:
-    (place.root / "2025/b.jpg").write_bytes(NEW)
+    (place.root / "2025/b.jpg").write_bytes(OLD + b"another")
     with place.database.begin() as session:
         library = session.get_one(Library, 1)
         for whole in told:  # the site says so; the watcher sees it too

@@ -6899,6 +6899,12 @@ export interface components {
          */
         SurveyReport: {
             /**
+             * Copies
+             * @description Copies of ours that stand beside them.
+             * @default 0
+             */
+            copies: number;
+            /**
              * Files Changed
              * @default 0
              */
@@ -6915,6 +6921,7 @@ export interface components {
             files_new: number;
             /**
              * Files Seen
+             * @description While it looks, copies of ours count too.
              * @default 0
              */
             files_seen: number;

@@ -267,7 +267,8 @@ function LastSurvey({ library }: { library: Library }) {
     <Card className="lg:col-span-3" title="The last survey" aside={when(job.finished_at)}>
       <p>
         {count(survey.files_seen)} files seen: {count(survey.files_new)} new, {count(survey.files_changed)}{" "}
-        changed by others, {count(survey.files_gone)} gone, {count(survey.files_unreadable)} unreadable.
+        changed by others, {count(survey.files_gone)} gone, {count(survey.files_unreadable)} unreadable.{" "}
+        {survey.copies > 0 && `${many(survey.copies, "copy", "copies")} of ours stand beside them. `}
         Originals and renditions both count as files: {many(survey.renditions, "rendition")} found their
         original, {count(survey.renditions_told)} of them because the site says so.
       </p>

@@ -38,7 +38,7 @@ from plumcrate.api.routers import (
 )
 from plumcrate.settings import Settings
 
-from . import openapi, problems
+from . import openapi, probes, problems
 from .gate import API, Gate
 from .recording import Recorder
 from .service import Service
@@ -116,6 +116,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     for module in ROUTERS:
         api.include_router(module.router)
     app.include_router(api)
+    app.include_router(probes.router)
     _serve_live_check(app)
     _serve_console(app)
     app.openapi = openapi.kept  # type: ignore[method-assign]
@@ -142,11 +143,12 @@ def _serve_console(app: FastAPI) -> None:
 
     @app.get("/{path:path}", include_in_schema=False)
     def console(path: str) -> Response:
-        """The console's page for every address that is not the API's; it routes by itself."""
-        if path.startswith("api/"):
-            return problems.respond("not-found", "no resource has this address")
+        """The console's page for every address that may be one of its own; it routes by itself. None of them
+        has a dot."""
         wanted = (_STATIC / path).resolve() if len(path) < 200 else _STATIC
         if path and wanted.is_relative_to(_STATIC) and wanted.is_file():
             return FileResponse(wanted)
+        if path.startswith("api/") or "." in path:
+            return problems.respond("not-found", "no page or resource has this address")
         headers = {"Cache-Control": "no-cache", "Content-Security-Policy": _PAGE_POLICY}
         return FileResponse(_STATIC / "index.html", headers=headers)

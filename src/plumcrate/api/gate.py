@@ -25,6 +25,7 @@ from plumcrate.settings import Settings
 from . import problems
 from .acts import act_in
 from .auth import identify
+from .probes import LIVES, READY
 from .problems import ApiError
 from .recording import Recorder
 
@@ -35,6 +36,8 @@ _OPEN = re.compile(
     rf"|POST {API}/joining(/offer)?"
     rf"|(GET|HEAD) {API}/docs|(GET|HEAD) {API}/openapi\.json)\Z"
 )
+#: Asked for by number, not by name.
+_PROBES = frozenset({LIVES, READY})
 _PAGE = re.compile(rf"(POST {API}/libraries/[^/]+/page|PUT {API}/libraries/[^/]+/mapping)\Z")
 _LISTS = re.compile(rf"POST {API}/libraries/[^/]+/(traffic/log|page-files|site-files)\Z")
 _WATERMARK = re.compile(rf"PUT {API}/libraries/[^/]+/watermarks/[^/]+/picture\Z")
@@ -122,7 +125,7 @@ class Gate:
 
     def _refuse_other_host(self, scope: Scope) -> None:
         allowed = self._settings.allowed_hosts
-        if "*" in allowed:
+        if "*" in allowed or scope["path"] in _PROBES:
             return
         host = dict(scope["headers"]).get(b"host", b"").decode("latin-1").rpartition(":")
         name = host[0] if host[1] and host[2].isdigit() else "".join(host)

@@ -81,6 +81,7 @@ PROBLEMS: dict[str, tuple[str, int]] = {
     "storage": ("The library's files cannot be reached", 503),
     "database": ("The database does not answer", 503),
     "busy": ("The service has too much to do", 503),
+    "not-ready": ("The service cannot do its work", 503),
     "internal": ("Something went wrong inside the service", 500),
 }
 

@@ -44,7 +44,8 @@ JOB_ENDS = (JobState.FINISHED, JobState.FAILED, JobState.STOPPED)
 class SurveyReport(Answer):
     """One look through a library's folder. Counts are of files unless they say pictures."""
 
-    files_seen: int = 0
+    files_seen: int = Field(0, description="While it looks, copies of ours count too.")
+    copies: int = Field(0, description="Copies of ours that stand beside them.")
     files_new: int = 0
     files_changed: int = 0
     files_gone: int = 0

@@ -217,6 +217,8 @@ class _Surveyor:
                 text(
                     "SELECT (SELECT count(*) FROM files WHERE library_id = :id AND state = 'unreadable'), "
                     "(SELECT count(*) FROM pictures WHERE library_id = :id AND state <> 'gone'), "
+                    "(SELECT count(*) FROM files WHERE library_id = :id "
+                    "AND state NOT IN ('gone', 'removed')), "
                     "count(*), count(m.path) FROM files f "
                     "LEFT JOIN mapped_renditions m ON m.library_id = f.library_id AND m.path = f.path "
                     "WHERE f.library_id = :id AND f.role = 'rendition' AND f.state <> 'gone' "
@@ -224,7 +226,10 @@ class _Surveyor:
                 ),
                 {"id": self.library_id},
             ).one()
-            report.files_unreadable, report.pictures, report.renditions, report.renditions_told = counts
+            report.files_unreadable, report.pictures, files, report.renditions, report.renditions_told = (
+                counts
+            )
+            report.copies, report.files_seen = max(0, tally.seen - files), min(tally.seen, files)
             if not report.renditions and report.pictures > _MANY:
                 report.notes.insert(0, _NO_RENDITIONS)
             session.execute(

@@ -5,19 +5,24 @@ from __future__ import annotations
 import contextlib
 import json
 import threading
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 import psycopg
-from sqlalchemy import Engine, create_engine, text
-from sqlalchemy.exc import DBAPIError
+from sqlalchemy import Engine, create_engine, event, text
+from sqlalchemy.engine.interfaces import DBAPIConnection
+from sqlalchemy.exc import DBAPIError, InvalidatePoolError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.orm import Session, sessionmaker
+from sqlalchemy.pool import ConnectionPoolEntry, PoolProxiedConnection
 
 _MIGRATIONS = Path(__file__).parent / "migrations"
 #: The NOTIFY channel on which changes of runs and surveys are told.
 CHANNEL = "plumcrate"
+#: Seconds.
+_JUST_USED = 0.5
 
 
 def sqlalchemy_url(url: str) -> str:
@@ -56,6 +61,24 @@ def conflicted(error: BaseException) -> bool:
     return sqlstate(error) in _CONFLICTS
 
 
+def _ping_what_was_idle(engine: Engine) -> None:
+    """Asks a connection whether it lives before it is used, unless it was used just now: a database that
+    went away is not back so soon. A picture takes a connection about twenty times."""
+
+    @event.listens_for(engine, "checkin")
+    def _note(_: DBAPIConnection | None, record: ConnectionPoolEntry) -> None:
+        record.info["used"] = time.monotonic()
+
+    @event.listens_for(engine, "checkout")
+    def _ping(connection: DBAPIConnection, record: ConnectionPoolEntry, _: PoolProxiedConnection) -> None:
+        if time.monotonic() - record.info.get("used", time.monotonic()) < _JUST_USED:
+            return
+        try:
+            engine.dialect.do_ping(connection)
+        except psycopg.Error as error:
+            raise InvalidatePoolError from error
+
+
 class Database:
     """An engine and its sessions. ``url`` is a ``postgresql://`` address.
 
@@ -70,10 +93,10 @@ class Database:
             sqlalchemy_url(url),
             pool_size=pool_size,
             max_overflow=10,
-            pool_pre_ping=True,
             pool_timeout=20,
             connect_args={"options": f"{limits}-c idle_in_transaction_session_timeout={idle}s"},
         )
+        _ping_what_was_idle(self.engine)
         self._sessions = sessionmaker(self.engine, expire_on_commit=False)
 
     @contextmanager

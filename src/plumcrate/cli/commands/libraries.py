@@ -219,6 +219,8 @@ def _survey_lines(job: Job) -> list[RenderableType]:
         f"{report.files_changed:,} changed, {report.files_gone:,} gone, "
         f"{report.files_unreadable:,} unreadable."
     )
+    if report.copies:
+        said += f" {report.copies:,} copies of ours stand beside them."
     if report.renditions:
         named = report.renditions - report.renditions_told
         said += (
