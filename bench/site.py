@@ -31,7 +31,7 @@ from PIL import Image
 from rich.console import Console
 from rich.table import Table
 
-from plumcrate.contract.common import Level
+from plumcrate.contract.common import CopyFormat, Level
 from plumcrate.contract.people import Ability, LibraryKeyRequest
 from plumcrate.contract.recipes import Effort
 from plumcrate.contract.runs import RunKind, RunRequest, Scope
@@ -233,7 +233,7 @@ def _busy(loops: int) -> Iterator[None]:
 
 def _visit(here: Stand, site: WagtailSite, requests: int, rows: Rows) -> None:
     """Visitors whose page came ten minutes ago, while everything below it changes."""
-    page = httpx.get(site.address, timeout=60).text
+    page = httpx.get(site.address, timeout=600).text  # the first visitor makes the uploads' renditions
     said = re.findall(r'(?:src|srcset)="([^"]+)"', page)
     paths = sorted({part.split()[0] for text in said for part in text.split(",") if "/media/" in part})
     assert paths, page
@@ -243,7 +243,7 @@ def _visit(here: Stand, site: WagtailSite, requests: int, rows: Rows) -> None:
     changing.start()
     answers: Counter[str] = Counter()
     chance = random.Random(404)
-    with httpx.Client(base_url=site.address) as visitor:
+    with httpx.Client(base_url=site.address, timeout=60) as visitor:
         while answers.total() < requests or not changed["whole rounds"]:
             answer = visitor.get(chance.choice(paths), headers=chance.choice((_MODERN, _OLD)))
             answers[f"{answer.status_code} {answer.headers['content-type'].partition(';')[0]}"] += 1
@@ -260,10 +260,8 @@ def _change(here: Stand, over: threading.Event, changed: Counter[str]) -> None:
     pictures = [picture.id for picture in client.all_pictures("l")][:_CHANGED]
     settings = client.recipe("l").settings.model_copy(update={"effort": Effort.QUICK})
     while not over.is_set():
-        for level, copies in ((Level.LEAN, False), (Level.EVERYDAY, True)):
-            client.save_recipe(
-                "l", settings.model_copy(update={"level": level, "webp": copies, "avif": copies})
-            )
+        for level, copies in ((Level.LEAN, []), (Level.EVERYDAY, [CopyFormat.WEBP, CopyFormat.AVIF])):
+            client.save_recipe("l", settings.model_copy(update={"level": level, "copies": copies}))
             for picture in pictures:
                 scope = Scope(pictures=[picture])
                 for kind in (RunKind.RESTORE, RunKind.TREAT):

@@ -164,6 +164,7 @@ interface Sent {
   method: string;
   path: string;
   query: Record<string, string>;
+  basis: string | null;
   body: unknown;
 }
 
@@ -177,6 +178,7 @@ export function serve(answers: Answers): Sent[] {
     sent.push({
       method: request.method,
       path,
+      basis: request.headers.get("if-match"),
       query: Object.fromEntries(searchParams),
       body: text ? JSON.parse(text) : undefined,
     });
@@ -189,8 +191,10 @@ export function serve(answers: Answers): Sent[] {
       status: 404,
       detail: path,
     };
+    const refused = answer as { type?: unknown; status?: unknown } | undefined;
+    const isProblem = typeof refused?.type === "string" && refused.type.startsWith("urn:plumcrate:problem:");
     return new Response(JSON.stringify(answer ?? problem), {
-      status: answer === undefined ? 404 : 200,
+      status: answer === undefined ? 404 : isProblem ? Number(refused.status) : 200,
       headers: { "content-type": "application/json" },
     });
   });

@@ -187,12 +187,19 @@ export function useEffectOf(slug: string, settings: RecipeSettings | undefined) 
 export function useSaveRecipe(slug: string) {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (body: RecipeSettings) =>
-      ask(api.PUT("/api/v1/libraries/{slug}/recipe", { params: { path: { slug } }, body })),
+    mutationFn: ({ settings, basedOn }: { settings: RecipeSettings; basedOn: number }) =>
+      ask(
+        api.PUT("/api/v1/libraries/{slug}/recipe", {
+          params: { path: { slug }, header: { "if-match": `"${basedOn}"` } },
+          body: settings,
+        }),
+      ),
     onSuccess: (recipe) => {
       cache.setQueryData(keys.recipe(slug), recipe);
       stale(cache, ["libraries", "effect", "plan"]);
     },
+    // Somebody else may have saved one meanwhile.
+    onError: () => stale(cache, ["recipe"]),
   });
 }
 

@@ -1059,11 +1059,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The recipe in use */
+        /**
+         * The recipe in use
+         * @description Its `ETag` says which version it is; it comes back as `If-Match` when the recipe is saved.
+         */
         get: operations["recipe_api_v1_libraries__slug__recipe_get"];
         /**
          * Save a new version of the recipe
          * @description Nothing is treated by saving. Settings that are the same make no new version.
+         *
+         *     With the `If-Match` of the version that was changed, a version that somebody saved meanwhile is not
+         *     overwritten: 412 says whose it is.
          */
         put: operations["save_api_v1_libraries__slug__recipe_put"];
         post?: never;
@@ -15008,7 +15014,10 @@ export interface operations {
     save_api_v1_libraries__slug__recipe_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `ETag` of the version changed. */
+                "if-match"?: string | null;
+            };
             path: {
                 slug: string;
             };

@@ -33,6 +33,33 @@ test("what it would do is asked as settings change, and saved as they are", asyn
   expect(saved.metadata).toEqual(["rights"]);
 });
 
+test("what somebody else saved meanwhile is not overwritten unless wanted", async () => {
+  const answers: Record<string, unknown> = {
+    ...ANSWERS,
+    "PUT /libraries/ledge/recipe": {
+      type: "urn:plumcrate:problem:changed-meanwhile",
+      title: "Somebody else changed it meanwhile",
+      status: 412,
+      detail: "Ann saved version 3 while you changed 2",
+    },
+  };
+  const sent = serve(answers);
+  show(<RecipePage library={LIBRARY} />);
+  await screen.findByText(/version 2, saved by/);
+  answers["GET /libraries/ledge/recipe"] = { ...RECIPE, version: 3, by: "Ann" };
+  fireEvent.click(await screen.findByLabelText("AVIF", { selector: "input[type=checkbox]" }));
+  fireEvent.click(screen.getByRole("button", { name: "Save as version 3" }));
+  expect(await screen.findByText(/Ann saved version 3 while/)).toBeTruthy();
+  expect(await screen.findByText(/Ann saved version 3 meanwhile/)).toBeTruthy();
+  answers["PUT /libraries/ledge/recipe"] = { ...RECIPE, version: 4 };
+  fireEvent.click(screen.getByRole("button", { name: "Keep mine" }));
+  fireEvent.click(await screen.findByRole("button", { name: "Save as version 4" }));
+  await waitFor(() => expect(sent.filter(({ method }) => method === "PUT").length).toBe(2));
+  const saved = sent.filter(({ method }) => method === "PUT");
+  expect(saved.map(({ basis }) => basis)).toEqual(['"2"', '"3"']);
+  expect((saved[1]!.body as typeof RECIPE.settings).copies).toEqual(["webp"]);
+});
+
 test("discarding takes back everything that was typed, also in fields that are read when they are left", async () => {
   await opened();
   const sizes = () => screen.getByLabelText(/Chosen sizes/) as HTMLInputElement;

@@ -1,7 +1,7 @@
 /** The recipe: how pictures are treated, the rules for some, and what a change would do before it is saved. */
 
 import { ArrowDown, ArrowUp, Plus, Trash2 } from "lucide-react";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import type { Effect, Library, Recipe, RecipeSettings, Rule } from "../api/client";
 import { useEffectOf, useFolders, useFormats, useRecipe, useSaveRecipe } from "../api/queries";
@@ -16,24 +16,42 @@ export function RecipePage({ library }: { library: Library }) {
   const recipe = useRecipe(library.slug);
   if (recipe.isPending) return <Shape className="h-96" />;
   if (recipe.isError) return <ErrorNote error={recipe.error} again={() => void recipe.refetch()} />;
-  return <Editor key={`${library.slug} ${recipe.data.version}`} library={library} recipe={recipe.data} />;
+  return <Editor key={library.slug} library={library} newest={recipe.data} />;
 }
 
-/** What was typed lives in fields that begin anew when all of it is discarded. */
-function Editor({ library, recipe }: { library: Library; recipe: Recipe }) {
+/** What was typed lives in fields that begin anew with another version; one that somebody else saves meanwhile
+ * takes nothing that was typed away. */
+function Editor({ library, newest }: { library: Library; newest: Recipe }) {
+  const [recipe, setRecipe] = useState(newest);
   const [turn, setTurn] = useState(0);
-  return <Settings key={turn} library={library} recipe={recipe} onDiscard={() => setTurn(turn + 1)} />;
+  const begin = (from: Recipe) => {
+    setRecipe(from);
+    setTurn(turn + 1);
+  };
+  return (
+    <Settings
+      key={turn}
+      library={library}
+      recipe={recipe}
+      newest={newest}
+      begin={begin}
+      keepMine={() => setRecipe(newest)}
+    />
+  );
 }
 
-function Settings({
-  library,
-  recipe,
-  onDiscard,
-}: {
+interface Edited {
   library: Library;
+  /** What is changed. */
   recipe: Recipe;
-  onDiscard: () => void;
-}) {
+  /** The version in use, by whomever. */
+  newest: Recipe;
+  begin: (from: Recipe) => void;
+  /** Goes on with what was typed, as a change of the newest version. */
+  keepMine: () => void;
+}
+
+function Settings({ library, recipe, newest, begin, keepMine }: Edited) {
   const [settings, setSettings] = useState(recipe.settings);
   const change: Change = (part) => setSettings((now) => ({ ...now, ...part }));
   return (
@@ -62,7 +80,14 @@ function Settings({
         <Conversions settings={settings} change={change} />
         <Rules library={library} settings={settings} change={change} />
       </div>
-      <Outcome library={library} recipe={recipe} settings={settings} reset={onDiscard} />
+      <Outcome
+        library={library}
+        recipe={recipe}
+        newest={newest}
+        begin={begin}
+        keepMine={keepMine}
+        settings={settings}
+      />
     </div>
   );
 }
@@ -458,17 +483,18 @@ function RuleFields({ slug, rule, onChange }: { slug: string; rule: Rule; onChan
 function Outcome({
   library,
   recipe,
+  newest,
+  begin,
+  keepMine,
   settings,
-  reset,
-}: {
-  library: Library;
-  recipe: Recipe;
-  settings: RecipeSettings;
-  reset: () => void;
-}) {
+}: Edited & { settings: RecipeSettings }) {
   const same = JSON.stringify(recipe.settings) === JSON.stringify(settings);
   const effect = useEffectOf(library.slug, settings);
   const save = useSaveRecipe(library.slug);
+  const overtaken = newest.version !== recipe.version;
+  useEffect(() => {
+    if (overtaken && same) begin(newest);
+  }, [overtaken, same, begin, newest]);
   return (
     <aside className="space-y-4 lg:sticky lg:top-20 lg:self-start">
       <Card title={same ? "What the next run does" : "What this would do"}>
@@ -480,16 +506,35 @@ function Outcome({
             <ErrorNote error={save.error} />
           </div>
         )}
+        {overtaken && !same && !save.isPending && (
+          <div className="mt-3">
+            <Mind>
+              {newest.by} saved version {newest.version} meanwhile. Yours is a change of version{" "}
+              {recipe.version}.
+            </Mind>
+            <div className="mt-2 flex flex-wrap gap-2">
+              <Button onClick={() => begin(newest)}>Take theirs</Button>
+              <Button
+                onClick={() => {
+                  save.reset();
+                  keepMine();
+                }}
+              >
+                Keep mine
+              </Button>
+            </div>
+          </div>
+        )}
         <div className="mt-4 flex flex-wrap gap-2">
           <Button
             look="main"
-            disabled={same || effect.isError}
+            disabled={same || overtaken || effect.isError}
             busy={save.isPending}
-            onClick={() => save.mutate(settings)}
+            onClick={() => save.mutate({ settings, basedOn: recipe.version }, { onSuccess: begin })}
           >
-            Save as version {recipe.version + 1}
+            Save as version {newest.version + 1}
           </Button>
-          {!same && <Button onClick={reset}>Discard</Button>}
+          {!same && <Button onClick={() => begin(newest)}>Discard</Button>}
         </div>
         <p className="mt-3 text-sm text-quiet">
           Saving treats nothing.{" "}

@@ -40,7 +40,7 @@ def _fault(database: Database, needs_worker: bool) -> str | None:
     try:
         if not database.up_to_date():
             return (
-                "the tables are of another version than this program: start the service of the newer version"
+                "the tables are of another version than this program: upgrade whichever of the two is older"
             )
         with database.begin() as session:
             workers = workers_alive(session) if needs_worker else 1

@@ -61,6 +61,7 @@ PROBLEMS: dict[str, tuple[str, int]] = {
     "cannot-stop": ("It cannot be stopped any more", 409),
     "not-confirmed": ("The confirmation is missing", 409),
     "name-taken": ("The name is taken", 409),
+    "changed-meanwhile": ("Somebody else changed it meanwhile", 412),
     "not-a-picture": ("The file is not a picture", 422),
     "too-large": ("The file is too large", 413),
     "run-ended": ("The run has ended", 409),

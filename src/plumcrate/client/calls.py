@@ -492,8 +492,11 @@ def recipes(slug: str) -> Call[list[Recipe]]:
     return _get(f"{_within(slug)}/recipes", list[Recipe])
 
 
-def save_recipe(slug: str, settings: RecipeSettings) -> Call[Recipe]:
-    return Call("PUT", f"{_within(slug)}/recipe", TypeAdapter(Recipe), body=settings)
+def save_recipe(slug: str, settings: RecipeSettings, *, based_on: int | None = None) -> Call[Recipe]:
+    """``based_on``: the version that was changed. Where somebody saved another meanwhile, nothing is saved,
+    and ``changed-meanwhile`` is answered."""
+    headers = None if based_on is None else {"If-Match": f'"{based_on}"'}
+    return Call("PUT", f"{_within(slug)}/recipe", TypeAdapter(Recipe), body=settings, headers=headers)
 
 
 def effect(slug: str, settings: RecipeSettings) -> Call[Effect]:

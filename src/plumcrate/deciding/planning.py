@@ -14,6 +14,7 @@ from plumcrate.contract.recipes import Effect, FilePlan, MetadataKind, RecipeSet
 from plumcrate.contract.recipes import Effort as WireEffort
 from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.tables import File, Library, Picture, RecipeVersion, WorkerRow
+from plumcrate.refusal import Refusal
 
 from .decision import BEYOND, Variant, variant_of, variants
 from .shaping import shapes_of
@@ -164,12 +165,21 @@ def _plan(path: str, variant: Variant, new: bool, done: bool, lost: bool) -> Fil
     )
 
 
-def save_recipe(session: Session, library: Library, settings: RecipeSettings, by: str) -> RecipeVersion:
-    """The newest version, with these settings; the one in use when they are the same."""
+def save_recipe(
+    session: Session, library: Library, settings: RecipeSettings, by: str, *, based_on: int | None = None
+) -> RecipeVersion:
+    """The newest version, with these settings; the one in use when they are the same. ``based_on``: the
+    version that was changed. Raises :class:`Refusal` ``changed-meanwhile`` where it is in use no more."""
     session.execute(select(Library.id).where(Library.id == library.id).with_for_update())
     current = current_recipe(session, library.id)
     if settings_of(current) == settings:
         return current
+    if based_on not in (None, current.version):
+        raise Refusal(
+            "changed-meanwhile",
+            f"{current.by or 'somebody'} saved version {current.version} while you changed {based_on}. "
+            "Nothing of yours was saved: look at theirs, then save yours again",
+        )
     row = RecipeVersion(
         library_id=library.id, version=current.version + 1, settings=settings.model_dump(mode="json"), by=by
     )

@@ -69,7 +69,8 @@ def _recipe(options: argparse.Namespace) -> CommandResult:
             return CommandResult(
                 effect, [*_effect_lines(effect), Text("Nothing was saved; add --save.", QUIET)]
             )
-        current = service.save_recipe(options.library, wanted)
+        based_on = current.version if options.version is None else None
+        current = service.save_recipe(options.library, wanted, based_on=based_on)
     said = f"Saved as version {current.version}. Next: plumcrate run {options.library}"
     return CommandResult(current, [*_effect_lines(effect), said])
 
