@@ -1,7 +1,7 @@
 """A picture is known again whatever its size, format and quality; another is not taken for it."""
 
 import io
-from collections.abc import Iterator
+from collections.abc import Callable
 from functools import cache
 
 import numpy as np
@@ -56,19 +56,22 @@ def test_a_smaller_file_finds_its_original(
     assert found.name == name
 
 
-def others() -> Iterator[tuple[str, Image.Image]]:
-    for name in NAMES:
-        smaller = scene(name).resize((240, 160))
-        yield f"{name}, mirrored", ImageOps.mirror(smaller)
-        yield f"{name}, turned over", ImageOps.flip(smaller)
-        yield f"{name}, cut", scene(name).crop((60, 40, 300, 200))
-        yield f"{name}, tinted", Image.blend(smaller, Image.new("RGB", smaller.size, (200, 90, 40)), 0.15)
-        yield f"{name}, darker", ImageEnhance.Brightness(smaller).enhance(0.8)
-        yield f"{name}, painted anew", scene(name, 2).resize((240, 160))
+OTHERS: dict[str, Callable[[Image.Image], Image.Image]] = {
+    "mirrored": ImageOps.mirror,
+    "turned over": ImageOps.flip,
+    "cut": lambda image: image.resize((480, 320)).crop((60, 40, 300, 200)),
+    "tinted": lambda image: Image.blend(image, Image.new("RGB", image.size, (200, 90, 40)), 0.15),
+    "darker": lambda image: ImageEnhance.Brightness(image).enhance(0.8),
+}
 
 
-@pytest.mark.parametrize(("what", "image"), list(others()), ids=str)
-def test_what_shows_something_else_finds_none(originals: Originals, what: str, image: Image.Image) -> None:
+@pytest.mark.parametrize("name", NAMES)
+@pytest.mark.parametrize("what", [*OTHERS, "painted anew"])
+def test_what_shows_something_else_finds_none(originals: Originals, name: str, what: str) -> None:
+    if what == "painted anew":
+        image = scene(name, 2).resize((240, 160))
+    else:
+        image = OTHERS[what](scene(name).resize((240, 160)))
     assert originals.original_of(seen(what, image)) is None
 
 
