@@ -107,8 +107,7 @@ def _views() -> Iterator[bytes]:
 
 
 def _plumcrate(here: Stand, *arguments: str) -> str:
-    key = here.client._http.headers["authorization"].removeprefix("Bearer ")
-    environment = os.environ | {"PLUMCRATE_URL": f"http://127.0.0.1:{here.port}", "PLUMCRATE_KEY": key}
+    environment = os.environ | {"PLUMCRATE_URL": f"http://127.0.0.1:{here.port}", "PLUMCRATE_KEY": here.key}
     command = [sys.executable, "-m", "plumcrate", *arguments]
     return subprocess.run(command, env=environment, capture_output=True, text=True, timeout=3600).stdout
 
@@ -154,7 +153,7 @@ def _install_app(here: Stand, site: WagtailSite) -> None:
     abilities = [Ability.TREAT, Ability.MEND]
     key = here.client.make_library_key("l", LibraryKeyRequest(name="site", abilities=abilities))
     site.plumcrate = {"url": f"http://127.0.0.1:{here.port}", "key": key.secret, "library": "l"}
-    strong = {"PLUMCRATE_KEY": here.client._http.headers["authorization"].removeprefix("Bearer ")}
+    strong = {"PLUMCRATE_KEY": here.key}
     hook = f"http://127.0.0.1:{site.behind}/plumcrate/webhook/"
     said = site.manage(
         "plumcrate", "connect", f"{site.address}/media/", "--webhook", hook, environment=strong

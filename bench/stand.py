@@ -28,6 +28,7 @@ class Stand:
     home: Path
     database: Database
     client: Client
+    key: str
     port: int
     server: PrivatePostgres
     processes: dict[str, subprocess.Popen[bytes]] = field(default_factory=dict)
@@ -84,7 +85,7 @@ def stand(*, workers: int = 1, children: int = 2) -> Iterator[Stand]:
         with database.begin() as session:
             _, key = new_key(session, KeyRequest(name="bench", service=True), "bench")
         port = free_port()
-        found = Stand(home, database, Client(f"http://127.0.0.1:{port}", key, timeout=120), port, server)
+        found = Stand(home, database, Client(f"http://127.0.0.1:{port}", key, timeout=120), key, port, server)
         try:
             found.start("service", "plumcrate.api")
             for number in range(workers):

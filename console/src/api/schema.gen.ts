@@ -4896,9 +4896,11 @@ export interface components {
         };
         /**
          * PageFile
-         * @description What a page needs to know of one file: as it is shown, upright, in pixels. ``copies``: those that are
-         *     lighter than the file, the lightest first. ``sizes``: the picture's other files of the same format and
-         *     shape. ``colour`` is ``#rrggbb``; ``preview`` a ``data:`` address of less than 200 bytes.
+         * @description What a page needs to know of one file: as it is shown, upright, in pixels.
+         *
+         *     ``copies``: those that are lighter than the file, the lightest first. ``sizes``: the picture's other files
+         *     of the same format and shape, no wider than this one but for sizes of the library. ``colour`` is
+         *     ``#rrggbb``; ``preview`` a ``data:`` address of less than 200 bytes.
          */
         PageFile: {
             /** Bytes */

@@ -291,7 +291,7 @@ function Proof({ run, proof }: { run: number; proof: Record<string, number | str
         >
           Checksums
         </a>{" "}
-        of every original, for <code>sha256sum --check</code> in the library’s folder.
+        of every original that was put back, for <code>sha256sum --check</code> in the library’s folder.
       </p>
     </div>
   );

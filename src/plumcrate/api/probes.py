@@ -20,13 +20,13 @@ LIVES, READY = "/livez", "/readyz"
 router = APIRouter(include_in_schema=False)
 
 
-@router.get(LIVES)
+@router.api_route(LIVES, methods=["GET", "HEAD"])
 async def lives() -> Response:
     """200 as long as the process answers, whatever is away: a restart would mend nothing else."""
     return PlainTextResponse("lives\n")
 
 
-@router.get(READY)
+@router.api_route(READY, methods=["GET", "HEAD"])
 async def ready(request: Request) -> Response:
     """200 when requests can be answered and work is done; else 503, and why."""
     service = service_of(request)

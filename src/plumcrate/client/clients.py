@@ -60,7 +60,8 @@ def _read(call: Call[T], response: httpx.Response) -> T:
     except ValueError as error:
         kind = response.headers.get("content-type", "no type")
         raise WrongAnswerError(
-            f"{response.url} answered with {kind} that is not an answer of Plum Crate: is this its address?"
+            f"{response.url} answered with {kind} that cannot be read: is Plum Crate at this address, and of "
+            "a version that this program knows?"
         ) from error
 
 

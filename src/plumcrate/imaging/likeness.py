@@ -49,25 +49,26 @@ class Originals:
     files, not with its square: a file is compared with those of like brightness in its sixteen parts."""
 
     def __init__(self) -> None:
-        self._known: dict[int, list[tuple[Fingerprint, F32]]] = defaultdict(list)
+        self._known: dict[int, list[Fingerprint]] = defaultdict(list)
 
     def add(self, file: Fingerprint) -> bool:
         """Whether it shows enough to be known by."""
-        values = np.frombuffer(file.data, np.uint8).astype(np.float32)
+        values = _values(file)
         if float(values[: FINE * FINE].std()) < _LEAST_SHOWN:
             return False
-        self._known[next(_keys(values))].append((file, values))
+        self._known[next(_keys(values))].append(file)
         return True
 
     def original_of(self, file: Fingerprint) -> Fingerprint | None:
         """The largest of those that show the same, where it is larger; None too where several differ from
         it about as little and from each other more."""
-        values = np.frombuffer(file.data, np.uint8).astype(np.float32)
+        values = _values(file)
         found: list[tuple[float, Fingerprint, F32]] = []
         for key in _keys(values):
-            for other, theirs in self._known.get(key, ())[:_MOST_ALIKE]:
+            for other in self._known.get(key, ())[:_MOST_ALIKE]:
                 if not _may_be_of(file, other):
                     continue
+                theirs = _values(other)
                 apart = _apart(values, theirs)
                 if apart <= _CLEARLY:
                     found.append((apart, other, theirs))
@@ -80,6 +81,10 @@ class Originals:
         if others and others[0] < _CLEARLY * max(found[0][0], 0.4):
             return None
         return max(same, key=lambda one: (one[1].width * one[1].height, one[1].name))[1]
+
+
+def _values(file: Fingerprint) -> F32:
+    return np.frombuffer(file.data, np.uint8).astype(np.float32)
 
 
 def _apart(first: F32, second: F32) -> float:

@@ -8,7 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import structlog
-from sqlalchemy import delete, func, select
+from sqlalchemy import delete, func, insert, select
 
 from plumcrate.contract.jobs import ResemblanceReport
 from plumcrate.imaging import ImagingError
@@ -24,7 +24,7 @@ from .proposals import counted_as_originals
 
 log = structlog.get_logger()
 
-_BATCH = 64
+_BATCH, _COMPARED = 64, 2_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,20 +55,25 @@ def propose_renditions(
                     report.plain += 1
                 report.looked_at += 1
             follow.report(report)
+    found = []
+    for number, one in enumerate(seen):
+        if number % _COMPARED == 0:
+            follow.report(report)  # somebody may have stopped it
+        original = originals.original_of(one)
+        if original is not None:
+            found.append(
+                {
+                    "library_id": library_id,
+                    "path": one.name,
+                    "folder": one.name.rpartition("/")[0],
+                    "original": original.name,
+                }
+            )
+            report.found += 1
     with database.begin() as session:
         session.execute(delete(ProposedRendition).where(ProposedRendition.library_id == library_id))
-        for one in seen:
-            original = originals.original_of(one)
-            if original is not None:
-                session.add(
-                    ProposedRendition(
-                        library_id=library_id,
-                        path=one.name,
-                        folder=one.name.rpartition("/")[0],
-                        original=original.name,
-                    )
-                )
-                report.found += 1
+        for start in range(0, len(found), _COMPARED):
+            session.execute(insert(ProposedRendition), found[start : start + _COMPARED])
     follow.report(report)
     log.info("looked for renditions", library_id=library_id, **report.model_dump())
     return report

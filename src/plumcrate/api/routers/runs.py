@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from functools import partial
 from typing import Annotated, Literal
 
 from fastapi import Query, Request
-from fastapi.responses import PlainTextResponse
+from fastapi.responses import PlainTextResponse, StreamingResponse
 from sse_starlette import EventSourceResponse
 
 from plumcrate.api.acts import act_of
@@ -25,7 +26,7 @@ from plumcrate.records.queries.originals import checksums
 from plumcrate.records.queries.runs import items_page, latest_runs, run_view, run_views
 from plumcrate.runs.runs import change_state, create_run, retry_failed
 
-from .deps import PLAIN, Id, Limit, Offset, Session, router_of, the
+from .deps import PLAIN, Id, Limit, Offset, Session, TheDatabase, router_of, the
 
 router = router_of("runs")
 
@@ -88,12 +89,19 @@ def items(
     summary="The originals that a hand-back put back, with their checksums",
     response_class=PlainTextResponse,
 )
-def checksums_of_originals(run_id: Id, actor: Looking, session: Session) -> PlainTextResponse:
+def checksums_of_originals(
+    run_id: Id, actor: Looking, session: Session, database: TheDatabase
+) -> StreamingResponse:
     """Lines of SHA-256 and path. `sha256sum --check` in the library's folder compares them."""
     row = the(session, tables.Run, run_id, "run")
     if row.kind != RunKind.HAND_BACK:
         raise ApiError("not-found", f"run {run_id} is no hand-back: only a hand-back states its originals")
-    return PlainTextResponse("".join(checksums(session, row)))
+
+    def lines() -> Iterator[str]:
+        with database.begin() as reading:
+            yield from checksums(reading, row)
+
+    return StreamingResponse(lines(), media_type="text/plain; charset=utf-8")
 
 
 @router.post("/runs/{run_id}/retry", summary="Try failed files again")

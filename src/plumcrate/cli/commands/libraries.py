@@ -111,7 +111,7 @@ def _renditions(options: argparse.Namespace) -> CommandResult:
             code = int(job.state is not JobState.FINISHED)
         for accept, folders in ((True, options.accept), (False, options.dismiss)):
             for folder in folders or ():
-                service.answer_proposal(library, ProposalAnswer(folder=folder.strip("/."), accept=accept))
+                service.answer_proposal(library, ProposalAnswer(folder=_top(folder), accept=accept))
                 lines.append(f"{folder}: {'its proposals are renditions now' if accept else 'dismissed'}.")
         known = service.proposals(library)
     if known:
@@ -123,6 +123,11 @@ def _renditions(options: argparse.Namespace) -> CommandResult:
     else:
         lines.append("Nothing is proposed." + ("" if options.look else " --look compares all pictures."))
     return CommandResult(known, lines, code)
+
+
+def _top(folder: str) -> str:
+    """A folder as it is on record: the top has no name there."""
+    return "" if folder in (".", "./") else folder.strip("/")
 
 
 def _looked(job: Job) -> RenderableType:
