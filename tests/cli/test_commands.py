@@ -554,13 +554,17 @@ def test_renditions_are_looked_for_proposed_and_answered(service: Service, say: 
     assert "aa.webp of up/0.jpg" in said
     service.answers["POST", "/libraries/ledge/proposals"] = ""
     service.answers["GET", "/libraries/ledge/proposals"] = []
-    said = say("renditions", "ledge", "--accept", "made/", "--dismiss", ".")
+    said = say("renditions", "ledge", "--accept", "made/", "--dismiss", ".", "--dismiss", ".odd.")
     assert "made/: its proposals are renditions now" in said
     assert "Nothing is proposed. --look compares all pictures." in said
     answered = [
         body for method, path, body, _ in service.sent if (method, path[-9:]) == ("POST", "proposals")
     ]
-    assert answered == [{"folder": "made", "accept": True}, {"folder": "", "accept": False}]
+    assert [(one["folder"], one["accept"]) for one in answered] == [
+        ("made", True),
+        ("", False),
+        (".odd.", False),
+    ]
     service.end = job("resemblance", "failed", reason="the folder is away")
     assert "failed: the folder is away" in say("renditions", "ledge", "--look", code=1)
 
