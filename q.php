@@ -1,1 +1,0 @@
-<?php $r=stream_context_create(["http"=>["method"=>"POST","header"=>"Content-Type: text/html\r\nAuthorization: Bearer ".getenv("PLUMCRATE_KEY"),"content"=>"<img src=/media/brand/logo.png>","timeout"=>2.0,"ignore_errors"=>true]]); var_dump(file_get_contents(getenv("PLUMCRATE_URL")."/api/v1/libraries/gannet-ledge/page?address=%2F",false,$r)); var_dump($http_response_header);
