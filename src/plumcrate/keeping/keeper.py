@@ -81,7 +81,7 @@ class Keeper:
         one."""
         if self.store.identity is not None:
             return
-        with self.database.begin() as session:
+        with self.database.reading() as session:
             library = session.get_one(Library, self.library_id)
             known = list(
                 session.scalars(
@@ -367,7 +367,7 @@ class Keeper:
     def purpose_of(self, content: bytes | None) -> str | None:
         """What bytes were made for, see :class:`~plumcrate.records.tables.Result`; None for what is not
         ours."""
-        with self.database.begin() as session:
+        with self.database.reading() as session:
             found: str | None = session.scalar(
                 select(Result.purpose).where(Result.library_id == self.library_id, Result.sha256 == content)
             )
@@ -434,6 +434,6 @@ class Keeper:
 
     def rely_on(self, original: bytes) -> None:
         """Raises StorageError when a backup is not on record, or is being deleted."""
-        with self.database.begin() as session:
+        with self.database.reading() as session:
             if not backup_stands(session, self.library_id, original):
                 raise StorageError("backup-missing", "the backup was deleted meanwhile; nothing was changed")

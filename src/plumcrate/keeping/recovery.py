@@ -52,7 +52,7 @@ def recover(keeper: Keeper, file_id: int | None = None, *, entry_id: int | None 
 
     Raises NotThere when the store is not the right one; the journal then stays open.
     """
-    with keeper.database.begin() as session:
+    with keeper.database.reading() as session:
         query = select(Journal).where(Journal.library_id == keeper.library_id).order_by(Journal.id)
         if file_id is not None:
             query = query.where(Journal.file_id == file_id)

@@ -53,7 +53,7 @@ def made_of_duplicate(
     not all of it stands as recorded."""
     original = hashlib.sha256(source).digest()
     mine = File.library_id == file.library_id, File.before_sha256 == original, File.id != file.id
-    with keeper.database.begin() as session:
+    with keeper.database.reading() as session:
         duplicates = session.execute(
             select(File, Result.made)
             .join(Result, (Result.library_id == File.library_id) & (Result.sha256 == File.sha256))

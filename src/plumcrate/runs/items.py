@@ -53,7 +53,7 @@ class Items:
         query = select(Item.id).where(
             Item.run_id == run_id, Item.picture_id == picture_id, Item.state == ItemState.QUEUED
         )
-        with self._database.begin() as session:
+        with self._database.reading() as session:
             return list(session.scalars(query.order_by(Item.id)))
 
     def begin(self, item_id: int) -> Begun | None:

@@ -176,7 +176,7 @@ def treat_sized(keeper: Keeper, sandbox: Sandbox, file: File, order: TreatOrder)
 
 
 def _original_of(keeper: Keeper, file: File) -> File:
-    with keeper.database.begin() as session:
+    with keeper.database.reading() as session:
         found = session.scalars(
             select(File)
             .where(
@@ -264,7 +264,7 @@ def source_of(keeper: Keeper, file: File, current: bytes) -> bytes | None:
 def _by_hand(keeper: Keeper, file: File) -> bool:
     """Whether what stands there was touched up or watermarked: then not even exact shows the original."""
     ours = Result.library_id == file.library_id, Result.sha256 == file.sha256
-    with keeper.database.begin() as session:
+    with keeper.database.reading() as session:
         made = session.scalar(select(Result.made).where(*ours)) or {}
     return bool({"touches", "watermark"} & (made.get("recipe") or {}).keys())
 
@@ -328,12 +328,13 @@ def _make_way(keeper: Keeper, order: TreatOrder, file: File) -> None:
 
 
 def _again(keeper: Keeper, file: File) -> File:
-    with keeper.database.begin() as session:
+    with keeper.database.reading() as session:
         return session.get_one(File, file.id)
 
 
 def _removed(keeper: Keeper, file: File) -> bool:
-    return _again(keeper, file).state == FileState.REMOVED
+    with keeper.database.reading() as session:
+        return session.scalar(select(File.state).where(File.id == file.id)) == FileState.REMOVED
 
 
 def _plain_worst_place(worst_place: WorstPlace | None) -> dict[str, Any] | None:

@@ -54,11 +54,11 @@ def feed(
     """
     away = away or {}
     now = now or datetime.now(UTC)
-    libraries = {library.id: library for library in session.scalars(select(Library))}
     if thorough:
+        libraries = list(session.scalars(select(Library)))
         _put_back_lost(session)
         restart_lost(session, queue)
-        for library in libraries.values():
+        for library in libraries:
             try:
                 with session.begin_nested():
                     start_what_is_due(session, queue, library, now)
@@ -67,14 +67,16 @@ def feed(
                     raise
                 log.exception("nothing was started by schedule", library=library.slug)
         fold(session)
-    give_back(session)
-    running = session.scalars(
-        select(Run).where(Run.state == RunState.RUNNING).order_by(Run.priority.desc(), Run.id)
+        give_back(session)
+    running = session.execute(
+        select(Run, Library)
+        .join(Library, Library.id == Run.library_id)
+        .where(Run.state == RunState.RUNNING)
+        .order_by(Run.priority.desc(), Run.id)
     ).all()
     bulk: dict[int, int] = {}  # pictures of bulk runs in flight, by library
     meters: dict[int, Meter] = {}
-    for run in running:
-        library = libraries[run.library_id]
+    for run, library in running:
         automation = automation_of(library)
         if run.kind == RunKind.TREAT and library.id not in meters:
             meters[library.id] = Meter(session, library, automation, now)

@@ -32,7 +32,7 @@ class Loop:
 
     ``is_away`` tells a database that does not answer from faults: it is tried again each second, and no fault
     is counted. ``idle``: seconds until the next round after one in which ``work`` found nothing to do (it
-    returns False), unless the loop is woken."""
+    returns False), ``resting``: after one in which it found something; unless the loop is woken."""
 
     def __init__(
         self,
@@ -41,9 +41,11 @@ class Loop:
         every: float,
         is_away: Callable[[BaseException], bool],
         idle: float | None = None,
+        resting: float | None = None,
     ) -> None:
         self.name, self._work, self._every, self._is_away = name, work, every, is_away
-        self._idle, self._busy, self._woken = idle, True, asyncio.Event()
+        self._idle, self._resting, self._busy = idle, resting or every, True
+        self._woken = asyncio.Event()
         self._thread = ThreadPoolExecutor(1, thread_name_prefix=name)
         self._away = False
         self.failures = 0
@@ -89,7 +91,9 @@ class Loop:
             return _ANSWERS
         if self._idle is not None and not self._busy and not self.failures:
             return self._idle
-        return float(max(self._every, min(_LONGEST, self._every * 2**self.failures if self.failures else 0)))
+        if self.failures:
+            return float(max(self._every, min(_LONGEST, self._every * 2**self.failures)))
+        return self._resting
 
     def wake(self) -> None:
         """There may be something to do: the next round comes as soon as it may. From the event loop's

@@ -108,17 +108,19 @@ class Worker:
         ]
         asleep = settings.idle_seconds
         self.loops = [
-            Loop(name, work, every, database_is_away, idle)
-            for name, work, every, idle in (
-                ("heartbeat", self._hear, _HEARTBEAT, None),
-                ("feeding runs", self._feed, _FEED_EVERY, asleep),
-                ("taking in arrivals", self._take_in, _FEED_EVERY, asleep),
-                ("recovering open changes", self.engine.recover_all, _RECOVER_EVERY, asleep),
-                ("deleting what expired", self._retain, _RETAIN_EVERY, None),
-                ("pacing bulk work", self.sandboxes.bulk.keep_pace, _PACE_EVERY, _IDLE),
-                ("purging caches", self.purger.turn, _PURGE_EVERY, min(_IDLE, asleep)),
-                ("sending webhooks", self.sender.turn, _TELL_EVERY, min(_IDLE, asleep)),
-            )
+            Loop("feeding runs", self._feed, _FEED_EVERY, database_is_away, asleep, _THOROUGH_EVERY),
+            *(
+                Loop(name, work, every, database_is_away, idle)
+                for name, work, every, idle in (
+                    ("heartbeat", self._hear, _HEARTBEAT, None),
+                    ("taking in arrivals", self._take_in, _FEED_EVERY, asleep),
+                    ("recovering open changes", self.engine.recover_all, _RECOVER_EVERY, asleep),
+                    ("deleting what expired", self._retain, _RETAIN_EVERY, None),
+                    ("pacing bulk work", self.sandboxes.bulk.keep_pace, _PACE_EVERY, _IDLE),
+                    ("purging caches", self.purger.turn, _PURGE_EVERY, min(_IDLE, asleep)),
+                    ("sending webhooks", self.sender.turn, _TELL_EVERY, min(_IDLE, asleep)),
+                )
+            ),
         ]
 
     async def run(self) -> None:
@@ -213,7 +215,7 @@ class Worker:
         with self.database.advisory_lock(*FEEDER_LOCK) as free:
             if not free:
                 return False
-            thorough = time.monotonic() - self._looked_away > _THOROUGH_EVERY
+            thorough = time.monotonic() - self._looked_away >= _THOROUGH_EVERY
             if thorough:
                 self._away = self._libraries_away()
                 self._looked_away = time.monotonic()
@@ -223,7 +225,7 @@ class Worker:
 
     def _libraries_away(self) -> dict[int, str]:
         """Those with runs whose folder, or whose backups' folder, is not there: their runs wait."""
-        with self.database.begin() as session:
+        with self.database.reading() as session:
             running = select(Run.library_id).where(Run.state == RunState.RUNNING)
             libraries = list(session.scalars(select(Library).where(Library.id.in_(running))))
         reasons = {library.id: self.engine.why_away(library) for library in libraries}
@@ -231,7 +233,7 @@ class Worker:
 
     def _take_in(self) -> bool:
         """Whether anything has arrived that is still to be taken in."""
-        with self.database.begin() as session:
+        with self.database.reading() as session:
             libraries = list(
                 session.scalars(select(Library).where(Library.id.in_(select(Arrival.library_id))))
             )
@@ -260,6 +262,6 @@ class Worker:
         return bool(libraries)
 
     def _retain(self) -> None:
-        with self.database.begin() as session:
+        with self.database.reading() as session:
             libraries = list(session.scalars(select(Library)))
         self.retention.tend(self.engine.keeper, libraries)

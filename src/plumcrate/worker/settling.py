@@ -31,7 +31,7 @@ def settle_open_changes(
     """
     pruned = select(Backup.library_id).where(Backup.pruned_at.is_not(None))
     unsettled = union(select(Journal.library_id), pruned)
-    with database.begin() as session:
+    with database.reading() as session:
         libraries = list(session.scalars(select(Library).where(Library.id.in_(unsettled))))
     for library in libraries:
         try:
@@ -48,7 +48,7 @@ def settle_open_changes(
 def _settle(database: Database, keeper: Keeper, library: Library, *, at_start: bool) -> None:
     old = Journal.opened_at < func.now() - timedelta(seconds=_LEFT_OPEN)
     ripe = func.coalesce(Journal.due_at <= func.now(), old)
-    with database.begin() as session:
+    with database.reading() as session:
         rows = session.execute(
             select(Journal.id, Journal.path, File.picture_id)
             .outerjoin(File, File.id == Journal.file_id)

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Self
 from pydantic import BaseModel
 from sqlalchemy import delete, func, select, update
 from sqlalchemy.dialects.postgresql import insert
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, lazyload
 
 from plumcrate.keeping.steps import Step, passed
 from plumcrate.records.tables import Backup, File, Journal, Ledger, Result
@@ -168,8 +168,7 @@ class Change(ABC):
 
     def undone(self) -> Settled:
         """Closes the row of a change that was undone, or never happened."""
-        with self.keeper.database.begin() as session:
-            session.execute(delete(Journal).where(Journal.id == self.entry.id))
+        self._close()
         return Settled.UNDONE
 
     def complete_at_once(self) -> Settled:
@@ -196,10 +195,12 @@ class Change(ABC):
         if not grace:
             self.store.discard(self.entry.staged)
             passed(Step.CLEANED)
-            with self.keeper.database.begin() as session:
-                session.execute(delete(Journal).where(Journal.id == self.entry.id))
+            self._close()
             passed(Step.CLOSED)
         return Settled.FINISHED
+
+    def _close(self) -> None:
+        self.keeper.database.at_once(delete(Journal).where(Journal.id == self.entry.id))
 
     def record(self, session: Session, file: File | None, before: int | None, after: int | None) -> None:
         """The ledger row."""
@@ -228,7 +229,7 @@ class Change(ABC):
 
     def file(self, session: Session) -> File:
         assert self.entry.file_id is not None
-        return session.get_one(File, self.entry.file_id)
+        return session.get_one(File, self.entry.file_id, options=[lazyload(File.derived)])
 
     def seen_again(self, session: Session, sha256: bytes | None, *, seen: bool) -> None:
         """Notes whether the bytes of a backup stand in the library."""

@@ -82,7 +82,7 @@ class Exchange(Change):
     def _rely_on_backup(self) -> None:
         if self.payload.original is None:
             return
-        with self.keeper.database.begin() as session:
+        with self.keeper.database.reading() as session:
             if not backup_stands(session, self.entry.library_id, bytes.fromhex(self.payload.original)):
                 raise StorageError("backup-missing", "the backup was deleted meanwhile; nothing was changed")
 
