@@ -127,6 +127,8 @@ ENTRIES: dict[str, Entry] = {
     "POST /libraries/{slug}/recipe/effect": Entry(LOOK, lambda _: {}),
     "GET /formats": Entry(LOOK),
     "GET /libraries/{slug}/pictures": Entry(LOOK, query=lambda _: {"search": "otter"}),
+    "GET /libraries/{slug}/facets": Entry(LOOK, query=lambda _: {"search": "otter"}),
+    "PUT /libraries/{slug}/overrides": Entry(MEND, lambda _: {"which": {}, "override": "leave"}),
     "GET /libraries/{slug}/folders": Entry(LOOK),
     "GET /pictures/{picture_id}": Entry(LOOK),
     "PUT /pictures/{picture_id}/override": Entry(MEND, lambda _: {"override": "leave"}),

@@ -424,8 +424,11 @@ def test_all_that_a_run_is_asked_for_is_sent(service: Service, say: Say) -> None
         "untreated": True,
         "run": None,
         "failed_of": None,
+        "which": None,
     }
     assert service.last_body["copies"] == ["webp"]
+    say("run", "ledge", "--no-wait", "--saving", "none", "--format", "png", "--format", "gif")
+    assert service.last_body["scope"]["which"] == {"saving": ["none"], "format": ["png", "gif"]}
     say("run", "ledge", "--no-wait", "--folder", "2025", "--failed-of", "4")
     assert (service.last_body["scope"]["folder"], service.last_body["scope"]["failed_of"]) == ("2025", 4)
     said = say("run", "ledge", "--picture", "a.jpg", "--failed-of", "4", code=2)

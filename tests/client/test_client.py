@@ -278,9 +278,11 @@ def test_an_answer_of_something_else_is_a_client_error(answer: bytes) -> None:
 
 def test_pages_are_followed_to_their_end() -> None:
     def answer(request: httpx.Request) -> httpx.Response:
-        offset = int(request.url.params["offset"])
-        rows = [picture(offset + number) for number in range(2)]
-        return httpx.Response(200, json={"rows": rows, "total": 4, "next": 2 if offset == 0 else None})
+        first = 0 if "after" not in request.url.params else 2
+        assert request.url.params.get("after") == ("onward" if first else None)
+        rows = [picture(first + number) for number in range(2)]
+        cursor = None if first else "onward"
+        return httpx.Response(200, json={"rows": rows, "total": 4, "cursor": cursor})
 
     with client(answer) as service:
         assert [row.id for row in service.all_pictures("l")] == [0, 1, 2, 3]

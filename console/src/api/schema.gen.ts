@@ -508,6 +508,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/facets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a filter finds, and what more could be chosen
+         * @description Counts and weights for each choice, of the pictures that fit all other choices.
+         */
+        get: operations["the_facets_api_v1_libraries__slug__facets_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/libraries/{slug}/files/{path}": {
         parameters: {
             query?: never;
@@ -839,6 +859,28 @@ export interface paths {
          * @description Under its former path, or another that is free. It is then a file of the library as any other.
          */
         post: operations["restore_orphan_api_v1_libraries__slug__orphans__backup_id__restore_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/overrides": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Override the recipe for many pictures
+         * @description A level for all pictures that a filter finds, ``leave`` to leave them alone, or null for the recipe.
+         *
+         *     To leave them alone, and to take that back, the right to mend is enough.
+         */
+        put: operations["overrides_api_v1_libraries__slug__overrides_put"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2821,6 +2863,14 @@ export interface components {
             tag_header: string | null;
         };
         /**
+         * Changed
+         * @description How many pictures were changed.
+         */
+        Changed: {
+            /** Pictures */
+            pictures: number;
+        };
+        /**
          * CheckReport
          * @description A comparison of every file, copy and backup with the records, byte for byte.
          */
@@ -2955,6 +3005,12 @@ export interface components {
              */
             photographs_to_jpeg: boolean;
         };
+        /**
+         * Copied
+         * @description Whether a modern browser fetches anything lighter than the files themselves.
+         * @enum {string}
+         */
+        Copied: "yes" | "no";
         /**
          * CopyFormat
          * @description Formats of copies, the lightest last.
@@ -3336,6 +3392,41 @@ export interface components {
          * @enum {string}
          */
         EventType: "files.changed" | "allowance.nearly-used" | "allowance.used" | "report.ready" | "webhook.trial";
+        /**
+         * FacetValue
+         * @description One value that a filter could choose, and what it would find beside the other choices.
+         */
+        FacetValue: {
+            /** Bytes Now */
+            bytes_now: number;
+            /** Name */
+            name: string;
+            /** Pictures */
+            pictures: number;
+        };
+        /**
+         * Facets
+         * @description What a filter finds, and what each further choice would find.
+         *
+         *     The values of a facet are counted as if nothing were chosen of that facet. ``folder`` holds the folders
+         *     directly below the one chosen.
+         */
+        Facets: {
+            /** Bytes Before */
+            bytes_before: number;
+            /** Bytes Lightest */
+            bytes_lightest: number;
+            /** Bytes Now */
+            bytes_now: number;
+            /** Facets */
+            facets: {
+                [key: string]: components["schemas"]["FacetValue"][];
+            };
+            /** Files */
+            files: number;
+            /** Pictures */
+            pictures: number;
+        };
         /**
          * File
          * @description One file of a picture: the original or a rendition.
@@ -4832,6 +4923,21 @@ export interface components {
             override: ("exact" | "gallery" | "everyday" | "lean" | "leave") | null;
         };
         /**
+         * OverridesRequest
+         * @description The same for all pictures that a filter finds.
+         */
+        OverridesRequest: {
+            /** Override */
+            override: ("exact" | "gallery" | "everyday" | "lean" | "leave") | null;
+            which: components["schemas"]["PictureFilter-Input"];
+        };
+        /**
+         * OwnRule
+         * @description What is set for a picture alone: a level, or to leave it alone; ``none`` goes by the recipe.
+         * @enum {string}
+         */
+        OwnRule: "none" | "exact" | "gallery" | "everyday" | "lean" | "leave";
+        /**
          * PageCopy
          * @description A copy, or a file itself, as a page names it.
          */
@@ -5095,6 +5201,11 @@ export interface components {
         /** Page[AuditEntry] */
         Page_AuditEntry_: {
             /**
+             * Cursor
+             * @description For the following page, where the list takes one: as quick however far it is.
+             */
+            cursor: string | null;
+            /**
              * Next
              * @description The offset of the following page; null on the last.
              */
@@ -5106,6 +5217,11 @@ export interface components {
         };
         /** Page[Item] */
         Page_Item_: {
+            /**
+             * Cursor
+             * @description For the following page, where the list takes one: as quick however far it is.
+             */
+            cursor: string | null;
             /**
              * Next
              * @description The offset of the following page; null on the last.
@@ -5119,6 +5235,11 @@ export interface components {
         /** Page[Orphan] */
         Page_Orphan_: {
             /**
+             * Cursor
+             * @description For the following page, where the list takes one: as quick however far it is.
+             */
+            cursor: string | null;
+            /**
              * Next
              * @description The offset of the following page; null on the last.
              */
@@ -5130,6 +5251,11 @@ export interface components {
         };
         /** Page[Picture] */
         Page_Picture_: {
+            /**
+             * Cursor
+             * @description For the following page, where the list takes one: as quick however far it is.
+             */
+            cursor: string | null;
             /**
              * Next
              * @description The offset of the following page; null on the last.
@@ -5346,6 +5472,72 @@ export interface components {
              * @description The score of the worst place in any of its files.
              */
             worst: number | null;
+        };
+        /**
+         * PictureFilter
+         * @description Pictures that fit all that is given; of a list any value fits.
+         */
+        "PictureFilter-Input": {
+            /** Copied */
+            copied?: components["schemas"]["Copied"][];
+            /**
+             * Folder
+             * @description In this folder and below it.
+             */
+            folder?: string | null;
+            /** Format */
+            format?: string[];
+            /** Rule */
+            rule?: components["schemas"]["OwnRule"][];
+            /** Saving */
+            saving?: components["schemas"]["SavingClass"][];
+            /** Score */
+            score?: components["schemas"]["ScoreClass"][];
+            /**
+             * Search
+             * @description Any part of the path, in any case.
+             */
+            search?: string | null;
+            /**
+             * State
+             * @description Without one: all but those gone.
+             */
+            state?: components["schemas"]["FileState"][];
+            /** Weight */
+            weight?: components["schemas"]["WeightClass"][];
+        };
+        /**
+         * PictureFilter
+         * @description Pictures that fit all that is given; of a list any value fits.
+         */
+        "PictureFilter-Output": {
+            /** Copied */
+            copied: components["schemas"]["Copied"][];
+            /**
+             * Folder
+             * @description In this folder and below it.
+             */
+            folder: string | null;
+            /** Format */
+            format: string[];
+            /** Rule */
+            rule: components["schemas"]["OwnRule"][];
+            /** Saving */
+            saving: components["schemas"]["SavingClass"][];
+            /** Score */
+            score: components["schemas"]["ScoreClass"][];
+            /**
+             * Search
+             * @description Any part of the path, in any case.
+             */
+            search: string | null;
+            /**
+             * State
+             * @description Without one: all but those gone.
+             */
+            state: components["schemas"]["FileState"][];
+            /** Weight */
+            weight: components["schemas"]["WeightClass"][];
         };
         /**
          * PictureSort
@@ -6164,6 +6356,12 @@ export interface components {
             kind: "saturation";
         };
         /**
+         * SavingClass
+         * @description How much lighter a picture's files became, in parts of what they weighed before.
+         * @enum {string}
+         */
+        SavingClass: "none" | "to-25" | "25-50" | "over-50";
+        /**
          * Savings
          * @description The savings of a library. All counts are of files, all sizes in bytes.
          *
@@ -6269,7 +6467,8 @@ export interface components {
         };
         /**
          * Scope
-         * @description Which files: all, single pictures, or those of another run; of these, in one folder or untreated.
+         * @description Which files: all, single pictures, those of another run; of these, in a folder, untreated, or fitting a
+         *     filter.
          */
         "Scope-Input": {
             /**
@@ -6295,10 +6494,13 @@ export interface components {
              * @default false
              */
             untreated?: boolean;
+            /** @description Only files of pictures that it finds. */
+            which?: components["schemas"]["PictureFilter-Input"] | null;
         };
         /**
          * Scope
-         * @description Which files: all, single pictures, or those of another run; of these, in one folder or untreated.
+         * @description Which files: all, single pictures, those of another run; of these, in a folder, untreated, or fitting a
+         *     filter.
          */
         "Scope-Output": {
             /**
@@ -6324,7 +6526,15 @@ export interface components {
              * @default false
              */
             untreated: boolean;
+            /** @description Only files of pictures that it finds. */
+            which: components["schemas"]["PictureFilter-Output"] | null;
         };
+        /**
+         * ScoreClass
+         * @description The lowest score among a picture's files (SSIMULACRA2); ``none``: nothing was changed with loss.
+         * @enum {string}
+         */
+        ScoreClass: "none" | "under-60" | "60-70" | "70-80" | "80-90" | "over-90";
         /**
          * SecondFactorOffer
          * @description RFC 6238, SHA-1, six digits, thirty seconds. In force once a code of it was told.
@@ -7524,6 +7734,12 @@ export interface components {
          * @enum {string}
          */
         WeighingOrigin: "person" | "schedule" | "run";
+        /**
+         * WeightClass
+         * @description What all files of a picture weigh now, together.
+         * @enum {string}
+         */
+        WeightClass: "under-100kb" | "100kb-500kb" | "500kb-2mb" | "over-2mb";
         /**
          * WhatIf
          * @description Weigh the page with its pictures as a recipe would make them. Nothing is written.
@@ -11242,6 +11458,128 @@ export interface operations {
             };
         };
     };
+    the_facets_api_v1_libraries__slug__facets_get: {
+        parameters: {
+            query?: {
+                state?: components["schemas"]["FileState"][] | null;
+                folder?: string | null;
+                search?: string | null;
+                format?: string[] | null;
+                weight?: components["schemas"]["WeightClass"][] | null;
+                saving?: components["schemas"]["SavingClass"][] | null;
+                score?: components["schemas"]["ScoreClass"][] | null;
+                copied?: components["schemas"]["Copied"][] | null;
+                rule?: components["schemas"]["OwnRule"][] | null;
+            };
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Facets"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     upload_api_v1_libraries__slug__files__path__put: {
         parameters: {
             query?: {
@@ -13520,6 +13858,122 @@ export interface operations {
             };
         };
     };
+    overrides_api_v1_libraries__slug__overrides_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OverridesRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     page_api_v1_libraries__slug__page_post: {
         parameters: {
             query?: {
@@ -14210,17 +14664,24 @@ export interface operations {
     pictures_api_v1_libraries__slug__pictures_get: {
         parameters: {
             query?: {
-                state?: components["schemas"]["FileState"][] | null;
-                folder?: string | null;
-                search?: string | null;
                 /** @description This path exactly. */
                 path?: string | null;
-                format?: string | null;
                 sort?: components["schemas"]["PictureSort"];
                 offset?: number;
                 limit?: number;
+                /** @description The cursor of the page before; offset is 0 then. */
+                after?: string | null;
                 /** @description Small pictures of the page will be asked for next. */
                 previews?: boolean;
+                state?: components["schemas"]["FileState"][] | null;
+                folder?: string | null;
+                search?: string | null;
+                format?: string[] | null;
+                weight?: components["schemas"]["WeightClass"][] | null;
+                saving?: components["schemas"]["SavingClass"][] | null;
+                score?: components["schemas"]["ScoreClass"][] | null;
+                copied?: components["schemas"]["Copied"][] | null;
+                rule?: components["schemas"]["OwnRule"][] | null;
             };
             header?: never;
             path: {

@@ -51,7 +51,15 @@ from plumcrate.contract.people import (
     Rotation,
     Setting,
 )
-from plumcrate.contract.pictures import Format, OverrideRequest, Picture, PictureDetail
+from plumcrate.contract.pictures import (
+    Changed,
+    Facets,
+    Format,
+    OverrideRequest,
+    OverridesRequest,
+    Picture,
+    PictureDetail,
+)
 from plumcrate.contract.recipes import Effect, FilePlan, Recipe, RecipeSettings
 from plumcrate.contract.reports import KeptReport, ReportSettings, SavingsReport
 from plumcrate.contract.runs import Item, Run, RunRequest
@@ -457,6 +465,16 @@ def disconnect(slug: str) -> Call[None]:
 
 def savings(slug: str) -> Call[Savings]:
     return _get(f"{_within(slug)}/savings", Savings)
+
+
+def facets(slug: str, **filters: Any) -> Call[Facets]:
+    """What a filter finds, and what each further choice would find."""
+    return _get(f"{_within(slug)}/facets", Facets, **filters)
+
+
+def set_overrides(slug: str, request: OverridesRequest) -> Call[Changed]:
+    """Overrides the recipe for all pictures that a filter finds."""
+    return Call("PUT", f"{_within(slug)}/overrides", TypeAdapter(Changed), body=request)
 
 
 def pictures(slug: str, **filters: Any) -> Call[Page[Picture]]:

@@ -138,11 +138,11 @@ class Client(Methods):
 
     def all_pictures(self, slug: str, **filters: Any) -> Iterator[Picture]:
         """Every picture that matches, page by page."""
-        offset: int | None = 0
-        while offset is not None:
-            page = self.pictures(slug, offset=offset, limit=_PAGE, **filters)
+        page = self.pictures(slug, limit=_PAGE, **filters)
+        yield from page.rows
+        while page.cursor is not None:
+            page = self.pictures(slug, limit=_PAGE, after=page.cursor, **filters)
             yield from page.rows
-            offset = page.next
 
     def events(self) -> Iterator[tuple[str, dict[str, Any]]]:
         """The event stream: pairs of ``run``, ``job`` or ``item`` and its data, until closed."""
@@ -252,12 +252,13 @@ class AsyncClient(Methods):
 
     async def all_pictures(self, slug: str, **filters: Any) -> AsyncIterator[Picture]:
         """Every picture that matches, page by page."""
-        offset: int | None = 0
-        while offset is not None:
-            page = await self.pictures(slug, offset=offset, limit=_PAGE, **filters)
+        page = await self.pictures(slug, limit=_PAGE, **filters)
+        for picture in page.rows:
+            yield picture
+        while page.cursor is not None:
+            page = await self.pictures(slug, limit=_PAGE, after=page.cursor, **filters)
             for picture in page.rows:
                 yield picture
-            offset = page.next
 
     async def events(self) -> AsyncIterator[tuple[str, dict[str, Any]]]:
         """The event stream: pairs of ``run``, ``job`` or ``item`` and its data, until closed."""

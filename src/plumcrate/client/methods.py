@@ -73,6 +73,8 @@ class Methods:
     change_library = Method(calls.change_library)
     disconnect = Method(calls.disconnect)
     savings = Method(calls.savings)
+    facets = Method(calls.facets)
+    set_overrides = Method(calls.set_overrides)
     pictures = Method(calls.pictures)
     picture = Method(calls.picture)
     set_override = Method(calls.set_override)

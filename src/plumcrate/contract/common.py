@@ -105,11 +105,14 @@ class Level(StrEnum):
 
 
 class Page(Answer, Generic[T]):
-    """One page of a list. ``total`` counts all that match; ``next`` fetches the following page."""
+    """One page of a list. ``total`` counts all that match; ``next`` or ``cursor`` fetches the next."""
 
     rows: list[T]
     total: int
     next: int | None = Field(None, description="The offset of the following page; null on the last.")
+    cursor: str | None = Field(
+        None, description="For the following page, where the list takes one: as quick however far it is."
+    )
 
 
 class Problem(BaseModel):

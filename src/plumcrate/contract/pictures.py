@@ -50,6 +50,90 @@ class PictureSort(StrEnum):
     WORST = "worst"
 
 
+class WeightClass(StrEnum):
+    """What all files of a picture weigh now, together."""
+
+    UNDER_100_KB = "under-100kb"
+    TO_500_KB = "100kb-500kb"
+    TO_2_MB = "500kb-2mb"
+    OVER_2_MB = "over-2mb"
+
+
+class SavingClass(StrEnum):
+    """How much lighter a picture's files became, in parts of what they weighed before."""
+
+    NONE = "none"
+    TO_25 = "to-25"
+    TO_50 = "25-50"
+    OVER_50 = "over-50"
+
+
+class ScoreClass(StrEnum):
+    """The lowest score among a picture's files (SSIMULACRA2); ``none``: nothing was changed with loss."""
+
+    NONE = "none"
+    UNDER_60 = "under-60"
+    TO_70 = "60-70"
+    TO_80 = "70-80"
+    TO_90 = "80-90"
+    OVER_90 = "over-90"
+
+
+class Copied(StrEnum):
+    """Whether a modern browser fetches anything lighter than the files themselves."""
+
+    YES = "yes"
+    NO = "no"
+
+
+class OwnRule(StrEnum):
+    """What is set for a picture alone: a level, or to leave it alone; ``none`` goes by the recipe."""
+
+    NONE = "none"
+    EXACT = "exact"
+    GALLERY = "gallery"
+    EVERYDAY = "everyday"
+    LEAN = "lean"
+    LEAVE = "leave"
+
+
+class PictureFilter(Message):
+    """Pictures that fit all that is given; of a list any value fits."""
+
+    state: list[FileState] = Field(default_factory=list, description="Without one: all but those gone.")
+    folder: str | None = Field(None, max_length=2000, description="In this folder and below it.")
+    search: str | None = Field(None, max_length=2000, description="Any part of the path, in any case.")
+    format: list[str] = Field(default_factory=list, max_length=50)
+    weight: list[WeightClass] = Field(default_factory=list)
+    saving: list[SavingClass] = Field(default_factory=list)
+    score: list[ScoreClass] = Field(default_factory=list)
+    copied: list[Copied] = Field(default_factory=list)
+    rule: list[OwnRule] = Field(default_factory=list)
+
+
+class FacetValue(Answer):
+    """One value that a filter could choose, and what it would find beside the other choices."""
+
+    name: str
+    pictures: int
+    bytes_now: int
+
+
+class Facets(Answer):
+    """What a filter finds, and what each further choice would find.
+
+    The values of a facet are counted as if nothing were chosen of that facet. ``folder`` holds the folders
+    directly below the one chosen.
+    """
+
+    pictures: int
+    files: int
+    bytes_before: int
+    bytes_now: int
+    bytes_lightest: int
+    facets: dict[str, list[FacetValue]]
+
+
 class WorstPlace(Answer):
     """The worst place of a result. ``score`` is what all would score were it like there.
 
@@ -164,6 +248,18 @@ class OverrideRequest(Message):
     """A level for one picture alone, or ``leave``; null follows the recipe again."""
 
     override: Literal["exact", "gallery", "everyday", "lean", "leave"] | None
+
+
+class OverridesRequest(OverrideRequest):
+    """The same for all pictures that a filter finds."""
+
+    which: PictureFilter
+
+
+class Changed(Answer):
+    """How many pictures were changed."""
+
+    pictures: int
 
 
 class PictureDetail(Picture):

@@ -9,6 +9,7 @@ from typing import Self
 from pydantic import Field, model_validator
 
 from .common import Answer, Copies, CopyFormat, Flag, Id, Level, Message
+from .pictures import PictureFilter
 
 
 class RunKind(StrEnum):
@@ -44,13 +45,15 @@ class ItemState(StrEnum):
 
 
 class Scope(Message):
-    """Which files: all, single pictures, or those of another run; of these, in one folder or untreated."""
+    """Which files: all, single pictures, those of another run; of these, in a folder, untreated, or fitting a
+    filter."""
 
     folder: str | None = Field(None, max_length=2000, description="With any of the others: within it.")
     pictures: list[Id] | None = Field(default=None, max_length=100_000)
     run: Id | None = Field(None, description="The files of this run.")
     failed_of: Id | None = Field(None, description="The files that failed in this run.")
     untreated: Flag = Field(False, description="Only files that no run has finished.")
+    which: PictureFilter | None = Field(None, description="Only files of pictures that it finds.")
 
     @model_validator(mode="after")
     def _one_kind(self) -> Self:

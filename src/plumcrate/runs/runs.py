@@ -25,6 +25,7 @@ from plumcrate.imaging import Recipe
 from plumcrate.queue.locks import RUNS_LOCK
 from plumcrate.queue.tasks import BULK, NEW_UPLOAD, SINGLE_REQUEST
 from plumcrate.records.database import notify
+from plumcrate.records.queries.facets import fits
 from plumcrate.records.queries.folders import below
 from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.queries.sums import refresh_pictures
@@ -138,6 +139,8 @@ def _where(library: Library, scope: Scope) -> ColumnElement[bool]:
         conditions.append(below(Picture.folder, scope.folder))
     if scope.pictures is not None:
         conditions.append(Picture.id == func.any(scope.pictures))
+    if scope.which is not None:
+        conditions += fits(scope.which)
     if scope.untreated:
         conditions.append(File.treated_at.is_(None))
     for number, condition in ((scope.run, literal(True)), (scope.failed_of, Item.state == ItemState.FAILED)):
@@ -148,11 +151,12 @@ def _where(library: Library, scope: Scope) -> ColumnElement[bool]:
 
 def _pictures_of(library: Library, scope: Scope) -> ColumnElement[bool] | None:
     """The pictures of a scope, for their sizes; None for the whole library."""
+    conditions = [] if scope.which is None else fits(scope.which)
     if scope.pictures is not None:
-        return Picture.id == func.any(scope.pictures)
+        conditions.append(Picture.id == func.any(scope.pictures))
     if scope.folder is not None:
-        return below(Picture.folder, scope.folder)
-    return None
+        conditions.append(below(Picture.folder, scope.folder))
+    return and_(*conditions) if conditions else None
 
 
 def _others_open(session: Session, run: Run) -> bool:

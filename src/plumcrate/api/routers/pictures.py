@@ -5,22 +5,32 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Annotated, BinaryIO
 
-from fastapi import Query, Request, Response
+from fastapi import Depends, Query, Request, Response
 from fastapi.responses import StreamingResponse
+from sqlalchemy import select, update
 from starlette.concurrency import run_in_threadpool
 
 from plumcrate.api.needs import Looking, Mending, need
 from plumcrate.api.problems import ApiError
 from plumcrate.api.service import service_of
-from plumcrate.contract.common import Page
+from plumcrate.contract.common import Level, Page
 from plumcrate.contract.people import Ability
 from plumcrate.contract.pictures import (
+    Changed,
+    Copied,
+    Facets,
     FileState,
     Format,
     OverrideRequest,
+    OverridesRequest,
+    OwnRule,
     Picture,
     PictureDetail,
+    PictureFilter,
     PictureSort,
+    SavingClass,
+    ScoreClass,
+    WeightClass,
 )
 from plumcrate.contract.recipes import FilePlan
 from plumcrate.deciding.planning import plan, settings_of
@@ -31,6 +41,7 @@ from plumcrate.keeping.versions import BEFORE, NOW, NoVersion, Version, version_
 from plumcrate.previews.previews import USUAL_WIDTH, CannotShow
 from plumcrate.records import tables
 from plumcrate.records.database import Database
+from plumcrate.records.queries.facets import facets, fits
 from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.queries.pictures import folders, picture_at, picture_detail, pictures_page
 
@@ -62,22 +73,50 @@ def formats(actor: Looking) -> list[Format]:
     return [Format.model_validate(format, from_attributes=True) for format in FORMATS.values()]
 
 
+def _filter(
+    state: Annotated[list[FileState] | None, Query()] = None,
+    folder: Text = None,
+    search: Text = None,
+    format: Annotated[list[Annotated[str, Query(max_length=30, pattern=PLAIN)]] | None, Query()] = None,
+    weight: Annotated[list[WeightClass] | None, Query()] = None,
+    saving: Annotated[list[SavingClass] | None, Query()] = None,
+    score: Annotated[list[ScoreClass] | None, Query()] = None,
+    copied: Annotated[list[Copied] | None, Query()] = None,
+    rule: Annotated[list[OwnRule] | None, Query()] = None,
+) -> PictureFilter:
+    return PictureFilter(
+        state=state or [],
+        folder=folder,
+        search=search,
+        format=format or [],
+        weight=weight or [],
+        saving=saving or [],
+        score=score or [],
+        copied=copied or [],
+        rule=rule or [],
+    )
+
+
+Filter = Annotated[PictureFilter, Depends(_filter)]
+
+
 @router.get("/libraries/{slug}/pictures", summary="List pictures")
 def pictures(
     slug: Slug,
     actor: Looking,
     session: Session,
     request: Request,
-    state: Annotated[list[FileState] | None, Query()] = None,
-    folder: Text = None,
-    search: Text = None,
+    filter: Filter,
     path: Annotated[
         str | None, Query(max_length=2000, pattern=PLAIN, description="This path exactly.")
     ] = None,
-    format: Text = None,
     sort: PictureSort = PictureSort.PATH,
     offset: Offset = 0,
     limit: Limit = 60,
+    after: Annotated[
+        str | None,
+        Query(max_length=9000, pattern=PLAIN, description="The cursor of the page before; offset is 0 then."),
+    ] = None,
     previews: Annotated[
         bool, Query(description="Small pictures of the page will be asked for next.")
     ] = False,
@@ -88,19 +127,38 @@ def pictures(
     if path is not None:
         return picture_at(session, library, path)
     page = pictures_page(
-        session,
-        library,
-        states=state or [],
-        folder=folder,
-        search=search,
-        format=format,
-        sort=sort,
-        offset=offset,
-        limit=limit,
+        session, library, filter, sort, offset=0 if after else offset, limit=limit, after=after
     )
     if previews:
         service_of(request).previews.ahead([picture.original_id for picture in page.rows])
     return page
+
+
+@router.get("/libraries/{slug}/facets", summary="What a filter finds, and what more could be chosen")
+def the_facets(slug: Slug, actor: Looking, session: Session, filter: Filter) -> Facets:
+    """Counts and weights for each choice, of the pictures that fit all other choices."""
+    return facets(session, the_library(session, slug), filter)
+
+
+@router.put("/libraries/{slug}/overrides", summary="Override the recipe for many pictures")
+def overrides(slug: Slug, body: OverridesRequest, actor: Mending, session: Session) -> Changed:
+    """A level for all pictures that a filter finds, ``leave`` to leave them alone, or null for the recipe.
+
+    To leave them alone, and to take that back, the right to mend is enough."""
+    library = the_library(session, slug)
+    these = [tables.Picture.library_id == library.id, *fits(body.which)]
+    levels = [str(level) for level in Level]
+    if body.override in levels or session.scalar(
+        select(tables.Picture.id).where(*these, tables.Picture.override.in_(levels)).limit(1)
+    ):
+        need(actor, library, Ability.TREAT)
+    changed = session.execute(
+        update(tables.Picture)
+        .where(*these, tables.Picture.override.is_distinct_from(body.override))
+        .values(override=body.override)
+        .execution_options(synchronize_session=False)
+    )
+    return Changed(pictures=int(getattr(changed, "rowcount", 0)))
 
 
 @router.get("/libraries/{slug}/folders", summary="Folders that hold pictures")

@@ -3,13 +3,26 @@
 from __future__ import annotations
 
 import argparse
+from enum import StrEnum
 
 from rich.console import RenderableType
 from rich.text import Text
 
 from plumcrate.cli.look import points, slat
 from plumcrate.client import Client
-from plumcrate.contract.pictures import File, FileState, PictureDetail, PictureSort, WorstPlace
+from plumcrate.contract.pictures import (
+    Copied,
+    File,
+    FileState,
+    OwnRule,
+    PictureDetail,
+    PictureFilter,
+    PictureSort,
+    SavingClass,
+    ScoreClass,
+    WeightClass,
+    WorstPlace,
+)
 from plumcrate.words import saved, size
 
 from .common import CommandResult, Commands, WrongCommand, client, table
@@ -18,10 +31,8 @@ from .common import CommandResult, Commands, WrongCommand, client, table
 def add_commands(commands: Commands) -> None:
     listing = commands.add("list")
     listing.add_argument("library")
-    listing.add_argument("--state", action="append", choices=[str(state) for state in FileState])
     listing.add_argument("--folder", help="only this folder and what is under it")
-    listing.add_argument("--search", help="only paths that contain this")
-    listing.add_argument("--format", help="only pictures of this format, such as jpeg")
+    add_filter(listing)
     listing.add_argument(
         "--sort",
         choices=[str(sort) for sort in PictureSort],
@@ -35,6 +46,34 @@ def add_commands(commands: Commands) -> None:
     show.add_argument("library")
     show.add_argument("picture", help="its path in the library, or its number")
     show.set_defaults(command=_show)
+
+
+#: What may be chosen by, beside folder and path.
+_FACETS: dict[str, type[StrEnum]] = {
+    "state": FileState,
+    "weight": WeightClass,
+    "saving": SavingClass,
+    "score": ScoreClass,
+    "copied": Copied,
+    "rule": OwnRule,
+}
+
+
+def add_filter(parser: argparse.ArgumentParser) -> None:
+    """Options that choose pictures; each may be given several times."""
+    which = parser.add_argument_group(
+        "which pictures", "all that is given must fit; of one option, any value"
+    )
+    which.add_argument("--search", metavar="TEXT", help="paths that contain this")
+    which.add_argument("--format", action="append", metavar="FORMAT", help="such as jpeg")
+    for name, values in _FACETS.items():
+        which.add_argument(f"--{name}", action="append", choices=[str(value) for value in values])
+
+
+def picture_filter(options: argparse.Namespace) -> PictureFilter:
+    """What :func:`add_filter` was given, with the folder."""
+    given = {name: getattr(options, name) for name in (*_FACETS, "search", "format", "folder")}
+    return PictureFilter.model_validate({name: value for name, value in given.items() if value})
 
 
 def find(service: Client, library: str, wanted: str) -> int:
@@ -51,10 +90,7 @@ def _list(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         page = service.pictures(
             options.library,
-            state=options.state,
-            folder=options.folder,
-            search=options.search,
-            format=options.format,
+            **picture_filter(options).model_dump(mode="json", exclude_defaults=True),
             sort=options.sort,
             limit=max(1, min(options.limit, 500)),
         )

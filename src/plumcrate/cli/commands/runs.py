@@ -14,12 +14,13 @@ from plumcrate.cli.look import CLAY, LEAF, QUIET, duration, points, slat
 from plumcrate.client import Client
 from plumcrate.contract.common import Level
 from plumcrate.contract.jobs import JobKind
+from plumcrate.contract.pictures import PictureFilter
 from plumcrate.contract.runs import Item, ItemState, Run, RunKind, RunRequest, RunState, Scope
 from plumcrate.words import saved, size
 
 from .common import CommandResult, Commands, WrongCommand, client, console, table
 from .libraries import COPIES_HELP, formats
-from .pictures import find
+from .pictures import add_filter, find, picture_filter
 
 _ENDED = (RunState.FINISHED, RunState.STOPPED)
 _SHOWN = 20
@@ -64,12 +65,15 @@ def _add_scope(parser: argparse.ArgumentParser) -> None:
         "--picture", action="append", metavar="PATH", help="only this picture; may be given several times"
     )
     parser.add_argument("--no-wait", action="store_true", help="start it and return at once")
+    add_filter(parser)
 
 
 def _scope(service: Client, options: argparse.Namespace) -> Scope:
     """All that was asked for must hold; the service refuses what does not go together."""
     pictures = options.picture and [find(service, options.library, path) for path in options.picture]
+    which = picture_filter(options)
     return Scope(
+        which=which if which != PictureFilter(folder=options.folder) else None,
         folder=options.folder,
         pictures=pictures or None,
         run=getattr(options, "run", None),
@@ -104,8 +108,8 @@ def _predict(service: Client, library: str) -> None:
 
 
 def _restore(options: argparse.Namespace) -> CommandResult:
-    if not (options.all or options.folder or options.picture or options.run):
-        raise WrongCommand("name what to restore: --picture, --folder, --run or --all")
+    if not (options.all or options.picture or options.run or picture_filter(options) != PictureFilter()):
+        raise WrongCommand("name what to restore: --picture, --folder, --run, --all, or which pictures")
     with client() as service:
         request = RunRequest(
             library=options.library,

@@ -2,27 +2,75 @@
 
 from __future__ import annotations
 
+import base64
+import json
+from collections.abc import Callable
 from typing import Any
 
-from sqlalchemy import ColumnElement, UnaryExpression, func, or_, select
+from sqlalchemy import ColumnElement, UnaryExpression, and_, func, literal, or_, select, tuple_
 from sqlalchemy.orm import Session
 
 from plumcrate.contract.automation import Uploaded
 from plumcrate.contract.common import Page
-from plumcrate.contract.pictures import Derived, FileState, LedgerEntry, PictureDetail, PictureSort
+from plumcrate.contract.pictures import (
+    Derived,
+    FileState,
+    LedgerEntry,
+    PictureDetail,
+    PictureFilter,
+    PictureSort,
+)
 from plumcrate.contract.pictures import File as FileView
 from plumcrate.contract.pictures import Picture as PictureView
 from plumcrate.contract.runs import ItemState
 from plumcrate.records.queries.tallies import total, totals
 from plumcrate.records.tables import File, Item, Ledger, Library, Picture
+from plumcrate.refusal import Refusal
 
-from .folders import below
+from .facets import finds_all, fits
 
+_SAVED = Picture.bytes_before - Picture.bytes_now
 _ORDER: dict[PictureSort, tuple[UnaryExpression[Any], ...]] = {
     PictureSort.PATH: (Picture.path.asc(),),
-    PictureSort.SAVED: ((Picture.bytes_before - Picture.bytes_now).desc(), Picture.id.desc()),
+    PictureSort.SAVED: (_SAVED.desc(), Picture.id.desc()),
     PictureSort.SIZE: (Picture.bytes_now.desc(), Picture.id.desc()),
     PictureSort.WORST: (Picture.worst.asc().nulls_last(), Picture.id.asc()),
+}
+#: Where a picture stands in an order.
+_KEY: dict[PictureSort, Callable[[Picture], list[Any]]] = {
+    PictureSort.PATH: lambda picture: [picture.path],
+    PictureSort.SAVED: lambda picture: [picture.bytes_before - picture.bytes_now, picture.id],
+    PictureSort.SIZE: lambda picture: [picture.bytes_now, picture.id],
+    PictureSort.WORST: lambda picture: [picture.worst, picture.id],
+}
+#: What holds of all that follow such a place.
+_FOLLOWS: dict[PictureSort, Callable[..., ColumnElement[bool]]] = {
+    PictureSort.PATH: lambda path: Picture.path > path,
+    PictureSort.SAVED: lambda saved, id: tuple_(_SAVED, Picture.id) < tuple_(literal(saved), literal(id)),
+    PictureSort.SIZE: lambda size, id: (
+        tuple_(Picture.bytes_now, Picture.id) < tuple_(literal(size), literal(id))
+    ),
+    PictureSort.WORST: lambda worst, id: (
+        and_(Picture.worst.is_(None), Picture.id > id)
+        if worst is None
+        else or_(
+            Picture.worst.is_(None), tuple_(Picture.worst, Picture.id) > tuple_(literal(worst), literal(id))
+        )
+    ),
+}
+
+
+def _whole(*values: Any) -> bool:
+    return all(type(value) is int and abs(value) < 2**63 for value in values)
+
+
+_SHAPE: dict[PictureSort, Callable[[list[Any]], bool]] = {
+    PictureSort.PATH: lambda last: len(last) == 1 and isinstance(last[0], str) and "\0" not in last[0],
+    PictureSort.SAVED: lambda last: len(last) == 2 and _whole(*last),
+    PictureSort.SIZE: lambda last: len(last) == 2 and _whole(*last),
+    PictureSort.WORST: lambda last: (
+        len(last) == 2 and _whole(last[1]) and (last[0] is None or isinstance(last[0], int | float))
+    ),
 }
 
 
@@ -34,39 +82,52 @@ def picture_view(picture: Picture, slug: str) -> PictureView:
 def pictures_page(
     session: Session,
     library: Library,
-    *,
-    states: list[FileState],
-    folder: str | None,
-    search: str | None,
-    format: str | None,
+    filter: PictureFilter,
     sort: PictureSort,
-    offset: int,
+    *,
+    offset: int = 0,
     limit: int,
+    after: str | None = None,
 ) -> Page[PictureView]:
-    """One page of a library's pictures. ``search`` matches any part of the path, in any case."""
-    where: list[ColumnElement[bool]] = [Picture.library_id == library.id]
-    if states:
-        where.append(Picture.state.in_([str(state) for state in states]))
-    else:
-        where.append(Picture.state != FileState.GONE)
-    if folder is not None:
-        where.append(below(Picture.folder, folder))
-    if search:
-        where.append(Picture.path.ilike(f"%{_literal(search)}%", escape="\\"))
-    if format:
-        where.append(Picture.format == format)
-    if states or folder or search or format:
-        count = session.scalar(select(func.count()).select_from(Picture).where(*where)) or 0
-    else:
+    """One page of a library's pictures: from an offset, or ``after`` the cursor of the page before.
+
+    A cursor is as quick however far the page is, and knows how many there were when the first was asked for.
+    Raises :class:`Refusal` for a cursor that is not one of this order's.
+    """
+    where = [Picture.library_id == library.id, *fits(filter)]
+    if after is not None:
+        count, last = _read_cursor(after, sort)
+        where.append(_FOLLOWS[sort](*last))
+    elif finds_all(filter):
         count = total(totals(session, library.id), "picture").rows
-    rows = session.scalars(select(Picture).where(*where).order_by(*_ORDER[sort]).offset(offset).limit(limit))
-    views = [picture_view(row, library.slug) for row in rows]
-    following = offset + limit if offset + limit < count else None
-    return Page[PictureView](rows=views, total=count, next=following)
+    else:
+        count = session.scalar(select(func.count()).select_from(Picture).where(*where)) or 0
+    query = select(Picture).where(*where).order_by(*_ORDER[sort]).offset(offset).limit(limit + 1)
+    rows = session.scalars(query).all()
+    views = [picture_view(row, library.slug) for row in rows[:limit]]
+    more = len(rows) > limit
+    return Page[PictureView](
+        rows=views,
+        total=count,
+        next=offset + limit if more and after is None else None,
+        cursor=_cursor(count, sort, rows[limit - 1]) if more else None,
+    )
 
 
-def _literal(search: str) -> str:
-    return search.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+def _cursor(count: int, sort: PictureSort, last: Picture) -> str:
+    value = [count, str(sort), *_KEY[sort](last)]
+    return base64.urlsafe_b64encode(json.dumps(value).encode()).decode().rstrip("=")
+
+
+def _read_cursor(cursor: str, sort: PictureSort) -> tuple[int, list[Any]]:
+    try:
+        value = json.loads(base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)))
+        count, order, *last = value
+        if type(count) is int and order == str(sort) and _SHAPE[sort](last):
+            return count, last
+    except (ValueError, TypeError, RecursionError):
+        pass
+    raise Refusal("invalid-request", "the cursor is not one of this list: begin with the first page")
 
 
 def folders(session: Session, library: Library) -> list[str]:
