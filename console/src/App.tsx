@@ -5,13 +5,15 @@ import { Navigate, NavLink, Route, Routes, useLocation, useParams } from "react-
 import { Problem } from "./api/client";
 import { useLive } from "./api/live";
 import { useLibraries, usePerson } from "./api/queries";
+import { useTitle } from "./look/title";
+import { Boundary } from "./parts/Boundary";
 import { Frame } from "./parts/Frame";
 import { Empty, ErrorNote, Shape } from "./parts/ui";
-import { Connect } from "./pages/Connect";
-import { SignIn } from "./pages/SignIn";
 import { PAGES, SERVICE } from "./pages";
 import { Tabs } from "./parts/Tabs";
 
+const Connect = lazy(() => import("./pages/Connect").then((page) => ({ default: page.Connect })));
+const SignIn = lazy(() => import("./pages/SignIn").then((page) => ({ default: page.SignIn })));
 const AccountPage = lazy(() => import("./pages/AccountPage").then((page) => ({ default: page.AccountPage })));
 const JoinPage = lazy(() => import("./pages/JoinPage").then((page) => ({ default: page.JoinPage })));
 
@@ -33,14 +35,22 @@ export function App() {
         <JoinPage />
       </Suspense>
     );
-  if (!person.data) return <SignIn />;
+  if (!person.data)
+    return (
+      <Suspense fallback={<Waiting />}>
+        <SignIn />
+      </Suspense>
+    );
   return (
     <Routes>
       <Route
         path="/connect"
         element={
           <Frame person={person.data}>
-            <Connect />
+            <Title name="Connect a library" library="The service" />
+            <Suspense fallback={<Shape className="h-96" />}>
+              <Connect />
+            </Suspense>
           </Frame>
         }
       />
@@ -49,22 +59,26 @@ export function App() {
         element={
           <Frame person={person.data}>
             <Suspense fallback={<Shape className="h-96" />}>
+              <Title name="My account" library={person.data.name} />
               <AccountPage person={person.data} />
             </Suspense>
           </Frame>
         }
       />
       <Route path="/machine" element={<Navigate replace to="/service/machine" />} />
-      {SERVICE.map(({ path, shows: Shown }) => (
+      {SERVICE.map(({ path, name, shows: Shown }) => (
         <Route
           key={path}
           path={`/service/${path}`}
           element={
             <Frame person={person.data!}>
               <ServiceTabs />
-              <Suspense fallback={<Shape className="h-96" />}>
-                <Shown />
-              </Suspense>
+              <Boundary key={path}>
+                <Title name={name} library="The service" />
+                <Suspense fallback={<Shape className="h-96" />}>
+                  <Shown />
+                </Suspense>
+              </Boundary>
             </Frame>
           }
         />
@@ -73,6 +87,11 @@ export function App() {
       <Route path="*" element={<Home />} />
     </Routes>
   );
+}
+
+function Title({ name, library }: { name: string | undefined; library: string }) {
+  useTitle(name, library);
+  return null;
 }
 
 function ServiceTabs() {
@@ -150,15 +169,16 @@ function InLibrary() {
     <Frame person={person.data} library={library}>
       <Suspense fallback={<Shape className="h-96" />}>
         <Routes>
-          {PAGES.map(({ path, under, shows: Shown }) => (
+          {PAGES.map(({ path, name, tab, under, shows: Shown }) => (
             <Route
               key={path}
               path={path}
               element={
-                <>
+                <Boundary key={`${slug}/${path}`}>
+                  <Title name={tab ?? name} library={library.name} />
                   {under && <Tabs library={library} under={under} />}
                   <Shown key={slug} library={library} />
-                </>
+                </Boundary>
               }
             />
           ))}

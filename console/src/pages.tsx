@@ -3,11 +3,11 @@
 import { lazy, type ComponentType } from "react";
 import type { Library } from "./api/client";
 import type { Ability } from "./api/people";
-import { Keep } from "./pages/Keep";
 import { Look } from "./pages/Look";
-import { Review } from "./pages/Review";
-import { Treat } from "./pages/Treat";
 
+const Keep = lazy(() => import("./pages/Keep").then((page) => ({ default: page.Keep })));
+const Review = lazy(() => import("./pages/Review").then((page) => ({ default: page.Review })));
+const Treat = lazy(() => import("./pages/Treat").then((page) => ({ default: page.Treat })));
 const PicturePage = lazy(() => import("./pages/PicturePage").then((page) => ({ default: page.PicturePage })));
 const RecipePage = lazy(() => import("./pages/RecipePage").then((page) => ({ default: page.RecipePage })));
 const SizesPage = lazy(() => import("./pages/SizesPage").then((page) => ({ default: page.SizesPage })));

@@ -3,7 +3,7 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { render } from "@testing-library/react";
 import type { ReactNode } from "react";
-import { MemoryRouter } from "react-router";
+import { MemoryRouter, type Location } from "react-router";
 import { vi } from "vitest";
 import type { Format, Job, Library, Person, PictureFile, Recipe } from "./api/client";
 
@@ -202,7 +202,7 @@ export function serve(answers: Answers): Sent[] {
 }
 
 /** Renders a part where pages stand, for somebody who is signed in. */
-export function show(part: ReactNode, at = "/", person: Person | null = PERSON) {
+export function show(part: ReactNode, at: string | Partial<Location> = "/", person: Person | null = PERSON) {
   const cache = new QueryClient({ defaultOptions: { queries: { retry: false } } });
   if (person) cache.setQueryData(["person"], person);
   const shown = render(

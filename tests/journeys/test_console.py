@@ -98,7 +98,8 @@ def test_the_whole_journey(service: Service, library: Path, page: Page) -> None:
 
     # The picture that weighs most, side by side.
     page.get_by_role("link", name="Review", exact=True).click()
-    page.get_by_label("Order").select_option("saved")
+    page.get_by_label("Order").click()
+    page.get_by_role("option", name="most saved first").click()
     page.get_by_role("list").get_by_role("link").first.click()
     expect(page.get_by_text("Fetching both versions")).to_be_hidden()
     divider = page.get_by_role("slider", name="Divider")

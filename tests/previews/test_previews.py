@@ -21,7 +21,7 @@ from plumcrate.keeping.derived import Beside
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
 from plumcrate.keeping.versions import NoVersion, version_of
-from plumcrate.previews.previews import CannotShow, Previews
+from plumcrate.previews.previews import USUAL_WIDTH, CannotShow, Previews
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File, Library
 from plumcrate.sandbox.children import Sandbox
@@ -78,7 +78,7 @@ def place(database: Database, tmp_path: Path) -> Place:
     return Place(database, root, tmp_path / "state")
 
 
-def shown(previews: Previews, file: File, width: int = 320) -> bytes:
+def shown(previews: Previews, file: File, width: int = USUAL_WIDTH) -> bytes:
     source = previews.source(file.id, width)
     assert source is not None
     return asyncio.run(previews.bytes_of(source, width))
@@ -92,10 +92,23 @@ def test_the_smallest_rendition_that_suffices_is_taken_and_a_crop_never(place: P
         source = previews.source(files["kite.jpg"].id, width)
         assert source is not None
         assert source.path == path
-    crop = previews.source(files["kite-400x400.jpg"].id, 320)
+    crop = previews.source(files["kite-400x400.jpg"].id, USUAL_WIDTH)
     assert crop is not None
     assert crop.path == "kite-400x400.jpg"
-    assert previews.source(10**9, 320) is None
+    assert previews.source(10**9, USUAL_WIDTH) is None
+    previews.close()
+
+
+def test_a_rendition_that_was_deleted_leaves_the_next_one_to_show(place: Place) -> None:
+    files = place.look()
+    previews = place.previews(Counting())
+    paths = []
+    for _ in range(3):
+        source = previews.source(files["kite.jpg"].id, USUAL_WIDTH)
+        assert source is not None
+        paths.append(source.path)
+        (place.root / source.path).unlink()
+    assert paths == ["kite-400x300.jpg", "kite-800x600.jpg", "kite.jpg"]
     previews.close()
 
 
@@ -103,11 +116,11 @@ def test_it_is_made_once_however_many_ask_at_a_time(place: Place) -> None:
     files = place.look()
     sandbox = Counting()
     previews = place.previews(sandbox)
-    source = previews.source(files["kite.jpg"].id, 320)
+    source = previews.source(files["kite.jpg"].id, USUAL_WIDTH)
     assert source is not None
 
     async def many() -> list[bytes]:
-        return await asyncio.gather(*(previews.bytes_of(source, 320) for _ in range(20)))
+        return await asyncio.gather(*(previews.bytes_of(source, USUAL_WIDTH) for _ in range(20)))
 
     assert set(asyncio.run(many())) == {b"small"}
     assert shown(previews, files["kite.jpg"]) == b"small"
@@ -210,7 +223,7 @@ def test_a_picture_that_made_way_is_shown_as_its_conversion(place: Place, sandbo
     assert (file.state, file.role) == ("removed", FileRole.ORIGINAL)
     previews = place.previews(sandbox)
     with Image.open(io.BytesIO(shown(previews, file))) as image:
-        assert image.width == 320
+        assert image.width == USUAL_WIDTH
     previews.close()
 
 

@@ -12,6 +12,7 @@ export type Format = Schemas["Format"];
 export type WorstPlace = Schemas["WorstPlace"];
 export type Derived = Schemas["Derived"];
 export type Picture = Schemas["Picture"];
+export type Facets = Schemas["Facets"];
 export type PictureDetail = Schemas["PictureDetail"];
 export type PictureFile = Schemas["File"];
 export type Run = Schemas["Run"];

@@ -1,10 +1,17 @@
 /** Every question the console asks, by noun, and what a change makes stale. */
 
-import { useMutation, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
+import {
+  useInfiniteQuery,
+  useMutation,
+  useQuery,
+  useQueryClient,
+  type QueryClient,
+} from "@tanstack/react-query";
 import {
   api,
   ask,
   type Effect,
+  type Facets,
   type Format,
   type Job,
   type JobKind,
@@ -70,23 +77,41 @@ export function useFolders(slug: string) {
   });
 }
 
-export interface PictureFilters {
-  state?: string;
-  folder?: string;
-  search?: string;
-  format?: string;
-  sort?: string;
+const PAGE = 60;
+
+/** One page of pictures: the first, or what follows the cursor of the one before. */
+export async function fetchPictures(slug: string, filter: object, after: string = "") {
+  const query = { ...filter, limit: PAGE, previews: true, ...(after && { after }) };
+  return ask(api.GET("/api/v1/libraries/{slug}/pictures", { params: { path: { slug }, query } }));
 }
 
-export const PAGE = 60;
+/** A list of pictures that goes on as far as it is read. */
+export function usePictures(slug: string, filter: object) {
+  return useInfiniteQuery({
+    queryKey: keys.pictures(slug, filter),
+    queryFn: ({ pageParam }) => fetchPictures(slug, filter, pageParam),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.cursor ?? undefined,
+  });
+}
 
-export async function fetchPictures(slug: string, filters: PictureFilters, offset: number) {
-  const query = Object.fromEntries(
-    Object.entries({ ...filters, offset, limit: PAGE, previews: true }).filter(
-      ([, value]) => value !== undefined && value !== "",
-    ),
-  );
-  return ask(api.GET("/api/v1/libraries/{slug}/pictures", { params: { path: { slug }, query } }));
+/** What a filter finds, and what each further choice would find. */
+export function useFacets(slug: string, filter: object) {
+  return useQuery({
+    queryKey: keys.pictures(slug, { facets: filter }),
+    placeholderData: (former: Facets | undefined) => former,
+    queryFn: () =>
+      ask(api.GET("/api/v1/libraries/{slug}/facets", { params: { path: { slug }, query: filter } })),
+  });
+}
+
+export function useSetOverrides(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas["OverridesRequest"]) =>
+      ask(api.PUT("/api/v1/libraries/{slug}/overrides", { params: { path: { slug } }, body })),
+    onSuccess: () => stale(cache, ["pictures", "picture", "plan", "effect"]),
+  });
 }
 
 /** The largest still pictures of a library, to try something on. */
@@ -94,7 +119,7 @@ export function useSomePictures(slug: string) {
   return useQuery({
     queryKey: keys.pictures(slug, { some: true }),
     queryFn: async () =>
-      (await fetchPictures(slug, { sort: "size", format: "jpeg" }, 0)).rows.filter(
+      (await fetchPictures(slug, { sort: "size", format: "jpeg" })).rows.filter(
         (picture) => picture.width > 0,
       ),
   });
@@ -160,6 +185,19 @@ export function useChangeRun(id: number) {
       cache.setQueryData(keys.run(id), run);
       stale(cache, ["runs"]);
       stale(cache, ["items"]);
+    },
+  });
+}
+
+/** Tries some of a run's failed files again. */
+export function useRetryItems(id: number) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (item: number[]) =>
+      ask(api.POST("/api/v1/runs/{run_id}/retry", { params: { path: { run_id: id }, query: { item } } })),
+    onSuccess: (run) => {
+      cache.setQueryData(keys.run(id), run);
+      stale(cache, ["runs", "items"]);
     },
   });
 }

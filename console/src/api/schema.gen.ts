@@ -875,7 +875,7 @@ export interface paths {
         get?: never;
         /**
          * Override the recipe for many pictures
-         * @description A level for all pictures that a filter finds, ``leave`` to leave them alone, or null for the recipe.
+         * @description A level for these pictures, ``leave`` to leave them alone, or null for the recipe.
          *
          *     To leave them alone, and to take that back, the right to mend is enough.
          */
@@ -3860,6 +3860,8 @@ export interface components {
             bytes_lightest: number | null;
             /** Code */
             code: string | null;
+            /** File Id */
+            file_id: number;
             /** Finished At */
             finished_at: string | null;
             /** Id */
@@ -4924,12 +4926,14 @@ export interface components {
         };
         /**
          * OverridesRequest
-         * @description The same for all pictures that a filter finds.
+         * @description The same for many: for these pictures, or for all that a filter finds.
          */
         OverridesRequest: {
             /** Override */
             override: ("exact" | "gallery" | "everyday" | "lean" | "leave") | null;
-            which: components["schemas"]["PictureFilter-Input"];
+            /** Pictures */
+            pictures?: number[] | null;
+            which?: components["schemas"]["PictureFilter-Input"] | null;
         };
         /**
          * OwnRule

@@ -1,9 +1,11 @@
 // @vitest-environment jsdom
-import { cleanup, screen } from "@testing-library/react";
+import { cleanup, fireEvent, screen, within } from "@testing-library/react";
 import { Route, Routes } from "react-router";
 import { afterEach, expect, test, vi } from "vitest";
 import { FILE, LIBRARY, serve, show } from "../testing";
-import { PicturePage, versionsOf, worstOf } from "./PicturePage";
+import { versionsOf, worstOf } from "../parts/Comparison";
+import { stepsOf } from "../parts/PictureHistory";
+import { alike, PicturePage } from "./PicturePage";
 
 afterEach(() => {
   cleanup();
@@ -76,19 +78,99 @@ function opened(at: string) {
   );
 }
 
+const onTheRight = () =>
+  within(screen.getByRole("radiogroup", { name: "On the right" }))
+    .getAllByRole("radio")
+    .find((one) => one.getAttribute("aria-checked") === "true")?.textContent;
+
 test("from the list of worst places it opens at the worst", async () => {
   opened("/l/ledge/review/3?at=worst");
-  const right = (await screen.findByLabelText("On the right")) as HTMLSelectElement;
-  expect(right.value).toBe("avif");
+  await screen.findByRole("radiogroup", { name: "On the right" });
+  expect(onTheRight()).toMatch(/^AVIF copy/);
   expect(screen.getByText("200 %")).toBeTruthy();
 });
 
 test("otherwise it opens with before and now", async () => {
   opened("/l/ledge/review/3");
-  const right = (await screen.findByLabelText("On the right")) as HTMLSelectElement;
-  expect(right.value).toBe("now");
+  await screen.findByRole("radiogroup", { name: "On the right" });
+  expect(onTheRight()).toMatch(/^Now/);
   expect(screen.getByText(/score 80\.1, worst place 71/)).toBeTruthy();
-  expect(await screen.findByText("AVIF copy")).toBeTruthy();
+  fireEvent.click(within(screen.getByRole("radiogroup", { name: "On the right" })).getByText("AVIF copy"));
+  expect(onTheRight()).toMatch(/^AVIF copy/);
+  expect(screen.getByText(/score 80\.4, worst place 60/)).toBeTruthy();
+  const table = screen.getByRole("table", { name: "Score and weight of each version" });
+  expect([...table.querySelectorAll("tr")].map((row) => row.textContent)).toEqual([
+    "Before100.01.00 kB",
+    "Now80.1500 B",
+    "AVIF copy80.4400 B",
+  ]);
+});
+
+test("from a list it goes on to the next picture by key, and back to the list as it was", async () => {
+  serve({
+    "GET /pictures/3": PICTURE,
+    "GET /pictures/4": { ...PICTURE, id: 4, name: "lamp.png" },
+    "GET /pictures/3/plan": [],
+    "GET /pictures/4/plan": [],
+  });
+  const from = { numbers: [3, 4], search: "?format=png" };
+  show(
+    <Routes>
+      <Route path="/l/ledge/review/:picture" element={<PicturePage library={LIBRARY} />} />
+    </Routes>,
+    { pathname: "/l/ledge/review/3", state: from },
+  );
+  await screen.findByRole("heading", { name: /kite.jpg/ });
+  expect(document.title).toBe("kite.jpg – Gannet Ledge – Plum Crate");
+  expect(screen.queryByRole("link", { name: "Previous picture" })).toBeNull();
+  fireEvent.keyDown(document.body, { key: "p" });
+  fireEvent.keyDown(document.body, { key: "n", ctrlKey: true });
+  expect(screen.getByRole("heading", { name: /kite.jpg/ })).toBeTruthy();
+  fireEvent.keyDown(document.body, { key: "n" });
+  await screen.findByRole("heading", { name: /lamp.png/ });
+  expect(screen.queryByRole("link", { name: "Next picture" })).toBeNull();
+  expect(screen.getByRole("link", { name: "Review" }).getAttribute("href")).toBe(
+    "/l/ledge/review?format=png",
+  );
+});
+
+test("what is so of all files is said once", () => {
+  const plan = (path: string, because: string, level: "lean" | null = null) =>
+    ({ path, because, level, verdict: "treat" }) as const;
+  expect(
+    alike([plan("a/x.jpg", "as it is"), plan("a/y.jpg", "as it is"), plan("a/z.jpg", "as it is", "lean")]),
+  ).toEqual([
+    { because: "as it is", level: undefined, paths: ["x.jpg", "y.jpg"] },
+    { because: "as it is", level: "lean", paths: ["z.jpg"] },
+  ]);
+});
+
+test("the history has a step for each run, and for each moment outside of runs", () => {
+  const entry = (id: number, run_id: number | null, at: string) =>
+    ({
+      id,
+      run_id,
+      at,
+      action: "replace",
+      path: "p",
+      detail: {},
+      score: null,
+      bytes_before: 2,
+      bytes_after: 1,
+    }) as const;
+  const steps = stepsOf([
+    entry(5, null, "c"),
+    entry(4, 2, "b"),
+    entry(3, 2, "a"),
+    entry(2, 1, "a"),
+    entry(1, null, "a"),
+  ]);
+  expect(steps.map(({ run, entries }) => [run, entries.length])).toEqual([
+    [null, 1],
+    [2, 2],
+    [1, 1],
+    [null, 1],
+  ]);
 });
 
 test("a picture that is not there is said", async () => {

@@ -1,199 +1,109 @@
-/** One picture: before and after side by side, all its files, what was done, and putting it back. */
+/** One picture: any version of its files against any other, what was done, what comes next, and putting it back. */
 
-import { useState } from "react";
-import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import {
-  contentUrl,
-  type Library,
-  type PictureDetail,
-  type PictureFile,
-  type WorstPlace,
-} from "../api/client";
+import { ChevronLeft, ChevronRight } from "lucide-react";
+import { useEffect, useState } from "react";
+import { Link, useLocation, useNavigate, useParams } from "react-router";
+import type { Library, PictureDetail, Plan } from "../api/client";
 import { useMay } from "../api/people";
 import { useFormats, usePicture, usePlan, useSetOverride, useStartRun } from "../api/queries";
-import { bytes, count, LEVELS, many, points, saved, STATE_WORDS, when, type LevelName } from "../look/words";
-import { Compare, type Side } from "../parts/Compare";
+import { useTitle } from "../look/title";
+import { bytes, count, LEVELS, many, points, saved, STATE_WORDS, type LevelName } from "../look/words";
+import { Comparison } from "../parts/Comparison";
 import { CutsCard } from "../parts/Cuts";
+import { PictureHistory } from "../parts/PictureHistory";
+import { Select } from "../parts/Select";
 import { Slat } from "../parts/Slat";
-import {
-  Button,
-  Card,
-  Confirm,
-  ErrorNote,
-  Field,
-  INLINE_INPUT,
-  INPUT,
-  PageTitle,
-  Shape,
-  Tag,
-} from "../parts/ui";
+import { Button, Card, Confirm, ErrorNote, PageTitle, Shape, Tag } from "../parts/ui";
+
+/** From which list somebody came, and what stands beside the picture there. */
+export interface FromList {
+  numbers: number[];
+  search: string;
+}
 
 export function PicturePage({ library }: { library: Library }) {
   const picture = usePicture(Number(useParams().picture));
+  useTitle(picture.data?.name, library.name);
   if (picture.isPending) return <Shape className="h-[70vh]" />;
   if (picture.isError) return <ErrorNote error={picture.error} again={() => void picture.refetch()} />;
-  return <ThePicture library={library} picture={picture.data} />;
+  return <ThePicture key={picture.data.id} library={library} picture={picture.data} />;
 }
 
 function ThePicture({ library, picture }: { library: Library; picture: PictureDetail }) {
   return (
     <>
-      <p className="mb-1 text-sm">
-        <Link
-          to={`/l/${library.slug}/review?folder=${encodeURIComponent(picture.folder)}`}
-          className="text-plum hover:underline"
-        >
-          {picture.folder || "top folder"}
-        </Link>
-      </p>
+      <Above library={library} picture={picture} />
       <PageTitle aside={<Actions library={library} picture={picture} />}>
         <span className="break-all">{picture.name}</span>{" "}
         <Tag state={picture.state}>{STATE_WORDS[picture.state]}</Tag>
       </PageTitle>
       {picture.reason && <p className="mb-4 text-clay">{picture.reason}</p>}
       <Comparison picture={picture} />
-      <div className="mt-5 grid gap-5 lg:grid-cols-3">
+      <div className="mt-6 grid items-start gap-5 lg:grid-cols-3">
         <Files picture={picture} />
         <div className="space-y-5">
-          <CutsCard slug={library.slug} picture={picture} />
           <ItsWay library={library} picture={picture} />
-          <History picture={picture} />
+          <PictureHistory picture={picture} />
+          <CutsCard slug={library.slug} picture={picture} />
         </div>
       </div>
     </>
   );
 }
 
-interface Version {
-  key: string;
-  name: string;
-  size: number;
-  score: number | null;
-  worst_place: WorstPlace | null;
-}
-
-/** What of a file can be looked at: as it first was, as it is, and what stands beside it. */
-export function versionsOf(file: PictureFile, label: (format: string) => string): Version[] {
-  const found: Version[] = [
-    { key: "before", name: "Before", size: file.size_before, score: null, worst_place: null },
-  ];
-  if (file.size_now !== file.size_before && file.state !== "removed") {
-    found.push({
-      key: "now",
-      name: "Now",
-      size: file.size_now,
-      score: file.score,
-      worst_place: file.worst_place ?? null,
-    });
-  }
-  for (const { format, purpose, size, score, worst_place } of file.derived) {
-    found.push({
-      key: format,
-      name: `${label(format)} ${purpose}`,
-      size,
-      score,
-      worst_place: worst_place ?? null,
-    });
-  }
-  return found;
-}
-
-/** The file, and the version of it, whose worst place is the worst of all. */
-export function worstOf(files: PictureFile[]): { file: PictureFile; key: string } | undefined {
-  return files
-    .flatMap((file) => [
-      { file, key: "now", worst_place: file.worst_place },
-      ...file.derived.map((derived) => ({ file, key: derived.format, worst_place: derived.worst_place })),
-    ])
-    .filter((found) => found.worst_place)
-    .sort((a, b) => (a.worst_place?.score ?? 0) - (b.worst_place?.score ?? 0))[0];
-}
-
-function Comparison({ picture }: { picture: PictureDetail }) {
-  const atWorst = useSearchParams()[0].get("at") === "worst";
-  const { shown, label } = useFormats();
-  const readable = picture.all_files.filter(
-    (file) => file.width > 0 && shown.some((format) => format.name === file.format),
-  );
-  const worst = atWorst ? worstOf(readable) : undefined;
-  const [fileId, setFileId] = useState<number | null>(null);
-  const file = readable.find((one) => one.id === fileId) ?? worst?.file ?? readable[0];
-  const [left, setLeft] = useState("before");
-  const [chosen, setRight] = useState<string | null>(null);
-  const right = chosen ?? worst?.key ?? "now";
-  if (!file)
-    return (
-      <p className="rounded-md bg-sunken p-8 text-center text-quiet">
-        This file cannot be shown as a picture.
-      </p>
-    );
-  const versions = versionsOf(file, label);
-  const pick = (wanted: string, fallback: number) =>
-    versions.find((one) => one.key === wanted) ?? versions[Math.min(fallback, versions.length - 1)];
-  const one = pick(left, 0) as Version;
-  const other = pick(right, 1) as Version;
-  const side = (version: Version): Side => ({
-    name: version.name,
-    url: contentUrl(file.id, version.key, `${file.size_now}-${version.size}`),
-    facts: `${bytes(version.size)}${version.key === "before" ? "" : `, ${saved(file.size_before, version.size)}`}${version.score == null ? "" : `, score ${points(version.score)}`}${version.worst_place ? `, worst place ${version.worst_place.score.toFixed(0)}` : ""}`,
+/** The way back to the list, and to what stands beside the picture there. */
+function Above({ library, picture }: { library: Library; picture: PictureDetail }) {
+  const navigate = useNavigate();
+  const location = useLocation();
+  const from = location.state as FromList | null;
+  const at = from?.numbers.indexOf(picture.id) ?? -1;
+  const before = at > 0 ? from?.numbers[at - 1] : undefined;
+  const after = at >= 0 ? from?.numbers[at + 1] : undefined;
+  const to = (number: number) => `/l/${library.slug}/review/${number}${location.search}`;
+  useEffect(() => {
+    const onKey = (event: KeyboardEvent) => {
+      const typing =
+        event.target instanceof HTMLElement && event.target.closest("input, textarea, [role=dialog]");
+      if (typing || event.ctrlKey || event.metaKey || event.altKey) return;
+      const number = event.key === "n" ? after : event.key === "p" ? before : undefined;
+      if (number !== undefined) void navigate(to(number), { state: from, replace: true });
+    };
+    addEventListener("keydown", onKey);
+    return () => removeEventListener("keydown", onKey);
   });
+  const step = (number: number | undefined, name: string, Icon: typeof ChevronLeft) =>
+    number !== undefined && (
+      <Link
+        to={to(number)}
+        state={from}
+        replace
+        aria-label={name}
+        title={`${name} (${name[0]?.toLowerCase()})`}
+        className="rounded p-1 text-plum hover:bg-plum-soft"
+      >
+        <Icon size={17} />
+      </Link>
+    );
   return (
-    <>
-      <div className="mb-2 grid gap-2 sm:grid-cols-3">
-        <select
-          aria-label="On the left"
-          className={INPUT}
-          value={one.key}
-          onChange={(event) => setLeft(event.target.value)}
-        >
-          {versions.map((version) => (
-            <option key={version.key} value={version.key}>
-              Left: {version.name}, {bytes(version.size)}
-            </option>
-          ))}
-        </select>
-        <select
-          aria-label="On the right"
-          className={INPUT}
-          value={other.key}
-          onChange={(event) => setRight(event.target.value)}
-        >
-          {versions.map((version) => (
-            <option key={version.key} value={version.key}>
-              Right: {version.name}, {bytes(version.size)}
-            </option>
-          ))}
-        </select>
-        <select
-          aria-label="Which file"
-          className={INPUT}
-          value={file.id}
-          onChange={(event) => setFileId(Number(event.target.value))}
-        >
-          {readable.map((each) => (
-            <option key={each.id} value={each.id}>
-              {each.role === "original" ? "Original" : "Rendition"}, {count(each.width)} ×{" "}
-              {count(each.height)}
-            </option>
-          ))}
-        </select>
-      </div>
-      {file.shown_width &&
-        Math.abs(file.shown_width / (file.shown_height ?? 1) / (file.width / file.height) - 1) > 0.02 && (
-          <p className="mb-2 text-sm text-quiet">
-            It was cut or turned: both sides are drawn in one frame here, so one of them is stretched.
-          </p>
-        )}
-      <Compare
-        key={file.id}
-        left={side(one)}
-        right={side(other)}
-        width={file.width}
-        height={file.height}
-        worstPlace={other.worst_place ?? one.worst_place}
-        atWorst={atWorst}
-      />
-    </>
+    <div className="mb-1 flex items-center gap-2 text-sm">
+      <Link
+        to={
+          from
+            ? `/l/${library.slug}/review${from.search}`
+            : `/l/${library.slug}/review?folder=${encodeURIComponent(picture.folder)}`
+        }
+        className="text-plum hover:underline"
+      >
+        {from ? "Review" : picture.folder || "top folder"}
+      </Link>
+      {at >= 0 && (
+        <span className="flex items-center gap-0.5 text-quiet">
+          {step(before, "Previous picture", ChevronLeft)}
+          {step(after, "Next picture", ChevronRight)}
+        </span>
+      )}
+      {from && <span className="truncate text-quiet">{picture.folder || "top folder"}</span>}
+    </div>
   );
 }
 
@@ -219,18 +129,12 @@ function Actions({ library, picture }: { library: Library; picture: PictureDetai
   return (
     <>
       {may("treat") && (
-        <select
-          aria-label="Level for this picture"
-          className={INLINE_INPUT}
+        <Select
+          label="Level for this picture"
           value={level}
-          onChange={(event) => setLevel(event.target.value as LevelName)}
-        >
-          {Object.entries(LEVELS).map(([key, { name }]) => (
-            <option key={key} value={key}>
-              {name}
-            </option>
-          ))}
-        </select>
+          options={Object.entries(LEVELS).map(([value, { name, for: hint }]) => ({ value, name, hint }))}
+          onChange={(to) => setLevel(to as LevelName)}
+        />
       )}
       {may("treat") && (
         <Button look="main" busy={start.isPending} onClick={() => go("treat")}>
@@ -335,20 +239,28 @@ function Fact({ name, value, more }: { name: string; value: string; more?: strin
   );
 }
 
-const DONE: Record<string, string> = {
-  replace: "made lighter",
-  restore: "put back",
-  copy: "copy written",
-  size: "made for a size",
-  "drop-size": "removed, no size asks for it",
-  "touched-up": "touch-ups changed",
-  "drop-copy": "copy removed",
-  withdraw: "first file removed",
-  "put-back": "first file put back",
-  prune: "backup deleted",
-};
-
 const OWN = ["exact", "gallery", "everyday", "lean", "leave"] as const;
+
+interface Alike {
+  because: string;
+  level: LevelName | undefined;
+  paths: string[];
+}
+
+/** What is so of several files is said once. */
+export function alike(plan: Pick<Plan, "because" | "level" | "verdict" | "path">[]): Alike[] {
+  const found = new Map<string, Alike>();
+  for (const { because, level, verdict, path } of plan) {
+    const own = verdict === "settled" ? undefined : (level ?? undefined);
+    const key = `${because} ${own}`;
+    const one = found.get(key) ?? { because, level: own, paths: [] };
+    one.paths.push(path.split("/").pop() ?? path);
+    found.set(key, one);
+  }
+  return [...found.values()];
+}
+
+const named = (paths: string[]) => (paths.length === 1 ? paths[0] : many(paths.length, "file"));
 
 /** What a run would do to this picture, and its own level when it has one. */
 function ItsWay({ library, picture }: { library: Library; picture: PictureDetail }) {
@@ -358,65 +270,39 @@ function ItsWay({ library, picture }: { library: Library; picture: PictureDetail
   const own = useSetOverride(picture.id);
   return (
     <Card title="What the next run does">
-      <Field label="This picture">
-        <select
-          className={INPUT}
+      <div>
+        <Select
+          label="This picture"
+          className="w-full"
           value={picture.override ?? ""}
           disabled={
             !may("treat") && !(may("mend") && (picture.override === null || picture.override === "leave"))
           }
-          onChange={(event) => own.mutate(OWN.find((one) => one === event.target.value) ?? null)}
-        >
-          <option value="">follows the recipe</option>
-          {choices.map((one) => (
-            <option key={one} value={one}>
-              {one === "leave" ? "is left alone for ever" : `has its own level, ${LEVELS[one].name}`}
-            </option>
-          ))}
-        </select>
-      </Field>
+          options={[
+            { value: "", name: "goes by the recipe" },
+            ...choices.map((one) => ({
+              value: one,
+              name: one === "leave" ? "is left alone for ever" : `has its own level, ${LEVELS[one].name}`,
+            })),
+          ]}
+          onChange={(to) => own.mutate(OWN.find((one) => one === to) ?? null)}
+        />
+      </div>
       {own.isError && <ErrorNote error={own.error} />}
       {plan.isError && <ErrorNote error={plan.error} />}
-      <ul className="mt-3 space-y-1.5 text-sm">
-        {plan.data?.map((one) => (
-          <li key={one.path}>
-            <span className="font-mono text-xs">{one.path.split("/").pop()}</span>
+      <ul className="mt-3 space-y-2 text-sm">
+        {alike(plan.data ?? []).map(({ because, level, paths }) => (
+          <li key={`${because}${level}`}>
+            <span title={paths.join("\n")} className="font-semibold">
+              {paths.length === picture.files ? "All its files" : named(paths)}
+            </span>
             <span className="block text-quiet">
-              {one.because}
-              {one.level && one.verdict !== "settled" ? `, at ${LEVELS[one.level].name}` : ""}
+              {because}
+              {level && `, at ${LEVELS[level].name}`}
             </span>
           </li>
         ))}
       </ul>
-    </Card>
-  );
-}
-
-function History({ picture }: { picture: PictureDetail }) {
-  return (
-    <Card title="History">
-      {picture.history.length === 0 ? (
-        <p className="text-quiet">Nothing has been done to this picture.</p>
-      ) : (
-        <ol className="space-y-2 text-sm">
-          {picture.history.slice(0, 40).map((entry) => (
-            <li key={entry.id}>
-              <div className="flex justify-between gap-2">
-                <span className="font-semibold">{DONE[entry.action] ?? entry.action}</span>
-                <span className="whitespace-nowrap text-xs text-quiet">{when(entry.at)}</span>
-              </div>
-              <div className="truncate font-mono text-xs text-quiet" title={entry.path}>
-                {entry.path.split("/").pop()}
-              </div>
-              {entry.bytes_before != null && entry.bytes_after != null && (
-                <div className="text-xs text-quiet">
-                  {bytes(entry.bytes_before)} to {bytes(entry.bytes_after)}
-                </div>
-              )}
-            </li>
-          ))}
-        </ol>
-      )}
     </Card>
   );
 }

@@ -279,7 +279,7 @@ function Pictures({
           <li key={one.picture_id} className="min-w-0 text-sm">
             <Link to={addressOf(library.slug, `review/${String(one.picture_id)}`)} className="group block">
               <img
-                src={previewUrl(one.file_id, 320, one.bytes_now)}
+                src={previewUrl(one.file_id, 400, one.bytes_now)}
                 alt=""
                 loading="lazy"
                 className="mb-1 aspect-4/3 w-full rounded-[3px] border border-line bg-sunken object-contain"

@@ -1,353 +1,295 @@
-/** The library as a list: filtered, sorted, long, with before and after; selections can be treated or restored. */
+/** The library as pictures: chosen by facets, seen as a grid or as rows, acted on one by one or all at once. */
 
-import { useInfiniteQuery } from "@tanstack/react-query";
-import { useWindowVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useMemo, useState } from "react";
-import { Link, useNavigate, useSearchParams } from "react-router";
-import { previewUrl, type Library, type Picture } from "../api/client";
-import { fetchPictures, useFolders, useFormats, useStartRun, type PictureFilters } from "../api/queries";
-import { keys } from "../api/keys";
-import { bytes, count, many, points, saved, STATE_WORDS } from "../look/words";
-import { Slat } from "../parts/Slat";
-import { Button, Empty, ErrorNote, INPUT, PageTitle, Shape, Tag } from "../parts/ui";
+import { LayoutGrid, Rows3, SlidersHorizontal, X } from "lucide-react";
+import { ToggleGroup } from "radix-ui";
+import { useCallback, useEffect, useMemo, useState } from "react";
+import { useLocation, useSearchParams } from "react-router";
+import type { Library, Picture } from "../api/client";
+import { useFacets, useFormats, usePictures } from "../api/queries";
+import { asked, choices, FACET_NAMES, FACETS, ORDERS, readFilter, wordOf, type Filter } from "../look/filter";
+import { bytes, many, saved } from "../look/words";
+import type { FromList } from "./PicturePage";
+import { BulkBar, type Selection } from "../parts/BulkBar";
+import { FacetPanel } from "../parts/FacetPanel";
+import { PictureGrid, type View } from "../parts/PictureGrid";
+import { Select } from "../parts/Select";
+import { Button, Empty, ErrorNote, INPUT, PageTitle, Shape, Sheet } from "../parts/ui";
 
-const FILTERS = ["state", "folder", "search", "format", "sort"] as const;
+type Chosen = ReadonlyMap<number, Picture> | "all";
+const NONE: Chosen = new Map();
 
 export function Review({ library }: { library: Library }) {
   const [params, setParams] = useSearchParams();
-  const filters = Object.fromEntries(
-    FILTERS.map((name) => [name, params.get(name) ?? ""]),
-  ) as Required<PictureFilters>;
-  const [chosen, setChosen] = useState<ReadonlySet<number>>(new Set());
-  const change = (name: string, value: string) => {
+  const location = useLocation();
+  const filter = useMemo(() => readFilter(params), [params]);
+  const sort = params.get("sort") ?? "";
+  const view: View = params.get("view") === "rows" ? "rows" : "grid";
+  const [chosen, setChosen] = useState<Chosen>(NONE);
+  const [panel, setPanel] = useState(false);
+  const question = useMemo(() => ({ ...asked(filter), ...(sort && { sort }) }), [filter, sort]);
+  const found = usePictures(library.slug, question);
+  const facets = useFacets(library.slug, asked(filter));
+
+  /** The address holds the whole view; another filter means another choice. */
+  const change = (to: (now: URLSearchParams) => void, same = false) => {
     setParams(
       (now) => {
-        if (value) now.set(name, value);
-        else now.delete(name);
+        to(now);
         return now;
       },
       { replace: true },
     );
-    setChosen(new Set());
+    if (!same) setChosen(NONE);
   };
+  const put = (name: string, value: string, same = false) =>
+    change((now) => (value ? now.set(name, value) : now.delete(name)), same);
+  const onFacet = (name: string, value: string, on: boolean) =>
+    change((now) => (on ? now.append(name, value) : now.delete(name, value)));
+
+  const pictures = useMemo(() => found.data?.pages.flatMap((page) => page.rows) ?? [], [found.data]);
+  const total = found.data?.pages[0]?.total ?? 0;
+  const panelOf = (
+    <FacetPanel
+      facets={facets.data}
+      filter={filter}
+      onFacet={onFacet}
+      onFolder={(folder) => put("folder", folder)}
+    />
+  );
+  const { hasNextPage, isFetchingNextPage, fetchNextPage } = found;
+  const onMore = useCallback(() => {
+    if (!isFetchingNextPage) void fetchNextPage();
+  }, [isFetchingNextPage, fetchNextPage]);
+
   return (
     <>
-      <PageTitle>Review</PageTitle>
-      <Filters library={library} filters={filters} onChange={change} />
-      {chosen.size > 0 && (
-        <Selection library={library} chosen={chosen} onClear={() => setChosen(new Set())} />
-      )}
-      <Rows library={library} filters={filters} chosen={chosen} onChosen={setChosen} />
+      <PageTitle
+        aside={
+          <>
+            <Search key={filter.search} value={filter.search} onChange={(text) => put("search", text)} />
+            <Select
+              label="Order"
+              className="w-48"
+              value={sort}
+              options={ORDERS}
+              onChange={(to) => put("sort", to)}
+            />
+            <ViewChoice view={view} onChange={(to) => put("view", to === "grid" ? "" : to, true)} />
+            <Button className="lg:hidden" onClick={() => setPanel(true)}>
+              <SlidersHorizontal size={16} aria-hidden /> Filter
+            </Button>
+          </>
+        }
+      >
+        Review
+      </PageTitle>
+      <div className="gap-7 lg:grid lg:grid-cols-[13.5rem_minmax(0,1fr)]">
+        <aside aria-label="Filter" className="hidden lg:block">
+          <div className="sticky top-16 max-h-[calc(100vh-5rem)] overflow-y-auto pb-4 pr-3">{panelOf}</div>
+        </aside>
+        <div className="min-w-0">
+          <Found
+            filter={filter}
+            facets={facets.data}
+            onDrop={onFacet}
+            onPut={put}
+            onClear={() => change(clear)}
+          />
+          {chosen !== NONE && (
+            <BulkBar
+              library={library}
+              filter={filter}
+              selection={selectionOf(chosen, facets.data)}
+              total={total}
+              onAll={() => setChosen("all")}
+              onNone={() => setChosen(NONE)}
+            />
+          )}
+          {found.isPending && <Loading view={view} />}
+          {found.isError && <ErrorNote error={found.error} again={() => void found.refetch()} />}
+          {found.data && pictures.length === 0 && (
+            <Empty
+              title="No picture fits"
+              action={choices(filter) > 0 && <Button onClick={() => change(clear)}>Show all pictures</Button>}
+            >
+              {choices(filter) > 0
+                ? "Take one of the choices away, or search for something else."
+                : "The library has no pictures yet: survey its folder on Look."}
+            </Empty>
+          )}
+          {pictures.length > 0 && (
+            <PictureGrid
+              view={view}
+              pictures={pictures}
+              to={(one) => `/l/${library.slug}/review/${one.id}${sort === "worst" ? "?at=worst" : ""}`}
+              from={(one): FromList => ({ numbers: around(pictures, one), search: location.search })}
+              chosen={(one) => chosen === "all" || chosen.has(one.id)}
+              onChoose={(one) => setChosen(toggled(chosen, one, pictures))}
+              more={hasNextPage}
+              onMore={onMore}
+            />
+          )}
+        </div>
+      </div>
+      <Sheet open={panel} onClose={() => setPanel(false)} title="Filter">
+        {panelOf}
+        <Button look="main" className="mt-5 w-full" onClick={() => setPanel(false)}>
+          Show {many(total, "picture")}
+        </Button>
+      </Sheet>
     </>
   );
 }
 
-function Filters({
-  library,
-  filters,
-  onChange,
-}: {
-  library: Library;
-  filters: Required<PictureFilters>;
-  onChange: (name: string, value: string) => void;
-}) {
-  const folders = useFolders(library.slug);
-  const { treated } = useFormats();
-  const [search, setSearch] = useState(filters.search);
-  useEffect(() => setSearch(filters.search), [filters.search]);
+/** The numbers of those near a picture, which its page can go on to. */
+function around(pictures: Picture[], one: Picture): number[] {
+  const at = pictures.indexOf(one);
+  return pictures.slice(Math.max(0, at - AROUND), at + AROUND).map((picture) => picture.id);
+}
+const AROUND = 100;
+
+function clear(now: URLSearchParams): void {
+  for (const name of [...FACET_NAMES, "folder", "search"]) now.delete(name);
+}
+
+/** One more, or one less; of all, one less leaves those that were fetched so far. */
+function toggled(chosen: Chosen, one: Picture, pictures: Picture[]): Chosen {
+  const next = new Map(chosen === "all" ? pictures.map((picture) => [picture.id, picture]) : chosen);
+  if (!next.delete(one.id)) next.set(one.id, one);
+  return next.size ? next : NONE;
+}
+
+function selectionOf(chosen: Chosen, facets: ReturnType<typeof useFacets>["data"]): Selection {
+  if (chosen === "all")
+    return { pictures: facets?.pictures ?? 0, files: facets?.files ?? 0, weight: facets?.bytes_now ?? 0 };
+  const pictures = [...chosen.values()];
+  return {
+    pictures: pictures.length,
+    files: pictures.reduce((sum, one) => sum + one.files, 0),
+    weight: pictures.reduce((sum, one) => sum + one.bytes_now, 0),
+    numbers: pictures.map((one) => one.id),
+  };
+}
+
+function Search({ value, onChange }: { value: string; onChange: (text: string) => void }) {
+  const [text, setText] = useState(value);
+  useEffect(() => {
+    if (text === value) return;
+    const timer = setTimeout(() => onChange(text), 350);
+    return () => clearTimeout(timer);
+  });
   return (
     <form
       role="search"
-      className="mb-4 grid grid-cols-2 gap-2 md:grid-cols-[minmax(0,1fr)_11rem_10rem_9.5rem_12rem]"
+      className="w-full sm:w-56"
       onSubmit={(event) => {
         event.preventDefault();
-        onChange("search", search);
+        onChange(text);
       }}
     >
       <input
+        type="search"
         aria-label="Search in paths"
         placeholder="Search in paths"
-        className={`${INPUT} col-span-2 md:col-span-1`}
-        value={search}
-        onChange={(event) => setSearch(event.target.value)}
-        onBlur={() => search !== filters.search && onChange("search", search)}
-      />
-      <Choice
-        label="State"
-        value={filters.state}
-        onChange={(value) => onChange("state", value)}
-        options={Object.entries(STATE_WORDS).filter(([key]) => key !== "gone")}
-        all="every state"
-      />
-      <Choice
-        label="Folder"
-        value={filters.folder}
-        onChange={(value) => onChange("folder", value)}
-        options={(folders.data ?? []).filter(Boolean).map((one) => [one, one])}
-        all="every folder"
-      />
-      <Choice
-        label="Format"
-        value={filters.format}
-        onChange={(value) => onChange("format", value)}
-        options={treated.map(({ name, label }) => [name, label])}
-        all="every format"
-      />
-      <Choice
-        label="Order"
-        value={filters.sort}
-        onChange={(value) => onChange("sort", value)}
-        options={[
-          ["worst", "worst place first"],
-          ["saved", "most saved first"],
-          ["size", "heaviest first"],
-        ]}
-        all="by path"
+        className={INPUT}
+        value={text}
+        onChange={(event) => setText(event.target.value)}
       />
     </form>
   );
 }
 
-function Choice({
-  label,
-  value,
-  onChange,
-  options,
-  all,
-}: {
-  label: string;
-  value: string;
-  onChange: (value: string) => void;
-  options: string[][];
-  all: string;
-}) {
+function ViewChoice({ view, onChange }: { view: View; onChange: (view: View) => void }) {
   return (
-    <select
-      aria-label={label}
-      className={INPUT}
-      value={value}
-      onChange={(event) => onChange(event.target.value)}
+    <ToggleGroup.Root
+      type="single"
+      aria-label="View"
+      value={view}
+      onValueChange={(to) => to && onChange(to as View)}
+      className="flex overflow-hidden rounded-[5px] border border-line bg-surface"
     >
-      <option value="">{all}</option>
-      {options.map(([key, name]) => (
-        <option key={key} value={key}>
-          {name}
-        </option>
-      ))}
-    </select>
+      {[["grid", "Grid", LayoutGrid] as const, ["rows", "Rows", Rows3] as const].map(
+        ([name, label, Icon]) => (
+          <ToggleGroup.Item
+            key={name}
+            value={name}
+            aria-label={label}
+            title={label}
+            className="flex min-h-9 w-10 items-center justify-center text-quiet hover:text-plum data-[state=on]:bg-plum-soft data-[state=on]:text-plum"
+          >
+            <Icon size={17} />
+          </ToggleGroup.Item>
+        ),
+      )}
+    </ToggleGroup.Root>
   );
 }
 
-function Selection({
-  library,
-  chosen,
+/** What the filter finds, in a sentence, and each choice, to be taken away. */
+function Found({
+  filter,
+  facets,
+  onDrop,
+  onPut,
   onClear,
 }: {
-  library: Library;
-  chosen: ReadonlySet<number>;
+  filter: Filter;
+  facets: ReturnType<typeof useFacets>["data"];
+  onDrop: (name: string, value: string, on: boolean) => void;
+  onPut: (name: string, value: string) => void;
   onClear: () => void;
 }) {
-  const navigate = useNavigate();
-  const start = useStartRun();
-  const go = (kind: "treat" | "restore") =>
-    start.mutate(
-      { library: library.slug, kind, scope: { pictures: [...chosen] }, force: kind === "treat" },
-      { onSuccess: (run) => void navigate(`/l/${library.slug}/treat/${run.id}`) },
-    );
-  return (
-    <div className="crate sticky top-16 z-20 mb-3 flex flex-wrap items-center gap-3 px-4 py-2">
-      <span className="font-semibold">{many(chosen.size, "picture")} chosen</span>
-      <Button look="main" busy={start.isPending} onClick={() => go("treat")}>
-        Treat again, {library.level}
-      </Button>
-      <Button busy={start.isPending} onClick={() => go("restore")}>
-        Put originals back
-      </Button>
-      <Button look="quiet" onClick={onClear}>
-        Choose none
-      </Button>
-      {start.isError && <ErrorNote error={start.error} />}
-    </div>
+  const { label } = useFormats();
+  const chips = FACET_NAMES.flatMap((facet) =>
+    filter[facet].map((value) => ({
+      key: `${facet}=${value}`,
+      name: `${FACETS[facet].title}: ${wordOf(facet, value, label)}`,
+      drop: () => onDrop(facet, value, false),
+    })),
   );
-}
-
-const ROW = 76;
-
-function Rows({
-  library,
-  filters,
-  chosen,
-  onChosen,
-}: {
-  library: Library;
-  filters: Required<PictureFilters>;
-  chosen: ReadonlySet<number>;
-  onChosen: (chosen: ReadonlySet<number>) => void;
-}) {
-  const pages = useInfiniteQuery({
-    queryKey: keys.pictures(library.slug, filters),
-    queryFn: ({ pageParam }) => fetchPictures(library.slug, filters, pageParam),
-    initialPageParam: 0,
-    getNextPageParam: (last) => last.next ?? undefined,
-  });
-  const rows = useMemo(() => pages.data?.pages.flatMap((page) => page.rows) ?? [], [pages.data]);
-  const [list, setList] = useState<HTMLDivElement | null>(null);
-  const virtual = useWindowVirtualizer({
-    count: rows.length + (pages.hasNextPage ? 1 : 0),
-    estimateSize: () => ROW,
-    overscan: 8,
-    scrollMargin: list?.offsetTop ?? 0,
-  });
-  const shown = virtual.getVirtualItems();
-  const last = shown.at(-1)?.index ?? 0;
-  const { hasNextPage, isFetchingNextPage, fetchNextPage } = pages;
-  useEffect(() => {
-    if (last >= rows.length - 1 && hasNextPage && !isFetchingNextPage) void fetchNextPage();
-  }, [last, rows.length, hasNextPage, isFetchingNextPage, fetchNextPage]);
-
-  if (pages.isPending) {
-    return (
-      <div className="space-y-2" aria-busy="true">
-        {Array.from({ length: 8 }, (_, index) => (
-          <Shape key={index} className="h-[68px]" />
-        ))}
-      </div>
-    );
-  }
-  if (pages.isError) return <ErrorNote error={pages.error} again={() => void pages.refetch()} />;
-  if (rows.length === 0)
-    return <Empty title="No picture fits">Choose another state, folder or search.</Empty>;
-  const total = pages.data.pages[0]?.total ?? 0;
-  const choose = (id: number) => {
-    const next = new Set(chosen);
-    if (!next.delete(id)) next.add(id);
-    onChosen(next);
-  };
+  if (filter.folder)
+    chips.unshift({ key: "folder", name: `Folder: ${filter.folder}`, drop: () => onPut("folder", "") });
+  if (filter.search)
+    chips.unshift({ key: "search", name: `“${filter.search}”`, drop: () => onPut("search", "") });
   return (
-    <>
-      <p className="mb-2 text-sm text-quiet">
-        {many(total, "picture")}; sizes are the sums over each picture’s files.
-      </p>
-      <div ref={setList} role="list" className="crate relative" style={{ height: virtual.getTotalSize() }}>
-        {shown.map(({ index, start, key }) => {
-          const picture = rows[index];
-          return (
-            <div
-              key={key}
-              role="listitem"
-              className="absolute inset-x-0 border-b border-line"
-              style={{ height: ROW, transform: `translateY(${start - virtual.options.scrollMargin}px)` }}
-            >
-              {picture ? (
-                <Row
-                  library={library}
-                  picture={picture}
-                  query={filters.sort === "worst" ? "?at=worst" : ""}
-                  chosen={chosen.has(picture.id)}
-                  onChoose={() => choose(picture.id)}
-                />
-              ) : (
-                <Shape className="m-2 h-14" />
-              )}
-            </div>
-          );
-        })}
-      </div>
-    </>
-  );
-}
-
-function Row({
-  library,
-  picture,
-  query,
-  chosen,
-  onChoose,
-}: {
-  library: Library;
-  picture: Picture;
-  query: string;
-  chosen: boolean;
-  onChoose: () => void;
-}) {
-  return (
-    <div
-      className={`grid h-full grid-cols-[auto_56px_minmax(0,1fr)_auto] items-center gap-3 px-3 md:grid-cols-[auto_72px_minmax(0,1fr)_14rem_7rem_4rem_4rem] ${chosen ? "bg-plum-soft" : ""}`}
-    >
-      <input
-        type="checkbox"
-        aria-label={`Choose ${picture.name}`}
-        className="h-4 w-4 accent-plum"
-        checked={chosen}
-        onChange={onChoose}
-      />
-      <Thumb picture={picture} />
-      <div className="min-w-0">
-        <Link
-          to={`/l/${library.slug}/review/${picture.id}${query}`}
-          className="block truncate font-semibold hover:text-plum hover:underline"
-          title={picture.path}
+    <div className="mb-3 flex min-h-7 flex-wrap items-center gap-2 text-sm">
+      <span className="mr-1 text-quiet" aria-live="polite">
+        {facets &&
+          `${many(facets.pictures, "picture")}, ${many(facets.files, "file")}: ${bytes(facets.bytes_before)} became ${bytes(facets.bytes_now)}, ${saved(facets.bytes_before, facets.bytes_now)}`}
+      </span>
+      {chips.map(({ key, name, drop }) => (
+        <button
+          key={key}
+          type="button"
+          onClick={drop}
+          aria-label={`Take away ${name}`}
+          className="inline-flex max-w-full items-center gap-1 rounded-full border border-plum bg-plum-soft py-0.5 pl-2.5 pr-1.5 text-plum"
         >
-          {picture.name}
-        </Link>
-        <div className="flex items-center gap-2 truncate text-xs text-quiet">
-          <Tag state={picture.state}>{STATE_WORDS[picture.state]}</Tag>
-          <span className="truncate">
-            {picture.folder || "top folder"}, {many(picture.files, "file")}
-            {picture.reason
-              ? `: ${picture.reason}`
-              : picture.width
-                ? `, ${count(picture.width)} × ${count(picture.height)}`
-                : ""}
-          </span>
-        </div>
-      </div>
-      <div className="hidden md:block">
-        <Slat
-          before={picture.bytes_before}
-          now={picture.bytes_now}
-          lightest={picture.bytes_lightest}
-          format={picture.format ?? undefined}
-        />
-      </div>
-      <span className="text-right text-sm">
-        {bytes(picture.bytes_now)}
-        <span className="block font-semibold text-leaf md:hidden">
-          {saved(picture.bytes_before, picture.bytes_now)}
-        </span>
-      </span>
-      <span className="hidden text-right text-sm font-semibold text-leaf md:block">
-        {saved(picture.bytes_before, picture.bytes_now)}
-      </span>
-      <span
-        className="hidden text-right text-sm text-quiet md:block"
-        title="lowest SSIMULACRA2 score among its files; below it, what all would score were it like its worst place"
-      >
-        {points(picture.score)}
-        <span className="block text-xs">
-          {picture.worst == null ? "" : `worst ${picture.worst.toFixed(0)}`}
-        </span>
-      </span>
+          <span className="truncate">{name}</span>
+          <X size={14} aria-hidden className="shrink-0" />
+        </button>
+      ))}
+      {chips.length > 1 && (
+        <button type="button" onClick={onClear} className="text-plum hover:underline">
+          take all away
+        </button>
+      )}
     </div>
   );
 }
 
-function Thumb({ picture }: { picture: Picture }) {
-  const [broken, setBroken] = useState(false);
-  if (broken || picture.state === "unreadable") {
-    return (
-      <div aria-hidden className="flex h-14 items-center justify-center rounded bg-sunken text-xs text-quiet">
-        none
-      </div>
-    );
-  }
-  return (
-    <img
-      src={previewUrl(picture.original_id, 320, picture.bytes_now)}
-      alt=""
-      loading="lazy"
-      onError={() => setBroken(true)}
-      className="h-14 w-full rounded bg-sunken object-cover"
-    />
+function Loading({ view }: { view: View }) {
+  return view === "rows" ? (
+    <div className="space-y-2" aria-busy="true" aria-label="Loading">
+      {Array.from({ length: 8 }, (_, index) => (
+        <Shape key={index} className="h-[68px]" />
+      ))}
+    </div>
+  ) : (
+    <div className="grid grid-cols-2 gap-3 md:grid-cols-4" aria-busy="true" aria-label="Loading">
+      {Array.from({ length: 12 }, (_, index) => (
+        <Shape key={index} className="h-56" />
+      ))}
+    </div>
   );
 }

@@ -3,18 +3,24 @@
 import { Pause, Play, RotateCcw, Square } from "lucide-react";
 import { Link, useParams } from "react-router";
 import type { Item, Library, Run } from "../api/client";
-import { useChangeRun, useItems, useRun } from "../api/queries";
+import { useMay } from "../api/people";
+import { useChangeRun, useItems, useRetryItems, useRun } from "../api/queries";
+import { useTitle } from "../look/title";
 import { bytes, count, duration, many, points, rate, saved, when } from "../look/words";
+import { Thumb } from "../parts/PictureGrid";
 import { Slat } from "../parts/Slat";
 import { Button, Card, Empty, ErrorNote, Figure, PageTitle, Shape, Tag } from "../parts/ui";
 
 export function RunPage({ library }: { library: Library }) {
   const id = Number(useParams().run);
   const run = useRun(id);
+  useTitle(`Run ${id}`, library.name);
   if (run.isPending) return <Shape className="h-96" />;
   if (run.isError) return <ErrorNote error={run.error} again={() => void run.refetch()} />;
   return <TheRun library={library} run={run.data} />;
 }
+
+const open = (run: Run) => run.state === "running" || run.state === "paused";
 
 function TheRun({ library, run }: { library: Library; run: Run }) {
   return (
@@ -24,7 +30,7 @@ function TheRun({ library, run }: { library: Library; run: Run }) {
       </PageTitle>
       <div className="grid gap-5 lg:grid-cols-3">
         <Progress run={run} />
-        <InHand run={run} />
+        {open(run) && <InHand run={run} />}
         {run.failed > 0 && <Failures library={library} run={run} />}
         <Landed library={library} run={run} />
       </div>
@@ -34,7 +40,6 @@ function TheRun({ library, run }: { library: Library; run: Run }) {
 
 function Controls({ run }: { run: Run }) {
   const change = useChangeRun(run.id);
-  const open = run.state === "running" || run.state === "paused";
   return (
     <>
       {change.isError && <ErrorNote error={change.error} />}
@@ -48,7 +53,7 @@ function Controls({ run }: { run: Run }) {
           <Play size={16} /> Go on
         </Button>
       )}
-      {open && (
+      {open(run) && (
         <Button look="danger" onClick={() => change.mutate("stop")} busy={change.isPending}>
           <Square size={16} /> Stop for good
         </Button>
@@ -62,7 +67,7 @@ function Progress({ run }: { run: Run }) {
   const treating = run.kind === "treat";
   return (
     <Card
-      className="lg:col-span-2"
+      className={open(run) ? "lg:col-span-2" : "lg:col-span-3"}
       title={
         treating
           ? `Treating at the level ${run.level}`
@@ -152,18 +157,64 @@ function InHand({ run }: { run: Run }) {
             ? "Nothing just now."
             : run.state === "running"
               ? "Waiting for a worker to take the next file."
-              : run.state === "paused"
-                ? "Paused. Files that were in hand have been finished."
-                : "Nothing: the run has ended."}
+              : "Paused. Files that were in hand have been finished."}
         </p>
       )}
     </Card>
   );
 }
 
+/** Failures by their code: what they have in common, and what can be done. */
+const KINDS: Record<string, [string, string]> = {
+  "not-a-picture": [
+    "not a picture, whatever the name says",
+    "Look at the file: it may be an error page that was saved. Upload it again, or delete it.",
+  ],
+  damaged: ["damaged or cut off", "Upload it again from where it came."],
+  "too-large": [
+    "larger than this machine takes",
+    "Raise the limit in the service’s settings, or upload a smaller one.",
+  ],
+  "disk-full": ["no room on the disk", "Make room, then try again."],
+  "changed-outside": ["changed by somebody meanwhile", "Survey the folder, then treat it again."],
+  "in-use": ["open in another program", "Try again when it is closed."],
+  gone: ["not there any more", "It was deleted or moved: survey the folder."],
+  "no-permission": ["may not be written", "Give the service’s user the right to write there."],
+  "read-only": ["on a volume that is read-only", "Mount it for writing, then try again."],
+  "out-of-memory": ["more memory needed than a child may have", "Raise the limit, then try again."],
+  "child-died": ["the process that treated it died", "Try again; should it die again, leave the file alone."],
+  "backups-full": ["the backups are at their limit", "Raise the limit, or delete old backups."],
+  "backup-missing": ["its backup was deleted meanwhile", "Try again: a new one is made."],
+  "backup-damaged": ["its backup is damaged", "Check the library on Keep, and mend it from your own backup."],
+  "name-taken": ["the name is somebody else’s", "Move that file, or leave this picture alone."],
+};
+
+interface Failure {
+  key: string;
+  what: string;
+  advice: string | undefined;
+  items: Item[];
+}
+
+/** Failures of one kind belong together; those of no known kind by their own words. */
+export function byKind(items: Item[]): Failure[] {
+  const found = new Map<string, Failure>();
+  for (const item of items) {
+    const kind = KINDS[item.code ?? ""];
+    const key = (kind ? item.code : item.reason) ?? "";
+    const group = found.get(key) ?? { key, what: kind?.[0] ?? key, advice: kind?.[1], items: [] };
+    group.items.push(item);
+    found.set(key, group);
+  }
+  return [...found.values()].sort((a, b) => b.items.length - a.items.length);
+}
+
 function Failures({ library, run }: { library: Library; run: Run }) {
   const failed = useItems(run.id, "failed");
   const change = useChangeRun(run.id);
+  const retry = useRetryItems(run.id);
+  const treats = useMay(library.slug)("treat") && run.state !== "stopped";
+  const groups = byKind(failed.data?.rows ?? []);
   return (
     <Card
       className="border-clay lg:col-span-3"
@@ -173,24 +224,67 @@ function Failures({ library, run }: { library: Library; run: Run }) {
         </span>
       }
       aside={
-        <Button onClick={() => change.mutate("retry")} busy={change.isPending}>
-          <RotateCcw size={15} /> Try all again
-        </Button>
+        treats && (
+          <Button onClick={() => change.mutate("retry")} busy={change.isPending}>
+            <RotateCcw size={15} /> Try all again
+          </Button>
+        )
       }
     >
       {failed.isPending && <Shape />}
       {failed.isError && <ErrorNote error={failed.error} />}
+      {retry.isError && <ErrorNote error={retry.error} />}
       <ul className="divide-y divide-line text-sm">
-        {failed.data?.rows.map((item) => (
-          <li key={item.id} className="grid gap-x-4 py-2 sm:grid-cols-2">
-            <ItemLink library={library} item={item} />
-            <span className="text-clay">{item.reason}</span>
+        {groups.map((group) => (
+          <li key={group.key} className="py-3 first:pt-0">
+            <div className="flex flex-wrap items-baseline justify-between gap-x-4 gap-y-1">
+              <span>
+                <span className="font-semibold text-clay">
+                  {many(group.items.length, "file")}: {group.what}
+                </span>
+                {group.advice && <span className="block text-quiet">{group.advice}</span>}
+              </span>
+              {treats && groups.length > 1 && (
+                <Button
+                  look="quiet"
+                  busy={retry.isPending}
+                  onClick={() => retry.mutate(group.items.map((item) => item.id))}
+                >
+                  Try {group.items.length === 1 ? "it" : "these"} again
+                </Button>
+              )}
+            </div>
+            <Failed library={library} group={group} items={group.items.slice(0, FEW)} />
+            {group.items.length > FEW && (
+              <details>
+                <summary className="cursor-pointer text-xs text-quiet">
+                  and {many(group.items.length - FEW, "more file", "more files")}
+                </summary>
+                <Failed library={library} group={group} items={group.items.slice(FEW)} />
+              </details>
+            )}
           </li>
         ))}
       </ul>
     </Card>
   );
 }
+
+/** Files, each with its own reason where that says more than their kind. */
+function Failed({ library, group, items }: { library: Library; group: Failure; items: Item[] }) {
+  return (
+    <ul className="mt-1 space-y-0.5">
+      {items.map((item) => (
+        <li key={item.id} className="grid gap-x-4 sm:grid-cols-[minmax(0,1fr)_minmax(0,1.4fr)]">
+          <ItemLink library={library} item={item} />
+          {item.reason !== group.what && <span className="text-xs text-quiet">{item.reason}</span>}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+const FEW = 5;
 
 function Landed({ library, run }: { library: Library; run: Run }) {
   const items = useItems(run.id, "landed");
@@ -214,41 +308,53 @@ function Landed({ library, run }: { library: Library; run: Run }) {
   }
   return (
     <Card className="lg:col-span-3" title="Results" aside="the latest first">
-      <ul className="divide-y divide-line text-sm">
+      <ul className="grid grid-cols-2 gap-3 sm:grid-cols-3 lg:grid-cols-5">
         {items.data.rows.map((item) => (
-          <li
-            key={item.id}
-            className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-4 gap-y-1 py-2 md:grid-cols-[minmax(0,1fr)_12rem_7rem_4rem_4rem]"
-          >
-            <ItemLink library={library} item={item} />
-            {item.state === "done" && run.kind === "treat" ? (
-              <>
-                <span className="hidden md:block">
-                  <Slat
-                    before={item.bytes_before ?? 0}
-                    now={item.bytes_after ?? 0}
-                    lightest={item.bytes_lightest ?? undefined}
-                  />
-                </span>
-                <span className="text-right">{bytes(item.bytes_after)}</span>
-                <span className="hidden text-right font-semibold text-leaf md:block">
-                  {saved(item.bytes_before, item.bytes_after)}
-                </span>
-                <span className="hidden text-right text-quiet md:block" title="SSIMULACRA2 score">
-                  {points(item.score)}
-                </span>
-              </>
-            ) : (
-              <span
-                className={`md:col-span-4 md:text-right ${item.state === "failed" ? "text-clay" : "text-quiet"}`}
-              >
-                {item.reason ?? "put back"}
-              </span>
-            )}
-          </li>
+          <Result key={item.id} library={library} run={run} item={item} />
         ))}
       </ul>
     </Card>
+  );
+}
+
+/** A file as it landed: what it looks like, and what it weighs now in the outline of what it weighed. */
+function Result({ library, run, item }: { library: Library; run: Run; item: Item }) {
+  const made = item.state === "done" && run.kind === "treat";
+  return (
+    <li className="min-w-0 overflow-hidden rounded-[5px] border border-line text-sm">
+      <Link to={`/l/${library.slug}/review/${item.picture_id}`} tabIndex={-1} aria-hidden>
+        <Thumb
+          picture={{
+            original_id: item.file_id,
+            bytes_now: item.bytes_after ?? 0,
+            state: item.state === "failed" ? "unreadable" : "lighter",
+          }}
+          width={400}
+          className="h-28"
+        />
+      </Link>
+      <div className="space-y-1 px-2.5 py-2">
+        <ItemLink library={library} item={item} />
+        {made ? (
+          <>
+            <Slat
+              before={item.bytes_before ?? 0}
+              now={item.bytes_after ?? 0}
+              lightest={item.bytes_lightest ?? undefined}
+            />
+            <div className="flex justify-between text-xs text-quiet">
+              <span>{bytes(item.bytes_after)}</span>
+              <span title="SSIMULACRA2 score">{points(item.score)}</span>
+              <span className="font-semibold text-leaf">{saved(item.bytes_before, item.bytes_after)}</span>
+            </div>
+          </>
+        ) : (
+          <p className={`line-clamp-2 text-xs ${item.state === "failed" ? "text-clay" : "text-quiet"}`}>
+            {item.reason ?? "put back"}
+          </p>
+        )}
+      </div>
+    </li>
   );
 }
 
@@ -256,7 +362,7 @@ function ItemLink({ library, item }: { library: Library; item: Item }) {
   return (
     <Link
       to={`/l/${library.slug}/review/${item.picture_id}`}
-      className="min-w-0 truncate font-mono text-xs hover:text-plum hover:underline"
+      className="block min-w-0 truncate font-mono text-xs hover:text-plum hover:underline"
       title={item.path}
     >
       {item.path}

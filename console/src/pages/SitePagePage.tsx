@@ -5,6 +5,7 @@ import { useState, type FormEvent } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { Library } from "../api/client";
 import { useMay } from "../api/people";
+import { useTitle } from "../look/title";
 import { underWay } from "../api/queries";
 import {
   shotUrl,
@@ -47,6 +48,7 @@ export function SitePagePage({ library }: { library: Library }) {
   const id = Number(useParams().page);
   const page = useSitePage(id);
   const weighings = useWeighings(id);
+  useTitle(page.data?.address, library.name);
   if (page.isError) return <ErrorNote error={page.error} again={() => void page.refetch()} />;
   if (weighings.isError) return <ErrorNote error={weighings.error} again={() => void weighings.refetch()} />;
   if (!page.data || !weighings.data) return <Shape className="h-96" />;

@@ -626,7 +626,7 @@ function Sample({ picture, settings, name }: { picture: Picture; settings: SizeS
       : { left: 0, top: 0, right: 1, bottom: 1 };
   return (
     <CutShown
-      image={previewUrl(picture.original_id, 320, picture.bytes_now)}
+      image={previewUrl(picture.original_id, 400, picture.bytes_now)}
       cut={{ name, slot: "1x", width, height, ...box }}
     />
   );

@@ -112,7 +112,7 @@ function Shown({ number, wide = false }: { number?: number | null; wide?: boolea
       alt=""
       loading="lazy"
       className={`${size} rounded-[3px] bg-sunken object-contain`}
-      src={previewUrl(number, 320, "proposed")}
+      src={previewUrl(number, 400, "proposed")}
     />
   );
 }

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from datetime import datetime
 from enum import StrEnum
-from typing import Any, Literal
+from typing import Any, Literal, Self
 
-from pydantic import AliasChoices, Field
+from pydantic import AliasChoices, Field, model_validator
 
-from .common import Answer, Flag, Level, Message
+from .common import Answer, Flag, Id, Level, Message
 
 
 class Format(Answer):
@@ -251,9 +251,16 @@ class OverrideRequest(Message):
 
 
 class OverridesRequest(OverrideRequest):
-    """The same for all pictures that a filter finds."""
+    """The same for many: for these pictures, or for all that a filter finds."""
 
-    which: PictureFilter
+    pictures: list[Id] | None = Field(None, max_length=100_000)
+    which: PictureFilter | None = None
+
+    @model_validator(mode="after")
+    def _one_kind(self) -> Self:
+        if (self.pictures is None) == (self.which is None):
+            raise ValueError("give pictures or which")
+        return self
 
 
 class Changed(Answer):

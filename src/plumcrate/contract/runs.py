@@ -135,6 +135,7 @@ class Item(Answer):
     id: int
     run_id: int
     picture_id: int
+    file_id: int
     path: str
     state: ItemState
     code: str | None = None

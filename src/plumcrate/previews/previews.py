@@ -30,7 +30,7 @@ from plumcrate.storage.errors import StorageError
 log = structlog.get_logger()
 
 #: The width that lists show, for which previews are made ahead.
-USUAL_WIDTH = 320
+USUAL_WIDTH = 400
 #: A rendition stands for its original when its proportions are so near.
 _SAME_SHAPE = 0.02
 #: After so many previews it is looked how much room they take; then so much of it stays.
@@ -118,17 +118,20 @@ class Previews:
                     .order_by(File.width * File.height, case((File.id == file_id, 0), else_=1))
                 )
             )
+        keeper = Keeper.of(self._database, library, self._state)
         path, size, content = file.path, file.size_now, f"{file.mtime_ns}:{file.size_now}"
         conversion = file.conversion
         if file.state == FileState.REMOVED and conversion is not None:
             path, size, content = conversion.path, conversion.size, conversion.sha256.hex()
         else:
-            small = next((rendition for rendition in others if _shows_the_same(rendition, file)), None)
+            # A rendition may have been deleted since the last survey.
+            there = (one for one in others if _shows_the_same(one, file) and _stands(keeper, one))
+            small = next(there, None)
             if small is not None:
                 path, size, content = small.path, small.size_now, f"{small.mtime_ns}:{small.size_now}"
         tag = hashlib.sha256(f"{library.id}:{file.id}:{path}:{content}:{width}".encode()).hexdigest()[:32]
         place = self.folder / library.slug / tag[:2] / f"{tag}.webp"
-        return PreviewSource(Keeper.of(self._database, library, self._state), path, size, tag, place)
+        return PreviewSource(keeper, path, size, tag, place)
 
     def at_once(self, file_id: int, width: int) -> bytes | None:
         """A preview as :meth:`bytes_of` has it; None where there is none. Blocks while it is made."""
@@ -233,6 +236,13 @@ class Previews:
 
     def close(self) -> None:
         self._pool.shutdown(wait=False, cancel_futures=True)
+
+
+def _stands(keeper: Keeper, file: File) -> bool:
+    try:
+        return keeper.store.taken(file.path)
+    except StorageError:
+        return False
 
 
 def _shows_the_same(rendition: File, original: File) -> bool:

@@ -7,7 +7,7 @@ from typing import Annotated, BinaryIO
 
 from fastapi import Depends, Query, Request, Response
 from fastapi.responses import StreamingResponse
-from sqlalchemy import select, update
+from sqlalchemy import func, select, update
 from starlette.concurrency import run_in_threadpool
 
 from plumcrate.api.needs import Looking, Mending, need
@@ -142,11 +142,12 @@ def the_facets(slug: Slug, actor: Looking, session: Session, filter: Filter) -> 
 
 @router.put("/libraries/{slug}/overrides", summary="Override the recipe for many pictures")
 def overrides(slug: Slug, body: OverridesRequest, actor: Mending, session: Session) -> Changed:
-    """A level for all pictures that a filter finds, ``leave`` to leave them alone, or null for the recipe.
+    """A level for these pictures, ``leave`` to leave them alone, or null for the recipe.
 
     To leave them alone, and to take that back, the right to mend is enough."""
     library = the_library(session, slug)
-    these = [tables.Picture.library_id == library.id, *fits(body.which)]
+    these = [tables.Picture.library_id == library.id]
+    these += fits(body.which) if body.which else [tables.Picture.id == func.any(body.pictures)]
     levels = [str(level) for level in Level]
     if body.override in levels or session.scalar(
         select(tables.Picture.id).where(*these, tables.Picture.override.in_(levels)).limit(1)
