@@ -165,6 +165,28 @@ def test_somebodys_bytes_that_came_out_of_half_a_swap_are_put_back(place: Place)
     assert (hidden(place), place.open_changes()) == ([], 0)
 
 
+def test_a_file_put_there_in_the_middle_of_half_a_swap_wins_its_name_back(
+    place: Place, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Found by random schedules: the first file had its third name, and then somebody's took its place."""
+    link = os.link
+
+    def link_and_overwrite(*names: str, **where: int) -> None:
+        link(*names, **where)
+        (place.root / "theirs").write_bytes(b"from somebody else")
+        os.rename(place.root / "theirs", place.root / "a.jpg")
+
+    keeper = place.fresh_keeper(exchanges=False)
+    keeper.ensure_identity()
+    monkeypatch.setattr(os, "link", link_and_overwrite)
+    with pytest.raises(Overtaken):
+        keeper.replace(place.file, OLD, NEW, ChangeNote())
+    monkeypatch.undo()
+    assert place.bytes() == b"from somebody else"
+    assert (hidden(place), place.open_changes()) == ([], 0)
+    assert keeper.backups.get(sha(OLD)) == OLD
+
+
 def test_a_damaged_backup_of_the_right_size_is_made_whole_before_the_last_original_goes(place: Place) -> None:
     keeper = place.fresh_keeper()
     keeper.replace(place.file, OLD, NEW, ChangeNote())

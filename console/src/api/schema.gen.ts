@@ -4180,6 +4180,17 @@ export interface components {
          */
         Level: "exact" | "gallery" | "everyday" | "lean";
         /**
+         * LevelScores
+         * @description How the scores of one level's files are spread; ``aim``: the score that the level aims at.
+         */
+        LevelScores: {
+            /** Aim */
+            aim: number | null;
+            /** Bins */
+            bins: components["schemas"]["ScoreBin"][];
+            level: components["schemas"]["Level"];
+        };
+        /**
          * Library
          * @description A connected folder tree, its settings and its totals.
          */
@@ -6390,6 +6401,11 @@ export interface components {
             library: string;
             /** Pictures */
             pictures: number;
+            /**
+             * Scores
+             * @description Of files changed with loss.
+             */
+            scores: components["schemas"]["LevelScores"][];
             /** @description What visitors were sent in the last 30 days. */
             sent: components["schemas"]["Sent"];
             total: components["schemas"]["Slat"];
@@ -6532,6 +6548,16 @@ export interface components {
             untreated: boolean;
             /** @description Only files of pictures that it finds. */
             which: components["schemas"]["PictureFilter-Output"] | null;
+        };
+        /**
+         * ScoreBin
+         * @description Files whose score, rounded down, is this one.
+         */
+        ScoreBin: {
+            /** Files */
+            files: number;
+            /** Score */
+            score: number;
         };
         /**
          * ScoreClass

@@ -9,7 +9,10 @@ import { underWay, useRuns, useSavings, useStartJob } from "../api/queries";
 import { bytes, count, many, saved, when } from "../look/words";
 import { addressOf } from "../pages";
 import { ForecastCard } from "../parts/ForecastCard";
+import { LatelyCard } from "../parts/LatelyCard";
+import { MosaicCard } from "../parts/Mosaic";
 import { Renditions } from "../parts/Renditions";
+import { ScoresCard } from "../parts/ScoresCard";
 import { Slat } from "../parts/Slat";
 import { Button, Card, Empty, ErrorNote, Figure, Shape } from "../parts/ui";
 
@@ -60,7 +63,10 @@ export function Look({ library }: { library: Library }) {
         <div className="grid gap-5 lg:grid-cols-3">
           <Weight library={library} sent={savings.data?.sent} />
           {treats && <Next library={library} />}
+          <MosaicCard library={library} />
           {treats && <ForecastCard library={library} />}
+          <LatelyCard library={library} />
+          {savings.data && <ScoresCard scores={savings.data.scores} slug={library.slug} />}
           {savings.isPending && <Shape className="h-64 lg:col-span-3" />}
           {savings.isError && (
             <div className="lg:col-span-3">
@@ -208,6 +214,9 @@ function Step({
 function Crates({ savings }: { savings: Savings }) {
   return (
     <>
+      {savings.by_month.length > 1 && (
+        <Crate title="By month of treatment" slats={[...savings.by_month].reverse()} inOrder />
+      )}
       <Crate title="By format" slats={savings.by_format} byFormat />
       <Crate title="By folder" slats={savings.by_folder} />
       <Crate title="Originals and renditions" slats={savings.by_role} />
@@ -221,13 +230,15 @@ function Crate({
   title,
   slats,
   byFormat = false,
+  inOrder = false,
 }: {
   title: string;
   slats: SlatFigures[];
   byFormat?: boolean;
+  inOrder?: boolean;
 }) {
-  const heaviest = [...slats].sort((a, b) => b.bytes_before - a.bytes_before);
-  const scale = heaviest[0]?.bytes_before ?? 1;
+  const heaviest = inOrder ? slats : [...slats].sort((a, b) => b.bytes_before - a.bytes_before);
+  const scale = Math.max(1, ...slats.map((slat) => slat.bytes_before));
   return (
     <Card title={title}>
       <ul className="space-y-3">
@@ -253,7 +264,9 @@ function Crate({
         ))}
       </ul>
       {heaviest.length > SHOWN && (
-        <p className="mt-3 text-xs text-quiet">and {heaviest.length - SHOWN} lighter ones</p>
+        <p className="mt-3 text-xs text-quiet">
+          and {heaviest.length - SHOWN} {inOrder ? "earlier" : "lighter"} ones
+        </p>
       )}
     </Card>
   );

@@ -11,7 +11,8 @@ export function ForecastCard({ library }: { library: Library }) {
   const stop = useStopJob();
   const latest = forecasts.data?.[0];
   const busy = start.isPending || underWay(latest);
-  if (library.files_new === 0 && !latest) return null;
+  // What was foretold is past when nothing is left to treat; how right it was is told with it.
+  if (library.files_new === 0 && !busy) return null;
   return (
     <Card
       className="lg:col-span-3"

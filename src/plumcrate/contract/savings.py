@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from .common import Answer
+from .common import Answer, Level
 from .delivery import Sent
 
 
@@ -16,6 +16,21 @@ class Slat(Answer):
     bytes_before: int
     bytes_now: int
     bytes_lightest: int
+
+
+class ScoreBin(Answer):
+    """Files whose score, rounded down, is this one."""
+
+    score: int
+    files: int
+
+
+class LevelScores(Answer):
+    """How the scores of one level's files are spread; ``aim``: the score that the level aims at."""
+
+    level: Level
+    aim: float | None
+    bins: list[ScoreBin]
 
 
 class Savings(Answer):
@@ -36,3 +51,4 @@ class Savings(Answer):
     by_role: list[Slat]
     by_folder: list[Slat]
     by_month: list[Slat]
+    scores: list[LevelScores] = Field(default_factory=list, description="Of files changed with loss.")

@@ -12,6 +12,7 @@ import errno
 import io
 import os
 import secrets
+import shutil
 import stat
 import threading
 import time
@@ -259,10 +260,7 @@ class LocalStore(Store):
             staged = hidden.rpartition("/")[2]
             try:
                 if not (self._exchanges and handles.exchange(folder, name, staged)):
-                    aside = staged + HALF_SWAPPED
-                    os.link(name, aside, src_dir_fd=folder, dst_dir_fd=folder, follow_symlinks=False)
-                    os.rename(staged, name, src_dir_fd=folder, dst_dir_fd=folder)
-                    os.rename(aside, staged, src_dir_fd=folder, dst_dir_fd=folder)
+                    _replace(folder, name, staged)
                 os.fsync(folder)
             except OSError as error:
                 raise explain(error, path) from None
@@ -496,6 +494,32 @@ def _lstat(folder: int, name: str) -> os.stat_result | None:
         return os.stat(name, dir_fd=folder, follow_symlinks=False)
     except FileNotFoundError:
         return None
+
+
+def _replace(folder: int, name: str, staged: str) -> None:
+    """Swaps two names where they cannot be exchanged at once: what had the name keeps a third one meanwhile.
+
+    Should somebody put another file under the name after that, it is held open as it is replaced, and comes
+    out in place of the first. Only a file that is put there between the opening and the renaming, two system
+    calls in a row, would be lost. Raises OSError.
+    """
+    aside = staged + HALF_SWAPPED
+    os.link(name, aside, src_dir_fd=folder, dst_dir_fd=folder, follow_symlinks=False)
+    flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+    with open(os.open(name, flags, dir_fd=folder), "rb") as last:
+        os.rename(staged, name, src_dir_fd=folder, dst_dir_fd=folder)
+        out, kept = os.fstat(last.fileno()), _lstat(folder, aside)
+        if kept is None or (kept.st_dev, kept.st_ino) == (out.st_dev, out.st_ino):
+            os.rename(aside, staged, src_dir_fd=folder, dst_dir_fd=folder)
+            return
+        create = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+        with open(os.open(staged, create, 0o600, dir_fd=folder), "wb") as file:
+            shutil.copyfileobj(last, file)
+            file.flush()
+            _dress(file.fileno(), last.fileno(), keep_times=True)
+            os.fsync(file.fileno())
+    # What had the name first was replaced by them, not by us; as before any change, its backup is there.
+    os.unlink(aside, dir_fd=folder)
 
 
 def _stat(folder: int, name: str, path: str) -> os.stat_result:

@@ -192,9 +192,11 @@ class MemoryStore(Store):
         else:
             seen[hidden + HALF_SWAPPED] = seen[path]
             self._step("linked")
+            last = self._taken_from(path)
             seen[path] = self._taken_from(hidden)
             self._step("half swapped")
-            seen[hidden] = self._taken_from(hidden + HALF_SWAPPED)
+            kept = self._taken_from(hidden + HALF_SWAPPED)
+            seen[hidden] = kept if last is kept else Node(last.data)
         self._step("swapped")
 
     def can_exchange(self, hidden: str, other: str) -> bool:

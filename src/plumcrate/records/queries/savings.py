@@ -5,11 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import func, select, text
+from sqlalchemy import Integer, cast, func, select, text
 from sqlalchemy.orm import Session
 
-from plumcrate.contract.savings import Savings, Slat
-from plumcrate.records.tables import Backup, Derived, Library, Picture
+from plumcrate.contract.common import Level
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.savings import LevelScores, Savings, ScoreBin, Slat
+from plumcrate.imaging.recipe import TARGETS
+from plumcrate.records.tables import Backup, Derived, File, Library, Picture
 
 from .traffic import traffic
 
@@ -67,5 +70,26 @@ def savings(session: Session, library: Library) -> Savings:
         by_format=slats("coalesce(f.format, 'unknown')"),
         by_role=slats("f.role", order="1"),
         by_folder=slats("p.folder", order="1"),
+        scores=_scores(session, library.id),
         by_month=slats("to_char(f.treated_at, 'YYYY-MM')", treated, order="1"),
     )
+
+
+def _scores(session: Session, library_id: int) -> list[LevelScores]:
+    whole = cast(func.floor(File.score), Integer)
+    lossy = [str(level) for level in TARGETS]
+    rows = session.execute(
+        select(File.level, whole, func.count())
+        .where(File.library_id == library_id, File.score.is_not(None), File.level.in_(lossy))
+        .where(File.state != FileState.GONE)
+        .group_by(File.level, whole)
+        .order_by(whole)
+    ).all()
+    bins: dict[str, list[ScoreBin]] = {}
+    for level, score, files in rows:
+        bins.setdefault(level, []).append(ScoreBin(score=score, files=files))
+    return [
+        LevelScores(level=Level(level), aim=aim, bins=bins[level])
+        for level, aim in TARGETS.items()
+        if level in bins
+    ]

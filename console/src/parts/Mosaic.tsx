@@ -1,0 +1,107 @@
+/**
+ * The slat in two dimensions: the heaviest pictures of a library, each as large as it weighed, and covered as far
+ * as it has become lighter.
+ */
+
+import { useState } from "react";
+import { Link } from "react-router";
+import { previewUrl, type Library, type Picture } from "../api/client";
+import { usePictures } from "../api/queries";
+import { mosaic, type Tile } from "../look/mosaic";
+import { bytes, many, saved } from "../look/words";
+import { Card, ErrorNote, Shape } from "./ui";
+
+const SHOWN = 24;
+/** Width to height of the whole, on wide screens. */
+const ASPECT = 3;
+
+export function MosaicCard({ library }: { library: Library }) {
+  const found = usePictures(library.slug, { sort: "size" });
+  const pictures = (found.data?.pages[0]?.rows ?? [])
+    .filter((picture) => picture.bytes_before > 0)
+    .sort((a, b) => b.bytes_before - a.bytes_before)
+    .slice(0, SHOWN);
+  const shown = pictures.reduce((sum, one) => sum + one.bytes_before, 0);
+  const rest = Math.max(0, library.bytes_before - shown);
+  const others = library.pictures - pictures.length;
+  // However much the others weigh together, they do not crowd out those that are shown.
+  const weights = pictures.map((one) => one.bytes_before);
+  const tiles = mosaic(rest > 0 && others > 0 ? [Math.min(rest, shown * 0.35), ...weights] : weights, ASPECT);
+  const ofOthers = tiles.length > pictures.length ? tiles[0] : undefined;
+  const ofPictures = ofOthers ? tiles.slice(1) : tiles;
+  return (
+    <Card
+      className="lg:col-span-3"
+      title="The heaviest pictures"
+      aside="as large as they weighed; covered: what they lost"
+    >
+      {found.isError && <ErrorNote error={found.error} again={() => void found.refetch()} />}
+      {found.isPending ? (
+        <Shape className="aspect-[3/2] sm:aspect-[3/1]" />
+      ) : (
+        <ul className="relative aspect-[3/2] overflow-hidden rounded-[4px] sm:aspect-[3/1]">
+          {pictures.map((picture, index) => (
+            <OfPicture key={picture.id} library={library} picture={picture} tile={ofPictures[index]!} />
+          ))}
+          {ofOthers && (
+            <li className="absolute p-px" style={place(ofOthers)}>
+              <Link
+                to={`/l/${library.slug}/review?sort=size`}
+                className="hollow flex h-full flex-col items-center justify-center rounded-[3px] border border-kraft p-2 text-center text-sm hover:text-plum"
+              >
+                <span className="rounded bg-surface px-2 py-1">
+                  <span className="font-semibold">{many(others, "lighter picture")}</span>
+                  <span className="block text-quiet">{bytes(rest)} before</span>
+                </span>
+              </Link>
+            </li>
+          )}
+        </ul>
+      )}
+    </Card>
+  );
+}
+
+const percent = (part: number) => `${(100 * part).toFixed(3)}%`;
+const place = ({ left, top, width, height }: Tile) => ({
+  left: percent(left),
+  top: percent(top),
+  width: percent(width),
+  height: percent(height),
+});
+
+function OfPicture({ library, picture, tile }: { library: Library; picture: Picture; tile: Tile }) {
+  const [broken, setBroken] = useState(false);
+  const lost = Math.max(0, 1 - picture.bytes_now / picture.bytes_before);
+  const large = tile.width > 0.1 && tile.height > 0.2;
+  const says = `${picture.name}: ${bytes(picture.bytes_before)}${lost > 0 ? ` became ${bytes(picture.bytes_now)}, ${saved(picture.bytes_before, picture.bytes_now)}` : ", not made lighter"}`;
+  return (
+    <li className="absolute p-px" style={place(tile)}>
+      <Link
+        to={`/l/${library.slug}/review/${picture.id}`}
+        title={says}
+        aria-label={says}
+        className="group relative block h-full overflow-hidden rounded-[3px] bg-sunken"
+      >
+        {!broken && (
+          <img
+            src={previewUrl(picture.original_id, 400, picture.bytes_now)}
+            alt=""
+            decoding="async"
+            onError={() => setBroken(true)}
+            className="h-full w-full object-cover"
+          />
+        )}
+        <span
+          className="lost absolute inset-y-0 right-0 border-l-2 border-plum transition-opacity group-hover:opacity-0 group-focus-visible:opacity-0"
+          style={{ width: percent(lost) }}
+        />
+        {large && (
+          <span className="absolute bottom-1 left-1 max-w-[calc(100%-0.5rem)] truncate rounded bg-black/65 px-1.5 text-xs text-white">
+            {bytes(picture.bytes_now)}
+          </span>
+        )}
+      </Link>
+    </li>
+  );
+}
