@@ -1,7 +1,7 @@
 /** What tests of parts share: a service that is made up, a cache, a place to stand. */
 
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { render } from "@testing-library/react";
+import { fireEvent, render, screen } from "@testing-library/react";
 import type { ReactNode } from "react";
 import { MemoryRouter, type Location } from "react-router";
 import { vi } from "vitest";
@@ -219,3 +219,17 @@ globalThis.ResizeObserver ??= class {
   unobserve() {}
   disconnect() {}
 };
+globalThis.matchMedia ??= ((query: string) => ({
+  matches: true,
+  media: query,
+  addEventListener() {},
+  removeEventListener() {},
+})) as unknown as typeof matchMedia;
+for (const name of ["scrollIntoView", "hasPointerCapture", "releasePointerCapture"] as const)
+  if (!(name in Element.prototype)) Object.assign(Element.prototype, { [name]: () => false });
+
+/** Chooses from a select, as somebody with a keyboard does. */
+export async function choose(box: HTMLElement, option: string | RegExp) {
+  fireEvent.keyDown(box, { key: "Enter" });
+  fireEvent.keyDown(await screen.findByRole("option", { name: option }), { key: "Enter" });
+}

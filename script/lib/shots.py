@@ -145,8 +145,9 @@ def main() -> None:
             page.screenshot(path=options.out / "picture.png")
         if wanted("touch"):
             page.get_by_role("link", name="Touch up").click()
-            for step in ("contrast", "cover"):
-                page.get_by_label("Add a step").select_option(step)
+            for step in ("Contrast", "Paint over"):
+                page.get_by_role("combobox", name="Add a step").click()
+                page.get_by_role("option", name=step, exact=True).click()
             page.get_by_alt_text("The picture with these steps").wait_for(timeout=60_000)
             settle(page)
             page.screenshot(path=options.out / "touch.png")

@@ -5,6 +5,7 @@ import type { Library } from "../api/client";
 import { useAudit, type AuditEntry, type AuditFilter, type Outcome } from "../api/people";
 import { count } from "../look/words";
 import { Button, Card, Empty, ErrorNote, INLINE_INPUT, Shape, Tag } from "../parts/ui";
+import { Select } from "../parts/Select";
 
 const OUTCOMES: [Outcome | "", string][] = [
   ["", "everything"],
@@ -48,24 +49,18 @@ function Audit({ slug }: { slug?: string }) {
             value={filter.search}
             onChange={(event) => setFilter({ ...filter, search: event.target.value, offset: 0 })}
           />
-          <select
-            aria-label="Which"
-            className={INLINE_INPUT}
+          <Select
+            label="Which"
             value={filter.outcome}
-            onChange={(event) =>
+            options={OUTCOMES.map(([value, words]) => ({ value, name: words }))}
+            onChange={(to) =>
               setFilter({
                 ...filter,
-                outcome: OUTCOMES.find(([one]) => one === event.target.value)?.[0] ?? "",
+                outcome: OUTCOMES.find(([one]) => one === to)?.[0] ?? "",
                 offset: 0,
               })
             }
-          >
-            {OUTCOMES.map(([value, words]) => (
-              <option key={value} value={value}>
-                {words}
-              </option>
-            ))}
-          </select>
+          />
         </div>
         {list.isPending && <Shape className="h-64" />}
         {list.isError && <ErrorNote error={list.error} again={() => void list.refetch()} />}

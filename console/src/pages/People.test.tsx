@@ -4,12 +4,12 @@ import { Route, Routes } from "react-router";
 import { afterEach, expect, test, vi } from "vitest";
 import type { Person } from "../api/client";
 import { App } from "../App";
-import { LIBRARY, PERSON, serve, show } from "../testing";
+import { choose, LIBRARY, PERSON, serve, show } from "../testing";
 import { AccountPage, browserOf } from "./AccountPage";
 import { LibraryAuditPage, ServiceAuditPage } from "./AuditPage";
 import { JoinPage } from "./JoinPage";
 import { LibraryKeysPage, ServiceKeysPage } from "./KeysPage";
-import { LibraryPeoplePage, ServicePeoplePage } from "./PeoplePage";
+import { ROLES, LibraryPeoplePage, ServicePeoplePage } from "./PeoplePage";
 import { SettingsPage } from "./SettingsPage";
 import { SignIn } from "./SignIn";
 
@@ -66,7 +66,7 @@ test("people of a library: their roles are changed, and they are taken out after
     "DELETE /libraries/ledge/people/4": null,
   });
   show(<LibraryPeoplePage library={LIBRARY} />);
-  fireEvent.change(await screen.findByLabelText("What The mate may do"), { target: { value: "treat" } });
+  await choose(await screen.findByRole("combobox", { name: "What The mate may do" }), ROLES.treat[0]);
   await waitFor(() => expect(sent.find((one) => one.method === "PUT")?.body).toEqual({ role: "treat" }));
   fireEvent.click(screen.getByText("Take out"));
   expect(sent.some((one) => one.method === "DELETE")).toBe(false);
@@ -125,7 +125,7 @@ test("the service's people: everything about an account, deleted only at the sec
   expect(await screen.findByText("administers the service")).toBeTruthy();
   expect(screen.getByText("look in ledge")).toBeTruthy();
   fireEvent.click(screen.getAllByText("Change")[1]!);
-  fireEvent.change(await screen.findByLabelText("Role in Gannet Ledge"), { target: { value: "administer" } });
+  await choose(await screen.findByRole("combobox", { name: "Role in Gannet Ledge" }), ROLES.administer[0]);
   await waitFor(() =>
     expect(sent.find((one) => one.method === "PATCH")?.body).toEqual({
       grants: [{ library: "ledge", role: "administer" }],

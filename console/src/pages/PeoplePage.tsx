@@ -20,20 +20,8 @@ import {
 import { useLibraries } from "../api/queries";
 import { many, when } from "../look/words";
 import { Once } from "../parts/Once";
-import {
-  Button,
-  Card,
-  Confirm,
-  Empty,
-  ErrorNote,
-  Field,
-  INLINE_INPUT,
-  INPUT,
-  Shape,
-  Sheet,
-  Tag,
-  Tick,
-} from "../parts/ui";
+import { Button, Card, Confirm, Empty, ErrorNote, Field, INPUT, Shape, Sheet, Tag, Tick } from "../parts/ui";
+import { Select } from "../parts/Select";
 
 export const ROLES: Record<Role, readonly [string, string]> = {
   look: ["Look", "sees the library, its pictures, savings and page weights"],
@@ -74,24 +62,18 @@ export function LibraryPeoplePage({ library }: { library: Library }) {
           {members.data?.map((member) => (
             <li key={member.id} className="flex flex-wrap items-center gap-3 py-3">
               <Who name={member.name} email={member.email} />
-              <select
-                aria-label={`What ${member.name} may do`}
-                className={INLINE_INPUT}
+              <Select
+                label={`What ${member.name} may do`}
                 value={member.role}
-                disabled={change.isPending}
-                onChange={(event) =>
+                options={NAMES.map((role) => ({ value: role, name: ROLES[role][0] }))}
+                onChange={(to) =>
                   change.mutate({
                     number: member.id,
-                    role: NAMES.find((role) => role === event.target.value) ?? "look",
+                    role: NAMES.find((role) => role === to) ?? "look",
                   })
                 }
-              >
-                {NAMES.map((role) => (
-                  <option key={role} value={role}>
-                    {ROLES[role][0]}
-                  </option>
-                ))}
-              </select>
+                disabled={change.isPending}
+              />
               <Button look="quiet" onClick={() => setLeaving(member)}>
                 Take out
               </Button>
@@ -213,20 +195,16 @@ function PersonSheet({ person, onClose }: { person: PersonRow; onClose: () => vo
           libraries.data?.map((library) => (
             <label key={library.slug} className="flex items-center justify-between gap-3 text-sm">
               <span className="font-semibold">{library.name}</span>
-              <select
-                className={INLINE_INPUT}
-                aria-label={`Role in ${library.name}`}
-                disabled={change.isPending}
+              <Select
+                label={`Role in ${library.name}`}
                 value={person.grants.find((one) => one.library === library.slug)?.role ?? ""}
-                onChange={(event) => grant(library.slug, event.target.value)}
-              >
-                <option value="">nothing</option>
-                {NAMES.map((role) => (
-                  <option key={role} value={role}>
-                    {ROLES[role][0]}
-                  </option>
-                ))}
-              </select>
+                options={[
+                  { value: "", name: "nothing" },
+                  ...NAMES.map((role) => ({ value: role, name: ROLES[role][0] })),
+                ]}
+                onChange={(to) => grant(library.slug, to)}
+                disabled={change.isPending}
+              />
             </label>
           ))}
         {change.isError && <ErrorNote error={change.error} />}

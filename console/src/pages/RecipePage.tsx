@@ -9,6 +9,7 @@ import { count, LEVELS, many, when, type LevelName } from "../look/words";
 import { LevelChoice } from "../parts/LevelChoice";
 import { MetadataChoice } from "../parts/MetadataChoice";
 import { Button, Card, ErrorNote, Field, INPUT, Mind, NumberInput, Shape, Tick } from "../parts/ui";
+import { Select } from "../parts/Select";
 
 type Change = (part: Partial<RecipeSettings>) => void;
 
@@ -105,15 +106,17 @@ function Files({ settings, change }: { settings: RecipeSettings; change: Change 
           onChange={(originals) => change({ originals })}
         />
         <Field label="Renditions" hint="The sizes derived from an original.">
-          <select
-            className={INPUT}
+          <Select
+            label="Renditions"
+            className="w-full"
             value={settings.renditions}
-            onChange={(event) => change({ renditions: event.target.value as RecipeSettings["renditions"] })}
-          >
-            <option value="all">All of them</option>
-            <option value="chosen">Only chosen sizes</option>
-            <option value="none">None</option>
-          </select>
+            options={[
+              { value: "all", name: "All of them" },
+              { value: "chosen", name: "Only chosen sizes" },
+              { value: "none", name: "None" },
+            ]}
+            onChange={(to) => change({ renditions: to as RecipeSettings["renditions"] })}
+          />
         </Field>
         {settings.renditions === "chosen" && (
           <Field label="Chosen sizes" hint="Width and height, such as 300x200, with commas between.">
@@ -199,15 +202,17 @@ function Files({ settings, change }: { settings: RecipeSettings; change: Change 
           )}
         </fieldset>
         <Field label="Effort" hint="More effort finds smaller files and takes longer.">
-          <select
-            className={INPUT}
+          <Select
+            label="Effort"
+            className="w-full"
             value={settings.effort}
-            onChange={(event) => change({ effort: event.target.value as RecipeSettings["effort"] })}
-          >
-            <option value="quick">Quick</option>
-            <option value="normal">Normal</option>
-            <option value="thorough">Thorough, several times slower</option>
-          </select>
+            options={[
+              { value: "quick", name: "Quick" },
+              { value: "normal", name: "Normal" },
+              { value: "thorough", name: "Thorough, several times slower" },
+            ]}
+            onChange={(to) => change({ effort: to as RecipeSettings["effort"] })}
+          />
         </Field>
         <details>
           <summary className="cursor-pointer text-sm font-semibold text-plum">
@@ -287,14 +292,16 @@ function Conversions({ settings, change }: { settings: RecipeSettings; change: C
             label="The first file"
             hint="Its backup stays in any case, and putting it back removes the other."
           >
-            <select
-              className={INPUT}
+            <Select
+              label="The first file"
+              className="w-full"
               value={conversions.first_file}
-              onChange={(event) => set({ first_file: event.target.value as typeof conversions.first_file })}
-            >
-              <option value="keep">stays under its name</option>
-              <option value="remove">is removed: pages must be sent to the new name</option>
-            </select>
+              options={[
+                { value: "keep", name: "stays under its name" },
+                { value: "remove", name: "is removed: pages must be sent to the new name" },
+              ]}
+              onChange={(to) => set({ first_file: to as typeof conversions.first_file })}
+            />
           </Field>
         )}
       </div>
@@ -409,31 +416,29 @@ function RuleFields({ slug, rule, onChange }: { slug: string; rule: Rule; onChan
         />
       </Field>
       <Field label="Format">
-        <select
-          className={INPUT}
+        <Select
+          label="Format"
+          className="w-full"
           value={about.formats?.[0] ?? ""}
-          onChange={(event) => set({ formats: event.target.value ? [event.target.value] : null })}
-        >
-          <option value="">any</option>
-          {treated.map(({ name, label }) => (
-            <option key={name} value={name}>
-              {label}
-            </option>
-          ))}
-        </select>
+          options={[
+            { value: "", name: "any" },
+            ...treated.map(({ name, label }) => ({ value: name, name: label })),
+          ]}
+          onChange={(to) => set({ formats: to ? [to] : null })}
+        />
       </Field>
       <Field label="Transparency">
-        <select
-          className={INPUT}
+        <Select
+          label="Transparency"
+          className="w-full"
           value={about.transparent == null ? "" : String(about.transparent)}
-          onChange={(event) =>
-            set({ transparent: event.target.value === "" ? null : event.target.value === "true" })
-          }
-        >
-          <option value="">any</option>
-          <option value="true">transparent</option>
-          <option value="false">opaque</option>
-        </select>
+          options={[
+            { value: "", name: "any" },
+            { value: "true", name: "transparent" },
+            { value: "false", name: "opaque" },
+          ]}
+          onChange={(to) => set({ transparent: to === "" ? null : to === "true" })}
+        />
       </Field>
       <div>
         <span className="mb-1 block font-semibold">Size</span>
@@ -455,26 +460,25 @@ function RuleFields({ slug, rule, onChange }: { slug: string; rule: Rule; onChan
         </div>
       </div>
       <Field label="Then">
-        <select
-          className={INPUT}
+        <Select
+          label="Then"
+          className="w-full"
           value={then}
-          onChange={(event) =>
+          options={[
+            { value: "leave", name: "leave alone" },
+            ...Object.entries(LEVELS).map(([key, { name }]) => ({
+              value: key,
+              name: `treat at the level ${name}`,
+            })),
+          ]}
+          onChange={(to) =>
             onChange({
               ...rule,
-              leave: event.target.value === "leave",
-              how: (event.target.value === "leave"
-                ? {}
-                : { ...rule.how, level: event.target.value as LevelName }) as Rule["how"],
+              leave: to === "leave",
+              how: (to === "leave" ? {} : { ...rule.how, level: to as LevelName }) as Rule["how"],
             })
           }
-        >
-          <option value="leave">leave alone</option>
-          {Object.entries(LEVELS).map(([key, { name }]) => (
-            <option key={key} value={key}>
-              treat at the level {name}
-            </option>
-          ))}
-        </select>
+        />
       </Field>
     </div>
   );

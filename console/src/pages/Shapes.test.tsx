@@ -4,7 +4,7 @@ import { Route, Routes } from "react-router";
 import { afterEach, expect, test, vi } from "vitest";
 import { NEW_WATERMARK, NEW_SIZE } from "../api/shapes";
 import { CutsCard } from "../parts/Cuts";
-import { FILE, LIBRARY, serve, show } from "../testing";
+import { choose, FILE, LIBRARY, serve, show } from "../testing";
 import type { PictureDetail } from "../api/client";
 import { WatermarksPage } from "./WatermarksPage";
 import { cutBox, described, sized, SizesPage } from "./SizesPage";
@@ -106,7 +106,7 @@ test("what nobody asked for is removed after a question, and brought back", asyn
     "POST /libraries/ledge/unused-sizes/bring-back": { files: 3, bytes: 0 },
   });
   show(<SizesPage library={LIBRARY} />);
-  fireEvent.change(await screen.findByRole("combobox", { name: "Within" }), { target: { value: "90" } });
+  await choose(await screen.findByRole("combobox", { name: "Within" }), "90 days");
   await waitFor(() =>
     expect(asked.some(({ path, query }) => path.endsWith("/unused-sizes") && query.days === "90")).toBe(true),
   );
@@ -139,7 +139,7 @@ test("a size says what it would do before it is saved, and is saved as it was se
   show(<SizesPage library={LIBRARY} />);
   fireEvent.click(await screen.findByRole("button", { name: "Define the first" }));
   fireEvent.change(screen.getByRole("textbox", { name: /^Name/ }), { target: { value: "hero" } });
-  fireEvent.change(screen.getByRole("combobox", { name: "How" }), { target: { value: "fill" } });
+  await choose(screen.getByRole("combobox", { name: "How" }), /^Fill/);
   fireEvent.click(button("bottom right"));
   fireEvent.click(screen.getByRole("checkbox", { name: /^2×/ }));
   expect(await screen.findByText(/about 60.0 kB/)).toBeTruthy();
@@ -187,7 +187,7 @@ test("a ladder is found by bytes", async () => {
   });
   show(<SizesPage library={LIBRARY} />);
   fireEvent.click(await screen.findByRole("button", { name: "New size" }));
-  fireEvent.change(screen.getByRole("combobox", { name: "How" }), { target: { value: "ladder" } });
+  await choose(screen.getByRole("combobox", { name: "How" }), "A ladder of widths");
   fireEvent.click(button("Find by bytes"));
   expect(await screen.findByText(/700: 45.0 kB/)).toBeTruthy();
   expect((screen.getByRole("textbox", { name: "Widths" }) as HTMLInputElement).value).toBe("320, 700, 1100");
@@ -299,7 +299,7 @@ test("steps are added, set, moved and taken back, and saved in their order", asy
   fireEvent.click(await screen.findByRole("button", { name: "1. Contrast" }));
   fireEvent.change(screen.getByRole("slider", { name: "Contrast" }), { target: { value: "25" } });
   fireEvent.click(button("Step 1 later"));
-  fireEvent.change(screen.getByRole("combobox", { name: "Add a step" }), { target: { value: "turn" } });
+  await choose(screen.getByRole("combobox", { name: "Add a step" }), "Turn");
   fireEvent.click(button("Right"));
   fireEvent.click(button("Take step 1 back"));
   fireEvent.click(button("Save"));
@@ -316,9 +316,7 @@ test("steps are added, set, moved and taken back, and saved in their order", asy
 
 test("a stroke that was not painted yet cannot be saved, and discarding takes all back", async () => {
   touching();
-  fireEvent.change(await screen.findByRole("combobox", { name: "Add a step" }), {
-    target: { value: "cover" },
-  });
+  await choose(await screen.findByRole("combobox", { name: "Add a step" }), "Paint over");
   expect(screen.getByText("Paint on the picture first.")).toBeTruthy();
   expect((button("Save") as HTMLButtonElement).disabled).toBe(true);
   fireEvent.click(button("Discard"));

@@ -22,6 +22,7 @@ import { useSomePictures } from "../api/queries";
 import { bytes, count, many } from "../look/words";
 import { CutShown } from "../parts/Cuts";
 import { Button, Card, Confirm, Empty, ErrorNote, Field, INPUT, NumberInput, Shape, Tick } from "../parts/ui";
+import { Select } from "../parts/Select";
 
 type Change = (part: Partial<SizeSettings>) => void;
 
@@ -321,11 +322,16 @@ function Shapes({ settings, change, slug }: { settings: SizeSettings; change: Ch
   return (
     <>
       <Field label="How">
-        <select
-          className={INPUT}
+        <Select
+          label="How"
+          className="w-full"
           value={isLadder ? "ladder" : settings.way}
-          onChange={(event) => {
-            const way = event.target.value;
+          options={[
+            ...Object.entries(WAYS).map(([way, words]) => ({ value: way, name: words })),
+            { value: "ladder", name: "A ladder of widths" },
+          ]}
+          onChange={(to) => {
+            const way = to;
             if (way === "ladder")
               change({ way: "fit", width: 0, height: 0, densities: [1], widths: [320, 640, 960, 1280] });
             else
@@ -336,14 +342,7 @@ function Shapes({ settings, change, slug }: { settings: SizeSettings; change: Ch
                 height: way === "fit" ? settings.height : settings.height || 390,
               });
           }}
-        >
-          {Object.entries(WAYS).map(([way, words]) => (
-            <option key={way} value={way}>
-              {words}
-            </option>
-          ))}
-          <option value="ladder">A ladder of widths</option>
-        </select>
+        />
       </Field>
       {isLadder ? (
         <LadderChoice settings={settings} change={change} slug={slug} />
@@ -519,30 +518,34 @@ function More({ settings, change }: { settings: SizeSettings; change: Change }) 
       </summary>
       <div className="mt-3 grid gap-4 sm:grid-cols-2">
         <Field label="Format">
-          <select
-            className={INPUT}
+          <Select
+            label="Format"
+            className="w-full"
             value={settings.format ?? ""}
-            onChange={(event) => change({ format: (event.target.value || null) as SizeSettings["format"] })}
-          >
-            <option value="">As the picture</option>
-            <option value="jpeg">JPEG</option>
-            <option value="png">PNG</option>
-            <option value="webp">WebP</option>
-            <option value="avif">AVIF</option>
-          </select>
+            options={[
+              { value: "", name: "As the picture" },
+              { value: "jpeg", name: "JPEG" },
+              { value: "png", name: "PNG" },
+              { value: "webp", name: "WebP" },
+              { value: "avif", name: "AVIF" },
+            ]}
+            onChange={(to) => change({ format: (to || null) as SizeSettings["format"] })}
+          />
         </Field>
         <Field label="Level">
-          <select
-            className={INPUT}
+          <Select
+            label="Level"
+            className="w-full"
             value={settings.level ?? ""}
-            onChange={(event) => change({ level: (event.target.value || null) as SizeSettings["level"] })}
-          >
-            <option value="">As the recipe</option>
-            <option value="exact">Exact</option>
-            <option value="gallery">Gallery</option>
-            <option value="everyday">Everyday</option>
-            <option value="lean">Lean</option>
-          </select>
+            options={[
+              { value: "", name: "As the recipe" },
+              { value: "exact", name: "Exact" },
+              { value: "gallery", name: "Gallery" },
+              { value: "everyday", name: "Everyday" },
+              { value: "lean", name: "Lean" },
+            ]}
+            onChange={(to) => change({ level: (to || null) as SizeSettings["level"] })}
+          />
         </Field>
         <Tick label="Grey" hint="Without colour." on={settings.grey} onChange={(grey) => change({ grey })} />
         <div className="flex flex-wrap items-center gap-2 text-sm">
@@ -691,23 +694,18 @@ function Unused({ slug }: { slug: string }) {
         </p>
       )}
       {since && (
-        <label className="mb-3 flex items-center gap-2 text-sm">
+        <div className="mb-3 flex items-center gap-2 text-sm">
           Within
-          <select
-            className={`${INPUT} !w-auto`}
-            value={days}
-            onChange={(event) => {
-              setDays(Number(event.target.value));
+          <Select
+            label="Within"
+            value={String(days)}
+            options={IDLE_DAYS.map((choice) => ({ value: String(choice), name: `${choice} days` }))}
+            onChange={(to) => {
+              setDays(Number(to));
               removal.reset();
             }}
-          >
-            {IDLE_DAYS.map((choice) => (
-              <option key={choice} value={choice}>
-                {choice} days
-              </option>
-            ))}
-          </select>
-        </label>
+          />
+        </div>
       )}
       {since && told.length === 0 && (
         <p className="text-sm text-leaf">Every file of every size was asked for.</p>

@@ -7,7 +7,8 @@ import type { Library } from "../api/client";
 import { usePicture, useStartRun } from "../api/queries";
 import { useTouches, useTouchUp, useView, type Touch, type TouchedPicture } from "../api/shapes";
 import { count, when } from "../look/words";
-import { Button, Card, Choice, ErrorNote, INPUT, PageTitle, Shape, Tag } from "../parts/ui";
+import { Button, Card, Choice, ErrorNote, PageTitle, Shape, Tag } from "../parts/ui";
+import { Select } from "../parts/Select";
 import { Slider } from "./WatermarksPage";
 
 type Kind = Touch["kind"];
@@ -163,21 +164,14 @@ function Editor({ library, touched }: { library: Library; touched: TouchedPictur
               </li>
             ))}
           </ol>
-          <select
-            aria-label="Add a step"
-            className={INPUT}
+          <Select
+            label="Add a step"
+            className="w-full"
             value=""
-            onChange={(event) => add(event.target.value as Kind)}
-          >
-            <option value="" disabled>
-              Add a step …
-            </option>
-            {Object.entries(NAMES).map(([kind, name]) => (
-              <option key={kind} value={kind}>
-                {name}
-              </option>
-            ))}
-          </select>
+            options={Object.entries(NAMES).map(([kind, name]) => ({ value: kind, name }))}
+            onChange={(to) => add(to as Kind)}
+            placeholder="Add a step …"
+          />
           {step && (
             <div className="mt-4 border-t border-line pt-4">
               <StepSettings step={step} put={put} />

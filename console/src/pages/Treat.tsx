@@ -7,7 +7,8 @@ import { useFolders, useJobs, useRuns, useStartRun } from "../api/queries";
 import { bytes, count, duration, many, saved, when, type LevelName } from "../look/words";
 import { LevelChoice } from "../parts/LevelChoice";
 import { Slat } from "../parts/Slat";
-import { Button, Card, Empty, ErrorNote, Field, INPUT, Shape, Tag } from "../parts/ui";
+import { Button, Card, Empty, ErrorNote, Field, Shape, Tag } from "../parts/ui";
+import { Select } from "../parts/Select";
 
 export function Treat({ library }: { library: Library }) {
   return (
@@ -40,14 +41,16 @@ function StartRun({ library }: { library: Library }) {
           label="Which pictures"
           hint="Originals and renditions alike. Files already treated with the same settings are passed over."
         >
-          <select className={INPUT} value={folder} onChange={(event) => setFolder(event.target.value)}>
-            <option value="">The whole library, {many(library.pictures, "picture")}</option>
-            {folders.data?.filter(Boolean).map((one) => (
-              <option key={one} value={one}>
-                {one}
-              </option>
-            ))}
-          </select>
+          <Select
+            label="Which pictures"
+            className="w-full"
+            value={folder}
+            options={[
+              { value: "", name: `The whole library, ${many(library.pictures, "picture")}` },
+              ...(folders.data ?? []).filter(Boolean).map((one) => ({ value: one, name: one })),
+            ]}
+            onChange={(to) => setFolder(to)}
+          />
         </Field>
         {start.isError && <ErrorNote error={start.error} />}
         {level === library.level && <Length library={library} />}

@@ -27,6 +27,7 @@ import {
   Shape,
   Tick,
 } from "../parts/ui";
+import { Select } from "../parts/Select";
 
 type Change = (part: Partial<WatermarkSettings>) => void;
 const PLACES = [
@@ -351,16 +352,18 @@ function Measures({ settings, change }: { settings: WatermarkSettings; change: C
         />
       </Field>
       <Field label="Tone">
-        <select
-          className={INPUT}
+        <Select
+          label="Tone"
+          className="w-full"
           value={settings.tone}
-          onChange={(event) => change({ tone: event.target.value as WatermarkSettings["tone"] })}
-        >
-          <option value="under">Light or dark, whichever stands out</option>
-          <option value="light">Light</option>
-          <option value="dark">Dark</option>
-          <option value="own">Its own colours</option>
-        </select>
+          options={[
+            { value: "under", name: "Light or dark, whichever stands out" },
+            { value: "light", name: "Light" },
+            { value: "dark", name: "Dark" },
+            { value: "own", name: "Its own colours" },
+          ]}
+          onChange={(to) => change({ tone: to as WatermarkSettings["tone"] })}
+        />
       </Field>
     </div>
   );

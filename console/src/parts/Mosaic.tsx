@@ -3,7 +3,7 @@
  * as it has become lighter.
  */
 
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { previewUrl, type Library, type Picture } from "../api/client";
 import { usePictures } from "../api/queries";
@@ -12,11 +12,10 @@ import { bytes, many, saved } from "../look/words";
 import { Card, ErrorNote, Shape } from "./ui";
 
 const SHOWN = 24;
-/** Width to height of the whole, on wide screens. */
-const ASPECT = 3;
 
 export function MosaicCard({ library }: { library: Library }) {
   const found = usePictures(library.slug, { sort: "size" });
+  const wide = useWide();
   const pictures = (found.data?.pages[0]?.rows ?? [])
     .filter((picture) => picture.bytes_before > 0)
     .sort((a, b) => b.bytes_before - a.bytes_before)
@@ -26,9 +25,9 @@ export function MosaicCard({ library }: { library: Library }) {
   const others = library.pictures - pictures.length;
   // However much the others weigh together, they do not crowd out those that are shown.
   const weights = pictures.map((one) => one.bytes_before);
-  const tiles = mosaic(rest > 0 && others > 0 ? [Math.min(rest, shown * 0.35), ...weights] : weights, ASPECT);
-  const ofOthers = tiles.length > pictures.length ? tiles[0] : undefined;
-  const ofPictures = ofOthers ? tiles.slice(1) : tiles;
+  if (rest > 0 && others > 0) weights.push(Math.min(rest, shown * 0.12));
+  const tiles = mosaic(weights, wide ? 3 : 1.5);
+  const ofOthers = tiles[pictures.length];
   return (
     <Card
       className="lg:col-span-3"
@@ -41,7 +40,7 @@ export function MosaicCard({ library }: { library: Library }) {
       ) : (
         <ul className="relative aspect-[3/2] overflow-hidden rounded-[4px] sm:aspect-[3/1]">
           {pictures.map((picture, index) => (
-            <OfPicture key={picture.id} library={library} picture={picture} tile={ofPictures[index]!} />
+            <OfPicture key={picture.id} library={library} picture={picture} tile={tiles[index]!} />
           ))}
           {ofOthers && (
             <li className="absolute p-px" style={place(ofOthers)}>
@@ -61,6 +60,19 @@ export function MosaicCard({ library }: { library: Library }) {
     </Card>
   );
 }
+
+/** Whether the screen is as wide as where the mosaic is three times as wide as high. */
+function useWide(): boolean {
+  const [wide, setWide] = useState(() => matchMedia(WIDE).matches);
+  useEffect(() => {
+    const query = matchMedia(WIDE);
+    const onChange = () => setWide(query.matches);
+    query.addEventListener("change", onChange);
+    return () => query.removeEventListener("change", onChange);
+  }, []);
+  return wide;
+}
+const WIDE = "(min-width: 40rem)";
 
 const percent = (part: number) => `${(100 * part).toFixed(3)}%`;
 const place = ({ left, top, width, height }: Tile) => ({

@@ -19,6 +19,7 @@ export function Select({
   onChange,
   className = "",
   disabled = false,
+  placeholder,
 }: {
   label: string;
   value: string;
@@ -26,10 +27,12 @@ export function Select({
   onChange: (value: string) => void;
   className?: string;
   disabled?: boolean;
+  /** What stands there while nothing is chosen. */
+  placeholder?: string;
 }) {
   return (
     <Radix.Root
-      value={value || NOTHING}
+      value={placeholder !== undefined ? value : value || NOTHING}
       onValueChange={(now) => onChange(now === NOTHING ? "" : now)}
       disabled={disabled}
     >
@@ -38,7 +41,7 @@ export function Select({
         className={`flex min-h-9 min-w-0 items-center justify-between gap-2 rounded-[5px] border border-line bg-surface px-3 py-1.5 text-left text-ink hover:border-plum disabled:opacity-55 ${className}`}
       >
         <span className="truncate">
-          <Radix.Value />
+          <Radix.Value placeholder={placeholder} />
         </span>
         <Radix.Icon>
           <ChevronDown size={15} className="shrink-0 text-quiet" />

@@ -79,7 +79,7 @@ def _scores(session: Session, library_id: int) -> list[LevelScores]:
     whole = cast(func.floor(File.score), Integer)
     lossy = [str(level) for level in TARGETS]
     rows = session.execute(
-        select(File.level, whole, func.count())
+        select(func.coalesce(File.level, ""), whole, func.count())
         .where(File.library_id == library_id, File.score.is_not(None), File.level.in_(lossy))
         .where(File.state != FileState.GONE)
         .group_by(File.level, whole)
