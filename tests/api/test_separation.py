@@ -133,6 +133,7 @@ ENTRIES: dict[str, Entry] = {
     "GET /pictures/{picture_id}": Entry(LOOK),
     "PUT /pictures/{picture_id}/override": Entry(MEND, lambda _: {"override": "leave"}),
     "GET /pictures/{picture_id}/plan": Entry(LOOK),
+    "POST /pictures/{picture_id}/trial": Entry(LOOK, lambda _: {}),
     "GET /files/{file_id}/content": Entry(LOOK),
     "GET /files/{file_id}/preview": Entry(LOOK),
     "POST /runs": Entry(MEND, run_of("restore", one=True)),

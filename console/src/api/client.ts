@@ -24,6 +24,7 @@ export type Person = Schemas["Person"];
 export type Recipe = Schemas["Recipe"];
 export type RecipeSettings = Schemas["RecipeSettings-Output"];
 export type Rule = Schemas["Rule-Output"];
+export type Trial = Schemas["Trial"];
 export type Effect = Schemas["Effect"];
 export type Plan = Schemas["FilePlan"];
 export type Automation = Schemas["Automation-Output"];

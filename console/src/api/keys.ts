@@ -11,6 +11,7 @@ export const keys = {
   folders: (slug: string) => ["folders", slug],
   pictures: (slug: string, filters: object) => ["pictures", slug, filters],
   picture: (id: number) => ["picture", id],
+  trial: (id: number, wanted: unknown) => ["trial", id, wanted],
   plan: (id: number) => ["plan", id],
   runs: (slug: string) => ["runs", slug],
   run: (id: number) => ["run", id],

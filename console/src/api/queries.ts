@@ -18,6 +18,7 @@ import {
   type Library,
   type RecipeSettings,
   type RunRequest,
+  type Trial,
   type Automation,
 } from "./client";
 import { keys, type Noun } from "./keys";
@@ -102,6 +103,24 @@ export function useFacets(slug: string, filter: object) {
     placeholderData: (former: Facets | undefined) => former,
     queryFn: () =>
       ask(api.GET("/api/v1/libraries/{slug}/facets", { params: { path: { slug }, query: filter } })),
+  });
+}
+
+/** What settings, or a level, make of a part of a picture; asked again as they change. */
+export function useTrial(picture: number, wanted: Partial<Schemas["TrialRequest"]>) {
+  return useQuery<Trial>({
+    queryKey: keys.trial(picture, wanted),
+    retry: false,
+    staleTime: 600_000,
+    placeholderData: (former) => former,
+    queryFn: ({ signal }) =>
+      ask(
+        api.POST("/api/v1/pictures/{picture_id}/trial", {
+          params: { path: { picture_id: picture } },
+          body: wanted,
+          signal,
+        }),
+      ),
   });
 }
 

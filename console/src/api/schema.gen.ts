@@ -2038,6 +2038,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pictures/{picture_id}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try settings on a part of a picture
+         * @description What a recipe, or another level, makes of a part of the original: files, bytes and scores. Nothing is
+         *     changed.
+         */
+        post: operations["trial_api_v1_pictures__picture_id__trial_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pictures/{picture_id}/view": {
         parameters: {
             query?: never;
@@ -7321,6 +7342,86 @@ export interface components {
              * @default false
              */
             everything?: boolean;
+        };
+        /**
+         * Trial
+         * @description What settings make of a part of a picture; nothing was changed. Sizes are of the part, in bytes.
+         */
+        Trial: {
+            /**
+             * Because
+             * @description What decided about the picture.
+             */
+            because: string;
+            /**
+             * Data
+             * @description The part as it was, in Base64.
+             */
+            data: string;
+            /** Format */
+            format: string;
+            /** Height */
+            height: number;
+            level: components["schemas"]["Level"];
+            /** Outputs */
+            outputs: components["schemas"]["TrialOutput"][];
+            /** Size */
+            size: number;
+            /** Width */
+            width: number;
+        };
+        /**
+         * TrialOutput
+         * @description One output that was considered for the part. ``data`` is its file, in Base64; null where none was taken.
+         */
+        TrialOutput: {
+            /** Data */
+            data: string | null;
+            /** Format */
+            format: string;
+            /** How */
+            how: string;
+            /** Reason */
+            reason: string;
+            /** Role */
+            role: string;
+            /** Score */
+            score: number | null;
+            /** Size */
+            size: number;
+            /** Verdict */
+            verdict: string;
+            /**
+             * Worst
+             * @description The score of its worst place.
+             */
+            worst: number | null;
+        };
+        /**
+         * TrialRequest
+         * @description Which part of a picture to try settings on; ``x`` and ``y`` are its middle, 0 to 1.
+         */
+        TrialRequest: {
+            /** @description This level, whatever the settings and rules say. */
+            level?: components["schemas"]["Level"] | null;
+            /**
+             * Pixels
+             * @description Of the part, at most.
+             * @default 160000
+             */
+            pixels?: number;
+            /** @description Without them: the recipe in use. */
+            settings?: components["schemas"]["RecipeSettings-Input"] | null;
+            /**
+             * X
+             * @default 0.5
+             */
+            x?: number;
+            /**
+             * Y
+             * @default 0.5
+             */
+            y?: number;
         };
         /**
          * TurnTouch
@@ -22120,6 +22221,122 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TouchedPicture"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trial_api_v1_pictures__picture_id__trial_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                picture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
                 };
             };
             /** @description The request cannot be read. */

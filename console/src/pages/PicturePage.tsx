@@ -9,6 +9,7 @@ import { useFormats, usePicture, usePlan, useSetOverride, useStartRun } from "..
 import { useTitle } from "../look/title";
 import { bytes, count, LEVELS, many, points, saved, STATE_WORDS, type LevelName } from "../look/words";
 import { Comparison } from "../parts/Comparison";
+import { LevelsCard } from "../parts/LevelsCard";
 import { CutsCard } from "../parts/Cuts";
 import { PictureHistory } from "../parts/PictureHistory";
 import { Select } from "../parts/Select";
@@ -30,6 +31,14 @@ export function PicturePage({ library }: { library: Library }) {
 }
 
 function ThePicture({ library, picture }: { library: Library; picture: PictureDetail }) {
+  const navigate = useNavigate();
+  const start = useStartRun();
+  const treats = useMay(library.slug)("treat");
+  const apply = (level: LevelName) =>
+    start.mutate(
+      { library: library.slug, kind: "treat", level, scope: { pictures: [picture.id] }, force: true },
+      { onSuccess: (run) => void navigate(`/l/${library.slug}/treat/${run.id}`) },
+    );
   return (
     <>
       <Above library={library} picture={picture} />
@@ -39,6 +48,9 @@ function ThePicture({ library, picture }: { library: Library; picture: PictureDe
       </PageTitle>
       {picture.reason && <p className="mb-4 text-clay">{picture.reason}</p>}
       <Comparison picture={picture} />
+      <div className="mt-6">
+        <LevelsCard picture={picture} busy={start.isPending} onApply={treats ? apply : undefined} />
+      </div>
       <div className="mt-6 grid items-start gap-5 lg:grid-cols-3">
         <Files picture={picture} />
         <div className="space-y-5">

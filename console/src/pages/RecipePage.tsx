@@ -7,6 +7,7 @@ import type { Effect, Library, Recipe, RecipeSettings, Rule } from "../api/clien
 import { useEffectOf, useFolders, useFormats, useRecipe, useSaveRecipe } from "../api/queries";
 import { count, LEVELS, many, when, type LevelName } from "../look/words";
 import { LevelChoice } from "../parts/LevelChoice";
+import { TrayCard } from "../parts/TrayCard";
 import { MetadataChoice } from "../parts/MetadataChoice";
 import { Button, Card, ErrorNote, Field, INPUT, Mind, NumberInput, Shape, Tick } from "../parts/ui";
 import { Select } from "../parts/Select";
@@ -76,6 +77,7 @@ function Settings({ library, recipe, newest, begin, keepMine }: Edited) {
             />
           </div>
         </Card>
+        <TrayCard library={library} settings={settings} />
         <Files settings={settings} change={change} />
         <Metadata settings={settings} change={change} />
         <Conversions settings={settings} change={change} />

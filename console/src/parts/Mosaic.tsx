@@ -46,7 +46,7 @@ export function MosaicCard({ library }: { library: Library }) {
             <li className="absolute p-px" style={place(ofOthers)}>
               <Link
                 to={`/l/${library.slug}/review?sort=size`}
-                className="hollow flex h-full flex-col items-center justify-center rounded-[3px] border border-kraft p-2 text-center text-sm hover:text-plum"
+                className="hollow flex h-full flex-col items-center justify-center overflow-hidden rounded-[3px] border border-kraft p-1 text-center text-xs leading-tight hover:text-plum sm:text-sm"
               >
                 <span className="rounded bg-surface px-2 py-1">
                   <span className="font-semibold">{many(others, "lighter picture")}</span>

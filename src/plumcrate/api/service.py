@@ -24,6 +24,7 @@ from plumcrate.queue.tasks import Queue
 from plumcrate.records.database import Database
 from plumcrate.renditions.cuts import Cutter
 from plumcrate.renditions.touch_ups import Toucher
+from plumcrate.renditions.trial import Trier
 from plumcrate.sandbox.children import Sandbox
 from plumcrate.sandbox.pace import Urgency
 from plumcrate.sandbox.rewriting import Faults, PageRewriter
@@ -56,6 +57,7 @@ class Service:
     placeholders: Placeholders
     cutter: Cutter
     toucher: Toucher
+    trier: Trier
     counter: SentCounter
     remaking: Remaking
     pictures: PictureServer
@@ -101,6 +103,7 @@ class Service:
             placeholders=Placeholders(previews),
             cutter=Cutter(database, state_folder, sandbox),
             toucher=Toucher(database, state_folder, sandbox),
+            trier=Trier(database, state_folder, sandbox),
             counter=counter,
             remaking=remaking,
             pictures=PictureServer(finder, partial(_lacking, remaking), counter),

@@ -60,7 +60,7 @@ from plumcrate.contract.pictures import (
     Picture,
     PictureDetail,
 )
-from plumcrate.contract.recipes import Effect, FilePlan, Recipe, RecipeSettings
+from plumcrate.contract.recipes import Effect, FilePlan, Recipe, RecipeSettings, Trial, TrialRequest
 from plumcrate.contract.reports import KeptReport, ReportSettings, SavingsReport
 from plumcrate.contract.runs import Item, Run, RunRequest
 from plumcrate.contract.savings import Savings
@@ -470,6 +470,12 @@ def savings(slug: str) -> Call[Savings]:
 def facets(slug: str, **filters: Any) -> Call[Facets]:
     """What a filter finds, and what each further choice would find."""
     return _get(f"{_within(slug)}/facets", Facets, **filters)
+
+
+def try_on(picture_id: int, request: TrialRequest) -> Call[Trial]:
+    """Tries settings, or a level, on a part of a picture. Nothing is changed."""
+    address = f"/pictures/{_part(picture_id)}/trial"
+    return Call("POST", address, TypeAdapter(Trial), body=request, seconds=90)
 
 
 def set_overrides(slug: str, request: OverridesRequest) -> Call[Changed]:

@@ -74,6 +74,7 @@ class Methods:
     disconnect = Method(calls.disconnect)
     savings = Method(calls.savings)
     facets = Method(calls.facets)
+    try_on = Method(calls.try_on)
     set_overrides = Method(calls.set_overrides)
     pictures = Method(calls.pictures)
     picture = Method(calls.picture)

@@ -186,3 +186,41 @@ class FilePlan(Answer):
     largest: tuple[int, int] = (0, 0)
     metadata: list[MetadataKind] = Field(default_factory=list)
     effort: Effort | None = None
+
+
+class TrialRequest(Message):
+    """Which part of a picture to try settings on; ``x`` and ``y`` are its middle, 0 to 1."""
+
+    settings: RecipeSettings | None = Field(None, description="Without them: the recipe in use.")
+    level: Level | None = Field(None, description="This level, whatever the settings and rules say.")
+    x: Number = Field(0.5, ge=0, le=1)
+    y: Number = Field(0.5, ge=0, le=1)
+    pixels: Whole = Field(160_000, ge=10_000, le=1_000_000, description="Of the part, at most.")
+
+
+class TrialOutput(Answer):
+    """One output that was considered for the part. ``data`` is its file in Base64, null where none was
+    taken."""
+
+    role: str
+    format: str
+    verdict: str
+    reason: str
+    size: int
+    score: float | None
+    worst: float | None = Field(None, description="The score of its worst place.")
+    how: str
+    data: str | None
+
+
+class Trial(Answer):
+    """What settings make of a part of a picture; nothing was changed. Sizes are of the part, in bytes."""
+
+    level: Level
+    because: str = Field(description="What decided about the picture.")
+    format: str
+    width: int
+    height: int
+    size: int
+    data: str = Field(description="The part as it was, in Base64.")
+    outputs: list[TrialOutput]

@@ -156,6 +156,17 @@ class Measured:
 
 
 @dataclass(frozen=True, slots=True)
+class Part:
+    """A part of a picture as a file of its own, and the box that it is of the stored whole, in pixels."""
+
+    data: bytes
+    left: int
+    top: int
+    width: int
+    height: int
+
+
+@dataclass(frozen=True, slots=True)
 class Seen:
     """The score, 100 for no difference, of what is seen; the worst place in parts of width and height."""
 

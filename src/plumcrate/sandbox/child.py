@@ -51,6 +51,19 @@ def _measure(data: bytes, recipe: Any, limits: Any) -> Answer:
     return asdict(measure(data, recipe, limits)), []
 
 
+def _trial(data: bytes, recipe: Any, limits: Any, x: float, y: float, pixels: int) -> Answer:
+    """A treatment of a part of a picture; the part itself is the last of the bytes."""
+    from plumcrate.imaging import treat
+    from plumcrate.imaging.sample import part_of
+
+    from .wire import as_answer
+
+    part = part_of(data, x, y, pixels)
+    head, blobs = as_answer(treat(part.data, recipe, limits))
+    box = [part.left, part.top, part.width, part.height]
+    return head | {"box": box}, [*blobs, part.data]
+
+
 def _preview(data: bytes, width: int, limits: Any) -> Answer:
     """A small WebP of a picture."""
     from plumcrate.imaging.preview import preview
@@ -192,6 +205,7 @@ def _page(
 FUNCTIONS: dict[str, Callable[..., Answer]] = {
     "treat": _treat,
     "measure": _measure,
+    "trial": _trial,
     "preview": _preview,
     "fingerprint": _fingerprint,
     "seen": _seen,

@@ -23,7 +23,7 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import IO, TYPE_CHECKING, Any
 
-from plumcrate.imaging.outcome import Measured, Seen
+from plumcrate.imaging.outcome import Measured, Part, Seen
 from plumcrate.imaging.recipe import SAMPLE, Limits
 
 from .forkserver import ForkServer, Terms, shared
@@ -176,6 +176,16 @@ class Sandbox:
         head, _ = self._call(seconds, data, "measure", recipe, self._limits)
         before, after, lightest = (int(head[name]) for name in ("before", "after", "lightest"))
         return Measured(before, after, lightest, float(head["seconds"]))
+
+    def trial(
+        self, data: bytes, recipe: Recipe, point: tuple[float, float], pixels: int
+    ) -> tuple[Treatment, Part]:
+        """A treatment of the part of a picture around a point, and the part. Raises ImagingError or
+        SandboxError."""
+        seconds = 60 + self._seconds_per_megapixel * 2 * pixels / 1e6
+        head, blobs = self._call(seconds, data, "trial", recipe, self._limits, *point, pixels)
+        left, top, width, height = (int(side) for side in head["box"])
+        return as_treatment(head, blobs[:-1]), Part(blobs[-1], left, top, width, height)
 
     def preview(self, data: bytes, width: int) -> bytes:
         """A small WebP of a picture. Raises ImagingError or SandboxError."""

@@ -32,7 +32,7 @@ from plumcrate.contract.pictures import (
     ScoreClass,
     WeightClass,
 )
-from plumcrate.contract.recipes import FilePlan
+from plumcrate.contract.recipes import FilePlan, Trial, TrialRequest
 from plumcrate.deciding.planning import plan, settings_of
 from plumcrate.imaging.formats import FORMATS
 from plumcrate.keeping.keeper import Keeper
@@ -191,6 +191,17 @@ def the_plan(picture_id: Id, actor: Looking, session: Session) -> list[FilePlan]
     row = the(session, tables.Picture, picture_id, "picture")
     library = session.get_one(tables.Library, row.library_id)
     return plan(session, library, settings_of(current_recipe(session, library.id)), picture_id)
+
+
+@router.post("/pictures/{picture_id}/trial", summary="Try settings on a part of a picture")
+def trial(
+    picture_id: Id, body: TrialRequest, actor: Looking, database: TheDatabase, request: Request
+) -> Trial:
+    """What a recipe, or another level, makes of a part of the original: files, bytes and scores. Nothing is
+    changed."""
+    with database.reading() as session:
+        picture = the(session, tables.Picture, picture_id, "picture")
+    return service_of(request).trier.attempt(picture, body)
 
 
 @router.get(
