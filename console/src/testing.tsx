@@ -205,12 +205,12 @@ export function serve(answers: Answers): Sent[] {
 export function show(part: ReactNode, at: string | Partial<Location> = "/", person: Person | null = PERSON) {
   const cache = new QueryClient({ defaultOptions: { queries: { retry: false } } });
   if (person) cache.setQueryData(["person"], person);
-  const shown = render(
+  const wrap = (inner: ReactNode) => (
     <QueryClientProvider client={cache}>
-      <MemoryRouter initialEntries={[at]}>{part}</MemoryRouter>
-    </QueryClientProvider>,
+      <MemoryRouter initialEntries={[at]}>{inner}</MemoryRouter>
+    </QueryClientProvider>
   );
-  return { ...shown, cache };
+  return { ...render(wrap(part)), cache, wrap };
 }
 
 // What jsdom has not, and what Radix asks for.

@@ -17,8 +17,9 @@ from walk import Walk
 from plumcrate.contract.common import Level
 from plumcrate.contract.recipes import RecipeSettings, Trial, TrialRequest
 from plumcrate.imaging import Level as CoreLevel
-from plumcrate.imaging import Recipe, decode, treat
+from plumcrate.imaging import Recipe, treat
 from plumcrate.imaging.outcome import Chosen
+from plumcrate.imaging.pixels import decode
 from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Picture
