@@ -5610,6 +5610,11 @@ export interface components {
             requests: number;
             /** Run Id */
             run_id: number | null;
+            /**
+             * Shot
+             * @description The picture of its first view, where there is one.
+             */
+            shot: number | null;
             /** Weighing Id */
             weighing_id: number;
             what_if: components["schemas"]["WhatIf-Output"] | null;
@@ -6936,6 +6941,11 @@ export interface components {
              * @default 0
              */
             over: number;
+            /**
+             * Predicted
+             * @description What was predicted since the latest, for each device.
+             */
+            predicted: components["schemas"]["Point"][];
             /** Schedule */
             schedule: string | null;
             /**
@@ -7372,7 +7382,8 @@ export interface components {
         };
         /**
          * TrialOutput
-         * @description One output that was considered for the part. ``data`` is its file, in Base64; null where none was taken.
+         * @description One output that was considered for the part. ``data`` is its file in Base64, null where none was
+         *     taken.
          */
         TrialOutput: {
             /** Data */

@@ -123,6 +123,7 @@ const point = (weighing_id: number, bytes: number, kind = "real", device = "phon
   cls: 0,
   what_if: null,
   run_id: null,
+  shot: null,
 });
 const PAGE = {
   id: 4,
@@ -136,6 +137,7 @@ const PAGE = {
   weighings: 3,
   fault: null,
   latest: [point(3, 300_000)],
+  predicted: [],
   first: [point(1, 1_040_000)],
   over: 1,
 };
@@ -213,13 +215,14 @@ const onePage = () =>
 test("pages are listed with what they weighed at first and weigh now, on the device that is chosen", async () => {
   serve({
     "GET /libraries/ledge/site-pages": [
-      PAGE,
+      { ...PAGE, latest: [{ ...point(3, 300_000), shot: 77 }], predicted: [point(4, 210_000)] },
       {
         ...PAGE,
         id: 5,
         address: "https://ledge.example/visit",
         fault: "the site answers 404",
         latest: [],
+        predicted: [],
         first: [],
         over: 0,
       },
@@ -227,9 +230,13 @@ test("pages are listed with what they weighed at first and weigh now, on the dev
     "GET /libraries/ledge/jobs": [],
   });
   show(<WeightsPage library={LIBRARY} />);
-  expect(await screen.findByText("https://ledge.example/")).toBeTruthy();
-  expect(screen.getByText("300 kB")).toBeTruthy();
-  expect(screen.getByText("−71 %")).toBeTruthy();
+  const front = (await screen.findByText("ledge.example/")).closest("li")!;
+  expect(front.textContent).toContain("300 kB −71 % of 1.04 MB");
+  expect(front.textContent).toContain("predicted: about 210 kB, −30 %");
+  const shot = front.querySelector("img")!;
+  expect(shot.getAttribute("src")).toBe("/api/v1/libraries/ledge/shots/77");
+  fireEvent.error(shot);
+  expect(front.textContent, "a picture that was dropped since").toContain("no picture of the page");
   expect(screen.getByText("over budget")).toBeTruthy();
   expect(screen.getByText("the site answers 404")).toBeTruthy();
   fireEvent.click(button("Desktop"));

@@ -6,7 +6,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import type { Library } from "../api/client";
 import { stale, underWay, useJobs, useStopJob } from "../api/queries";
 import { useMay } from "../api/people";
-import { useSitePages, useWeigh, type Device, type SitePage } from "../api/weighing";
+import { shotUrl, useSitePages, useWeigh, type Device, type Point, type SitePage } from "../api/weighing";
 import { bytes, many, saved } from "../look/words";
 import { addressOf } from "../pages";
 import { DEVICES, seconds } from "../parts/PageWeight";
@@ -115,63 +115,136 @@ function Start({ library }: { library: Library }) {
   );
 }
 
+/** The pages as a wall of pictures, each with what it weighed, weighs now, and is predicted to weigh. */
 function Pages({ library, pages }: { library: Library; pages: SitePage[] }) {
   const [device, setDevice] = useState<Device>("phone");
-  const of = (page: SitePage) => ({
-    now: page.latest.find((point) => point.device === device),
-    first: page.first.find((point) => point.device === device),
-  });
+  const on = (points: Point[]) => points.find((point) => point.device === device);
   const scale = Math.max(
-    ...pages.map((page) => Math.max(of(page).now?.bytes ?? 0, of(page).first?.bytes ?? 0)),
+    ...pages.map((page) => Math.max(on(page.latest)?.bytes ?? 0, on(page.first)?.bytes ?? 0)),
     1,
   );
   return (
-    <Card title={many(pages.length, "page")} aside={<DeviceChoice device={device} onChange={setDevice} />}>
-      <ul className="divide-y divide-line">
-        {pages.map((page) => {
-          const { now, first } = of(page);
-          return (
-            <li
-              key={page.id}
-              className="grid items-center gap-x-6 gap-y-1 py-3 md:grid-cols-[minmax(0,2fr)_minmax(0,3fr)_auto]"
-            >
-              <Link
-                className="truncate font-mono text-sm text-plum hover:underline"
-                title={page.address}
-                to={addressOf(library.slug, `weights/${page.id}`)}
-              >
-                {page.address}
-              </Link>
-              {page.fault ? (
-                <span className="text-sm text-clay md:col-span-2">{page.fault}</span>
-              ) : now && first ? (
-                <>
-                  <Slat
-                    before={Math.max(first.bytes, now.bytes)}
-                    now={now.bytes}
-                    scale={scale}
-                    label={`${bytes(first.bytes)} at first, ${bytes(now.bytes)} now`}
-                  />
-                  <span className="text-sm tabular-nums text-quiet">
-                    <span className="text-ink">{bytes(now.bytes)}</span>{" "}
-                    <span className={now.bytes <= first.bytes ? "text-leaf" : "text-clay"}>
-                      {now.bytes === first.bytes ? "" : saved(first.bytes, now.bytes)}
-                    </span>{" "}
-                    · paint {seconds(now.lcp)}
-                    {page.over > 0 && <span className="ml-2 font-semibold text-clay">over budget</span>}
-                    {(page.schedule || page.after_runs) && <span className="ml-2">by itself</span>}
-                  </span>
-                </>
-              ) : (
-                <span className="text-sm text-quiet md:col-span-2">
-                  {page.weighings ? `not weighed on a ${device} yet` : "not weighed yet"}
+    <section aria-label="Weighed pages">
+      <div className="mb-3 flex flex-wrap items-center justify-between gap-3">
+        <h2 className="text-xl">{many(pages.length, "page")}</h2>
+        <DeviceChoice device={device} onChange={setDevice} />
+      </div>
+      <ul
+        className={`grid gap-4 ${device === "phone" ? "grid-cols-2 md:grid-cols-3 lg:grid-cols-5" : "sm:grid-cols-2 lg:grid-cols-3"}`}
+      >
+        {pages.map((page) => (
+          <OfPage
+            key={page.id}
+            library={library}
+            page={page}
+            device={device}
+            first={on(page.first)}
+            now={on(page.latest)}
+            predicted={on(page.predicted)}
+            scale={scale}
+          />
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function OfPage({
+  library,
+  page,
+  device,
+  first,
+  now,
+  predicted,
+  scale,
+}: {
+  library: Library;
+  page: SitePage;
+  device: Device;
+  first: Point | undefined;
+  now: Point | undefined;
+  predicted: Point | undefined;
+  scale: number;
+}) {
+  const to = addressOf(library.slug, `weights/${page.id}`);
+  return (
+    <li className="crate flex min-w-0 flex-col overflow-hidden">
+      <Link to={to} tabIndex={-1} aria-hidden className="block">
+        <Seen
+          key={now?.shot}
+          library={library}
+          shot={now?.shot ?? null}
+          className={device === "phone" ? "aspect-[9/14]" : "aspect-[16/10]"}
+        />
+      </Link>
+      <div className="space-y-1.5 p-3 text-sm">
+        <Link
+          className="block truncate font-mono text-xs text-plum hover:underline"
+          title={page.address}
+          to={to}
+        >
+          {page.address.replace(/^https?:\/\//, "")}
+        </Link>
+        {page.fault ? (
+          <p className="text-clay">{page.fault}</p>
+        ) : now && first ? (
+          <>
+            <Slat
+              before={Math.max(first.bytes, now.bytes)}
+              now={now.bytes}
+              scale={scale}
+              label={`${bytes(first.bytes)} at first, ${bytes(now.bytes)} now`}
+            />
+            <p className="tabular-nums">
+              {bytes(now.bytes)}{" "}
+              {now.bytes !== first.bytes && (
+                <span className={now.bytes < first.bytes ? "text-leaf" : "text-clay"}>
+                  {saved(first.bytes, now.bytes)} of {bytes(first.bytes)}
                 </span>
               )}
-            </li>
-          );
-        })}
-      </ul>
-    </Card>
+            </p>
+            {predicted && (
+              <p className="text-xs text-quiet">
+                predicted: about {bytes(predicted.bytes)},{" "}
+                <span className="text-leaf">{saved(now.bytes, predicted.bytes)}</span>
+              </p>
+            )}
+            <p className="flex flex-wrap gap-x-2 text-xs text-quiet">
+              <span>paint {seconds(now.lcp)}</span>
+              {page.over > 0 && <span className="font-semibold text-clay">over budget</span>}
+              {(page.schedule || page.after_runs) && <span>by itself</span>}
+            </p>
+          </>
+        ) : (
+          <p className="text-quiet">
+            {page.weighings ? `not weighed on a ${device} yet` : "not weighed yet"}
+          </p>
+        )}
+      </div>
+    </li>
+  );
+}
+
+/** A page's first view; where there is no picture of it, that is said. */
+function Seen({ library, shot, className }: { library: Library; shot: number | null; className: string }) {
+  const [broken, setBroken] = useState(false);
+  if (shot === null || broken)
+    return (
+      <div
+        className={`flex items-center justify-center bg-sunken p-3 text-center text-xs text-quiet ${className}`}
+      >
+        no picture of the page
+      </div>
+    );
+  return (
+    <img
+      src={shotUrl(library.slug, shot)}
+      alt=""
+      loading="lazy"
+      decoding="async"
+      onError={() => setBroken(true)}
+      className={`w-full border-b border-line bg-sunken object-cover object-top ${className}`}
+    />
   );
 }
 

@@ -311,6 +311,7 @@ class Point(Answer):
     cls: float | None
     what_if: WhatIf | None = None
     run_id: int | None = None
+    shot: int | None = Field(None, description="The picture of its first view, where there is one.")
 
 
 class PageSettings(Message):
@@ -339,6 +340,9 @@ class SitePage(Answer):
     fault: str | None = None
     latest: list[Point] = Field(default_factory=list, description="One for each device.")
     first: list[Point] = Field(default_factory=list, description="The first there was, for each device.")
+    predicted: list[Point] = Field(
+        default_factory=list, description="What was predicted since the latest, for each device."
+    )
     over: int = Field(0, description="How many budgets the latest weighing does not keep.")
 
 

@@ -8,6 +8,7 @@ from plumcrate.contract.weighing import Budget, Point, Reading, WeighingKind, Wh
 from plumcrate.contract.weighing import SitePage as SitePageView
 from plumcrate.contract.weighing import Weighing as WeighingView
 from plumcrate.pages.budgets import over
+from plumcrate.records.queries.weighings import Ends
 from plumcrate.records.tables import SitePage, Weighing
 
 
@@ -54,6 +55,7 @@ def weighing_view(row: Weighing, page: SitePage, slug: str, may_see: Container[s
 
 def points_of(row: Weighing) -> list[Point]:
     """One for each device; none for a weighing that failed."""
+    shots = {shot.device: shot.id for shot in row.shots if shot.part == "first"}
     return [
         Point(
             weighing_id=row.id,
@@ -67,13 +69,14 @@ def points_of(row: Weighing) -> list[Point]:
             cls=None if reading.cls is None else reading.cls.median,
             what_if=WhatIf.model_validate(row.what_if) if row.what_if is not None else None,
             run_id=row.run_id,
+            shot=shots.get(reading.device),
         )
         for reading in readings_of(row)
     ]
 
 
-def page_view(page: SitePage, slug: str, ends: tuple[Weighing, Weighing] | None, count: int) -> SitePageView:
-    first, latest = ends if ends is not None else (None, None)
+def page_view(page: SitePage, slug: str, ends: Ends | None, count: int) -> SitePageView:
+    first, latest, predicted = ends if ends is not None else (None, None, None)
     budget = _budget(page.budget)
     return SitePageView(
         id=page.id,
@@ -88,6 +91,7 @@ def page_view(page: SitePage, slug: str, ends: tuple[Weighing, Weighing] | None,
         fault=latest.fault if latest is not None else None,
         latest=points_of(latest) if latest is not None else [],
         first=points_of(first) if first is not None else [],
+        predicted=points_of(predicted) if predicted is not None else [],
         over=len(over(budget, readings_of(latest))) if latest is not None else 0,
     )
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.postgresql import insert
-from sqlalchemy.orm import Session, undefer
+from sqlalchemy.orm import Session, selectinload, undefer
 
 from plumcrate.contract.jobs import JOB_ENDS, JobKind
 from plumcrate.contract.weighing import Needed, WeighingKind
@@ -31,20 +32,48 @@ def counts_of(session: Session, library_id: int) -> dict[int, int]:
     return dict(session.execute(query.group_by(Weighing.page_id)).all())
 
 
-def ends_of(session: Session, library_id: int) -> dict[int, tuple[Weighing, Weighing]]:
-    """The first and the latest weighing of each page for real, or from its markup; faults count as latest."""
+class Ends(NamedTuple):
+    """A page's first and latest weighing, for real or from its markup, and what was predicted since then."""
+
+    first: Weighing
+    latest: Weighing
+    predicted: Weighing | None
+
+
+def ends_of(session: Session, library_id: int) -> dict[int, Ends]:
+    """Of each page that was weighed; faults count as latest."""
     ours = Weighing.library_id == library_id, Weighing.kind != WeighingKind.PREDICTED
     lasts = select(func.max(Weighing.id)).where(*ours).group_by(Weighing.page_id)
     firsts = select(func.min(Weighing.id)).where(*ours, Weighing.code.is_(None)).group_by(Weighing.page_id)
-    last = {row.page_id: row for row in session.scalars(select(Weighing).where(Weighing.id.in_(lasts)))}
-    first = {row.page_id: row for row in session.scalars(select(Weighing).where(Weighing.id.in_(firsts)))}
-    return {page: (first.get(page, row), row) for page, row in last.items()}
+    foretold = Weighing.library_id == library_id, Weighing.kind == WeighingKind.PREDICTED
+    predictions = select(func.max(Weighing.id)).where(*foretold, Weighing.code.is_(None))
+    wanted = lasts.union_all(firsts, predictions.group_by(Weighing.page_id))
+    rows = session.scalars(
+        select(Weighing)
+        .where(Weighing.id.in_(wanted))
+        .order_by(Weighing.id)
+        .options(selectinload(Weighing.shots))
+    )
+    found: dict[int, list[Weighing]] = {}
+    predicted: dict[int, Weighing] = {}
+    for row in rows:
+        if row.kind == WeighingKind.PREDICTED:
+            predicted[row.page_id] = row
+        else:
+            found.setdefault(row.page_id, []).append(row)
+    ends: dict[int, Ends] = {}
+    for page, real in found.items():
+        since = predicted.get(page)
+        sound = [row for row in real if row.code is None]
+        newer = since if since is not None and since.id > real[-1].id else None
+        ends[page] = Ends(sound[0] if sound else real[-1], real[-1], newer)
+    return ends
 
 
 def weighings_of(session: Session, page_id: int, limit: int) -> list[Weighing]:
     """The latest first."""
     query = select(Weighing).where(Weighing.page_id == page_id).order_by(Weighing.id.desc())
-    return list(session.scalars(query.limit(limit)))
+    return list(session.scalars(query.limit(limit).options(selectinload(Weighing.shots))))
 
 
 def shot_bytes(session: Session, library_id: int, shot_id: int) -> bytes | None:
