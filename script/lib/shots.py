@@ -86,12 +86,12 @@ def main() -> None:
     pages = {
         "look": "/l/gannet-ledge",
         "allowance": "/l/gannet-ledge/treat/allowance",
-        "run": "/l/gannet-ledge/treat/1",
+        "run": "/l/gannet-ledge/treat/2",
         "review": "/l/gannet-ledge/review?sort=saved",
         "recipe": "/l/gannet-ledge/treat/recipe",
-        "automation": "/l/gannet-ledge/treat/automation",
         "serve": "/l/gannet-ledge/serve",
         "markup": "/l/gannet-ledge/serve/pages",
+        "pages": "/l/gannet-ledge/weights",
         "keep": "/l/gannet-ledge/keep",
         "people": "/l/gannet-ledge/keep/people",
     }

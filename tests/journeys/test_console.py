@@ -104,8 +104,24 @@ def test_the_whole_journey(service: Service, library: Path, page: Page) -> None:
 
     # The picture that weighs most, side by side.
     page.get_by_role("link", name="Review", exact=True).click()
+    expect(page).to_have_title("Review – Gannet Ledge – Plum Crate")
     choose(page, "Order", "most saved first")
-    page.get_by_role("list").get_by_role("link").first.click()
+    facets = page.get_by_label("Filter")
+    facets.get_by_role("checkbox", name="PNG").check()
+    facets.get_by_role("checkbox", name="over 50 %").check()
+    page.get_by_role("button", name="Take away Format: PNG").click()
+    page.get_by_role("button", name="Take away Saving: over 50 %").click()
+    # All that a filter finds is left alone at once, and goes by the recipe again.
+    facets.get_by_role("checkbox", name="cannot be read").check()
+    page.get_by_role("checkbox", name="Choose").first.check(force=True)
+    page.get_by_role("button", name="Choose all").click()
+    for rule, action in (("Leave alone", "Leave alone"), ("By the recipe again", "Do so")):
+        page.get_by_role("button", name="Own rule").click()
+        page.get_by_role("menuitem", name=rule).click()
+        page.get_by_role("dialog").get_by_role("button", name=action).click()
+        expect(page.get_by_role("dialog")).to_be_hidden()
+    page.get_by_role("button", name="Take away State: cannot be read").click()
+    page.get_by_role("listitem").get_by_role("link").first.click()
     expect(page.get_by_text("Fetching both versions")).to_be_hidden()
     divider = page.get_by_role("slider", name="Divider")
     expect(divider).to_have_attribute("aria-valuenow", "50")

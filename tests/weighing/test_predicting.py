@@ -283,9 +283,7 @@ def test_the_markup_names_the_copies_that_there_would_be(ledge: Ledge) -> None:
     assert predictor.fresh == 2
     predictor.made(ledge.file("2026/kite.jpg"))
     facts = predictor.facts(["2026/kite.jpg"])["2026/kite.jpg"]
-    treatment = max(
-        ledge.box.answers, key=lambda answer: answer.size
-    )  # of the larger file; both came at once
+    treatment = max(ledge.box.answers, key=lambda answer: answer.size)  # of the larger file
     copies = {output.format: output.size for output in treatment.chosen if output.role == "copy"}
     assert {copy.path.rpartition(".")[2]: copy.bytes for copy in facts.copies} == copies
     assert [size.path for size in facts.sizes] == ["2026/kite-320w.jpg"]

@@ -16,8 +16,10 @@ import { Button, Card, Empty, ErrorNote, INPUT, Mind, Shape, Tick } from "../par
 export function WeightsPage({ library }: { library: Library }) {
   const pages = useSitePages(library.slug);
   const may = useMay(library.slug);
+  const there = pages.data !== undefined && pages.data.length > 0;
   return (
     <div className="space-y-5">
+      {there && <Pages library={library} pages={pages.data} />}
       {may("treat") && <Start library={library} />}
       {pages.isPending && <Shape className="h-64" />}
       {pages.isError && <ErrorNote error={pages.error} again={() => void pages.refetch()} />}
@@ -27,7 +29,6 @@ export function WeightsPage({ library }: { library: Library }) {
           would weigh.
         </Empty>
       )}
-      {pages.data && pages.data.length > 0 && <Pages library={library} pages={pages.data} />}
     </div>
   );
 }
