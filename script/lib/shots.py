@@ -43,6 +43,13 @@ PLACES = """here => {
 }"""
 
 
+#: Whether all pictures on the screen are there, and nothing stands for what is still to come.
+SEEN = """() => !document.querySelector(".shape, [aria-busy=true]") && [...document.images].every((image) => {
+  const { top, bottom } = image.getBoundingClientRect();
+  return image.complete || bottom < 0 || top > innerHeight;
+})"""
+
+
 def settle(page: Page) -> None:
     page.wait_for_load_state("load")
     page.evaluate("document.fonts.ready")
@@ -51,6 +58,7 @@ def settle(page: Page) -> None:
             break
         page.wait_for_timeout(200)
     page.wait_for_timeout(900)
+    page.wait_for_function(SEEN, timeout=60_000)
 
 
 def terminal(page: Page, command: list[str], place: Path) -> None:
