@@ -53,10 +53,6 @@ SEEN = """() => !document.querySelector(".shape, [aria-busy=true]") && [...docum
 def settle(page: Page) -> None:
     page.wait_for_load_state("load")
     page.evaluate("document.fonts.ready")
-    for _ in range(300):
-        if page.evaluate("[...document.images].every((image) => image.complete)"):
-            break
-        page.wait_for_timeout(200)
     page.wait_for_timeout(900)
     page.wait_for_function(SEEN, timeout=60_000)
 

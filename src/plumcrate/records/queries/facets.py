@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import ColumnElement, case, func, literal, select, tuple_
+from sqlalchemy import ColumnElement, case, func, select
 from sqlalchemy.orm import Session
 
 from plumcrate.contract.pictures import (
@@ -53,16 +54,21 @@ _VALUE: dict[str, ColumnElement[Any]] = {
 }
 
 
-def fits(filter: PictureFilter, *, but: str | None = None) -> list[ColumnElement[bool]]:
-    """What holds of the pictures that a filter finds; ``but``: a facet whose choice is passed over."""
-    where: list[ColumnElement[bool]] = []
-    if but == "state" or not filter.state:
+def fits(filter: PictureFilter) -> list[ColumnElement[bool]]:
+    """What holds of the pictures that a filter finds."""
+    where = _within(filter)
+    if not filter.state:
         where.append(Picture.state != FileState.GONE)
     for name, value in _VALUE.items():
-        chosen = [str(one) for one in getattr(filter, name)]
-        if chosen and name != but:
+        if chosen := [str(one) for one in getattr(filter, name)]:
             where.append(value.in_(chosen))
-    if filter.folder is not None and but != "folder":
+    return where
+
+
+def _within(filter: PictureFilter) -> list[ColumnElement[bool]]:
+    """The part of a filter that is no choice of a facet's values."""
+    where: list[ColumnElement[bool]] = []
+    if filter.folder is not None:
         where.append(below(Picture.folder, filter.folder))
     if filter.search:
         where.append(Picture.path.ilike(f"%{_literal(filter.search)}%", escape="\\"))
@@ -74,72 +80,84 @@ def finds_all(filter: PictureFilter) -> bool:
     return filter == PictureFilter()
 
 
+@dataclass(frozen=True, slots=True)
+class _Kind:
+    """Pictures that have the same value in every facet, and their sums."""
+
+    values: dict[str, str]
+    pictures: int
+    files: int
+    bytes_before: int
+    bytes_now: int
+    bytes_lightest: int
+
+    def fits(self, filter: PictureFilter, *, but: str | None = None) -> bool:
+        """``but``: a facet whose choice is passed over."""
+        if self.values["state"] == FileState.GONE and (but == "state" or not filter.state):
+            return False
+        chosen = ((name, getattr(filter, name)) for name in self.values if name != but)
+        return all(not wanted or self.values[name] in wanted for name, wanted in chosen)
+
+
 def facets(session: Session, library: Library, filter: PictureFilter) -> Facets:
     """Sums over what a filter finds, and the values of every facet, the heaviest first.
 
-    One pass over what it finds for the facets of which nothing is chosen, one more for each other.
+    There are few kinds of pictures however many pictures there are, so they are counted by kind in one pass,
+    and all else follows from the kinds.
     """
     mine = Picture.library_id == library.id
-    sums = session.execute(
-        select(
-            func.count(),
-            func.coalesce(func.sum(Picture.files), 0),
-            func.coalesce(func.sum(Picture.bytes_before), 0),
-            func.coalesce(func.sum(Picture.bytes_now), 0),
-            func.coalesce(func.sum(Picture.bytes_lightest), 0),
-        ).where(mine, *fits(filter))
-    ).one()
-    values: dict[str, list[FacetValue]] = {}
-    free = [name for name in _VALUE if not getattr(filter, name)]
-    for names, but in ((free, None), *(([name], name) for name in _VALUE if name not in free)):
-        values |= _counted(session, names, [mine, *fits(filter, but=but)])
-    values["folder"] = _folders(session, [mine, *fits(filter)], filter.folder or "")
-    return Facets.model_validate(
-        dict(
-            zip(("pictures", "files", "bytes_before", "bytes_now", "bytes_lightest"), sums, strict=True),
-            facets={name: values[name] for name in (*_VALUE, "folder")},
-        )
+    kinds = _kinds(session, [mine, *_within(filter)])
+    values = {name: _summed(kinds, filter, name) for name in _VALUE}
+    found = [kind for kind in kinds if kind.fits(filter)]
+    return Facets(
+        pictures=sum(kind.pictures for kind in found),
+        files=sum(kind.files for kind in found),
+        bytes_before=sum(kind.bytes_before for kind in found),
+        bytes_now=sum(kind.bytes_now for kind in found),
+        bytes_lightest=sum(kind.bytes_lightest for kind in found),
+        facets=values | {"folder": _folders(session, mine, filter)},
     )
 
 
-def _counted(
-    session: Session, names: list[str], where: list[ColumnElement[bool]]
-) -> dict[str, list[FacetValue]]:
-    """The values of several facets, with one look at each picture."""
-    if not names:
-        return {}
-    columns = [_VALUE[name].label(name) for name in names]
-    each = select(*columns, Picture.bytes_now).where(*where).subquery()
-    found = [each.c[name] for name in names]
-    rows = session.execute(
-        select(func.grouping(*found), *found, func.count(), func.sum(each.c.bytes_now)).group_by(
-            func.grouping_sets(*(tuple_(column) for column in found))
-        )
-    )
-    values: dict[str, list[FacetValue]] = {name: [] for name in names}
-    for which, *row, pictures, weight in rows:
-        # The one column that was grouped by has its bit at zero (PostgreSQL, 9.21, GROUPING).
-        place = next(n for n in range(len(names)) if not which >> (len(names) - 1 - n) & 1)
-        values[names[place]].append(FacetValue(name=row[place], pictures=pictures, bytes_now=weight))
-    for rows_of_one in values.values():
-        rows_of_one.sort(key=lambda value: (-value.bytes_now, value.name))
-    return values
+def _kinds(session: Session, where: list[ColumnElement[bool]]) -> list[_Kind]:
+    names = list(_VALUE)
+    values = [_VALUE[name].label(name) for name in names]
+    sizes = (Picture.files, Picture.bytes_before, Picture.bytes_now, Picture.bytes_lightest)
+    each = select(*values, *sizes).where(*where).subquery()
+    keys = [each.c[name] for name in names]
+    sums = [func.sum(each.c[column.key]) for column in sizes]
+    rows = session.execute(select(*keys, func.count(), *sums).group_by(*keys))
+    return [_Kind(dict(zip(names, row, strict=False)), *map(int, row[len(names) :])) for row in rows]
 
 
-def _folders(session: Session, where: list[ColumnElement[bool]], within: str) -> list[FacetValue]:
-    """The folders directly below one, each with all that lies in it, the heaviest first."""
-    within = within.strip("/")
-    start = len(within) + 2 if within else 1
-    part = func.split_part(func.substr(Picture.folder, start), "/", 1)
-    child = (literal(f"{within}/" if within else "") + part).label("child")
-    rows = session.execute(
-        select(child, func.count(), func.sum(Picture.bytes_now))
-        .where(*where, func.length(Picture.folder) >= start)
-        .group_by(child)
-        .order_by(func.sum(Picture.bytes_now).desc(), child)
-        .limit(_MOST_FOLDERS)
-    )
-    return [FacetValue(name=name, pictures=pictures, bytes_now=weight) for name, pictures, weight in rows]
+def _summed(kinds: list[_Kind], filter: PictureFilter, name: str) -> list[FacetValue]:
+    """The values of one facet, as if nothing were chosen of it."""
+    found: dict[str, FacetValue] = {}
+    for kind in kinds:
+        if kind.fits(filter, but=name):
+            value = found.setdefault(
+                kind.values[name], FacetValue(name=kind.values[name], pictures=0, bytes_now=0)
+            )
+            value.pictures += kind.pictures
+            value.bytes_now += kind.bytes_now
+    return sorted(found.values(), key=lambda value: (-value.bytes_now, value.name))
+
+
+def _folders(session: Session, mine: ColumnElement[bool], filter: PictureFilter) -> list[FacetValue]:
+    """The folders directly below the one chosen, each with all that lies in it, the heaviest first."""
+    start = f"{(filter.folder or '').strip('/')}/".lstrip("/")
+    sums = select(Picture.folder, func.count(), func.sum(Picture.bytes_now)).where(mine, *fits(filter))
+    rows = session.execute(sums.group_by(Picture.folder))
+    found: dict[str, FacetValue] = {}
+    for folder, pictures, weight in rows:
+        below_it = folder.startswith(start) and folder.removeprefix(start).partition("/")[0]
+        if not below_it:
+            continue  # the folder itself
+        child = start + below_it
+        value = found.setdefault(child, FacetValue(name=child, pictures=0, bytes_now=0))
+        value.pictures += pictures
+        value.bytes_now += int(weight)
+    return sorted(found.values(), key=lambda value: (-value.bytes_now, value.name))[:_MOST_FOLDERS]
 
 
 #: So many folders are named at a time.

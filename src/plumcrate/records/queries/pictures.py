@@ -43,20 +43,23 @@ _KEY: dict[PictureSort, Callable[[Picture], list[Any]]] = {
     PictureSort.SIZE: lambda picture: [picture.bytes_now, picture.id],
     PictureSort.WORST: lambda picture: [picture.worst, picture.id],
 }
+
+
+def _beyond_worst(worst: float | None, id: int) -> ColumnElement[bool]:
+    """Those without a worst place come last; they are asked for by themselves."""
+    if worst is None:
+        return and_(Picture.worst.is_(None), Picture.id > id)
+    return tuple_(Picture.worst, Picture.id) > tuple_(literal(worst), literal(id))
+
+
 #: What holds of all that follow such a place.
 _FOLLOWS: dict[PictureSort, Callable[..., ColumnElement[bool]]] = {
     PictureSort.PATH: lambda path: Picture.path > path,
     PictureSort.SAVED: lambda saved, id: tuple_(_SAVED, Picture.id) < tuple_(literal(saved), literal(id)),
-    PictureSort.SIZE: lambda size, id: (
-        tuple_(Picture.bytes_now, Picture.id) < tuple_(literal(size), literal(id))
+    PictureSort.SIZE: lambda now, id: (
+        tuple_(Picture.bytes_now, Picture.id) < tuple_(literal(now), literal(id))
     ),
-    PictureSort.WORST: lambda worst, id: (
-        and_(Picture.worst.is_(None), Picture.id > id)
-        if worst is None
-        else or_(
-            Picture.worst.is_(None), tuple_(Picture.worst, Picture.id) > tuple_(literal(worst), literal(id))
-        )
-    ),
+    PictureSort.WORST: _beyond_worst,
 }
 
 
@@ -95,6 +98,7 @@ def pictures_page(
     Raises :class:`Refusal` for a cursor that is not one of this order's.
     """
     where = [Picture.library_id == library.id, *fits(filter)]
+    last: list[Any] = []
     if after is not None:
         count, last = _read_cursor(after, sort)
         where.append(_FOLLOWS[sort](*last))
@@ -103,7 +107,11 @@ def pictures_page(
     else:
         count = session.scalar(select(func.count()).select_from(Picture).where(*where)) or 0
     query = select(Picture).where(*where).order_by(*_ORDER[sort]).offset(offset).limit(limit + 1)
-    rows = session.scalars(query).all()
+    rows = list(session.scalars(query))
+    if sort is PictureSort.WORST and last and last[0] is not None and len(rows) <= limit:
+        # An index knows those with a worst place after a place, and those without one, but not both at once.
+        unmeasured = select(Picture).where(*where[:-1], Picture.worst.is_(None)).order_by(Picture.id)
+        rows += session.scalars(unmeasured.limit(limit + 1 - len(rows)))
     views = [picture_view(row, library.slug) for row in rows[:limit]]
     more = len(rows) > limit
     return Page[PictureView](
