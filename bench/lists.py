@@ -1,0 +1,93 @@
+"""Lists of many pictures: what facets, first pages and pages far down cost, by offset and by cursor.
+
+``script/bench lists [PICTURES]``; the pictures are records only.
+"""
+
+from __future__ import annotations
+
+import statistics
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from rich.console import Console
+from rich.table import Table
+from sqlalchemy import text
+from sqlalchemy.orm import Session
+
+from plumcrate.contract.pictures import PictureFilter, PictureSort, SavingClass
+from plumcrate.contract.recipes import RecipeSettings
+from plumcrate.records.database import Database
+from plumcrate.records.private import PrivatePostgres
+from plumcrate.records.queries.facets import facets
+from plumcrate.records.queries.libraries import new_library
+from plumcrate.records.queries.pictures import pictures_page
+from plumcrate.records.tables import Library
+
+_PAGE, _ROUNDS = 60, 9
+
+_FILL = """
+INSERT INTO pictures (library_id, path, folder, name, format, width, height, state, original_id, files,
+    bytes_before, bytes_now, bytes_lightest, score, worst, touched_by)
+SELECT 1, folder || '/p' || n || '.jpg', folder, 'p' || n || '.jpg',
+    CASE WHEN n % 5 = 0 THEN 'png' ELSE 'jpeg' END, 1200, 800,
+    CASE WHEN n % 50 = 0 THEN 'kept' ELSE 'lighter' END, n, 5,
+    1000000 + n % 700000, 400000 + n % 600000, 300000 + n % 500000, 70 + n % 300 / 10.0,
+    CASE WHEN n % 9 > 0 THEN 60 + n % 400 / 10.0 END, ''
+FROM (
+    SELECT n, to_char(n % 25 + 2000, 'FM0000') || '/' || to_char(n / 25 % 12 + 1, 'FM00') AS folder
+    FROM generate_series(1, :pictures) n
+) AS all_of_them
+"""
+
+
+def main() -> None:
+    pictures = int(sys.argv[1]) if len(sys.argv) > 1 else 500_000
+    with TemporaryDirectory() as folder:
+        Path(folder).chmod(0o755)
+        server = PrivatePostgres(Path(folder) / "postgres", fast=True, elsewhere=True)
+        database = Database(server.start())
+        try:
+            database.migrate()
+            with database.begin() as session:
+                new_library(session, "l", "L", "/l", [], RecipeSettings(), "the bench")
+                session.execute(text(_FILL), {"pictures": pictures})
+            database.at_once(text("ANALYZE"))
+            with database.reading() as session:
+                Console(width=100).print(_measured(session, pictures))
+            database.close()
+        finally:
+            server.remove()
+
+
+def _measured(session: Session, pictures: int) -> Table:
+    table = Table("what", "median, ms", "most, ms", title=f"Lists of {pictures:,} pictures")
+    library = session.get_one(Library, 1)
+    everything, far = PictureFilter(), pictures * 4 // 5
+
+    def row(name: str, question: Callable[[], object]) -> None:
+        took = []
+        for _ in range(_ROUNDS):
+            began = time.perf_counter()
+            question()
+            took.append((time.perf_counter() - began) * 1000)
+        table.add_row(name, f"{statistics.median(took):.0f}", f"{max(took):.0f}")
+
+    def page(sort: PictureSort, **where: object) -> object:
+        return pictures_page(session, library, everything, sort, limit=_PAGE, **where)  # type: ignore[arg-type]
+
+    row("facets, nothing chosen", lambda: facets(session, library, everything))
+    some = PictureFilter(format=["png"], saving=[SavingClass.TO_50], folder="2003")
+    row("facets, three choices", lambda: facets(session, library, some))
+    for sort in PictureSort:
+        deep = pictures_page(session, library, everything, sort, limit=_PAGE, offset=far)
+        row(f"by {sort}: the first page", lambda sort=sort: page(sort))  # type: ignore[misc]
+        row(f"by {sort}: at {far:,} by offset", lambda sort=sort: page(sort, offset=far))  # type: ignore[misc]
+        row(f"by {sort}: there by cursor", lambda sort=sort, at=deep.cursor: page(sort, after=at))  # type: ignore[misc]
+    return table
+
+
+if __name__ == "__main__":
+    main()
