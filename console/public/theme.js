@@ -1,6 +1,11 @@
 // Before the first paint, so that a dark page never flashes light.
 (() => {
-  const chosen = localStorage.getItem("plumcrate-theme");
+  let chosen = null;
+  try {
+    chosen = localStorage.getItem("plumcrate-theme");
+  } catch {
+    // The browser keeps nothing for us: its own setting counts.
+  }
   const dark = chosen ? chosen === "dark" : matchMedia("(prefers-color-scheme: dark)").matches;
   document.documentElement.dataset.theme = dark ? "dark" : "light";
 })();

@@ -2,6 +2,7 @@
 
 import { lazy, Suspense } from "react";
 import { Navigate, NavLink, Route, Routes, useLocation, useParams } from "react-router";
+import { kept } from "./look/kept";
 import { Problem } from "./api/client";
 import { useLive } from "./api/live";
 import { useLibraries, usePerson } from "./api/queries";
@@ -20,7 +21,7 @@ const JoinPage = lazy(() => import("./pages/JoinPage").then((page) => ({ default
 export function App() {
   const person = usePerson();
   const joining = useLocation().pathname === "/join";
-  useLive(Boolean(person.data));
+  const away = useLive(Boolean(person.data));
   if (person.isPending) return <Waiting />;
   if (person.isError) {
     return (
@@ -42,50 +43,62 @@ export function App() {
       </Suspense>
     );
   return (
-    <Routes>
-      <Route
-        path="/connect"
-        element={
-          <Frame person={person.data}>
-            <Title name="Connect a library" library="The service" />
-            <Suspense fallback={<Shape className="h-96" />}>
-              <Connect />
-            </Suspense>
-          </Frame>
-        }
-      />
-      <Route
-        path="/me"
-        element={
-          <Frame person={person.data}>
-            <Suspense fallback={<Shape className="h-96" />}>
-              <Title name="My account" library={person.data.name} />
-              <AccountPage person={person.data} />
-            </Suspense>
-          </Frame>
-        }
-      />
-      <Route path="/machine" element={<Navigate replace to="/service/machine" />} />
-      {SERVICE.map(({ path, name, shows: Shown }) => (
+    <>
+      {away && <Away />}
+      <Routes>
         <Route
-          key={path}
-          path={`/service/${path}`}
+          path="/connect"
           element={
-            <Frame person={person.data!}>
-              <ServiceTabs />
-              <Boundary key={path}>
-                <Title name={name} library="The service" />
-                <Suspense fallback={<Shape className="h-96" />}>
-                  <Shown />
-                </Suspense>
-              </Boundary>
+            <Frame person={person.data}>
+              <Title name="Connect a library" library="The service" />
+              <Suspense fallback={<Shape className="h-96" />}>
+                <Connect />
+              </Suspense>
             </Frame>
           }
         />
-      ))}
-      <Route path="/l/:slug/*" element={<InLibrary />} />
-      <Route path="*" element={<Home />} />
-    </Routes>
+        <Route
+          path="/me"
+          element={
+            <Frame person={person.data}>
+              <Suspense fallback={<Shape className="h-96" />}>
+                <Title name="My account" library={person.data.name} />
+                <AccountPage person={person.data} />
+              </Suspense>
+            </Frame>
+          }
+        />
+        <Route path="/machine" element={<Navigate replace to="/service/machine" />} />
+        {SERVICE.map(({ path, name, shows: Shown }) => (
+          <Route
+            key={path}
+            path={`/service/${path}`}
+            element={
+              <Frame person={person.data!}>
+                <ServiceTabs />
+                <Boundary key={path}>
+                  <Title name={name} library="The service" />
+                  <Suspense fallback={<Shape className="h-96" />}>
+                    <Shown />
+                  </Suspense>
+                </Boundary>
+              </Frame>
+            }
+          />
+        ))}
+        <Route path="/l/:slug/*" element={<InLibrary />} />
+        <Route path="*" element={<Home />} />
+      </Routes>
+    </>
+  );
+}
+
+function Away() {
+  return (
+    <p role="status" className="bg-clay-soft px-4 py-1.5 text-center text-sm text-clay">
+      The service does not answer just now. What you see may be old; it goes on by itself when the service is
+      back.
+    </p>
   );
 }
 
@@ -132,8 +145,7 @@ function Home() {
       </main>
     );
   }
-  const first =
-    libraries.data.find((one) => one.slug === localStorage.getItem("plumcrate-library")) ?? libraries.data[0];
+  const first = libraries.data.find((one) => one.slug === kept("library")) ?? libraries.data[0];
   if (!first && !person?.service) {
     return (
       <Frame person={person!}>

@@ -1,6 +1,6 @@
 // @vitest-environment jsdom
 import { QueryClient } from "@tanstack/react-query";
-import { cleanup } from "@testing-library/react";
+import { act, cleanup, screen } from "@testing-library/react";
 import { afterEach, expect, test, vi } from "vitest";
 import { job, LIBRARY, serve, show } from "../testing";
 import type { Job, Library } from "./client";
@@ -31,8 +31,7 @@ class Source extends EventTarget {
 }
 
 function Live() {
-  useLive(true);
-  return null;
+  return <p>{useLive(true) ? "away" : "there"}</p>;
 }
 
 function listening() {
@@ -111,4 +110,28 @@ test("after a break everything is asked for again; the stream ends with the page
   expect(cache.getQueryState(keys.machine)!.isInvalidated).toBe(true);
   unmount();
   expect(Source.latest.closed).toBe(true);
+});
+
+test("a stream that stays away is told, one that comes back at once is not, and then all is asked anew", () => {
+  vi.useFakeTimers();
+  try {
+    const { cache } = listening();
+    const anew = vi.spyOn(cache, "invalidateQueries");
+    const said = () => screen.getByText(/away|there/).textContent;
+    act(() => Source.latest.onerror!());
+    act(() => void vi.advanceTimersByTime(2000));
+    act(() => Source.latest.onopen!());
+    act(() => void vi.advanceTimersByTime(9000));
+    expect(said()).toBe("there");
+    act(() => Source.latest.onerror!());
+    act(() => void vi.advanceTimersByTime(3000));
+    act(() => Source.latest.onerror!());
+    act(() => void vi.advanceTimersByTime(1500));
+    expect(said()).toBe("away");
+    act(() => Source.latest.onopen!());
+    expect(said()).toBe("there");
+    expect(anew).toHaveBeenCalledTimes(2);
+  } finally {
+    vi.useRealTimers();
+  }
 });

@@ -1,15 +1,20 @@
 /** The event stream: keeps runs, jobs and results in the cache as they change on the service. */
 
 import { useQueryClient, type QueryClient } from "@tanstack/react-query";
-import { useEffect } from "react";
+import { useEffect, useState } from "react";
 import type { Item, Job, Run } from "./client";
 import { keys } from "./keys";
 import { stale, takeJob } from "./queries";
 
 const KEPT_ITEMS = 40;
 
-export function useLive(enabled: boolean): void {
+/** Until a break counts as one, in milliseconds: a stream that is begun again at once is none. */
+const BREAK = 4000;
+
+/** Whether the stream has been away for a while. */
+export function useLive(enabled: boolean): boolean {
   const cache = useQueryClient();
+  const [away, setAway] = useState(false);
   useEffect(() => {
     if (!enabled) return;
     const source = new EventSource("/api/v1/events");
@@ -19,16 +24,22 @@ export function useLive(enabled: boolean): void {
     on<Job>("job", (job) => takeJob(cache, job));
     on<Item>("item", (item) => takeItem(cache, item));
     // After a break something may have been missed.
-    let broken = false;
+    let broken: ReturnType<typeof setTimeout> | undefined;
     source.onerror = () => {
-      broken = true;
+      broken ??= setTimeout(() => setAway(true), BREAK);
     };
     source.onopen = () => {
-      if (broken) void cache.invalidateQueries();
-      broken = false;
+      if (broken !== undefined) void cache.invalidateQueries();
+      clearTimeout(broken);
+      broken = undefined;
+      setAway(false);
     };
-    return () => source.close();
+    return () => {
+      clearTimeout(broken);
+      source.close();
+    };
   }, [cache, enabled]);
+  return enabled && away;
 }
 
 function takeRun(cache: QueryClient, run: Run): void {

@@ -96,6 +96,20 @@ export function usePictures(slug: string, filter: object) {
   });
 }
 
+/** A few pictures whose path holds some letters; none while there are none. */
+export function useCalled(slug: string, letters: string) {
+  return useQuery({
+    queryKey: keys.pictures(slug, { called: letters }),
+    enabled: letters !== "",
+    queryFn: () =>
+      ask(
+        api.GET("/api/v1/libraries/{slug}/pictures", {
+          params: { path: { slug }, query: { search: letters, limit: 6 } },
+        }),
+      ),
+  });
+}
+
 /** What a filter finds, and what each further choice would find. */
 export function useFacets(slug: string, filter: object) {
   return useQuery({

@@ -1,6 +1,7 @@
 /** When somebody last looked at a library in this browser. Where the browser keeps nothing, it is not known. */
 
 import { useEffect, useState } from "react";
+import { keep, kept } from "./kept";
 
 /** After so long without a look, the next one is another visit, in milliseconds. */
 const APART = 30 * 60 * 1000;
@@ -14,31 +15,21 @@ interface Kept {
 /** The end of the visit before this one, in milliseconds since 1970; null for the first. */
 export function useLastVisit(slug: string): number | null {
   const [before] = useState(() => {
-    const kept = read(slug);
-    if (kept === null) return null;
-    return Date.now() - kept.now > APART ? kept.now : kept.before;
+    const last = read(slug);
+    if (last === null) return null;
+    return Date.now() - last.now > APART ? last.now : last.before;
   });
   useEffect(() => {
-    write(slug, { before, now: Date.now() });
+    keep(`visit-${slug}`, JSON.stringify({ before, now: Date.now() } satisfies Kept));
   }, [slug, before]);
   return before;
 }
 
-const name = (slug: string) => `plumcrate-visit-${slug}`;
-
 function read(slug: string): Kept | null {
   try {
-    const kept = JSON.parse(localStorage.getItem(name(slug)) ?? "null") as Partial<Kept> | null;
-    return typeof kept?.now === "number" ? { before: kept.before ?? null, now: kept.now } : null;
+    const found = JSON.parse(kept(`visit-${slug}`) ?? "null") as Partial<Kept> | null;
+    return typeof found?.now === "number" ? { before: found.before ?? null, now: found.now } : null;
   } catch {
-    return null;
-  }
-}
-
-function write(slug: string, kept: Kept): void {
-  try {
-    localStorage.setItem(name(slug), JSON.stringify(kept));
-  } catch {
-    // Refused, or full: then nothing is kept.
+    return null; // not as we write it
   }
 }

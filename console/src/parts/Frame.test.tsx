@@ -84,6 +84,26 @@ test("everything is found by its name with the keyboard", async () => {
   ]);
 });
 
+test("pictures are found by their names, once somebody has stopped typing", async () => {
+  const picture = { id: 12, path: "2025/worst-gale.jpg" };
+  const sent = serve({
+    "GET /libraries": [LIBRARY],
+    "GET /runs": [],
+    "GET /libraries/ledge/pictures": { rows: [picture], total: 1, cursor: null },
+  });
+  show(
+    <Frame person={PERSON} library={LIBRARY}>
+      <p>page</p>
+    </Frame>,
+  );
+  fireEvent.keyDown(window, { key: "k", ctrlKey: true });
+  const box = await screen.findByRole("combobox");
+  for (const value of ["w", "wo", "worst-"]) fireEvent.change(box, { target: { value } });
+  expect(await screen.findByRole("option", { name: "Picture: 2025/worst-gale.jpg" })).toBeTruthy();
+  const asked = sent.filter(({ path }) => path.endsWith("/pictures"));
+  expect(asked.map(({ query }) => query)).toEqual([{ search: "worst-", limit: "6" }]);
+});
+
 test("tabs name the pages under a heading", () => {
   show(<Tabs library={LIBRARY} under="Treat" />, "/l/ledge/treat/recipe");
   const tabs = within(screen.getByRole("navigation", { name: "Treat" })).getAllByRole("link");

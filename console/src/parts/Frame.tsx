@@ -18,6 +18,7 @@ import {
 import { DropdownMenu } from "radix-ui";
 import { useEffect, useState, type ReactNode } from "react";
 import { Link, NavLink, useLocation, useNavigate } from "react-router";
+import { keep, kept } from "../look/kept";
 import { api, type Library, type Person } from "../api/client";
 import { useLibraries, useRuns } from "../api/queries";
 import { useMay } from "../api/people";
@@ -28,7 +29,7 @@ import { Palette } from "./Palette";
 /** Pages that are of no library show the way back into the one that was looked at last. */
 function useLibraryOfFrame(library: Library | undefined): Library | undefined {
   const libraries = useLibraries();
-  const last = localStorage.getItem("plumcrate-library");
+  const last = kept("library");
   return library ?? libraries.data?.find((known) => known.slug === last) ?? libraries.data?.[0];
 }
 
@@ -46,7 +47,7 @@ export function Frame({
   const may = useMay(library?.slug ?? "");
   const [palette, setPalette] = useState(false);
   useEffect(() => {
-    if (given) localStorage.setItem("plumcrate-library", given.slug);
+    if (given) keep("library", given.slug);
   }, [given]);
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
@@ -144,7 +145,7 @@ function ThemeButton() {
   const change = () => {
     const theme = dark ? "light" : "dark";
     document.documentElement.dataset.theme = theme;
-    localStorage.setItem("plumcrate-theme", theme);
+    keep("theme", theme);
     setDark(!dark);
   };
   return (

@@ -5,7 +5,8 @@ import { useEffect, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import type { Library, Person } from "../api/client";
 import { useMay } from "../api/people";
-import { useLibraries, usePerson } from "../api/queries";
+import { useCalled, useLibraries, usePerson } from "../api/queries";
+import { useAtRest } from "../look/rest";
 import { addressOf, PAGES, SERVICE } from "../pages";
 
 const REVIEWS = [
@@ -51,6 +52,9 @@ export function Palette({
     setAt(0);
   }, [open]);
 
+  const called = useAtRest(typed.trim(), 200);
+  const found = useCalled(library?.slug ?? "", open && library && called.length > 1 ? called : "");
+
   const commands = useMemo<Command[]>(() => {
     const here = library
       ? [
@@ -80,8 +84,12 @@ export function Palette({
     const fitting = [...here, ...others, ...elsewhere(person)].filter(({ name }) =>
       words.every((word) => name.toLowerCase().includes(word)),
     );
-    return [...fitting, ...finding];
-  }, [library, libraries.data, typed, person, may]);
+    const pictures = (library && typed.trim() === called ? (found.data?.rows ?? []) : []).map((one) => ({
+      name: `Picture: ${one.path}`,
+      to: addressOf(library!.slug, `review/${one.id}`),
+    }));
+    return [...fitting, ...pictures, ...finding];
+  }, [library, libraries.data, typed, called, found.data, person, may]);
 
   const go = (command: Command | undefined) => {
     if (!command) return;

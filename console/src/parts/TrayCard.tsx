@@ -1,9 +1,9 @@
 /** A tray of pictures of the library, chosen to differ, and made anew as the recipe's settings change. */
 
-import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import type { Library, Picture, RecipeSettings } from "../api/client";
 import { usePictures, useTrial } from "../api/queries";
+import { useAtRest } from "../look/rest";
 import { TRIED } from "./LevelsCard";
 import { TrialView } from "./TrialView";
 import { Card, ErrorNote } from "./ui";
@@ -41,7 +41,7 @@ export function TrayCard({ library, settings }: { library: Library; settings: Re
     { what: "a PNG", list: usePictures(library.slug, DRAWING) },
     { what: "most saved", list: usePictures(library.slug, MOST_SAVED) },
   ];
-  const atRest = useAtRest(settings);
+  const atRest = useAtRest(settings, REST);
   const tray = chosen(lists.map(({ what, list }) => ({ what, pictures: list.data?.pages[0]?.rows ?? [] })));
   if (lists.some(({ list }) => list.isPending) || tray.length === 0) return null;
   return (
@@ -85,14 +85,4 @@ function Tried({
       )}
     </section>
   );
-}
-
-/** Settings as they are once nothing changed for a moment: nothing is asked in the middle of a word. */
-function useAtRest(settings: RecipeSettings): RecipeSettings {
-  const [atRest, setAtRest] = useState(settings);
-  useEffect(() => {
-    const timer = setTimeout(() => setAtRest(settings), REST);
-    return () => clearTimeout(timer);
-  }, [settings]);
-  return atRest;
 }
