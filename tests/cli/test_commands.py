@@ -58,7 +58,15 @@ RUN = {
     "bytes_lightest": 300,
     "created_at": NOW,
 }
-ITEM = {"id": 1, "run_id": 7, "picture_id": 1, "path": "a.jpg", "state": "failed", "reason": "it hung"}
+ITEM = {
+    "id": 1,
+    "run_id": 7,
+    "picture_id": 1,
+    "file_id": 9,
+    "path": "a.jpg",
+    "state": "failed",
+    "reason": "it hung",
+}
 WORST_PLACE = {"score": 71.2, "left": 0.25, "top": 0.5, "columns": 2, "lost": "000a1d05"}
 PICTURE = {
     "id": 3,
