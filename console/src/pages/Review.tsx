@@ -4,7 +4,7 @@ import { LayoutGrid, Rows3, SlidersHorizontal, X } from "lucide-react";
 import { ToggleGroup } from "radix-ui";
 import { useCallback, useEffect, useMemo, useState } from "react";
 import { useLocation, useSearchParams } from "react-router";
-import type { Library, Picture } from "../api/client";
+import type { Facets, Library, Picture } from "../api/client";
 import { useFacets, useFormats, usePictures } from "../api/queries";
 import { asked, choices, FACET_NAMES, FACETS, ORDERS, readFilter, wordOf, type Filter } from "../look/filter";
 import { bytes, many, saved } from "../look/words";
@@ -159,7 +159,7 @@ function toggled(chosen: Chosen, one: Picture, pictures: Picture[]): Chosen {
   return next.size ? next : NONE;
 }
 
-function selectionOf(chosen: Chosen, facets: ReturnType<typeof useFacets>["data"]): Selection {
+function selectionOf(chosen: Chosen, facets: Facets | undefined): Selection {
   if (chosen === "all")
     return { pictures: facets?.pictures ?? 0, files: facets?.files ?? 0, weight: facets?.bytes_now ?? 0 };
   const pictures = [...chosen.values()];
@@ -225,6 +225,11 @@ function ViewChoice({ view, onChange }: { view: View; onChange: (view: View) => 
   );
 }
 
+function found({ pictures, files, bytes_before, bytes_now }: Facets): string {
+  if (pictures === 0) return "No pictures";
+  return `${many(pictures, "picture")}, ${many(files, "file")}: ${bytes(bytes_before)} became ${bytes(bytes_now)}, ${saved(bytes_before, bytes_now)}`;
+}
+
 /** What the filter finds, in a sentence, and each choice, to be taken away. */
 function Found({
   filter,
@@ -234,7 +239,7 @@ function Found({
   onClear,
 }: {
   filter: Filter;
-  facets: ReturnType<typeof useFacets>["data"];
+  facets: Facets | undefined;
   onDrop: (name: string, value: string, on: boolean) => void;
   onPut: (name: string, value: string) => void;
   onClear: () => void;
@@ -254,8 +259,7 @@ function Found({
   return (
     <div className="mb-3 flex min-h-7 flex-wrap items-center gap-2 text-sm">
       <span className="mr-1 text-quiet" aria-live="polite">
-        {facets &&
-          `${many(facets.pictures, "picture")}, ${many(facets.files, "file")}: ${bytes(facets.bytes_before)} became ${bytes(facets.bytes_now)}, ${saved(facets.bytes_before, facets.bytes_now)}`}
+        {facets && found(facets)}
       </span>
       {chips.map(({ key, name, drop }) => (
         <button

@@ -104,8 +104,8 @@ export function Comparison({ picture }: { picture: PictureDetail }) {
           It was cut or turned: both sides are drawn in one frame here, so one of them is stretched.
         </p>
       )}
-      <div className="mt-3 grid items-start gap-x-6 gap-y-3 lg:grid-cols-[minmax(0,1fr)_18rem]">
-        <div className="space-y-3">
+      <div className="mt-3 grid grid-cols-[minmax(0,1fr)] items-start gap-x-6 gap-y-3 lg:grid-cols-[minmax(0,1fr)_18rem]">
+        <div className="min-w-0 space-y-3">
           <VersionChoice label="On the left" versions={versions} chosen={one.key} onChoose={setLeft} />
           <VersionChoice label="On the right" versions={versions} chosen={other.key} onChoose={setRight} />
           {readable.length > 1 && <FileChoice files={readable} chosen={file.id} onChoose={setFileId} />}

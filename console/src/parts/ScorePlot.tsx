@@ -24,7 +24,7 @@ export function ScorePlot({
   const y = (score: number) => 10 + ((HEIGHT - BELOW - 18) * (100 - score)) / (100 - lowest);
   const steps = [100, (100 + lowest) / 2, lowest];
   return (
-    <figure className="m-0">
+    <figure className="m-0 max-w-72">
       <figcaption className="text-xs text-quiet">Score, and weight to its right</figcaption>
       <svg viewBox={`0 0 ${WIDTH} ${HEIGHT}`} className="w-full" aria-hidden>
         {steps.map((step) => (
