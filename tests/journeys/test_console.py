@@ -98,7 +98,7 @@ def test_the_whole_journey(service: Service, library: Path, page: Page) -> None:
     page.get_by_role("button", name="Pause").click()
     expect(page.get_by_text("paused", exact=True)).to_be_visible()
     page.get_by_role("button", name="Go on").click()
-    expect(page.get_by_text("finished", exact=True)).to_be_visible(timeout=120_000)
+    expect(page.get_by_text("finished", exact=True)).to_be_visible(timeout=300_000)
     expect(page.get_by_role("heading", name="4 files failed")).to_be_visible()
     expect(page.get_by_text("the content is not a picture format known here").first).to_be_visible()
 
@@ -315,7 +315,7 @@ def test_sizes_a_focal_point_touch_ups_and_a_watermark(service: Service, tmp_pat
     expect(page.get_by_role("heading", name="At 100 %")).to_be_visible()
     page.get_by_role("button", name="Save").click()
     page.get_by_role("button", name="Make it so now").click()
-    expect(page.get_by_text("finished", exact=True)).to_be_visible(timeout=120_000)
+    expect(page.get_by_text("finished", exact=True)).to_be_visible(timeout=300_000)
     steps = service.client.touches(picture.id).steps
     assert [step.kind for step in steps] == ["turn", "cover"]
 
