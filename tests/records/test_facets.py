@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import json
 import random
 from collections import Counter
 from collections.abc import Callable, Iterator
@@ -161,16 +163,52 @@ def test_a_list_read_by_cursor_is_the_list_read_at_once(
     assert {one.id for one in read} == {one.id for one in everything if fits(one, filter)}
 
 
+def _cursor(*values: object) -> str:
+    return base64.urlsafe_b64encode(json.dumps(values).encode()).decode()
+
+
 @pytest.mark.parametrize(
-    "cursor",
-    ["", "x", "bnVsbA", "WzFd", "WzEsInNpemUiLCJhIiwiYiJd", "WzEsInBhdGgiLCJhIl0", "é"],
-    ids=["empty", "letter", "null", "short", "of text", "another order", "not ASCII"],
+    ("sort", "cursor"),
+    [
+        ("size", ""),
+        ("size", "x"),
+        ("size", "é"),
+        ("size", _cursor()),
+        ("size", _cursor(1, "size", "a", "b")),
+        ("size", _cursor(1, "path", "a")),
+        ("size", _cursor(1, "size", 2**70, 1)),
+        ("path", _cursor(1, "path", "a\0b")),
+        ("path", _cursor(1, "path", "\ud800")),
+        ("worst", _cursor(1, "worst", True, 1)),
+        ("worst", _cursor(1, "worst", 10**400, 1)),
+        ("worst", _cursor(1, "worst", float("nan"), 1)),
+    ],
+    ids=range(12),
 )
-def test_a_cursor_of_something_else_is_refused(shelf: Database, cursor: str) -> None:
+def test_a_cursor_of_something_else_is_refused(shelf: Database, sort: str, cursor: str) -> None:
     with shelf.reading() as session:
         library = session.get_one(Library, 1)
         with pytest.raises(Refusal, match="begin with the first page"):
-            pictures_page(session, library, PictureFilter(), PictureSort.SIZE, limit=5, after=cursor)
+            pictures_page(session, library, PictureFilter(), PictureSort(sort), limit=5, after=cursor)
+
+
+def test_a_cursor_holds_any_name_that_a_picture_can_have(database: Database, tmp_path: Path) -> None:
+    add_library(database, tmp_path)
+    names = ["a.jpg", "\u200dzwj.jpg", "no\u00a0break.jpg", "\u202eright.jpg", "\U0001f9d1\u200d.jpg"]
+    with database.begin() as session:
+        session.add_all(
+            Picture(library_id=1, path=name, folder="", name=name, original_id=1) for name in names
+        )
+    with database.reading() as session:
+        library = session.get_one(Library, 1)
+        page = pictures_page(session, library, PictureFilter(), PictureSort.PATH, limit=1)
+        read = [row.name for row in page.rows]
+        while page.cursor is not None:
+            page = pictures_page(
+                session, library, PictureFilter(), PictureSort.PATH, limit=1, after=page.cursor
+            )
+            read += [row.name for row in page.rows]
+    assert sorted(read) == sorted(names)
 
 
 def test_folders_are_told_one_step_at_a_time(shelf: Database) -> None:

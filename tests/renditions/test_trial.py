@@ -17,7 +17,8 @@ from walk import Walk
 from plumcrate.contract.common import Level
 from plumcrate.contract.recipes import RecipeSettings, Trial, TrialRequest
 from plumcrate.imaging import Level as CoreLevel
-from plumcrate.imaging import Recipe, treat
+from plumcrate.imaging import Limits, Recipe, treat
+from plumcrate.imaging.errors import LeftAlone, TooLarge
 from plumcrate.imaging.outcome import Chosen
 from plumcrate.imaging.pixels import decode
 from plumcrate.keeping.state import StateFolder
@@ -109,6 +110,18 @@ def test_what_cannot_be_tried_says_why(bench: Bench) -> None:
     (bench.root / "chart.png").write_bytes(b"nothing of the kind")
     with pytest.raises(Refusal, match=r"chart\.png cannot be treated: the content is not a picture"):
         bench.attempt("chart.png")
+
+
+def test_only_a_part_is_ever_treated_and_only_of_what_may_be_treated(bench: Bench, sandbox: Sandbox) -> None:
+    large = io.BytesIO()
+    with Image.open(bench.root / "a.jpg") as image:
+        image.save(large, "WEBP", quality=80)
+    with pytest.raises(LeftAlone, match="of a WEBP of this kind and size no part can be tried"):
+        sandbox.trial(large.getvalue(), Recipe(), (0.5, 0.5), PIXELS)
+    narrow = Sandbox(1, memory_mb=3000, seconds_per_megapixel=10, limits=Limits(100_000))
+    with pytest.raises(TooLarge):
+        narrow.trial((bench.root / "a.jpg").read_bytes(), Recipe(), (0.5, 0.5), PIXELS)
+    narrow.close()
 
 
 def test_a_part_is_as_large_as_asked_for_and_of_the_place_asked_for(bench: Bench) -> None:

@@ -80,9 +80,23 @@ export function useFolders(slug: string) {
 
 const PAGE = 60;
 
-/** One page of pictures: the first, or what follows the cursor of the one before. */
-export async function fetchPictures(slug: string, filter: object, after: string = "") {
-  const query = { ...filter, limit: PAGE, previews: true, ...(after && { after }) };
+/** A few pictures, without what stands behind them in the list; none while nothing is asked for. */
+export function useFewPictures(slug: string, query: object | undefined) {
+  return useQuery({
+    queryKey: keys.pictures(slug, { few: query }),
+    enabled: query !== undefined,
+    queryFn: () => fetchPictures(slug, query!),
+  });
+}
+
+/** The largest still pictures of a library, to show something on. */
+export function useSomePictures(slug: string) {
+  const { data, isPending } = useFewPictures(slug, SOME);
+  return { data: data?.rows.filter((picture) => picture.width > 0), isPending };
+}
+const SOME = { sort: "size", format: ["jpeg"], limit: 12 };
+
+async function fetchPictures(slug: string, query: object) {
   return ask(api.GET("/api/v1/libraries/{slug}/pictures", { params: { path: { slug }, query } }));
 }
 
@@ -90,23 +104,15 @@ export async function fetchPictures(slug: string, filter: object, after: string 
 export function usePictures(slug: string, filter: object) {
   return useInfiniteQuery({
     queryKey: keys.pictures(slug, filter),
-    queryFn: ({ pageParam }) => fetchPictures(slug, filter, pageParam),
+    queryFn: ({ pageParam }) =>
+      fetchPictures(slug, {
+        ...filter,
+        limit: PAGE,
+        previews: true,
+        ...(pageParam && { after: pageParam }),
+      }),
     initialPageParam: "",
     getNextPageParam: (last) => last.cursor ?? undefined,
-  });
-}
-
-/** A few pictures whose path holds some letters; none while there are none. */
-export function useCalled(slug: string, letters: string) {
-  return useQuery({
-    queryKey: keys.pictures(slug, { called: letters }),
-    enabled: letters !== "",
-    queryFn: () =>
-      ask(
-        api.GET("/api/v1/libraries/{slug}/pictures", {
-          params: { path: { slug }, query: { search: letters, limit: 6 } },
-        }),
-      ),
   });
 }
 
@@ -144,17 +150,6 @@ export function useSetOverrides(slug: string) {
     mutationFn: (body: Schemas["OverridesRequest"]) =>
       ask(api.PUT("/api/v1/libraries/{slug}/overrides", { params: { path: { slug } }, body })),
     onSuccess: () => stale(cache, ["pictures", "picture", "plan", "effect"]),
-  });
-}
-
-/** The largest still pictures of a library, to try something on. */
-export function useSomePictures(slug: string) {
-  return useQuery({
-    queryKey: keys.pictures(slug, { some: true }),
-    queryFn: async () =>
-      (await fetchPictures(slug, { sort: "size", format: "jpeg" })).rows.filter(
-        (picture) => picture.width > 0,
-      ),
   });
 }
 

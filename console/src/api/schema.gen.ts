@@ -2050,7 +2050,7 @@ export interface paths {
         /**
          * Try settings on a part of a picture
          * @description What a recipe, or another level, makes of a part of the original: files, bytes and scores. Nothing is
-         *     changed.
+         *     changed. One is made at a time.
          */
         post: operations["trial_api_v1_pictures__picture_id__trial_post"];
         delete?: never;

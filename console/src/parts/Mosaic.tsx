@@ -6,17 +6,18 @@
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { previewUrl, type Library, type Picture } from "../api/client";
-import { usePictures } from "../api/queries";
+import { useFewPictures } from "../api/queries";
 import { mosaic, type Tile } from "../look/mosaic";
 import { bytes, many, saved } from "../look/words";
 import { Card, ErrorNote, Shape } from "./ui";
 
 const SHOWN = 24;
+const HEAVIEST = { sort: "size", limit: SHOWN + 8, previews: true };
 
 export function MosaicCard({ library }: { library: Library }) {
-  const found = usePictures(library.slug, { sort: "size" });
+  const found = useFewPictures(library.slug, HEAVIEST);
   const wide = useWide();
-  const pictures = (found.data?.pages[0]?.rows ?? [])
+  const pictures = (found.data?.rows ?? [])
     .filter((picture) => picture.bytes_before > 0)
     .sort((a, b) => b.bytes_before - a.bytes_before)
     .slice(0, SHOWN);

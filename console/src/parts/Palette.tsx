@@ -5,7 +5,7 @@ import { useEffect, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import type { Library, Person } from "../api/client";
 import { useMay } from "../api/people";
-import { useCalled, useLibraries, usePerson } from "../api/queries";
+import { useFewPictures, useLibraries, usePerson } from "../api/queries";
 import { useAtRest } from "../look/rest";
 import { addressOf, PAGES, SERVICE } from "../pages";
 
@@ -53,7 +53,10 @@ export function Palette({
   }, [open]);
 
   const called = useAtRest(typed.trim(), 200);
-  const found = useCalled(library?.slug ?? "", open && library && called.length > 1 ? called : "");
+  const found = useFewPictures(
+    library?.slug ?? "",
+    open && library && called.length > 1 ? { search: called, limit: 6 } : undefined,
+  );
 
   const commands = useMemo<Command[]>(() => {
     const here = library

@@ -2,16 +2,18 @@
 
 import { Link } from "react-router";
 import type { Library, Picture, RecipeSettings } from "../api/client";
-import { usePictures, useTrial } from "../api/queries";
+import { useFewPictures, useTrial } from "../api/queries";
 import { useAtRest } from "../look/rest";
 import { TRIED } from "./LevelsCard";
 import { TrialView } from "./TrialView";
 import { Card, ErrorNote } from "./ui";
 
-const HEAVIEST = { sort: "size" };
-const WORST = { sort: "worst" };
-const DRAWING = { sort: "size", format: ["png"] };
-const MOST_SAVED = { sort: "saved" };
+/** So many of each list are looked at for one that can be shown. */
+const FEW = 12;
+const HEAVIEST = { sort: "size", limit: FEW };
+const WORST = { sort: "worst", limit: FEW };
+const DRAWING = { sort: "size", format: ["png"], limit: FEW };
+const MOST_SAVED = { sort: "saved", limit: FEW };
 
 /** Until settings are at rest, in milliseconds. */
 const REST = 500;
@@ -36,13 +38,13 @@ export function chosen(lists: { what: string; pictures: Picture[] }[]): OnTray[]
 
 export function TrayCard({ library, settings }: { library: Library; settings: RecipeSettings }) {
   const lists = [
-    { what: "the heaviest", list: usePictures(library.slug, HEAVIEST) },
-    { what: "the worst place", list: usePictures(library.slug, WORST) },
-    { what: "a PNG", list: usePictures(library.slug, DRAWING) },
-    { what: "most saved", list: usePictures(library.slug, MOST_SAVED) },
+    { what: "the heaviest", list: useFewPictures(library.slug, HEAVIEST) },
+    { what: "the worst place", list: useFewPictures(library.slug, WORST) },
+    { what: "a PNG", list: useFewPictures(library.slug, DRAWING) },
+    { what: "most saved", list: useFewPictures(library.slug, MOST_SAVED) },
   ];
   const atRest = useAtRest(settings, REST);
-  const tray = chosen(lists.map(({ what, list }) => ({ what, pictures: list.data?.pages[0]?.rows ?? [] })));
+  const tray = chosen(lists.map(({ what, list }) => ({ what, pictures: list.data?.rows ?? [] })));
   if (lists.some(({ list }) => list.isPending) || tray.length === 0) return null;
   return (
     <Card title="On your own pictures" aside="the middle of each, made anew as you change settings">

@@ -63,6 +63,7 @@ class Service:
     pictures: PictureServer
     page_threads: anyio.CapacityLimiter
     upload_threads: anyio.CapacityLimiter
+    trial_threads: anyio.CapacityLimiter
     health_threads: anyio.CapacityLimiter
 
     @classmethod
@@ -109,6 +110,8 @@ class Service:
             pictures=PictureServer(finder, partial(_lacking, remaking), counter),
             page_threads=anyio.CapacityLimiter(8),
             upload_threads=anyio.CapacityLimiter(2),
+            # One of the two children stays free for previews.
+            trial_threads=anyio.CapacityLimiter(1),
             health_threads=anyio.CapacityLimiter(2),
         )
 

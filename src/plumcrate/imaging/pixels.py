@@ -78,14 +78,19 @@ def open_picture(
     return image
 
 
-def _decoded(
-    data: bytes, facts: Facts, limits: Limits, at_least: tuple[int, int] | None = None
-) -> Image.Image:
+def refuse_large(facts: Facts, limits: Limits) -> None:
+    """Raises TooLarge for more pixels than the limits allow."""
     if facts.pixels > limits.pixels:
         raise TooLarge(
             f"the picture is {facts.width:,} x {facts.height:,} pixels, "
             f"more than the limit of {limits.pixels / 1e6:.0f} megapixels"
         )
+
+
+def _decoded(
+    data: bytes, facts: Facts, limits: Limits, at_least: tuple[int, int] | None = None
+) -> Image.Image:
+    refuse_large(facts, limits)
     if facts.format == "gif":
         _refuse_vast(extents(data), limits)
     try:

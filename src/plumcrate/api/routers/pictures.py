@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Annotated, BinaryIO
 
+from anyio import to_thread
 from fastapi import Depends, Query, Request, Response
 from fastapi.responses import StreamingResponse
 from sqlalchemy import func, select, update
 from starlette.concurrency import run_in_threadpool
 
+from plumcrate.api.acts import act_of
 from plumcrate.api.needs import Looking, Mending, need
 from plumcrate.api.problems import ApiError
 from plumcrate.api.service import service_of
@@ -141,10 +143,13 @@ def the_facets(slug: Slug, actor: Looking, session: Session, filter: Filter) -> 
 
 
 @router.put("/libraries/{slug}/overrides", summary="Override the recipe for many pictures")
-def overrides(slug: Slug, body: OverridesRequest, actor: Mending, session: Session) -> Changed:
+def overrides(
+    slug: Slug, body: OverridesRequest, actor: Mending, session: Session, request: Request
+) -> Changed:
     """A level for these pictures, ``leave`` to leave them alone, or null for the recipe.
 
     To leave them alone, and to take that back, the right to mend is enough."""
+    act_of(request).detail = body.model_dump_json(exclude_defaults=True, exclude={"pictures"})[:2000]
     library = the_library(session, slug)
     these = [tables.Picture.library_id == library.id]
     these += fits(body.which) if body.which else [tables.Picture.id == func.any(body.pictures)]
@@ -194,14 +199,19 @@ def the_plan(picture_id: Id, actor: Looking, session: Session) -> list[FilePlan]
 
 
 @router.post("/pictures/{picture_id}/trial", summary="Try settings on a part of a picture")
-def trial(
+async def trial(
     picture_id: Id, body: TrialRequest, actor: Looking, database: TheDatabase, request: Request
 ) -> Trial:
     """What a recipe, or another level, makes of a part of the original: files, bytes and scores. Nothing is
-    changed."""
-    with database.reading() as session:
-        picture = the(session, tables.Picture, picture_id, "picture")
-    return service_of(request).trier.attempt(picture, body)
+    changed. One is made at a time."""
+    service = service_of(request)
+
+    def attempt() -> Trial:
+        with database.reading() as session:
+            picture = the(session, tables.Picture, picture_id, "picture")
+        return service.trier.attempt(picture, body)
+
+    return await to_thread.run_sync(attempt, limiter=service.trial_threads)
 
 
 @router.get(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import ColumnElement, case, func, select
+from sqlalchemy import ColumnElement, String, case, func, select, type_coerce
 from sqlalchemy.orm import Session
 
 from plumcrate.contract.pictures import (
@@ -27,7 +27,7 @@ _SAVED = Picture.bytes_before - Picture.bytes_now
 
 #: The value that a picture has in each facet.
 _VALUE: dict[str, ColumnElement[Any]] = {
-    "state": func.coalesce(Picture.state, ""),
+    "state": type_coerce(Picture.state, String),
     "format": func.coalesce(Picture.format, ""),
     "weight": case(
         (Picture.bytes_now < 100_000, str(WeightClass.UNDER_100_KB)),

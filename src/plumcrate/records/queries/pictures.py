@@ -67,12 +67,21 @@ def _whole(*values: Any) -> bool:
     return all(type(value) is int and abs(value) < 2**63 for value in values)
 
 
+def _text(value: Any) -> bool:
+    """Whether PostgreSQL can hold it: no NUL, and no half of a surrogate pair."""
+    return isinstance(value, str) and not any(one == "\0" or "\ud800" <= one <= "\udfff" for one in value)
+
+
+def _score(value: Any) -> bool:
+    return type(value) in (int, float) and abs(value) < 1e6
+
+
 _SHAPE: dict[PictureSort, Callable[[list[Any]], bool]] = {
-    PictureSort.PATH: lambda last: len(last) == 1 and isinstance(last[0], str) and "\0" not in last[0],
+    PictureSort.PATH: lambda last: len(last) == 1 and _text(last[0]),
     PictureSort.SAVED: lambda last: len(last) == 2 and _whole(*last),
     PictureSort.SIZE: lambda last: len(last) == 2 and _whole(*last),
     PictureSort.WORST: lambda last: (
-        len(last) == 2 and _whole(last[1]) and (last[0] is None or isinstance(last[0], int | float))
+        len(last) == 2 and _whole(last[1]) and (last[0] is None or _score(last[0]))
     ),
 }
 
