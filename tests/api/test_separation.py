@@ -186,6 +186,26 @@ ENTRIES: dict[str, Entry] = {
     "GET /libraries/{slug}/mapping": Entry(LOOK),
     "PUT /libraries/{slug}/mapping": Entry(ADMINISTER, lambda _: b"{}"),
     "POST /libraries/{slug}/resemblances": Entry(TREAT),
+    "POST /libraries/{slug}/word-readings": Entry(MEND),
+    "GET /libraries/{slug}/descriptions": Entry(LOOK),
+    "GET /libraries/{slug}/descriptions/summary": Entry(LOOK),
+    "GET /libraries/{slug}/descriptions/csv": Entry(LOOK),
+    "PUT /libraries/{slug}/descriptions/csv": Entry(MEND, lambda _: b"path,alternative"),
+    "GET /libraries/{slug}/descriptions/xliff": Entry(LOOK, query=lambda _: {"source": "en", "target": "de"}),
+    "PUT /libraries/{slug}/descriptions/xliff": Entry(
+        MEND, lambda _: b'<xliff xmlns="urn:oasis:names:tc:xliff:document:2.0" trgLang="de"/>'
+    ),
+    "POST /libraries/{slug}/descriptions/change": Entry(
+        MEND, lambda _: {"language": "en", "which": {}, "deed": {"do": "mark", "decorative": True}}
+    ),
+    "GET /libraries/{slug}/description-changes": Entry(LOOK),
+    "POST /libraries/{slug}/description-changes/{change_id}/undo": Entry(MEND),
+    "GET /libraries/{slug}/description-settings": Entry(LOOK),
+    "PUT /libraries/{slug}/description-settings": Entry(ADMINISTER, lambda _: {"languages": ["en"]}),
+    "GET /libraries/{slug}/search-terms": Entry(LOOK),
+    "PUT /libraries/{slug}/search-terms": Entry(MEND, lambda _: b"term,count\nlamp,3\n"),
+    "GET /pictures/{picture_id}/descriptions": Entry(LOOK),
+    "PUT /pictures/{picture_id}/descriptions/{language}": Entry(MEND, lambda _: {"title": "Lamp"}),
     "GET /libraries/{slug}/proposals": Entry(LOOK),
     "POST /libraries/{slug}/proposals": Entry(ADMINISTER, lambda _: {"folder": "2025", "accept": False}),
     "PUT /libraries/{slug}/allowance": Entry(SERVICE),
@@ -345,6 +365,23 @@ def things_of(url: str, place: Place) -> dict[str, int]:
             run,
             mark,
         )
+        session.execute(
+            "INSERT INTO descriptions (picture_id, language, library_id, alternative, title, caption, credit,"
+            " decorative, version, by) VALUES (%s, 'en', %s, %s, '', '', '', false, 1, %s)"
+            " ON CONFLICT DO NOTHING",
+            [place.numbers["picture_id"], number, mark, mark],
+        )
+        session.execute(
+            "INSERT INTO search_terms VALUES (%s, %s, 1, ARRAY[%s]) ON CONFLICT DO NOTHING",
+            [number, mark, mark],
+        )
+        change = made(
+            "INSERT INTO description_changes (library_id, language, what, pictures, by)"
+            " VALUES (%s, 'en', %s, 1, %s)",
+            number,
+            mark,
+            mark,
+        )
         backup = made(
             "INSERT INTO backups (library_id, sha256, size, path, born_day) VALUES (%s, %s, 1, %s, 0)",
             number,
@@ -395,6 +432,7 @@ def things_of(url: str, place: Place) -> dict[str, int]:
         "shot_id": shot,
         "need_id": need,
         "backup_id": backup,
+        "change_id": change,
         "person_id": person,
         "invitation_id": invitation,
         "key_id": key,
@@ -470,6 +508,7 @@ def world(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
                     "shot_id",
                     "need_id",
                     "backup_id",
+                    "change_id",
                     "person_id",
                     "invitation_id",
                     "key_id",
@@ -495,6 +534,7 @@ def ask(caller: httpx.Client, operation: str, place: Place) -> httpx.Response:
         "name": "card",
         "form": "csv",
         "month": "2026-06",
+        "language": "en",
         "action": "pause",
         "session_id": ABSENT,
     }

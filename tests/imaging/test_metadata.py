@@ -15,6 +15,7 @@ from plumcrate.imaging.identification import exif_orientation
 from plumcrate.imaging.kinds import EVERYTHING, NOTHING
 from plumcrate.imaging.metadata import exif, iptc, xmp
 from plumcrate.imaging.metadata.exif import Exif, Tag
+from plumcrate.imaging.metadata.texts import embedded_texts
 
 XMP = b"""<?xpacket begin="" id="x"?><x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF
  xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#"><rdf:Description rdf:about=""
@@ -249,3 +250,68 @@ def test_without_a_word_only_the_rights_stay() -> None:
         found = image.getexif()
         assert 0x8298 in found
         assert not found.get_ifd(0x8825)
+
+
+WORDS = b"""<x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF
+ xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#"><rdf:Description
+ xmlns:dc="http://purl.org/dc/elements/1.1/" xmlns:photoshop="http://ns.adobe.com/photoshop/1.0/"
+ xmlns:core="http://iptc.org/std/Iptc4xmpCore/1.0/xmlns/" photoshop:Headline="Light at last">
+ <core:AltTextAccessibility><rdf:Alt><rdf:li xml:lang="de">Die Linse</rdf:li>
+ <rdf:li xml:lang="x-default">The lens</rdf:li></rdf:Alt></core:AltTextAccessibility>
+ <dc:description>OLYMPUS DIGITAL CAMERA</dc:description></rdf:Description></rdf:RDF></x:xmpmeta>"""
+
+
+def iptc_block(*datasets: tuple[int, bytes]) -> bytes:
+    body = b"".join(
+        b"\x1c\x02" + bytes([number]) + struct.pack(">H", len(text)) + text for number, text in datasets
+    )
+    return b"8BIM\x04\x04\0\0" + struct.pack(">I", len(body)) + body
+
+
+def in_jpeg(*segments: tuple[int, bytes]) -> bytes:
+    parts = [b"\xff" + bytes([marker]) + struct.pack(">H", len(body) + 2) + body for marker, body in segments]
+    return b"\xff\xd8" + b"".join(parts) + b"\xff\xda"
+
+
+def in_png(packet: bytes) -> bytes:
+    body = b"XML:com.adobe.xmp\0\0\0\0\0" + packet
+    return b"\x89PNG\r\n\x1a\n" + struct.pack(">I", len(body)) + b"iTXt" + body + bytes(4)
+
+
+def in_webp(packet: bytes) -> bytes:
+    return b"RIFF\0\0\0\0WEBP" + b"XMP " + struct.pack("<I", len(packet)) + packet
+
+
+def test_words_are_found_wherever_a_format_keeps_them() -> None:
+    words = [
+        ("xmp-alternative", "The lens"),
+        ("xmp-alternative", "Die Linse"),
+        ("xmp-headline", "Light at last"),
+    ]
+    xmp_segment = (0xE1, b"http://ns.adobe.com/xap/1.0/\0" + WORDS)
+    for data in (in_jpeg(xmp_segment), in_png(WORDS), in_webp(WORDS)):
+        assert embedded_texts(data) == words, "the default first; what a camera wrote says nothing"
+    block = iptc_block((120, "Die Brücke".encode("cp1252")), (105, "Später".encode()), (92, b"East rock"))
+    found = embedded_texts(in_jpeg((0xED, iptc.PREFIX + block), xmp_segment))
+    assert found == [
+        ("iptc-caption", "Die Brücke"),
+        ("iptc-headline", "Später"),
+        ("iptc-place", "East rock"),
+        *words,
+    ]
+
+
+@given(st.binary(max_size=300), st.sampled_from([b"\xff\xd8\xff\xe1", b"\x89PNG\r\n\x1a\n", b"RIFF1234WEBP"]))
+def test_damaged_words_say_nothing_or_something_short(data: bytes, start: bytes) -> None:
+    for source, text in embedded_texts(start + data):
+        assert source.partition("-")[0] in ("iptc", "xmp")
+        assert 0 < len(text) <= 2_000
+
+
+def test_words_cost_as_much_as_they_are_long() -> None:
+    bomb = b'<!DOCTYPE x [<!ENTITY a "aaaa">]><x>&a;</x>'
+    assert embedded_texts(in_webp(bomb)) == []
+    many = iptc_block(*((120, b"caption %d" % number) for number in range(500)))
+    assert len(embedded_texts(in_jpeg((0xED, iptc.PREFIX + many)))) == 40
+    long = iptc_block((120, b"x" * 30_000))
+    assert embedded_texts(in_jpeg((0xED, iptc.PREFIX + long))) == [("iptc-caption", "x" * 2_000)]

@@ -479,3 +479,50 @@ def test_a_tag_without_end_is_given_up_before_it_costs_much() -> None:
     assert b"<source" in out.partition(b"<img alt")[0]
     assert out.endswith(b"".join(pieces)[26:])
     assert "does not end" in str(stream.fault)
+
+
+SAYS = {"en": "The tower & the sea", "de-CH": 'Der "Turm"', "fr": ""}
+DESCRIBED = {path: found.model_copy(update={"alternatives": SAYS}) for path, found in FILES.items()}
+
+
+def described(page: str, **rules: object) -> str:
+    found = Delivery(address="https://ledge.example/media", markup=Markup.model_validate(rules))
+    known = {path: DESCRIBED[path] for path in DESCRIBED}
+    out, _ = rewrite(page.encode(), HERE, found, lambda paths: {p: known[p] for p in paths if p in known})
+    return out.decode()
+
+
+@pytest.mark.parametrize(
+    ("tag", "text"),
+    [
+        ('<html lang="en-GB"><img src="/media/bare.jpg">', 'alt="The tower &amp; the sea"'),
+        ('<html lang="de"><img src="/media/bare.jpg">', 'alt="Der &quot;Turm&quot;"'),
+        ('<html lang="fr"><img src="/media/bare.jpg">', 'alt=""'),
+        ('<img src="/media/bare.jpg">', 'alt="The tower &amp; the sea"'),
+    ],
+)
+def test_a_picture_without_a_text_gets_that_of_the_pages_language(tag: str, text: str) -> None:
+    assert text in described(tag)
+
+
+@pytest.mark.parametrize(
+    "tag",
+    [
+        '<html lang="pl"><img src="/media/bare.jpg">',
+        '<html lang="en"><img src="/media/bare.jpg" alt="">',
+        '<html lang="en"><img src="/media/bare.jpg" alt="Mine">',
+        '<html lang="en"><img src="/media/bare.jpg" aria-hidden="true">',
+        '<html lang="en"><img src="/media/elsewhere.jpg">',
+    ],
+)
+def test_what_an_author_wrote_is_never_written_over(tag: str) -> None:
+    assert described(tag).count(" alt=") == tag.count(" alt=")
+    assert "tower" not in described(tag)
+
+
+def test_texts_are_written_over_or_not_at_all_when_asked() -> None:
+    page = '<html lang="en"><img src="/media/bare.jpg" alt="Mine">'
+    everything = tinyhtml5.parse(described(page, alternatives="all")).iter()
+    (image,) = (one for one in everything if str(one.tag).endswith("img"))
+    assert image.get("alt") == "The tower & the sea", "a browser heeds the first"
+    assert "alt" not in described('<img src="/media/bare.jpg">', alternatives="none")

@@ -508,6 +508,174 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/description-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The latest changes of descriptions */
+        get: operations["the_changes_api_v1_libraries__slug__description_changes_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/description-changes/{change_id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Undo a change of descriptions
+         * @description Each text goes back to what it was, unless somebody changed it again since.
+         */
+        post: operations["undo_api_v1_libraries__slug__description_changes__change_id__undo_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/description-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a library's pictures are described */
+        get: operations["settings_api_v1_libraries__slug__description_settings_get"];
+        /**
+         * Change how pictures are described
+         * @description Languages, rules that are switched on, and how long a text may be. No text is changed.
+         */
+        put: operations["save_settings_api_v1_libraries__slug__description_settings_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/descriptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Pictures and what they say
+         * @description By path, described or not, with what is wanting, what could be said, and where pages show them.
+         */
+        get: operations["descriptions_api_v1_libraries__slug__descriptions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/descriptions/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change many descriptions at once
+         * @description Take suggestions, find and replace, fill in a pattern, or say that pictures are decorative. It is one
+         *     change, which can be undone. With `preview` nothing is changed.
+         */
+        post: operations["change_api_v1_libraries__slug__descriptions_change_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/descriptions/csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All descriptions as a table
+         * @description UTF-8 with its mark; nothing in it runs in a spreadsheet. `PUT` takes it back in.
+         */
+        get: operations["as_csv_api_v1_libraries__slug__descriptions_csv_get"];
+        /**
+         * Take in descriptions from a table
+         * @description Columns are found by name: `path`, and any of `language`, `alternative`, `title`, `caption`, `credit`,
+         *     `decorative`. A row that cannot be used is refused by itself. It is one change, which can be undone.
+         */
+        put: operations["put_csv_api_v1_libraries__slug__descriptions_csv_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/descriptions/summary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How far a library is described
+         * @description Counts for the library, by what is wanting, and for each weighed page.
+         */
+        get: operations["the_summary_api_v1_libraries__slug__descriptions_summary_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/descriptions/xliff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All descriptions for translation
+         * @description XLIFF 2.1 with the texts of one language, and what is there in the other.
+         */
+        get: operations["as_xliff_api_v1_libraries__slug__descriptions_xliff_get"];
+        /**
+         * Take in translated descriptions
+         * @description XLIFF 2: the language is what it was translated into. It is one change, which can be undone.
+         */
+        put: operations["put_xliff_api_v1_libraries__slug__descriptions_xliff_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/libraries/{slug}/facets": {
         parameters: {
             query?: never;
@@ -1291,6 +1459,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/search-terms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What people search the site for
+         * @description The 500 that are searched most.
+         */
+        get: operations["the_terms_api_v1_libraries__slug__search_terms_get"];
+        /**
+         * Take in search terms
+         * @description The body is a CSV with a column `term` and, if there is one, `count`. It replaces what was there.
+         */
+        put: operations["put_terms_api_v1_libraries__slug__search_terms_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/libraries/{slug}/server-rules/{server}": {
         parameters: {
             query?: never;
@@ -1722,6 +1914,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/word-readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read what pictures say of themselves
+         * @description Captions, headlines, titles and credits in IPTC and XMP, for suggestions. Nothing is changed.
+         */
+        post: operations["read_words_api_v1_libraries__slug__word_readings_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/machine": {
         parameters: {
             query?: never;
@@ -1947,6 +2159,47 @@ export interface paths {
          */
         get: operations["cuts_api_v1_pictures__picture_id__cuts_get"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{picture_id}/descriptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a picture says, in every language
+         * @description In each language that the library has.
+         */
+        get: operations["of_picture_api_v1_pictures__picture_id__descriptions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{picture_id}/descriptions/{language}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say what a picture says
+         * @description All texts of the language at once. With the `If-Match` of the version that was changed (`"0"` where
+         *     nobody had described it), what somebody else wrote meanwhile is not overwritten: 412 says who it was.
+         */
+        put: operations["describe_api_v1_pictures__picture_id__descriptions__language__put"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2375,6 +2628,26 @@ export interface components {
          * @enum {string}
          */
         Ability: "look" | "mend" | "upload" | "treat" | "administer";
+        /**
+         * Accepting
+         * @description Take the first suggestion there is, by the order of sources.
+         */
+        Accepting: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "accept";
+            /** @default alternative */
+            field?: components["schemas"]["TextField"];
+            /**
+             * Only Empty
+             * @default true
+             */
+            only_empty?: boolean;
+            /** Sources */
+            sources: components["schemas"]["TextSource"][];
+        };
         /**
          * Access
          * @description What somebody may do in a library. ``role`` is null for a key.
@@ -2852,6 +3125,39 @@ export interface components {
             requests: number | null;
         };
         /**
+         * BulkRequest
+         * @description One change to many descriptions: to these pictures, or to all that a filter finds.
+         */
+        BulkRequest: {
+            /** Deed */
+            deed: components["schemas"]["Accepting"] | components["schemas"]["Replacing"] | components["schemas"]["Filling"] | components["schemas"]["Marking"];
+            /** Language */
+            language: string;
+            /** Pictures */
+            pictures?: number[] | null;
+            /**
+             * Preview
+             * @description Only tell what would change.
+             * @default true
+             */
+            preview?: boolean;
+            which?: components["schemas"]["DescriptionFilter"] | null;
+        };
+        /**
+         * BulkResult
+         * @description What changed, or would. ``examples``: the first of them; ``change``: its number, to undo it.
+         */
+        BulkResult: {
+            /** Change */
+            change: number | null;
+            /** Changed */
+            changed: number;
+            /** Examples */
+            examples: components["schemas"]["ChangedText"][];
+            /** Unchanged */
+            unchanged: number;
+        };
+        /**
          * Caches
          * @description The caches between the site and its visitors, which are told when a picture changed.
          */
@@ -2890,6 +3196,22 @@ export interface components {
         Changed: {
             /** Pictures */
             pictures: number;
+        };
+        /**
+         * ChangedText
+         * @description One text, before and after.
+         */
+        ChangedText: {
+            /** After */
+            after: string;
+            /** Before */
+            before: string;
+            /** Field */
+            field: components["schemas"]["TextField"] | "decorative";
+            /** Path */
+            path: string;
+            /** Picture Id */
+            picture_id: number;
         };
         /**
          * CheckReport
@@ -3344,6 +3666,187 @@ export interface components {
             worst_place: components["schemas"]["WorstPlace"] | null;
         };
         /**
+         * Description
+         * @description The texts of one picture in one language, and what is known beside them.
+         *
+         *     ``version`` counts its changes; 0: nobody described it yet.
+         */
+        Description: {
+            /** Alternative */
+            alternative: string;
+            /** At */
+            at: string | null;
+            /** By */
+            by: string;
+            /** Caption */
+            caption: string;
+            /** Credit */
+            credit: string;
+            /** Decorative */
+            decorative: boolean;
+            /** Faults */
+            faults: components["schemas"]["DescriptionFault"][];
+            /** Height */
+            height: number;
+            /** Language */
+            language: string;
+            /** Library */
+            library: string;
+            /** Original Id */
+            original_id: number;
+            /** Path */
+            path: string;
+            /** Picture Id */
+            picture_id: number;
+            /** Suggestions */
+            suggestions: components["schemas"]["Suggestion"][];
+            /**
+             * Terms
+             * @description Search terms that have a word in common with what is known.
+             */
+            terms: components["schemas"]["SearchTerm"][];
+            /** Title */
+            title: string;
+            /** Uses */
+            uses: components["schemas"]["PageUse"][];
+            /** Version */
+            version: number;
+            /** Width */
+            width: number;
+        };
+        /**
+         * DescriptionChange
+         * @description A change of one or many descriptions, by one person at one time.
+         */
+        DescriptionChange: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /** Id */
+            id: number;
+            /** Language */
+            language: string;
+            /** Pictures */
+            pictures: number;
+            /** Undone At */
+            undone_at: string | null;
+            /** What */
+            what: string;
+        };
+        /**
+         * DescriptionFault
+         * @description What is wanting, and why that matters.
+         */
+        DescriptionFault: {
+            rule: components["schemas"]["DescriptionRule"];
+            /** Text */
+            text: string;
+        };
+        /**
+         * DescriptionFilter
+         * @description Pictures whose descriptions fit all that is given.
+         */
+        DescriptionFilter: {
+            /** Folder */
+            folder?: string | null;
+            /**
+             * Page Id
+             * @description Shown on this weighed page.
+             */
+            page_id?: number | null;
+            /**
+             * Search
+             * @description Any part of the path or of a text.
+             */
+            search?: string | null;
+            /**
+             * Used
+             * @description Shown on any weighed page, or on none.
+             */
+            used?: boolean | null;
+            /**
+             * Wanting
+             * @description Any of these.
+             */
+            wanting?: components["schemas"]["DescriptionRule"][];
+        };
+        /**
+         * DescriptionRule
+         * @description What may be wanting of an alternative text.
+         * @enum {string}
+         */
+        DescriptionRule: "missing" | "doubled" | "file-name" | "too-long" | "opening" | "stuffed" | "language";
+        /**
+         * DescriptionSettings
+         * @description How a library's pictures are described. The first language is the one that is translated from.
+         */
+        "DescriptionSettings-Input": {
+            /** Languages */
+            languages?: string[];
+            /**
+             * Longest
+             * @description Characters; a longer text is too long.
+             * @default 125
+             */
+            longest?: number;
+            /**
+             * Rules
+             * @description Rules that are switched on.
+             */
+            rules?: components["schemas"]["DescriptionRule"][];
+        };
+        /**
+         * DescriptionSettings
+         * @description How a library's pictures are described. The first language is the one that is translated from.
+         */
+        "DescriptionSettings-Output": {
+            /** Languages */
+            languages: string[];
+            /**
+             * Longest
+             * @description Characters; a longer text is too long.
+             * @default 125
+             */
+            longest: number;
+            /**
+             * Rules
+             * @description Rules that are switched on.
+             */
+            rules: components["schemas"]["DescriptionRule"][];
+        };
+        /**
+         * DescriptionsSummary
+         * @description How far a library is described in one language. Counts are of pictures.
+         */
+        DescriptionsSummary: {
+            /** Decorative */
+            decorative: number;
+            /** Described */
+            described: number;
+            /** Language */
+            language: string;
+            /** Pages */
+            pages: components["schemas"]["PageDescriptions"][];
+            /** Pictures */
+            pictures: number;
+            /**
+             * Read
+             * @description Pictures whose own metadata was read for suggestions.
+             */
+            read: number;
+            /**
+             * Wanting
+             * @description Only of rules that are switched on.
+             */
+            wanting: {
+                [key: string]: number;
+            };
+        };
+        /**
          * Device
          * @enum {string}
          */
@@ -3412,7 +3915,7 @@ export interface components {
          * @description What may be told.
          * @enum {string}
          */
-        EventType: "files.changed" | "allowance.nearly-used" | "allowance.used" | "report.ready" | "webhook.trial";
+        EventType: "files.changed" | "descriptions.changed" | "allowance.nearly-used" | "allowance.used" | "report.ready" | "webhook.trial";
         /**
          * FacetValue
          * @description One value that a filter could choose, and what it would find beside the other choices.
@@ -3568,6 +4071,26 @@ export interface components {
          * @enum {string}
          */
         FileState: "new" | "lighter" | "kept" | "left-alone" | "unreadable" | "failed" | "removed" | "gone";
+        /**
+         * Filling
+         * @description Fill in a pattern: {title}, {caption}, {credit}, {place}, {name}, {folder}, {n}.
+         */
+        Filling: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "fill";
+            /** @default alternative */
+            field?: components["schemas"]["TextField"];
+            /**
+             * Only Empty
+             * @default true
+             */
+            only_empty?: boolean;
+            /** Pattern */
+            pattern: string;
+        };
         /**
          * Finding
          * @description One difference between disk and records.
@@ -3810,6 +4333,53 @@ export interface components {
             metadata: components["schemas"]["MetadataKind"][] | null;
         };
         /**
+         * ImportFault
+         * @description A line, or a unit, that was not taken, and why.
+         */
+        ImportFault: {
+            /** Line */
+            line: number;
+            /** Text */
+            text: string;
+        };
+        /**
+         * ImportResult
+         * @description What an import changed, or would. ``faults``: the first of ``refused``.
+         */
+        ImportResult: {
+            /**
+             * Changed
+             * @default 0
+             */
+            changed: number;
+            /**
+             * Changes
+             * @description To undo them: one for each language.
+             */
+            changes: number[];
+            /** Examples */
+            examples: components["schemas"]["ChangedText"][];
+            /** Faults */
+            faults: components["schemas"]["ImportFault"][];
+            /** Notes */
+            notes: string[];
+            /**
+             * Refused
+             * @default 0
+             */
+            refused: number;
+            /**
+             * Rows
+             * @default 0
+             */
+            rows: number;
+            /**
+             * Unchanged
+             * @default 0
+             */
+            unchanged: number;
+        };
+        /**
          * Invitation
          * @description A link that waits to be opened. The link itself is shown once.
          */
@@ -3961,13 +4531,14 @@ export interface components {
             state: components["schemas"]["JobState"];
             survey: components["schemas"]["SurveyReport"] | null;
             weighing: components["schemas"]["WeighReport"] | null;
+            words: components["schemas"]["WordsReport"] | null;
         };
         /**
          * JobKind
          * @description What a job does. Of each kind but weighings one is open at a time in a library.
          * @enum {string}
          */
-        JobKind: "survey" | "check" | "forecast" | "proof" | "pruning" | "weighing" | "report" | "resemblance";
+        JobKind: "survey" | "check" | "forecast" | "proof" | "pruning" | "weighing" | "report" | "resemblance" | "words";
         /**
          * JobState
          * @description Where a job stands; the last three are ends.
@@ -4472,11 +5043,29 @@ export interface components {
             taken: number;
         };
         /**
+         * Marking
+         * @description Say that pictures are decorative, which empties their alternative texts, or that they are not.
+         */
+        Marking: {
+            /** Decorative */
+            decorative: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "mark";
+        };
+        /**
          * Markup
          * @description What is said of the library's pictures in the site's pages. Nothing is said twice: what a page says
          *     already, stays.
          */
         "Markup-Input": {
+            /**
+             * @description Alternative texts of the page's language, from the descriptions.
+             * @default missing
+             */
+            alternatives?: components["schemas"]["WrittenTexts"];
             /**
              * Backgrounds
              * @description Offer copies in style attributes (image-set).
@@ -4553,6 +5142,11 @@ export interface components {
          *     already, stays.
          */
         "Markup-Output": {
+            /**
+             * @description Alternative texts of the page's language, from the descriptions.
+             * @default missing
+             */
+            alternatives: components["schemas"]["WrittenTexts"];
             /**
              * Backgrounds
              * @description Offer copies in style attributes (image-set).
@@ -4986,6 +5580,23 @@ export interface components {
             path: string;
         };
         /**
+         * PageDescriptions
+         * @description What a weighed page says of its pictures. ``without``: no ``alt`` attribute; ``known``: those of them
+         *     that are described here.
+         */
+        PageDescriptions: {
+            /** Address */
+            address: string;
+            /** Known */
+            known: number;
+            /** Page Id */
+            page_id: number;
+            /** Pictures */
+            pictures: number;
+            /** Without */
+            without: number;
+        };
+        /**
          * PageFault
          * @description A page that left as its author wrote it, because rewriting it failed.
          */
@@ -5045,6 +5656,13 @@ export interface components {
          *     ``#rrggbb``; ``preview`` a ``data:`` address of less than 200 bytes.
          */
         PageFile: {
+            /**
+             * Alternatives
+             * @description Alternative texts by language, the library's first language first; empty where the picture is decorative.
+             */
+            alternatives: {
+                [key: string]: string;
+            };
             /** Bytes */
             bytes: number;
             /** Colour */
@@ -5171,6 +5789,8 @@ export interface components {
              * @default false
              */
             preloaded: boolean;
+            /** @description Of an <img>; null for others. */
+            said: components["schemas"]["PageWords"] | null;
             seen: components["schemas"]["SeenQuality"] | null;
             /**
              * Stated
@@ -5204,6 +5824,21 @@ export interface components {
             secrets?: components["schemas"]["Secrets"] | null;
         };
         /**
+         * PageUse
+         * @description A weighed page that shows the picture. ``alternative``: what the page itself says; null where its
+         *     ``<img>`` has no such attribute.
+         */
+        PageUse: {
+            /** Address */
+            address: string;
+            /** Alternative */
+            alternative: string | null;
+            /** Language */
+            language: string;
+            /** Page Id */
+            page_id: number;
+        };
+        /**
          * PageWeight
          * @description A page's first and latest weighing of the period's end, on one device.
          */
@@ -5234,6 +5869,35 @@ export interface components {
             /** Picture Bytes Latest */
             picture_bytes_latest: number;
         };
+        /**
+         * PageWords
+         * @description What a page says of a picture and near it. ``alternative``: null where the ``<img>`` has no such
+         *     attribute; ``language``: of that part of the page, as it states it.
+         */
+        PageWords: {
+            /** Alternative */
+            alternative: string | null;
+            /**
+             * Caption
+             * @default
+             */
+            caption: string;
+            /**
+             * Heading
+             * @default
+             */
+            heading: string;
+            /**
+             * Language
+             * @default
+             */
+            language: string;
+            /**
+             * Link
+             * @default
+             */
+            link: string;
+        };
         /** Page[AuditEntry] */
         Page_AuditEntry_: {
             /**
@@ -5248,6 +5912,23 @@ export interface components {
             next: number | null;
             /** Rows */
             rows: components["schemas"]["AuditEntry"][];
+            /** Total */
+            total: number;
+        };
+        /** Page[Description] */
+        Page_Description_: {
+            /**
+             * Cursor
+             * @description For the following page, where the list takes one: as quick however far it is.
+             */
+            cursor: string | null;
+            /**
+             * Next
+             * @description The offset of the following page; null on the last.
+             */
+            next: number | null;
+            /** Rows */
+            rows: components["schemas"]["Description"][];
             /** Total */
             total: number;
         };
@@ -6031,6 +6712,36 @@ export interface components {
             size?: string | null;
         };
         /**
+         * Replacing
+         * @description Find a text and put another in its place, as it is written: no patterns.
+         */
+        Replacing: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            do: "replace";
+            /** @default alternative */
+            field?: components["schemas"]["TextField"];
+            /** Find */
+            find: string;
+            /**
+             * Match Case
+             * @default false
+             */
+            match_case?: boolean;
+            /**
+             * Replacement
+             * @default
+             */
+            replacement?: string;
+            /**
+             * Whole Words
+             * @default false
+             */
+            whole_words?: boolean;
+        };
+        /**
          * ReportFormat
          * @enum {string}
          */
@@ -6591,6 +7302,16 @@ export interface components {
          * @enum {string}
          */
         ScoreClass: "none" | "under-60" | "60-70" | "70-80" | "80-90" | "over-90";
+        /**
+         * SearchTerm
+         * @description What people search for, and how often.
+         */
+        SearchTerm: {
+            /** Count */
+            count: number;
+            /** Term */
+            term: string;
+        };
         /**
          * SecondFactorOffer
          * @description RFC 6238, SHA-1, six digits, thirty seconds. In force once a code of it was told.
@@ -7173,6 +7894,21 @@ export interface components {
             median: number;
         };
         /**
+         * Suggestion
+         * @description A text that somebody wrote elsewhere. ``where``: on which page it stands, where it is from one.
+         */
+        Suggestion: {
+            field: components["schemas"]["TextField"];
+            source: components["schemas"]["TextSource"];
+            /** Text */
+            text: string;
+            /**
+             * Where
+             * @default
+             */
+            where: string;
+        };
+        /**
          * SurveyReport
          * @description One look through a library's folder. Counts are of files unless they say pictures.
          */
@@ -7231,6 +7967,65 @@ export interface components {
              * @default 0
              */
             renditions_told: number;
+        };
+        /**
+         * TermsTaken
+         * @description How many search terms are kept, and lines that were not taken.
+         */
+        TermsTaken: {
+            /** Faults */
+            faults: components["schemas"]["ImportFault"][];
+            /**
+             * Refused
+             * @default 0
+             */
+            refused: number;
+            /** Terms */
+            terms: number;
+        };
+        /**
+         * TextField
+         * @description A text that a picture has in each language.
+         * @enum {string}
+         */
+        TextField: "alternative" | "title" | "caption" | "credit";
+        /**
+         * TextSource
+         * @description Where a suggestion comes from.
+         * @enum {string}
+         */
+        TextSource: "iptc-caption" | "iptc-headline" | "iptc-title" | "iptc-credit" | "iptc-place" | "xmp-alternative" | "xmp-caption" | "xmp-headline" | "xmp-title" | "xmp-credit" | "xmp-place" | "page-alternative" | "page-caption" | "page-heading" | "page-link" | "file-name";
+        /**
+         * Texts
+         * @description The texts of one picture in one language. ``decorative``: it says nothing, and is passed over by those
+         *     who do not see it; it then has no alternative text.
+         */
+        Texts: {
+            /**
+             * Alternative
+             * @default
+             */
+            alternative?: string;
+            /**
+             * Caption
+             * @default
+             */
+            caption?: string;
+            /**
+             * Credit
+             * @default
+             */
+            credit?: string;
+            /**
+             * Decorative
+             * @default false
+             */
+            decorative?: boolean;
+            /**
+             * Title
+             * @default
+             */
+            title?: string;
         };
         /** Token */
         Token: {
@@ -7475,6 +8270,16 @@ export interface components {
              * @default 0
              */
             quarters: number;
+        };
+        /**
+         * Undone
+         * @description ``kept``: descriptions that somebody changed again since; they stay as they are.
+         */
+        Undone: {
+            /** Kept */
+            kept: number;
+            /** Undone */
+            undone: number;
         };
         /**
          * UnusedFiles
@@ -8041,6 +8846,33 @@ export interface components {
             kind: "white";
         };
         /**
+         * WordsReport
+         * @description What the pictures' own metadata says was read, for suggestions. Counts are of pictures; ``looked_at``
+         *     of those that were not read before, or changed since.
+         */
+        WordsReport: {
+            /**
+             * Looked At
+             * @default 0
+             */
+            looked_at: number;
+            /**
+             * Pictures
+             * @default 0
+             */
+            pictures: number;
+            /**
+             * Unreadable
+             * @default 0
+             */
+            unreadable: number;
+            /**
+             * With Words
+             * @default 0
+             */
+            with_words: number;
+        };
+        /**
          * WorstPlace
          * @description The worst place of a result. ``score`` is what all would score were it like there.
          *
@@ -8059,6 +8891,13 @@ export interface components {
             /** Top */
             top: number;
         };
+        /**
+         * WrittenTexts
+         * @description Which alternative texts are written into pages: none, those that a page lacks, or also over what its
+         *     author wrote.
+         * @enum {string}
+         */
+        WrittenTexts: "none" | "missing" | "all";
     };
     responses: never;
     parameters: never;
@@ -11506,6 +12345,1280 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    the_changes_api_v1_libraries__slug__description_changes_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DescriptionChange"][];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    undo_api_v1_libraries__slug__description_changes__change_id__undo_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+                change_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Undone"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    settings_api_v1_libraries__slug__description_settings_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DescriptionSettings-Output"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_settings_api_v1_libraries__slug__description_settings_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DescriptionSettings-Input"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DescriptionSettings-Output"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    descriptions_api_v1_libraries__slug__descriptions_get: {
+        parameters: {
+            query?: {
+                /** @description A language's tag, such as en or de-CH. */
+                language?: string;
+                wanting?: components["schemas"]["DescriptionRule"][] | null;
+                folder?: string | null;
+                search?: string | null;
+                page_id?: number | null;
+                used?: boolean | null;
+                limit?: number;
+                after?: string | null;
+                /** @description Small pictures of the page will be asked for next. */
+                previews?: boolean;
+            };
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Description_"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_api_v1_libraries__slug__descriptions_change_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BulkRequest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BulkResult"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    as_csv_api_v1_libraries__slug__descriptions_csv_get: {
+        parameters: {
+            query?: {
+                /** @description A language's tag, such as en or de-CH. */
+                language?: string;
+            };
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_csv_api_v1_libraries__slug__descriptions_csv_put: {
+        parameters: {
+            query?: {
+                /** @description A language's tag, such as en or de-CH. */
+                language?: string;
+                /** @description Only tell what would change. */
+                preview?: boolean;
+                /** @description An empty cell empties the text. */
+                clear?: boolean;
+            };
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportResult"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    the_summary_api_v1_libraries__slug__descriptions_summary_get: {
+        parameters: {
+            query?: {
+                /** @description A language's tag, such as en or de-CH. */
+                language?: string;
+            };
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DescriptionsSummary"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    as_xliff_api_v1_libraries__slug__descriptions_xliff_get: {
+        parameters: {
+            query: {
+                /** @description A language's tag, such as en or de-CH. */
+                source: string;
+                /** @description A language's tag, such as en or de-CH. */
+                target: string;
+            };
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_xliff_api_v1_libraries__slug__descriptions_xliff_put: {
+        parameters: {
+            query?: {
+                /** @description Only tell what would change. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportResult"];
                 };
             };
             /** @description The request cannot be read. */
@@ -16994,6 +19107,230 @@ export interface operations {
             };
         };
     };
+    the_terms_api_v1_libraries__slug__search_terms_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchTerm"][];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_terms_api_v1_libraries__slug__search_terms_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TermsTaken"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     server_rules_api_v1_libraries__slug__server_rules__server__get: {
         parameters: {
             query?: never;
@@ -20078,6 +22415,118 @@ export interface operations {
             };
         };
     };
+    read_words_api_v1_libraries__slug__word_readings_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     machine_api_v1_machine_get: {
         parameters: {
             query?: never;
@@ -21660,6 +24109,238 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Cuts"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    of_picture_api_v1_pictures__picture_id__descriptions_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                picture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Description"][];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    describe_api_v1_pictures__picture_id__descriptions__language__put: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The `ETag` of the version changed. */
+                "if-match"?: string | null;
+            };
+            path: {
+                picture_id: number;
+                language: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Texts"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Description"];
                 };
             };
             /** @description The request cannot be read. */

@@ -15,6 +15,7 @@ from plumcrate.api.routers import (
     allowance,
     audit,
     care,
+    descriptions,
     intake,
     jobs,
     keys,
@@ -66,6 +67,7 @@ ROUTERS = (
     sizes,
     touches,
     watermarks,
+    descriptions,
     mapping,
 )
 #: Below it pictures are served to anybody, where a library says so.

@@ -19,13 +19,15 @@ from plumcrate.records.database import CHANNEL, Database
 from plumcrate.records.listening import PatientConnection
 from plumcrate.records.queries.jobs import job_view
 from plumcrate.records.queries.runs import item_view, run_view
-from plumcrate.records.tables import Item, Job, Library, Run
+from plumcrate.records.tables import Item, Job, Library, Picture, Run
 
 log = structlog.get_logger()
 
 #: Progress of one run or job is sent at most so often, in seconds.
 _GATHER = 0.25
 _BACKLOG = 500
+#: What the database tells of, each by a number: the record's own, and of ``descriptions`` the library's.
+_NOUNS = ("run", "job", "item", "description", "descriptions")
 _MOST_CHANGED = 5_000
 #: Whether a reader may still read is asked so often, in seconds.
 _ASK_EVERY = 5.0
@@ -42,7 +44,8 @@ class _Stream:
 
 
 class Hub:
-    """Hears what the database tells and passes it on as events ``run``, ``job`` and ``item``. ``served``
+    """Hears what the database tells and passes it on as events ``run``, ``job``, ``item``, and
+    ``description`` (of one picture) and ``descriptions`` (of many in a library). ``served``
     hears of files whose copies changed, by library and path; of None when it may have missed some."""
 
     def __init__(self, database: Database, served: Callable[[tuple[int, str] | None], None]) -> None:
@@ -79,7 +82,7 @@ class Hub:
             if "served" in told:
                 self._served((int(told["library"]), str(told["served"])))
                 return
-            changed = {(noun, int(told[noun])) for noun in ("run", "job", "item") if noun in told}
+            changed = {(noun, int(told[noun])) for noun in _NOUNS if noun in told}
         except (ValueError, TypeError, KeyError):
             log.warning("a notification that makes no sense", payload=payload[:200])
             return
@@ -119,6 +122,12 @@ class Hub:
                 if item is None or run is None:
                     return None
                 return run.library_id, item_view(item).model_dump(mode="json", exclude={"outputs"})
+            if noun == "description":
+                picture = session.get(Picture, number)
+                return (picture.library_id, {"picture_id": number}) if picture else None
+            if noun == "descriptions":
+                library = session.get(Library, number)
+                return (number, {"library": library.slug}) if library else None
             if noun == "run":
                 run = session.get(Run, number)
                 return (run.library_id, run_view(session, run).model_dump(mode="json")) if run else None

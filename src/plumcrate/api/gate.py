@@ -38,7 +38,10 @@ _OPEN = re.compile(
 )
 #: Asked for by number, not by name.
 _PROBES = frozenset({LIVES, READY})
-_PAGE = re.compile(rf"(POST {API}/libraries/[^/]+/page|PUT {API}/libraries/[^/]+/mapping)\Z")
+_PAGE = re.compile(
+    rf"(POST {API}/libraries/[^/]+/page"
+    rf"|PUT {API}/libraries/[^/]+/(mapping|search-terms|descriptions/(csv|xliff)))\Z"
+)
 _LISTS = re.compile(rf"POST {API}/libraries/[^/]+/(traffic/log|page-files|site-files)\Z")
 _WATERMARK = re.compile(rf"PUT {API}/libraries/[^/]+/watermarks/[^/]+/picture\Z")
 _UPLOAD = re.compile(rf"PUT {API}/libraries/[^/]+/files/.+\Z", re.S)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any, Generic, TypeVar
 from urllib.parse import quote
@@ -25,6 +25,19 @@ from plumcrate.contract.delivery import (
     Purges,
     ServerKind,
     Traffic,
+)
+from plumcrate.contract.descriptions import (
+    BulkRequest,
+    BulkResult,
+    Description,
+    DescriptionChange,
+    DescriptionSettings,
+    DescriptionsSummary,
+    ImportResult,
+    SearchTerm,
+    TermsTaken,
+    Texts,
+    Undone,
 )
 from plumcrate.contract.jobs import CheckRequest, ForecastRequest, Job, JobKind, PruneRequest, ReportRequest
 from plumcrate.contract.libraries import Library, LibraryChange, LibraryRequest
@@ -733,6 +746,122 @@ def put_mapping(slug: str, lines: bytes, *, anew: bool = False) -> Call[MappingT
     params = {"anew": "true"} if anew else None
     address = f"{_within(slug)}/mapping"
     return Call("PUT", address, TypeAdapter(MappingTaken), params, content=lines, seconds=600)
+
+
+def descriptions(
+    slug: str,
+    *,
+    language: str = "en",
+    wanting: Sequence[str] | None = None,
+    folder: str | None = None,
+    search: str | None = None,
+    page_id: int | None = None,
+    used: bool | None = None,
+    limit: int = 30,
+    after: str | None = None,
+) -> Call[Page[Description]]:
+    """Pictures by path with what they say. ``wanting``: names of rules. ``after``: the cursor of the page
+    before."""
+    return _get(
+        f"{_within(slug)}/descriptions",
+        Page[Description],
+        language=language,
+        wanting=list(wanting) if wanting else None,
+        folder=folder,
+        search=search,
+        page_id=page_id,
+        used=used,
+        limit=limit,
+        after=after,
+    )
+
+
+def descriptions_summary(slug: str, *, language: str = "en") -> Call[DescriptionsSummary]:
+    """How far a library is described, and what its weighed pages say."""
+    return _get(f"{_within(slug)}/descriptions/summary", DescriptionsSummary, language=language)
+
+
+def picture_descriptions(picture_id: int) -> Call[list[Description]]:
+    """What a picture says, in every language of its library."""
+    return _get(f"/pictures/{_part(picture_id)}/descriptions", list[Description])
+
+
+def describe(
+    picture_id: int, language: str, texts: Texts, *, based_on: int | None = None
+) -> Call[Description]:
+    """Says what a picture says: all texts of a language. ``based_on``: the version that was changed, 0 for
+    none; where somebody changed it meanwhile, nothing is saved, and ``changed-meanwhile`` is answered."""
+    headers = None if based_on is None else {"If-Match": f'"{based_on}"'}
+    path = f"/pictures/{_part(picture_id)}/descriptions/{_part(language)}"
+    return Call("PUT", path, TypeAdapter(Description), body=texts, headers=headers)
+
+
+def change_descriptions(slug: str, request: BulkRequest) -> Call[BulkResult]:
+    """Changes many descriptions at once, or tells what would change."""
+    call = _post(f"{_within(slug)}/descriptions/change", BulkResult, request)
+    return replace(call, seconds=600)
+
+
+def description_changes(slug: str) -> Call[list[DescriptionChange]]:
+    """The latest changes, the latest first."""
+    return _get(f"{_within(slug)}/description-changes", list[DescriptionChange])
+
+
+def undo_descriptions(slug: str, change_id: int) -> Call[Undone]:
+    """Undoes a change; what somebody changed again since stays."""
+    return _post(f"{_within(slug)}/description-changes/{_part(change_id)}/undo", Undone)
+
+
+def description_settings(slug: str) -> Call[DescriptionSettings]:
+    return _get(f"{_within(slug)}/description-settings", DescriptionSettings)
+
+
+def save_description_settings(slug: str, settings: DescriptionSettings) -> Call[DescriptionSettings]:
+    address = f"{_within(slug)}/description-settings"
+    return Call("PUT", address, TypeAdapter(DescriptionSettings), body=settings)
+
+
+def search_terms(slug: str) -> Call[list[SearchTerm]]:
+    """What people search the site for, the most searched first."""
+    return _get(f"{_within(slug)}/search-terms", list[SearchTerm])
+
+
+def put_search_terms(slug: str, table: bytes) -> Call[TermsTaken]:
+    """Takes in a CSV with the columns ``term`` and ``count``, in place of what was there."""
+    address = f"{_within(slug)}/search-terms"
+    return Call("PUT", address, TypeAdapter(TermsTaken), content=table, seconds=600)
+
+
+def descriptions_csv(slug: str, *, language: str = "en") -> Call[bytes]:
+    """All descriptions of a language as CSV."""
+    params = {"language": language}
+    return Call("GET", f"{_within(slug)}/descriptions/csv", None, params, seconds=600)
+
+
+def put_descriptions_csv(
+    slug: str, table: bytes, *, language: str = "en", preview: bool = False, clear: bool = False
+) -> Call[ImportResult]:
+    """Takes in a CSV. ``clear``: an empty cell empties the text."""
+    params = {"language": language, "preview": preview, "clear": clear}
+    address = f"{_within(slug)}/descriptions/csv"
+    return Call("PUT", address, TypeAdapter(ImportResult), params, content=table, seconds=600)
+
+
+def descriptions_xliff(slug: str, source: str, target: str) -> Call[bytes]:
+    """All descriptions as XLIFF 2.1, from one language into another."""
+    params = {"source": source, "target": target}
+    return Call("GET", f"{_within(slug)}/descriptions/xliff", None, params, seconds=600)
+
+
+def put_descriptions_xliff(slug: str, file: bytes, *, preview: bool = False) -> Call[ImportResult]:
+    """Takes in translations."""
+    address = f"{_within(slug)}/descriptions/xliff"
+    return Call("PUT", address, TypeAdapter(ImportResult), {"preview": preview}, content=file, seconds=600)
+
+
+def read_words(slug: str) -> Call[Job]:
+    """Reads what the pictures' own metadata says, for suggestions."""
+    return _post(f"{_within(slug)}/word-readings", Job)
 
 
 def start_resemblance(slug: str) -> Call[Job]:

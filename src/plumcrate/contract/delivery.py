@@ -53,6 +53,15 @@ class Placeholder(StrEnum):
     PREVIEW = "preview"
 
 
+class WrittenTexts(StrEnum):
+    """Which alternative texts are written into pages: none, those that a page lacks, or also over what its
+    author wrote."""
+
+    NONE = "none"
+    MISSING = "missing"
+    ALL = "all"
+
+
 class Markup(Message):
     """What is said of the library's pictures in the site's pages. Nothing is said twice: what a page says
     already, stays."""
@@ -86,6 +95,9 @@ class Markup(Message):
         default_factory=list, max_length=100, description="Patterns of files that load at once, wherever."
     )
     placeholder: Placeholder = Placeholder.NONE
+    alternatives: WrittenTexts = Field(
+        WrittenTexts.MISSING, description="Alternative texts of the page's language, from the descriptions."
+    )
     no_pages: list[Pattern] = Field(
         default_factory=list, max_length=100, description="Patterns of paths of pages that stay as they are."
     )
@@ -157,6 +169,11 @@ class PageFile(Answer):
     sizes: list[PageFile] = Field(default_factory=list)
     colour: str | None = None
     preview: str | None = None
+    alternatives: dict[str, str] = Field(
+        default_factory=dict,
+        description="Alternative texts by language, the library's first language first; empty where the "
+        "picture is decorative.",
+    )
 
 
 class PageFault(Message):

@@ -1,5 +1,5 @@
-"""Long work on a library: surveys, checks, forecasts, proofs, prunings, weighings, monthly reports and looks
-for resemblance are jobs, each with its report."""
+"""Long work on a library: surveys, checks, forecasts, proofs, prunings, weighings, monthly reports, looks
+for resemblance and readings of metadata are jobs, each with its report."""
 
 from __future__ import annotations
 
@@ -26,6 +26,7 @@ class JobKind(StrEnum):
     WEIGHING = "weighing"
     REPORT = "report"
     RESEMBLANCE = "resemblance"
+    WORDS = "words"
 
 
 class JobState(StrEnum):
@@ -204,6 +205,16 @@ class ResemblanceReport(Answer):
     unreadable: int = 0
 
 
+class WordsReport(Answer):
+    """What the pictures' own metadata says was read, for suggestions. Counts are of pictures; ``looked_at``
+    of those that were not read before, or changed since."""
+
+    pictures: int = 0
+    looked_at: int = 0
+    with_words: int = 0
+    unreadable: int = 0
+
+
 class Job(Answer):
     """One piece of long work, and how far it is. The report of its kind is there from the beginning."""
 
@@ -223,6 +234,7 @@ class Job(Answer):
     weighing: WeighReport | None = None
     report: ReportMade | None = None
     resemblance: ResemblanceReport | None = None
+    words: WordsReport | None = None
     created_at: datetime
     started_at: datetime | None = None
     finished_at: datetime | None = None

@@ -15,6 +15,7 @@ class EventType(StrEnum):
     """What may be told."""
 
     FILES_CHANGED = "files.changed"
+    DESCRIPTIONS_CHANGED = "descriptions.changed"
     ALLOWANCE_NEARLY_USED = "allowance.nearly-used"
     ALLOWANCE_USED = "allowance.used"
     REPORT_READY = "report.ready"
@@ -22,7 +23,8 @@ class EventType(StrEnum):
 
 
 #: What is told unless it was chosen otherwise: all but what only a program wants to hear.
-USUAL_EVENTS: list[EventType] = [event for event in EventType if event is not EventType.FILES_CHANGED]
+_FOR_PROGRAMS = (EventType.FILES_CHANGED, EventType.DESCRIPTIONS_CHANGED)
+USUAL_EVENTS: list[EventType] = [event for event in EventType if event not in _FOR_PROGRAMS]
 
 
 class WebhookSettings(Message):

@@ -175,6 +175,17 @@ class SeenQuality(Answer):
     top: float
 
 
+class PageWords(Answer):
+    """What a page says of a picture and near it. ``alternative``: null where the ``<img>`` has no such
+    attribute; ``language``: of that part of the page, as it states it."""
+
+    alternative: str | None = None
+    heading: str = ""
+    caption: str = ""
+    link: str = ""
+    language: str = ""
+
+
 class PagePicture(Answer):
     """One picture in its place. Sizes are in pixels of the file (``natural``), in CSS pixels (``box``), and
     in those of the device that the place has (``needed``). ``path`` and the ids are those of the library's
@@ -202,6 +213,7 @@ class PagePicture(Answer):
     form: str | None = Field(None, description="Which form of the file was served: file, copy, conversion.")
     untreated: bool = False
     seen: SeenQuality | None = None
+    said: PageWords | None = Field(None, description="Of an <img>; null for others.")
 
     @property
     def excess(self) -> float:

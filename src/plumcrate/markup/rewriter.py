@@ -15,6 +15,7 @@ from . import selection, styles
 from .addresses import Addresses, Place
 from .pictures import PicturePlace, Writer, is_large, spot_of
 from .references import decoded, escaped
+from .texts import alternative_for, lacks_text
 from .tokenizer import Attribute, Tag, Tokenizer
 
 #: The facts of files by their paths in the library; those that are not known are not in the answer.
@@ -87,6 +88,7 @@ class Rewriter:
         self._group: _Group | None = None
         self._given_up = False  # on the picture that is open
         self._based = False
+        self._language = ""
         self._seen = 0
         self._first_found = False
 
@@ -137,6 +139,8 @@ class Rewriter:
             self._group.sources.append(self._spot(tag))
         elif tag.name == "img":
             self._image(tag)
+        elif tag.name == "html" and not self._language and "lang" in tag.attributes:
+            self._language = self._said(tag.attributes["lang"]).strip()
         elif tag.name == "base" and not self._based and "href" in tag.attributes:
             self._based = True
             self._addresses.rebase(self._said(tag.attributes["href"]))
@@ -226,6 +230,9 @@ class Rewriter:
         attributes = writer.attributes(
             spot, lazy=lazy, first=first and rules.lazy and rules.eager > 0, alone=group.opened is None
         )
+        text = alternative_for(file, self._language)
+        if text is not None and lacks_text(rules, tag):
+            attributes.append(f'alt="{escaped(text)}"')
         insertions += self._painted(tag, writer.placeholder(file), attributes)
         if attributes:
             insertions.append((tag.after_name, " " + " ".join(attributes)))

@@ -42,7 +42,7 @@ class AvailableSize:
 @dataclass(frozen=True, slots=True)
 class OnRecord:
     """The file behind a picture. ``lightest``: its lightest copy, format and bytes; ``foreign``: what was
-    served are no bytes of ours."""
+    served are no bytes of ours; ``described``: we know what it says, in some language."""
 
     path: str
     picture_id: int
@@ -51,6 +51,7 @@ class OnRecord:
     lightest: tuple[str, int] | None
     sizes: tuple[AvailableSize, ...] = ()
     foreign: bool = False
+    described: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,6 +78,7 @@ def findings_of(reading: Reading, ground: FindingContext) -> list[PageFinding]:
     found += _eager(reading)
     found += _unstated(reading, ground)
     found += _several_sizes(reading, ground)
+    found += _silent(reading, ground)
     return sorted(found, key=weight, reverse=True)
 
 
@@ -399,3 +401,19 @@ def _several_sizes(reading: Reading, ground: FindingContext) -> list[PageFinding
                 )
             )
     return found
+
+
+def _silent(reading: Reading, ground: FindingContext) -> list[PageFinding]:
+    """Pictures of which the page says nothing to those who do not see them (WCAG 2.2, 1.1.1)."""
+    silent = [one for one in reading.pictures if one.said is not None and one.said.alternative is None]
+    if not silent:
+        return []
+    known = sum((record := ground.records.get(one.number)) is not None and record.described for one in silent)
+    text = f"{len(silent):,} of its pictures have no alternative text"
+    action = "Write an alt attribute for each; an empty one says that a picture is decorative."
+    if known:
+        text += f"; {known:,} of them are described here"
+        action = (
+            "Let pages be rewritten (Serve, Pages), which writes what is described here; describe the rest."
+        )
+    return [_say(reading, "no-text", silent, text, action)]

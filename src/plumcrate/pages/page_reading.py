@@ -6,7 +6,17 @@ import statistics
 from collections.abc import Sequence
 from typing import Any
 
-from plumcrate.contract.weighing import Box, Device, KindWeight, Line, PagePicture, Processor, Reading, Spread
+from plumcrate.contract.weighing import (
+    Box,
+    Device,
+    KindWeight,
+    Line,
+    PagePicture,
+    PageWords,
+    Processor,
+    Reading,
+    Spread,
+)
 
 from .profiles import SCREENS
 from .traffic import KINDS
@@ -137,6 +147,7 @@ def _pictures(
                 stated=bool(row["stated"]),
                 preloaded=bool(row["preloaded"]),
                 largest_paint=number == painted,
+                said=None if row.get("said") is None else PageWords(**row["said"]),
             )
         )
     return found

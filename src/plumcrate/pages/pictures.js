@@ -20,6 +20,26 @@ async (most) => {
     const box = element.getBoundingClientRect();
     return { left: box.left + scrollX, top: box.top + scrollY, width: box.width, height: box.height };
   };
+  const words = (text) => (text ?? "").replace(/\s+/g, " ").trim().slice(0, 500);
+  // The nearest heading before each picture, from one walk over the page.
+  const headings = new Map();
+  let heading = "";
+  for (const element of document.querySelectorAll("h1, h2, h3, h4, h5, h6, img")) {
+    if (element.localName === "img") headings.set(element, heading);
+    else heading = words(element.textContent);
+  }
+  const read = new Map(); // each figure and link is read once, however many pictures it holds
+  const within = (element, text) => {
+    if (element && !read.has(element)) read.set(element, words(text(element)));
+    return read.get(element) ?? "";
+  };
+  const said = (image) => ({
+    alternative: image.hasAttribute("alt") ? words(image.getAttribute("alt")) : null,
+    heading: headings.get(image) ?? "",
+    caption: within(image.closest("figure"), (figure) => figure.querySelector("figcaption")?.textContent),
+    link: within(image.closest("a[href]"), (link) => link.textContent),
+    language: (image.closest("[lang]")?.getAttribute("lang") ?? "").slice(0, 35),
+  });
   const shown = (element, box) =>
     box.width > 0 && box.height > 0 && element.checkVisibility({ opacityProperty: true, visibilityProperty: true });
   const add = (element, address, how, facts) => {
@@ -41,7 +61,7 @@ async (most) => {
     const stated = (image.hasAttribute("width") && image.hasAttribute("height")) || style.position === "absolute"
       || style.position === "fixed" || (style.aspectRatio !== "auto" && !style.aspectRatio.startsWith("auto "));
     add(image, image.currentSrc || image.src, image.closest("picture") ? "picture" : "img", {
-      lazy: image.loading === "lazy", stated, fit: style.objectFit,
+      lazy: image.loading === "lazy", stated, fit: style.objectFit, said: said(image),
       done: image.complete && image.naturalWidth > 0,
     });
     const last = found[found.length - 1];
@@ -101,7 +121,7 @@ async (most) => {
     password: document.querySelector("input[type=password]") !== null,
     pictures: found.map((row) => ({
       address: row.address.slice(0, 4000), how: row.how, box: row.box, natural: row.natural, drawn: scale(row),
-      lazy: row.lazy, stated: row.stated, shown: row.shown, preloaded: preloaded.has(row.address),
+      said: row.said ?? null, lazy: row.lazy, stated: row.stated, shown: row.shown, preloaded: preloaded.has(row.address),
     })),
   };
 }

@@ -148,6 +148,7 @@ def _picture(address: str, body: bytes, facts: dict[str, Any]) -> dict[str, Any]
 def _named(page: str, address: str) -> list[tuple[str, str, dict[str, Any]]]:
     """What a page's markup names: addresses, kinds, and for pictures what is said of them; each once."""
     base: str | None = None
+    language = ""
     found: dict[str, tuple[str, dict[str, Any]]] = {}
 
     def add(written: str, sort: str, facts: dict[str, Any]) -> None:
@@ -166,6 +167,8 @@ def _named(page: str, address: str) -> list[tuple[str, str, dict[str, Any]]]:
         has = {name: attribute.text for name, attribute in tag.attributes.items()}
         if tag.name == "base" and base is None:
             base = has.get("href")
+        elif tag.name == "html":
+            language = has.get("lang", "")[:35]
         elif tag.name == "link" and "href" in has and "stylesheet" in has.get("rel", "").lower().split():
             add(has["href"], "styles", {})
         elif tag.name == "script" and "src" in has:
@@ -179,6 +182,7 @@ def _named(page: str, address: str) -> list[tuple[str, str, dict[str, Any]]]:
         said[has.get("src", "").strip()] = {
             "lazy": has.get("loading", "").lower() == "lazy",
             "stated": stated,
+            "said": {"alternative": has["alt"][:500] if "alt" in has else None, "language": language},
         }
     for offer in offers_of(page):
         add(offer.chosen(_SHOWN), "pictures", said.get(offer.address, {"lazy": False, "stated": False}))

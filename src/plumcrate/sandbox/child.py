@@ -86,6 +86,13 @@ def _fingerprint(data: bytes, limits: Any) -> Answer:
     return {"width": width, "height": height}, [shown]
 
 
+def _texts(data: bytes) -> Answer:
+    """What a file's metadata says of its picture in words."""
+    from plumcrate.imaging.metadata.texts import embedded_texts
+
+    return {"texts": [list(one) for one in embedded_texts(data)]}, []
+
+
 def _seen(data: bytes, original: bytes, width: int, height: int, limits: Any) -> Answer:
     """How what was served looks in its place, against its original."""
     from dataclasses import asdict
@@ -215,6 +222,7 @@ FUNCTIONS: dict[str, Callable[..., Answer]] = {
     "trial": _trial,
     "preview": _preview,
     "fingerprint": _fingerprint,
+    "texts": _texts,
     "seen": _seen,
     "header": _header,
     "matters": _matters,

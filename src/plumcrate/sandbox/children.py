@@ -197,6 +197,11 @@ class Sandbox:
         head, blobs = self._call(30, data, "fingerprint", self._limits)
         return int(head["width"]), int(head["height"]), blobs[0]
 
+    def texts(self, data: bytes) -> list[tuple[str, str]]:
+        """:func:`plumcrate.imaging.metadata.texts.embedded_texts` in a child. Raises SandboxError."""
+        head, _ = self._call(30, data, "texts")
+        return [(str(source), str(text)) for source, text in head["texts"]]
+
     def seen(self, served: bytes, original: bytes, size: tuple[int, int]) -> Seen:
         """:func:`plumcrate.imaging.seen.seen` in a child. Raises ImagingError or SandboxError."""
         head, _ = self._call(120, served, "seen", original, *size, self._limits)

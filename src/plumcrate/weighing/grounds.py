@@ -12,6 +12,7 @@ from plumcrate.contract.weighing import Reading
 from plumcrate.pages.findings import AvailableSize, FindingContext, OnRecord
 from plumcrate.previews.page_facts import MEDIA_TYPES
 from plumcrate.records.database import Database
+from plumcrate.records.queries.descriptions import described_among
 from plumcrate.records.queries.pages import cut_for, page_files
 from plumcrate.records.tables import Derived, File, Result
 
@@ -49,6 +50,7 @@ class Grounds:
                 )
             )
             expected = self._expected(session)
+            described = described_among(session, {one.file.picture_id for one in ours.values()})
             for picture in reading.pictures:
                 one = ours.get(picture.address)
                 if one is None or one.file.path not in facts:
@@ -75,6 +77,7 @@ class Grounds:
                     lightest=(copy.media_type.rpartition("/")[2], copy.bytes) if copy is not None else None,
                     sizes=sizes,
                     foreign=_foreign(one, hashes.get(picture.address), old),
+                    described=one.file.picture_id in described,
                 )
         return FindingContext(
             records,

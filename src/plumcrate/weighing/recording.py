@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 from plumcrate.contract.weighing import Budget, PageFinding, Reading, WeighingKind, WeighingOrigin, WhatIf
 from plumcrate.contract.weighing import Shot as ShotView
 from plumcrate.records.queries.asked import note_asked
+from plumcrate.records.queries.descriptions import note_uses
 from plumcrate.records.tables import Library, Shot, SitePage, Weighing
 
 #: Of a page's weighings so many keep their shots, the first for real among them, and so many are kept.
@@ -103,6 +104,8 @@ def record(
     if result.kind is WeighingKind.REAL:
         shown = (one.file_id for reading in result.readings for one in reading.pictures)
         note_asked(session, (number for number in shown if number is not None))
+    if result.kind is not WeighingKind.PREDICTED and result.readings:
+        note_uses(session, library.id, page_id, result.readings)
     _drop_old_shots(session, page_id)
     return row.id
 

@@ -12,6 +12,7 @@ from plumcrate.contract.automation import NewFiles
 from plumcrate.contract.jobs import ForecastReport, JobKind, ProofRequest
 from plumcrate.contract.recipes import RecipeSettings
 from plumcrate.contract.runs import RunOrigin, RunRequest, Scope
+from plumcrate.descriptions.reading import read_words
 from plumcrate.intake.survey import survey
 from plumcrate.jobs.forecast import forecast
 from plumcrate.jobs.long_work import Follow
@@ -56,6 +57,7 @@ class JobKinds:
             JobKind.WEIGHING: self.weigh,
             JobKind.REPORT: self.report,
             JobKind.RESEMBLANCE: self.resemblance,
+            JobKind.WORDS: self.words,
         }
 
     def survey(self, library: Library, follow: Follow) -> BaseModel:
@@ -111,6 +113,10 @@ class JobKinds:
             at_a_time=self._settings.children,
             most_bytes=self._settings.most_bytes,
         )
+
+    def words(self, library: Library, follow: Follow) -> BaseModel:
+        keeper, bulk = self._keeper(library), self._sandboxes.bulk
+        return read_words(keeper, bulk, follow, at_a_time=self._settings.children)
 
     def forecast(self, library: Library, follow: Follow) -> BaseModel:
         outlook = forecast(

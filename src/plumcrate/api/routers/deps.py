@@ -8,7 +8,7 @@ from typing import Annotated, Any, TypeVar
 
 import anyio.from_thread
 import anyio.lowlevel
-from fastapi import APIRouter, Depends, Path, Query, Request, Response
+from fastapi import APIRouter, Depends, Header, Path, Query, Request, Response
 from fastapi.routing import APIRoute
 from sqlalchemy.orm import Session as OrmSession
 
@@ -100,6 +100,7 @@ Id = Annotated[int, Path(ge=1, le=2**63 - 1)]
 Slug = Annotated[str, Path(max_length=100, pattern=PLAIN)]
 Offset = Annotated[int, Query(ge=0, le=100_000_000)]
 Limit = Annotated[int, Query(ge=1, le=500)]
+IfMatch = Annotated[str | None, Header(max_length=200, description="The `ETag` of the version changed.")]
 
 Row = TypeVar("Row", bound=Base)
 
@@ -125,3 +126,12 @@ def the(session: OrmSession, table: type[Row], number: int, noun: str) -> Row:
     if row is None:
         raise ApiError("not-found", f"there is no {noun} {number}")
     return row
+
+
+def version_of(tag: str | None) -> int | None:
+    """The version that `If-Match` names (RFC 9110, section 13.1.1); None for any; a tag that is none of ours
+    fits no version."""
+    if tag is None or tag.strip() == "*":
+        return None
+    number = tag.strip().strip('"')
+    return int(number) if number.isascii() and number.isdigit() and len(number) < 10 else -1

@@ -7,7 +7,7 @@ from typing import Annotated
 from fastapi import Query
 from pydantic import BaseModel
 
-from plumcrate.api.needs import Administering, Looking, Treating
+from plumcrate.api.needs import Administering, Looking, Mending, Treating
 from plumcrate.api.problems import ApiError
 from plumcrate.contract.jobs import CheckRequest, ForecastRequest, Job, JobKind, PruneRequest
 from plumcrate.jobs import long_work as jobs
@@ -30,6 +30,14 @@ def survey(slug: Slug, actor: Treating, session: Session, queue: TheQueue) -> Jo
 def check(slug: Slug, body: CheckRequest, actor: Treating, session: Session, queue: TheQueue) -> Job:
     """Reads every treated file, copy and backup, and mends differences when asked to."""
     return _started(session, queue, slug, JobKind.CHECK, body, actor.name)
+
+
+@router.post(
+    "/libraries/{slug}/word-readings", status_code=202, summary="Read what pictures say of themselves"
+)
+def read_words(slug: Slug, actor: Mending, session: Session, queue: TheQueue) -> Job:
+    """Captions, headlines, titles and credits in IPTC and XMP, for suggestions. Nothing is changed."""
+    return _started(session, queue, slug, JobKind.WORDS, None, actor.name)
 
 
 @router.post(

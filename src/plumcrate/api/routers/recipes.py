@@ -2,20 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Annotated
-
-from fastapi import Header, Response
+from fastapi import Response
 
 from plumcrate.api.needs import Administering, Looking
 from plumcrate.contract.recipes import Effect, Recipe, RecipeSettings
 from plumcrate.deciding.planning import effect, save_recipe
 from plumcrate.records.queries.libraries import current_recipe, recipe_versions, recipe_view
 
-from .deps import Session, Slug, router_of, the_library
+from .deps import IfMatch, Session, Slug, router_of, the_library, version_of
 
 router = router_of("recipes")
-
-IfMatch = Annotated[str | None, Header(max_length=200, description="The `ETag` of the version changed.")]
 
 
 @router.get("/libraries/{slug}/recipe", summary="The recipe in use")
@@ -50,18 +46,10 @@ def save(
     With the `If-Match` of the version that was changed, a version that somebody saved meanwhile is not
     overwritten: 412 says whose it is."""
     library = the_library(session, slug)
-    row = save_recipe(session, library, body, actor.name, based_on=_version_of(if_match))
+    row = save_recipe(session, library, body, actor.name, based_on=version_of(if_match))
     return _tagged(recipe_view(row, slug), response)
 
 
 def _tagged(recipe: Recipe, response: Response) -> Recipe:
     response.headers["ETag"] = f'"{recipe.version}"'
     return recipe
-
-
-def _version_of(tag: str | None) -> int | None:
-    """RFC 9110, section 13.1.1: a tag that is none of ours fits no version."""
-    if tag is None or tag.strip() == "*":
-        return None
-    number = tag.strip().strip('"')
-    return int(number) if number.isascii() and number.isdigit() and len(number) < 10 else 0

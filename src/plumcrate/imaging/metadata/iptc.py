@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+from collections.abc import Iterator
 
 from ..kinds import EVERYTHING, Keep, Kind
 
@@ -68,19 +69,32 @@ def _resources(block: bytes) -> list[tuple[int, bytes, bytes]]:
     return out
 
 
-def _datasets(body: bytes, keep: Keep) -> bytes:
-    out = b""
+def datasets(block: bytes) -> Iterator[tuple[int, bytes]]:
+    """Numbers and values of the datasets of record 2 in image resources (without the prefix)."""
+    for number, _, body in _resources(block):
+        if number == _RECORDS:
+            for record, dataset, whole in _each(body):
+                if record == 2:
+                    yield dataset, whole[5:]
+
+
+def _each(body: bytes) -> Iterator[tuple[int, int, bytes]]:
+    """Record, dataset and the whole of each."""
     at = 0
-    own = False
     while at + 5 <= len(body) and body[at] == 0x1C:
-        record, dataset = body[at + 1], body[at + 2]
         (size,) = struct.unpack_from(">H", body, at + 3)
         if size & 0x8000:
-            break  # extended sizes: no web picture needs them
-        whole = body[at : at + 5 + size]
+            return  # extended sizes: no web picture needs them
+        yield body[at + 1], body[at + 2], body[at : at + 5 + size]
+        at += 5 + size
+
+
+def _datasets(body: bytes, keep: Keep) -> bytes:
+    out = b""
+    own = False
+    for record, dataset, whole in _each(body):
         structure = record == 1 or dataset == 0
         if structure or _KIND.get(dataset, Kind.REST) in keep:
             out += whole
             own = own or not structure
-        at += 5 + size
     return out if own else b""

@@ -71,7 +71,7 @@ def _within(filter: PictureFilter) -> list[ColumnElement[bool]]:
     if filter.folder is not None:
         where.append(below(Picture.folder, filter.folder))
     if filter.search:
-        where.append(Picture.path.ilike(f"%{_literal(filter.search)}%", escape="\\"))
+        where.append(Picture.path.ilike(f"%{literal(filter.search)}%", escape="\\"))
     return where
 
 
@@ -164,5 +164,5 @@ def _folders(session: Session, mine: ColumnElement[bool], filter: PictureFilter)
 _MOST_FOLDERS = 500
 
 
-def _literal(search: str) -> str:
+def literal(search: str) -> str:
     return search.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")

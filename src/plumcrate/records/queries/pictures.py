@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-import json
 from collections.abc import Callable
 from typing import Any
 
@@ -25,8 +23,8 @@ from plumcrate.contract.pictures import Picture as PictureView
 from plumcrate.contract.runs import ItemState
 from plumcrate.records.queries.tallies import total, totals
 from plumcrate.records.tables import File, Item, Ledger, Library, Picture
-from plumcrate.refusal import Refusal
 
+from . import cursors
 from .facets import finds_all, fits
 
 _SAVED = Picture.bytes_before - Picture.bytes_now
@@ -63,25 +61,16 @@ _FOLLOWS: dict[PictureSort, Callable[..., ColumnElement[bool]]] = {
 }
 
 
-def _whole(*values: Any) -> bool:
-    return all(type(value) is int and abs(value) < 2**63 for value in values)
-
-
-def _text(value: Any) -> bool:
-    """Whether PostgreSQL can hold it: no NUL, and no half of a surrogate pair."""
-    return isinstance(value, str) and not any(one == "\0" or "\ud800" <= one <= "\udfff" for one in value)
-
-
 def _score(value: Any) -> bool:
     return type(value) in (int, float) and abs(value) < 1e6
 
 
 _SHAPE: dict[PictureSort, Callable[[list[Any]], bool]] = {
-    PictureSort.PATH: lambda last: len(last) == 1 and _text(last[0]),
-    PictureSort.SAVED: lambda last: len(last) == 2 and _whole(*last),
-    PictureSort.SIZE: lambda last: len(last) == 2 and _whole(*last),
+    PictureSort.PATH: lambda last: len(last) == 1 and cursors.is_text(last[0]),
+    PictureSort.SAVED: lambda last: len(last) == 2 and cursors.is_whole(*last),
+    PictureSort.SIZE: lambda last: len(last) == 2 and cursors.is_whole(*last),
     PictureSort.WORST: lambda last: (
-        len(last) == 2 and _whole(last[1]) and (last[0] is None or _score(last[0]))
+        len(last) == 2 and cursors.is_whole(last[1]) and (last[0] is None or _score(last[0]))
     ),
 }
 
@@ -132,19 +121,16 @@ def pictures_page(
 
 
 def _cursor(count: int, sort: PictureSort, last: Picture) -> str:
-    value = [count, str(sort), *_KEY[sort](last)]
-    return base64.urlsafe_b64encode(json.dumps(value).encode()).decode().rstrip("=")
+    return cursors.written([count, str(sort), *_KEY[sort](last)])
 
 
 def _read_cursor(cursor: str, sort: PictureSort) -> tuple[int, list[Any]]:
-    try:
-        value = json.loads(base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)))
-        count, order, *last = value
-        if type(count) is int and order == str(sort) and _SHAPE[sort](last):
+    match cursors.read(cursor):
+        case [int(count), str(order), *last] if (
+            cursors.is_whole(count) and order == str(sort) and _SHAPE[sort](last)
+        ):
             return count, last
-    except (ValueError, TypeError, RecursionError):
-        pass
-    raise Refusal("invalid-request", "the cursor is not one of this list: begin with the first page")
+    raise cursors.not_one_of_this_list()
 
 
 def folders(session: Session, library: Library) -> list[str]:

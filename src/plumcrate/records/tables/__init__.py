@@ -2,6 +2,14 @@
 
 from .base import Base
 from .delivery import CountedLog, Purge, SentBytes
+from .descriptions import (
+    ChangedDescription,
+    Description,
+    DescriptionChange,
+    EmbeddedTexts,
+    PageUse,
+    SearchTerm,
+)
 from .doors import (
     AuditRow,
     Invitation,
@@ -42,8 +50,12 @@ __all__ = [
     "AuditRow",
     "Backup",
     "Base",
+    "ChangedDescription",
     "CountedLog",
     "Derived",
+    "Description",
+    "DescriptionChange",
+    "EmbeddedTexts",
     "File",
     "HookDelivery",
     "Installation",
@@ -61,6 +73,7 @@ __all__ = [
     "MappedRendition",
     "NeededSize",
     "OutgoingMessage",
+    "PageUse",
     "Person",
     "PersonGrant",
     "Picture",
@@ -70,6 +83,7 @@ __all__ = [
     "RecoveryCode",
     "Result",
     "Run",
+    "SearchTerm",
     "SentBytes",
     "Session",
     "Shot",

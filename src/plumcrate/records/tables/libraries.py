@@ -28,6 +28,7 @@ class Library(Base):
     report: Mapped[dict[str, Any]] = mapped_column(default=dict)
     webhook: Mapped[dict[str, Any]] = mapped_column(default=dict)
     webhook_secret: Mapped[bytes | None]  # sealed
+    descriptions: Mapped[dict[str, Any]] = mapped_column(default=dict)
     #: What its folder bears from the first change to the hand-back; ``identified_at`` says whether it does.
     identity: Mapped[str] = mapped_column(server_default=text("gen_random_uuid()::text"))
     identified_at: Mapped[datetime | None]
