@@ -154,6 +154,29 @@ INDEX: Index = {
             ),
         ),
     },
+    "Describe: what pictures say": _of(
+        "descriptions",
+        (
+            "descriptions",
+            "list what pictures say to those who do not see them, and what is wanting",
+            "gannet-ledge --wanting missing --used",
+        ),
+        (
+            "describe",
+            "show or change what one picture says",
+            "gannet-ledge 2024/02/open-day-14.jpg --alternative 'Visitors climb to the lamp room'",
+        ),
+        (
+            "describe-many",
+            "change many descriptions at once; shown first, undone as one",
+            "gannet-ledge --wanting missing --accept xmp-caption,iptc-caption --save",
+        ),
+        (
+            "words",
+            "read metadata, take in search terms, write and take in tables and translations",
+            "gannet-ledge --out descriptions.csv",
+        ),
+    ),
     "Serve: what visitors get": _of(
         "serving",
         (
