@@ -7,6 +7,9 @@ import { Look } from "./pages/Look";
 
 const Keep = lazy(() => import("./pages/Keep").then((page) => ({ default: page.Keep })));
 const Review = lazy(() => import("./pages/Review").then((page) => ({ default: page.Review })));
+const DescriptionsPage = lazy(() =>
+  import("./pages/DescriptionsPage").then((page) => ({ default: page.DescriptionsPage })),
+);
 const Treat = lazy(() => import("./pages/Treat").then((page) => ({ default: page.Treat })));
 const PicturePage = lazy(() => import("./pages/PicturePage").then((page) => ({ default: page.PicturePage })));
 const RecipePage = lazy(() => import("./pages/RecipePage").then((page) => ({ default: page.RecipePage })));
@@ -125,7 +128,21 @@ export const PAGES: Page[] = [
     needs: "treat",
   },
   { path: "treat/:run", hint: "one run", shows: RunPage },
-  { path: "review", name: "Review", hint: "the pictures", shows: Review },
+  {
+    path: "review",
+    name: "Review",
+    hint: "the pictures",
+    shows: Review,
+    under: "Review",
+    tab: "Pictures",
+  },
+  {
+    path: "review/descriptions",
+    name: "Descriptions",
+    hint: "what pictures say to those who do not see them",
+    shows: DescriptionsPage,
+    under: "Review",
+  },
   { path: "review/:picture", hint: "one picture", shows: PicturePage },
   { path: "review/:picture/touch", hint: "touching one picture up", shows: TouchPage, needs: "mend" },
   {

@@ -53,6 +53,7 @@ export const DELIVERY = {
     eager: 2,
     eager_files: [],
     placeholder: "none",
+    alternatives: "missing",
     no_pages: [],
     no_classes: [],
     no_files: [],

@@ -48,6 +48,11 @@ export const keys = {
   touches: (picture: number) => ["touches", picture],
   view: (picture: number, area: unknown) => ["view", picture, area],
   watermarks: (slug: string) => ["watermarks", slug],
+  descriptions: (slug: string, language: string, filter: object) => ["descriptions", slug, language, filter],
+  describedSummary: (slug: string, language: string) => ["describedSummary", slug, language],
+  describedPicture: (picture: number) => ["describedPicture", picture],
+  descriptionChanges: (slug: string) => ["descriptionChanges", slug],
+  descriptionSettings: (slug: string) => ["descriptionSettings", slug],
   proposals: (slug: string) => ["proposals", slug],
   orphans: (slug: string, offset: number) => ["orphans", slug, offset],
 } as const;

@@ -3,6 +3,7 @@
 import { useQueryClient, type QueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import type { Item, Job, Run } from "./client";
+import { lookAgain } from "./descriptions";
 import { keys } from "./keys";
 import { stale, takeJob } from "./queries";
 
@@ -23,6 +24,8 @@ export function useLive(enabled: boolean): boolean {
     on<Run>("run", (run) => takeRun(cache, run));
     on<Job>("job", (job) => takeJob(cache, job));
     on<Item>("item", (item) => takeItem(cache, item));
+    on<{ picture_id: number }>("description", ({ picture_id }) => void lookAgain(cache, picture_id));
+    on("descriptions", () => stale(cache, ["descriptions", "describedSummary", "descriptionChanges"]));
     // After a break something may have been missed.
     let broken: ReturnType<typeof setTimeout> | undefined;
     source.onerror = () => {

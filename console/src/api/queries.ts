@@ -349,6 +349,7 @@ const STARTS = {
   forecast: (slug: string, body: Schemas["ForecastRequest"]) =>
     api.POST("/api/v1/libraries/{slug}/forecasts", { ...path(slug), body }),
   resemblance: (slug: string) => api.POST("/api/v1/libraries/{slug}/resemblances", path(slug)),
+  words: (slug: string) => api.POST("/api/v1/libraries/{slug}/word-readings", path(slug)),
   pruning: (slug: string, body: Schemas["PruneRequest"]) =>
     api.POST("/api/v1/libraries/{slug}/prunings", { ...path(slug), body }),
 };
@@ -400,6 +401,7 @@ const MAKES_STALE: Record<JobKind, Noun[]> = {
   weighing: ["sitePages", "sitePage", "weighings", "pageHistory"],
   report: ["reports", "webhook"],
   resemblance: ["proposals"],
+  words: ["descriptions", "describedSummary", "describedPicture"],
 };
 
 /** Puts a job as it is now where pages look for it. */

@@ -11,6 +11,11 @@ const PLACEHOLDERS: Record<Markup["placeholder"], [string, string]> = {
   colour: ["Its average colour", "a declaration in the picture's style"],
   preview: ["A tiny preview", "less than 200 bytes, within the page"],
 };
+const ALTERNATIVES: Record<Markup["alternatives"], [string, string]> = {
+  missing: ["Where a page has none", "what its author wrote stays, an empty text too"],
+  all: ["Everywhere", "also over what an author wrote"],
+  none: ["Nowhere", "descriptions stay here"],
+};
 const LISTS = {
   no_pages: ["Pages", "Paths on the site: /admin/**"],
   no_files: ["Files", "Patterns of paths in the library: brand/**"],
@@ -142,6 +147,13 @@ export function MarkupPage({ library }: { library: Library }) {
               of={PLACEHOLDERS}
               chosen={markup.placeholder}
               onChange={(placeholder) => set({ placeholder })}
+            />
+            <Choice
+              legend="Alternative texts from the descriptions"
+              name="alternatives"
+              of={ALTERNATIVES}
+              chosen={markup.alternatives}
+              onChange={(alternatives) => set({ alternatives })}
             />
           </div>
         </Card>

@@ -12,6 +12,7 @@ import { Comparison } from "../parts/Comparison";
 import { LevelsCard } from "../parts/LevelsCard";
 import { CutsCard } from "../parts/Cuts";
 import { PictureHistory } from "../parts/PictureHistory";
+import { SaysCard } from "../parts/SaysCard";
 import { Select } from "../parts/Select";
 import { Slat } from "../parts/Slat";
 import { Button, Card, Confirm, ErrorNote, PageTitle, Shape, Tag } from "../parts/ui";
@@ -55,6 +56,7 @@ function ThePicture({ library, picture }: { library: Library; picture: PictureDe
         <Files picture={picture} />
         <div className="space-y-5">
           <ItsWay library={library} picture={picture} />
+          <SaysCard library={library} picture={picture} />
           <PictureHistory picture={picture} />
           <CutsCard slug={library.slug} picture={picture} />
         </div>

@@ -17,6 +17,7 @@ import { Button, Card, Empty, ErrorNote, Field, INPUT, Mind, SaveBar, Shape, Tag
 
 const EVENTS: Record<Exclude<EventType, "webhook.trial">, readonly [string, string]> = {
   "files.changed": ["Files or copies changed", "with their paths: for the site's own software"],
+  "descriptions.changed": ["Descriptions changed", "with the texts: for the site's own software"],
   "allowance.nearly-used": ["Four fifths of the allowance are used", "once a month"],
   "allowance.used": ["The allowance is used up", "new work waits from then on"],
   "report.ready": ["A month's report is ready", "with its figures, and where to fetch it"],

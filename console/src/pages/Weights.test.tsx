@@ -36,6 +36,7 @@ const PICTURE: PagePicture = {
   form: "file",
   untreated: true,
   seen: { score: 88.4, worst: 71.2, left: 0.25, top: 0.5 },
+  said: null,
 };
 const FOREIGN: PagePicture = {
   ...PICTURE,
