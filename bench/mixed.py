@@ -28,7 +28,7 @@ from plumcrate.contract.runs import RunKind, RunRequest, RunState, Scope
 from plumcrate.contract.sizes import SizeSettings
 from plumcrate.contract.touches import Touches
 from plumcrate.demo.painter.scenes import SCENES
-from plumcrate.records.tables import Ledger
+from plumcrate.records.tables import File, Ledger, Result
 
 from .stand import Stand, stand
 
@@ -108,7 +108,35 @@ class Mixed:
         now = Counter(_hashes(self._root).values())
         lacking, extra = self._originals - now, now - self._originals
         said = f"{self._originals.total() - lacking.total()} of {self._originals.total()} originals identical"
-        return f"{said}, {extra.total()} files too many; proof {run.proof and run.proof['verdict']}"
+        told = "".join(
+            f"\n{line}"
+            for path, content in _hashes(self._root).items()
+            if content in extra
+            for line in self._known_of(path, content)
+        )
+        return f"{said}, {extra.total()} files too many; proof {run.proof and run.proof['verdict']}{told}"
+
+    def _known_of(self, path: str, content: str) -> list[str]:
+        """What is on record of a file that should not be there: how it came to stay is seen from it."""
+        sha256 = bytes.fromhex(content)
+        with self._bench.database.begin() as session:
+            files = session.scalars(select(File).where((File.path == path) | (File.sha256 == sha256))).all()
+            results = session.scalars(select(Result).where(Result.sha256 == sha256)).all()
+            ids = [file.id for file in files]
+            entries = session.scalars(
+                select(Ledger)
+                .where((Ledger.path == path) | (Ledger.after_sha256 == sha256) | Ledger.file_id.in_(ids))
+                .order_by(Ledger.id)
+            ).all()
+        return [
+            f"{path} {content[:12]}",
+            *(
+                f"  file {one.id} {one.path} {one.role} {one.state} size {one.size_name} {one.slot}"
+                for one in files
+            ),
+            *(f"  result for {one.purpose}" for one in results),
+            *(f"  {one.at:%H:%M:%S.%f} {one.action} {one.path} file {one.file_id}" for one in entries),
+        ]
 
     def counted(self) -> Counter[str]:
         with self._bench.database.begin() as session:

@@ -107,6 +107,7 @@ def test_case_and_punctuation_make_no_other_text(text: str) -> None:
         ("2026/gannet_colony-east_1200x800.jpg", "Gannet colony east"),
         ("open-day-2026-scaled.jpg", "Open day 2026"),
         ("a/lamp.room@2x.png", "Lamp room"),
+        ("great-lens-15.jpg", "Great lens"),
         ("IMG_2041.jpg", None),
         ("a/0f3c9a7b12.jpg", None),
         ("x/12-13-14.jpg", None),

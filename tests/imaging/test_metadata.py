@@ -293,6 +293,8 @@ def test_words_are_found_wherever_a_format_keeps_them() -> None:
         assert embedded_texts(data) == words, "the default first; what a camera wrote says nothing"
     block = iptc_block((120, "Die Brücke".encode("cp1252")), (105, "Später".encode()), (92, b"East rock"))
     found = embedded_texts(in_jpeg((0xED, iptc.PREFIX + block), xmp_segment))
+    described = b"Exif\0\0" + exif.build(tags())
+    assert embedded_texts(in_jpeg((0xE1, described))) == [("exif-caption", "The lamp")]
     assert found == [
         ("iptc-caption", "Die Brücke"),
         ("iptc-headline", "Später"),
@@ -304,7 +306,7 @@ def test_words_are_found_wherever_a_format_keeps_them() -> None:
 @given(st.binary(max_size=300), st.sampled_from([b"\xff\xd8\xff\xe1", b"\x89PNG\r\n\x1a\n", b"RIFF1234WEBP"]))
 def test_damaged_words_say_nothing_or_something_short(data: bytes, start: bytes) -> None:
     for source, text in embedded_texts(start + data):
-        assert source.partition("-")[0] in ("iptc", "xmp")
+        assert source.partition("-")[0] in ("exif", "iptc", "xmp")
         assert 0 < len(text) <= 2_000
 
 

@@ -7994,7 +7994,7 @@ export interface components {
          * @description Where a suggestion comes from.
          * @enum {string}
          */
-        TextSource: "iptc-caption" | "iptc-headline" | "iptc-title" | "iptc-credit" | "iptc-place" | "xmp-alternative" | "xmp-caption" | "xmp-headline" | "xmp-title" | "xmp-credit" | "xmp-place" | "page-alternative" | "page-caption" | "page-heading" | "page-link" | "file-name";
+        TextSource: "iptc-caption" | "iptc-headline" | "iptc-title" | "iptc-credit" | "iptc-place" | "exif-caption" | "xmp-alternative" | "xmp-caption" | "xmp-headline" | "xmp-title" | "xmp-credit" | "xmp-place" | "page-alternative" | "page-caption" | "page-heading" | "page-link" | "file-name";
         /**
          * Texts
          * @description The texts of one picture in one language. ``decorative``: it says nothing, and is passed over by those

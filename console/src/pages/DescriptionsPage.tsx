@@ -20,7 +20,7 @@ import { DescribeMany } from "../parts/DescribeMany";
 import { DescriptionFiles } from "../parts/DescriptionFiles";
 import { DescriptionRules, RULES } from "../parts/DescriptionRules";
 import { Select } from "../parts/Select";
-import { Button, Empty, ErrorNote, INPUT, PageTitle, Shape, Sheet } from "../parts/ui";
+import { Button, Empty, ErrorNote, INPUT, Shape, Sheet, Toolbar } from "../parts/ui";
 
 type Open = "many" | "files" | "rules" | "keys" | null;
 
@@ -67,30 +67,24 @@ function Descriptions({
     change((now) => (value ? now.set(name, value) : now.delete(name)));
   return (
     <>
-      <PageTitle
-        aside={
-          <>
-            <Search value={filter.search} onChange={(text) => put("search", text)} />
-            {languages.length > 1 && (
-              <Select
-                label="Language"
-                className="w-36"
-                value={language}
-                options={languages.map((value) => ({ value, name: nameOf(value) }))}
-                onChange={(value) => put("language", value)}
-              />
-            )}
-            {may("mend") && <Button onClick={() => setOpen("many")}>Many at once …</Button>}
-            <Button onClick={() => setOpen("files")}>Files …</Button>
-            <Button onClick={() => setOpen("rules")}>Rules …</Button>
-            <Button look="quiet" aria-label="Keys" title="Keys" onClick={() => setOpen("keys")}>
-              <Keyboard size={17} aria-hidden />
-            </Button>
-          </>
-        }
-      >
-        Descriptions
-      </PageTitle>
+      <Toolbar>
+        <Search value={filter.search} onChange={(text) => put("search", text)} />
+        {languages.length > 1 && (
+          <Select
+            label="Language"
+            className="w-36"
+            value={language}
+            options={languages.map((value) => ({ value, name: nameOf(value) }))}
+            onChange={(value) => put("language", value)}
+          />
+        )}
+        {may("mend") && <Button onClick={() => setOpen("many")}>Many at once …</Button>}
+        <Button onClick={() => setOpen("files")}>Files …</Button>
+        <Button onClick={() => setOpen("rules")}>Rules …</Button>
+        <Button look="quiet" aria-label="Keys" title="Keys" onClick={() => setOpen("keys")}>
+          <Keyboard size={17} aria-hidden />
+        </Button>
+      </Toolbar>
       <div className="gap-7 lg:grid lg:grid-cols-[13.5rem_minmax(0,1fr)]">
         <aside aria-label="What is wanting" className="mb-5 lg:mb-0">
           <div className="lg:sticky lg:top-16 lg:max-h-[calc(100vh-5rem)] lg:overflow-y-auto lg:pb-4 lg:pr-3">

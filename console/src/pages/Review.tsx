@@ -13,7 +13,7 @@ import { BulkBar, type Selection } from "../parts/BulkBar";
 import { FacetPanel } from "../parts/FacetPanel";
 import { PictureGrid, type View } from "../parts/PictureGrid";
 import { Select } from "../parts/Select";
-import { Button, Empty, ErrorNote, INPUT, PageTitle, Shape, Sheet } from "../parts/ui";
+import { Button, Empty, ErrorNote, INPUT, Shape, Sheet, Toolbar } from "../parts/ui";
 
 type Chosen = ReadonlyMap<number, Picture> | "all";
 const NONE: Chosen = new Map();
@@ -63,26 +63,20 @@ export function Review({ library }: { library: Library }) {
 
   return (
     <>
-      <PageTitle
-        aside={
-          <>
-            <Search key={filter.search} value={filter.search} onChange={(text) => put("search", text)} />
-            <Select
-              label="Order"
-              className="w-48"
-              value={sort}
-              options={ORDERS}
-              onChange={(to) => put("sort", to)}
-            />
-            <ViewChoice view={view} onChange={(to) => put("view", to === "grid" ? "" : to, true)} />
-            <Button className="lg:hidden" onClick={() => setPanel(true)}>
-              <SlidersHorizontal size={16} aria-hidden /> Filter
-            </Button>
-          </>
-        }
-      >
-        Review
-      </PageTitle>
+      <Toolbar>
+        <Search key={filter.search} value={filter.search} onChange={(text) => put("search", text)} />
+        <Select
+          label="Order"
+          className="w-48"
+          value={sort}
+          options={ORDERS}
+          onChange={(to) => put("sort", to)}
+        />
+        <ViewChoice view={view} onChange={(to) => put("view", to === "grid" ? "" : to, true)} />
+        <Button className="lg:hidden" onClick={() => setPanel(true)}>
+          <SlidersHorizontal size={16} aria-hidden /> Filter
+        </Button>
+      </Toolbar>
       <div className="gap-7 lg:grid lg:grid-cols-[13.5rem_minmax(0,1fr)]">
         <aside aria-label="Filter" className="hidden lg:block">
           <div className="sticky top-16 max-h-[calc(100vh-5rem)] overflow-y-auto pb-4 pr-3">{panelOf}</div>

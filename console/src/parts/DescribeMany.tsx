@@ -33,7 +33,7 @@ const FIELDS = ["alternative", "title", "caption", "credit"].map((value) => ({
 /** Sources that say the same to a person are one choice. */
 const TAKEN: [string, Source[]][] = [
   ["alternative texts of files", ["xmp-alternative"]],
-  ["captions of files", ["xmp-caption", "iptc-caption"]],
+  ["captions of files", ["xmp-caption", "iptc-caption", "exif-caption"]],
   ["headlines of files", ["xmp-headline", "iptc-headline"]],
   ["alternative texts on pages", ["page-alternative"]],
   ["captions on pages", ["page-caption"]],

@@ -12,6 +12,7 @@ import { Button, INPUT } from "./ui";
 type Suggestion = Description["suggestions"][number];
 
 export const SOURCES: Record<Suggestion["source"], string> = {
+  "exif-caption": "the file's caption",
   "xmp-alternative": "the file's alternative text",
   "xmp-caption": "the file's caption",
   "xmp-headline": "the file's headline",
@@ -112,7 +113,9 @@ export const DescriptionRow = memo(function DescriptionRow({
             aria-label={`Alternative text of ${row.path}`}
             aria-describedby={row.faults.length ? faults : undefined}
             placeholder={
-              texts.decorative ? "decorative: passed over by those who do not see it" : "what it shows"
+              texts.decorative
+                ? "decorative: passed over by those who do not see it"
+                : "It says nothing yet: what does it show?"
             }
             disabled={!mayEdit}
             className={`${INPUT} resize-none pr-14 ${texts.decorative ? "italic" : ""}`}
@@ -131,7 +134,7 @@ export const DescriptionRow = memo(function DescriptionRow({
         {draft.error != null && <Unsaved draft={draft} row={row} />}
         <ul id={faults} className="space-y-0.5 text-sm text-clay">
           {row.faults
-            .filter(({ rule }) => rule !== "missing" || (!texts.alternative && !texts.decorative))
+            .filter(({ rule }) => rule !== "missing")
             .map(({ rule, text }) => (
               <li key={rule}>{text}</li>
             ))}

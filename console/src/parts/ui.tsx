@@ -90,6 +90,11 @@ export function PageTitle({ children, aside }: { children: ReactNode; aside?: Re
   );
 }
 
+/** What a page can be narrowed and changed by, below its tabs. */
+export function Toolbar({ children }: { children: ReactNode }) {
+  return <div className="mb-4 flex flex-wrap items-center justify-end gap-2">{children}</div>;
+}
+
 /** An error as a person can use it: what happened, what to do, and a way to try again. */
 export function ErrorNote({ error, again }: { error: unknown; again?: () => void }) {
   const problem = error instanceof Problem ? error : null;

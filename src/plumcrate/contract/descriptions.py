@@ -55,6 +55,7 @@ class TextSource(StrEnum):
     IPTC_TITLE = "iptc-title"
     IPTC_CREDIT = "iptc-credit"
     IPTC_PLACE = "iptc-place"
+    EXIF_CAPTION = "exif-caption"
     XMP_ALTERNATIVE = "xmp-alternative"
     XMP_CAPTION = "xmp-caption"
     XMP_HEADLINE = "xmp-headline"

@@ -57,6 +57,14 @@ class Drawing:
     options: tuple[tuple[str, Any], ...] = ()
 
 
+#: What some visitors wrote into their pictures; several wrote the same.
+_CAPTIONS = {
+    "headland": "Gannet Ledge from the landing, the tower above the rocks",
+    "swell": "Swell breaking off the ledge after a westerly gale",
+    "tower": "The tower from the keepers' lawn",
+    "open-day": "Visitors queue at the tower door on the open day",
+    "lens": "The great lens in the lamp room, its prisms in rings",
+}
 _NAMES = {
     "headland": "gannet-ledge-headland",
     "swell": "swell-off-the-ledge",
@@ -143,6 +151,8 @@ def _make(job: tuple[Path, Photo | Drawing, float]) -> None:
     picture = _photograph(rng, what, width, height)
     image = Image.fromarray(picture)
     exif = camera_metadata(seed, what.turn)
+    if what.scene in _CAPTIONS and what.mood % 3:
+        exif[0x010E] = _CAPTIONS[what.scene]
     if what.turn != 1:
         # The camera was held on its side: the stored pixels lie down, the metadata says so.
         image = image.rotate(90 if what.turn == 6 else -90, expand=True)

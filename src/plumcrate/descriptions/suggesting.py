@@ -11,14 +11,17 @@ from plumcrate.contract.descriptions import Suggestion, TextField, TextSource
 from .rules import CAMERA, words_of
 
 _FILE_NAME = re.compile(r"[_\-.+@\s]+")
-#: What stands at the end of a file's name and says nothing of the picture: sizes, densities, crop keys.
-_TAIL = re.compile(r"[ _@-](\d+x\d+|\d+w|[1-4]x|scaled|copy|final|edited|v\d+|[0-9a-f]{8,})\Z", re.IGNORECASE)
+#: What ends a name and says nothing of the picture: sizes, densities, counters, crop keys.
+_TAIL = re.compile(
+    r"[ _@-](\d+x\d+|\d{1,3}|\d+w|[1-4]x|scaled|copy|final|edited|v\d+|[0-9a-f]{8,})\Z", re.IGNORECASE
+)
 _SOURCES: dict[TextField, tuple[TextSource, ...]] = {
     TextField.ALTERNATIVE: (
         TextSource.XMP_ALTERNATIVE,
         TextSource.PAGE_ALTERNATIVE,
         TextSource.XMP_CAPTION,
         TextSource.IPTC_CAPTION,
+        TextSource.EXIF_CAPTION,
         TextSource.PAGE_CAPTION,
         TextSource.XMP_HEADLINE,
         TextSource.IPTC_HEADLINE,
@@ -33,7 +36,12 @@ _SOURCES: dict[TextField, tuple[TextSource, ...]] = {
         TextSource.IPTC_HEADLINE,
         TextSource.FILE_NAME,
     ),
-    TextField.CAPTION: (TextSource.PAGE_CAPTION, TextSource.XMP_CAPTION, TextSource.IPTC_CAPTION),
+    TextField.CAPTION: (
+        TextSource.PAGE_CAPTION,
+        TextSource.XMP_CAPTION,
+        TextSource.IPTC_CAPTION,
+        TextSource.EXIF_CAPTION,
+    ),
     TextField.CREDIT: (TextSource.XMP_CREDIT, TextSource.IPTC_CREDIT),
 }
 
