@@ -19,6 +19,7 @@ ONE: dict[str, Any] = {
     "library": "ledge",
     "path": "2026/lamp-room.jpg",
     "original_id": 9,
+    "bytes_now": 900,
     "width": 300,
     "height": 200,
     "language": "en",

@@ -8,6 +8,7 @@ import {
   type InfiniteData,
   type QueryClient,
 } from "@tanstack/react-query";
+import { useCallback } from "react";
 import { api, ask } from "./client";
 import { keys } from "./keys";
 import { stale } from "./queries";
@@ -40,6 +41,7 @@ export function askedFor({ wanting, search, page_id }: DescriptionFilter) {
 
 /** Pictures by path, described or not, as far as the list is read. */
 export function useDescriptions(slug: string, language: string, filter: DescriptionFilter) {
+  const cache = useQueryClient();
   return useInfiniteQuery({
     queryKey: keys.descriptions(slug, language, filter),
     queryFn: ({ pageParam }) =>
@@ -59,6 +61,7 @@ export function useDescriptions(slug: string, language: string, filter: Descript
       ),
     initialPageParam: "",
     getNextPageParam: (last) => last.cursor ?? undefined,
+    select: useCallback((list: List) => withNewest(cache, list), [cache]),
     // What is described leaves no list under the hands of who describes.
     refetchOnWindowFocus: false,
   });
@@ -97,8 +100,18 @@ export function saveDescription(picture_id: number, language: string, texts: Tex
   );
 }
 
+/** With descriptions as they came last: a page of a list may be under way while another row of it is saved. */
+function withNewest(cache: QueryClient, list: List): List {
+  const asOfNow = (row: Description) => {
+    const known = cache.getQueryData<Description>(keys.description(row.picture_id, row.language));
+    return known && known.version > row.version ? known : row;
+  };
+  return { ...list, pages: list.pages.map((page) => ({ ...page, rows: page.rows.map(asOfNow) })) };
+}
+
 /** Puts a description as it is now wherever it is shown; lists keep their order. */
 export function takeDescription(cache: QueryClient, now: Description): void {
+  cache.setQueryData(keys.description(now.picture_id, now.language), now);
   const replaced = (one: Description) =>
     one.picture_id === now.picture_id && one.language === now.language ? now : one;
   cache.setQueriesData<List>({ queryKey: ["descriptions", now.library, now.language] }, (list) =>

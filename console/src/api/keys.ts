@@ -50,6 +50,7 @@ export const keys = {
   watermarks: (slug: string) => ["watermarks", slug],
   descriptions: (slug: string, language: string, filter: object) => ["descriptions", slug, language, filter],
   describedSummary: (slug: string, language: string) => ["describedSummary", slug, language],
+  description: (picture: number, language: string) => ["description", picture, language],
   describedPicture: (picture: number) => ["describedPicture", picture],
   descriptionChanges: (slug: string) => ["descriptionChanges", slug],
   descriptionSettings: (slug: string) => ["descriptionSettings", slug],

@@ -3678,6 +3678,8 @@ export interface components {
             at: string | null;
             /** By */
             by: string;
+            /** Bytes Now */
+            bytes_now: number;
             /** Caption */
             caption: string;
             /** Credit */

@@ -13,6 +13,7 @@ const row = (number: number, part: Partial<Description> = {}): Description => ({
   library: "ledge",
   path: `2026/p${number}.jpg`,
   original_id: number,
+  bytes_now: 900,
   width: 300,
   height: 200,
   language: "en",

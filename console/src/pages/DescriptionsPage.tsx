@@ -272,7 +272,7 @@ function List({
   if (found.isError) return <ErrorNote error={found.error} again={() => void found.refetch()} />;
   if (!found.data)
     return (
-      <div className="space-y-3" aria-busy="true" aria-label="Loading">
+      <div className="space-y-3" role="status" aria-busy="true" aria-label="Loading">
         {Array.from({ length: 4 }, (_, index) => (
           <Shape key={index} className="h-40" />
         ))}

@@ -278,13 +278,18 @@ function Found({
 
 function Loading({ view }: { view: View }) {
   return view === "rows" ? (
-    <div className="space-y-2" aria-busy="true" aria-label="Loading">
+    <div className="space-y-2" role="status" aria-busy="true" aria-label="Loading">
       {Array.from({ length: 8 }, (_, index) => (
         <Shape key={index} className="h-[68px]" />
       ))}
     </div>
   ) : (
-    <div className="grid grid-cols-2 gap-3 md:grid-cols-4" aria-busy="true" aria-label="Loading">
+    <div
+      className="grid grid-cols-2 gap-3 md:grid-cols-4"
+      role="status"
+      aria-busy="true"
+      aria-label="Loading"
+    >
       {Array.from({ length: 12 }, (_, index) => (
         <Shape key={index} className="h-56" />
       ))}

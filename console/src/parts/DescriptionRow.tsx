@@ -91,7 +91,7 @@ export const DescriptionRow = memo(function DescriptionRow({
         tabIndex={-1}
       >
         <Thumb
-          picture={{ original_id: row.original_id, bytes_now: row.version, state: "kept" }}
+          picture={{ original_id: row.original_id, bytes_now: row.bytes_now, state: "kept" }}
           width={400}
           className="aspect-[4/3] rounded-[3px]"
         />
@@ -188,10 +188,16 @@ export const DescriptionRow = memo(function DescriptionRow({
 /** Saves, and goes on to the next picture's text, or back. */
 function go(from: HTMLElement, by: number, draft: Draft): void {
   draft.flush();
-  const fields = [...document.querySelectorAll<HTMLElement>(`[${FIELD}]`)];
-  const next = fields[fields.indexOf(from) + by];
-  next?.focus();
-  next?.scrollIntoView({ block: "center" });
+  const attempt = (left: number) => {
+    const fields = [...document.querySelectorAll<HTMLElement>(`[${FIELD}]`)];
+    const next = fields[fields.indexOf(from) + by];
+    next?.focus();
+    next?.scrollIntoView({ block: "center" });
+    // Whoever writes faster than the list is read goes on as soon as it is.
+    if (!next && by > 0 && left > 0)
+      setTimeout(() => document.activeElement === from && attempt(left - 1), 100);
+  };
+  attempt(50);
 }
 
 function decorate(draft: Draft): void {

@@ -81,7 +81,8 @@ export function useDraft(row: Description): Draft {
   // What somebody else wrote is shown at once where nothing of one's own waits.
   useEffect(() => {
     const current = now.current;
-    if (row.version === current.row.version && row.faults === current.row.faults) return;
+    // A list that was asked for before the latest save comes back with former words.
+    if (row.version < current.row.version || row === current.row) return;
     const untouched = same(current.texts, textsOf(current.row)) && !current.busy;
     if (!untouched) return;
     current.row = row;

@@ -139,6 +139,7 @@ class Description(Answer):
     library: str
     path: str
     original_id: int
+    bytes_now: int
     width: int
     height: int
     language: str

@@ -91,6 +91,7 @@ def described(
             library=library.slug,
             path=one.picture.path,
             original_id=one.picture.original_id or 0,
+            bytes_now=one.picture.bytes_now,
             width=one.picture.width,
             height=one.picture.height,
             language=language,
