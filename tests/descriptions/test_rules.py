@@ -123,6 +123,7 @@ def test_suggestions_name_their_source_and_come_once() -> None:
         KnownText(TextSource.XMP_CAPTION, "The lamp room in June"),
         KnownText(TextSource.IPTC_CAPTION, "The lamp room in June."),
         KnownText(TextSource.XMP_CREDIT, "Ada Marsh"),
+        KnownText(TextSource.PAGE_ALTERNATIVE, "lamp-room"),
     ]
     found = [(one.field, one.source, one.text) for one in suggestions_of("lamp-room.jpg", known)]
     assert found == [

@@ -33,7 +33,7 @@ from plumcrate.contract.site_files import SiteFile, SizeFile
 from plumcrate.contract.sizes import Focus
 from plumcrate_django.conf import site
 from plumcrate_django.middleware import PagesMiddleware
-from plumcrate_django.receivers import files_changed
+from plumcrate_django.receivers import descriptions_changed, files_changed
 from plumcrate_django.service import service
 from plumcrate_django.storage import LibraryStorage
 from plumcrate_django.telling import Teller, teller
@@ -69,6 +69,7 @@ class Crate:
                 level="everyday",
                 has_original=True,
                 focus=Focus(x=0.25, y=0.5),
+                alternatives={"en": "A kite & its shadow", "de-CH": "Ein Drachen", "fr": ""},
                 sizes=[
                     SizeFile(
                         size_name="card",
@@ -364,6 +365,20 @@ def test_the_site_hears_of_changed_files_and_forgets_what_it_knew(crate: Crate) 
     assert len(heard) == 1
 
 
+def test_the_site_hears_of_descriptions(crate: Crate) -> None:
+    heard: list[tuple[str, dict[str, Any]]] = []
+
+    def hear(sender: Any, language: str, texts: dict[str, Any], **_: Any) -> None:
+        heard.append((language, texts))
+
+    descriptions_changed.connect(hear)
+    text = {"path": "kite.jpg", "alternative": "A kite", "decorative": False}
+    data = {"library": "ledge", "language": "en", "pictures": [text]}
+    body = json.dumps({"type": "descriptions.changed", "data": data}).encode()
+    assert message(SECRET, body).status_code == 204
+    assert heard == [("en", {"pictures/kite.jpg": text})]
+
+
 def test_a_message_that_is_not_signed_changes_nothing(crate: Crate) -> None:
     body = b'{"type": "files.changed", "data": {"paths": ["kite.jpg"]}}'
     assert message("whsec_" + "B" * 43 + "=", body).status_code == 401
@@ -386,12 +401,19 @@ def test_a_message_that_is_not_signed_changes_nothing(crate: Crate) -> None:
         ),
         ('size_url file "none"', "/media/pictures/kite.jpg"),
         ("focus file", "25% 50%"),
+        ("description file", "A kite &amp; its shadow"),
+        ('description file "de"', "Ein Drachen"),
+        ('description file "fr"', ""),
+        ('description file "pl"', ""),
     ],
 )
-def test_templates_name_sizes_and_the_focal_point(crate: Crate, tag: str, made: str) -> None:
+def test_templates_name_sizes_the_focal_point_and_what_pictures_say(
+    crate: Crate, tag: str, made: str
+) -> None:
     file = Card(picture="pictures/kite.jpg").picture
     assert Template("{% load plumcrate %}{% " + tag + " %}").render(Context({"file": file})) == made
     crate.away = True
     service.cache_clear()
     plain = Template("{% load plumcrate %}{% " + tag + " %}").render(Context({"file": file}))
-    assert plain == ("50% 50%" if tag.startswith("focus") else "/media/pictures/kite.jpg")
+    without = {"focus": "50% 50%", "description": ""}
+    assert plain == without.get(tag.split()[0], "/media/pictures/kite.jpg")

@@ -64,8 +64,8 @@ def service(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Ite
                     "INSERT INTO pictures (library_id, path, folder, name, format, width, height, state,"
                     " files, bytes_before, bytes_now, bytes_lightest, touched_by) SELECT 1, name, '', name,"
                     " 'jpeg', 240, 160, 'new', 1, :size, :size, :size, '' FROM (SELECT 'p' ||"
-                    " lpad(n::text, 3, '0') || '.jpg' AS name FROM generate_series(1, :number) n ORDER BY n)"
-                    " named"
+                    " lpad(n::text, 3, '0') || '.jpg' AS name FROM generate_series(1, :number) n"
+                    " ORDER BY n) named"
                 ),
                 {"number": PICTURES, "size": len(first)},
             )

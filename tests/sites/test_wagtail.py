@@ -26,6 +26,7 @@ from PIL import Image
 from running import WagtailSite, wagtail_site
 
 from plumcrate.contract.delivery import AskRequest
+from plumcrate.contract.descriptions import Texts
 from plumcrate.contract.people import Ability, LibraryKeyRequest
 from plumcrate.contract.runs import RunKind, RunRequest, RunState
 from plumcrate.imaging import score
@@ -213,6 +214,29 @@ def _png(image: Image.Image) -> bytes:
     into = io.BytesIO()
     image.convert("RGB").save(into, "PNG")
     return into.getvalue()
+
+
+def said_by_wagtail(met: Met, title: str) -> str:
+    text = (
+        "from wagtail.images import get_image_model; "
+        f"print('@' + get_image_model().objects.get(title={title!r}).description)"
+    )
+    return next(line[1:] for line in met.site.python(text).splitlines() if line.startswith("@"))
+
+
+def test_descriptions_are_shared_both_ways(met: Met) -> None:
+    client, name = met.service.client, str(stored(met, "view-2")["name"])
+    picture = client.pictures("ledge", path=name).rows[0]
+    client.describe(picture.id, "en", Texts(alternative="The ledge at low water", credit="Ada Marsh"))
+    wait_for(lambda: said_by_wagtail(met, "view-2") == "The ledge at low water")
+
+    met.site.python(
+        "from wagtail.images import get_image_model; "
+        "one = get_image_model().objects.get(title='view-2'); "
+        "one.description = 'The ledge at high water'; one.save()"
+    )
+    wait_for(lambda: client.picture_descriptions(picture.id)[0].alternative == "The ledge at high water")
+    assert client.picture_descriptions(picture.id)[0].credit == "Ada Marsh", "other texts stay"
 
 
 def test_the_report_puts_one_back_and_gives_it_a_level(met: Met) -> None:

@@ -172,6 +172,7 @@ function Wanting({
 }) {
   const { pictures, described, decorative } = summary;
   const share = pictures ? (described + decorative) / pictures : 0;
+  const [open, setOpen] = useState(false);
   const rules = (Object.keys(RULES) as DescriptionRule[]).filter((rule) => rule in summary.wanting);
   return (
     <div className="space-y-5">
@@ -184,7 +185,10 @@ function Wanting({
           <div className="h-full bg-leaf" style={{ width: `${share * 100}%` }} />
         </div>
       </div>
-      <fieldset>
+      <Button className="lg:hidden" aria-expanded={open} onClick={() => setOpen((now) => !now)}>
+        What is wanting
+      </Button>
+      <fieldset className={open ? "" : "hidden lg:block"}>
         <legend className="mb-1 text-sm font-semibold">Wanting</legend>
         {rules.map((rule) => (
           <label
@@ -203,7 +207,7 @@ function Wanting({
         ))}
       </fieldset>
       {summary.pages.length > 0 && (
-        <nav aria-label="Weighed pages">
+        <nav aria-label="Weighed pages" className={open ? "" : "hidden lg:block"}>
           <h2 className="mb-1 font-sans text-sm font-semibold">Weighed pages</h2>
           <ul className="max-h-64 overflow-y-auto">
             {summary.pages.map((page) => {
@@ -316,7 +320,7 @@ function Search({ value, onChange }: { value: string; onChange: (text: string) =
       type="search"
       aria-label="Search in paths and texts"
       placeholder="Search in paths and texts"
-      className={`${INPUT} sm:w-56`}
+      className={`${INPUT} sm:w-64`}
       value={text}
       onChange={(event) => setText(event.target.value)}
     />

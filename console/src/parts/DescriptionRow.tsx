@@ -54,8 +54,10 @@ export const DescriptionRow = memo(function DescriptionRow({
   const draft = useDraft(row);
   const [open, setOpen] = useState(false);
   const faults = useId();
+  // Who has said it well needs no advice.
+  const wants = !draft.texts.alternative || row.faults.length > 0;
   const offered = row.suggestions.filter(
-    (one) => one.field === "alternative" && one.text !== draft.texts.alternative,
+    (one) => wants && one.field === "alternative" && one.text !== draft.texts.alternative,
   );
   const take = (one: Suggestion) => {
     draft.change(

@@ -46,3 +46,8 @@ class SiteFile(Answer):
     )
     focus: Focus | None = Field(description="Where its picture is cut around, when a person chose that.")
     sizes: list[SizeFile] = Field(description="Files of its picture for the library's sizes.")
+    alternatives: dict[str, str] = Field(
+        default_factory=dict,
+        description="What its picture says by language, the library's languages in their order first; empty "
+        "where it is decorative.",
+    )

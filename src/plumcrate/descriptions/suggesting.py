@@ -57,7 +57,9 @@ class KnownText:
 
 def suggestions_of(path: str, known: Sequence[KnownText]) -> list[Suggestion]:
     """For every field, the best source first; the same words of several sources once."""
-    everything = [*known, *from_name(path)]
+    # Software that needs some text for a page often takes the file's name.
+    stem = words_of(path.rpartition("/")[2].rpartition(".")[0])
+    everything = [*(one for one in known if words_of(one.text) != stem), *from_name(path)]
     by_source: dict[TextSource, list[KnownText]] = {}
     for one in everything:
         by_source.setdefault(one.source, []).append(one)

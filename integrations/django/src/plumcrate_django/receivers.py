@@ -17,6 +17,9 @@ from .telling import made_of, teller
 
 #: Sent when the service says that files changed; ``names`` are those in the site's storage.
 files_changed = Signal()
+#: Sent when somebody described pictures in the service: ``language``, and ``texts`` by name in the site's
+#: storage, each with ``alternative``, ``title``, ``caption``, ``credit`` and ``decorative``.
+descriptions_changed = Signal()
 
 
 def _names(instance: models.Model) -> Iterator[str]:
@@ -40,6 +43,15 @@ def _told(sender: type[models.Model], instance: models.Model, **kwargs: Any) -> 
 
 @receiver(files_changed, dispatch_uid="plumcrate-caches")
 def _clear(sender: Any, names: list[str], **kwargs: Any) -> None:
+    _forget()
+
+
+@receiver(descriptions_changed, dispatch_uid="plumcrate-described")
+def _clear_described(sender: Any, **kwargs: Any) -> None:
+    _forget()
+
+
+def _forget() -> None:
     note_changes()
     for alias in site().clear_caches:
         caches[alias].clear()

@@ -11,7 +11,7 @@ from django.views.decorators.http import require_POST
 from standardwebhooks import Webhook, WebhookVerificationError
 
 from .conf import site
-from .receivers import files_changed
+from .receivers import descriptions_changed, files_changed
 
 _MOST = 1_000_000
 
@@ -32,7 +32,11 @@ def webhook(request: HttpRequest) -> HttpResponse:
     except (WebhookVerificationError, ValueError):
         return HttpResponse("the signature does not fit", status=401, content_type="text/plain")
     event: dict[str, Any] = json.loads(request.body)
+    data = event.get("data", {})
     if event.get("type") == "files.changed":
-        names = [site().name_of(path) for path in event.get("data", {}).get("paths", [])]
+        names = [site().name_of(path) for path in data.get("paths", [])]
         files_changed.send(webhook, names=names)
+    elif event.get("type") == "descriptions.changed":
+        texts = {site().name_of(one["path"]): one for one in data.get("pictures", [])}
+        descriptions_changed.send(webhook, language=data.get("language", ""), texts=texts)
     return HttpResponse(status=204)

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 from plumcrate.contract.descriptions import (
     DescriptionFilter,
     DescriptionRule,
+    DescriptionSettings,
     DescriptionsSummary,
     PageDescriptions,
 )
@@ -144,6 +145,28 @@ def summary(
         pages=page_figures(session, library.id, language),
         read=session.scalar(read) or 0,
     )
+
+
+def alternatives_of(
+    session: Session, library_id: int, pictures: Collection[int]
+) -> dict[int, dict[str, str]]:
+    """What pictures say by language, in the order of the library's languages."""
+    says = or_(Description.alternative != "", Description.decorative)
+    rows = session.execute(
+        select(Description.picture_id, Description.language, Description.alternative).where(
+            Description.picture_id.in_(pictures), says
+        )
+    ).all()
+    if not rows:
+        return {}
+    languages = DescriptionSettings.model_validate(
+        session.get_one(Library, library_id).descriptions
+    ).languages
+    order = {language: place for place, language in enumerate(languages)}
+    said: dict[int, dict[str, str]] = {}
+    for row in sorted(rows, key=lambda row: (order.get(row.language, len(order)), row.language)):
+        said.setdefault(row.picture_id, {})[row.language] = row.alternative
+    return said
 
 
 def described_among(session: Session, ids: Collection[int]) -> set[int]:

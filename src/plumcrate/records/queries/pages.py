@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Sequence
 
-from sqlalchemy import func, or_, select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from plumcrate.contract.delivery import PageCopy, PageFile
-from plumcrate.contract.descriptions import DescriptionSettings
 from plumcrate.contract.pictures import FileState
-from plumcrate.records.tables import Description, File, Library
+from plumcrate.records.queries.descriptions import alternatives_of
+from plumcrate.records.tables import File
 
 #: Files that stand where they are recorded.
 _AWAY = (FileState.GONE, FileState.REMOVED, FileState.UNREADABLE)
@@ -33,7 +33,7 @@ def page_files(
         .where(File.picture_id.in_(pictures), File.state.not_in(_AWAY))
         .order_by(func.coalesce(File.shown_width, File.width))
     ).all()
-    said = _alternatives(session, library_id, pictures)
+    said = alternatives_of(session, library_id, pictures)
     found: dict[str, tuple[int, PageFile]] = {}
     for file in asked:
         if file.format not in media_types:
@@ -47,26 +47,6 @@ def page_files(
         page_file.alternatives = said.get(file.picture_id, {})
         found[file.path] = (file.id, page_file)
     return found
-
-
-def _alternatives(session: Session, library_id: int, pictures: Collection[int]) -> dict[int, dict[str, str]]:
-    """What pictures say by language, in the order of the library's languages."""
-    says = or_(Description.alternative != "", Description.decorative)
-    rows = session.execute(
-        select(Description.picture_id, Description.language, Description.alternative).where(
-            Description.picture_id.in_(pictures), says
-        )
-    ).all()
-    if not rows:
-        return {}
-    languages = DescriptionSettings.model_validate(
-        session.get_one(Library, library_id).descriptions
-    ).languages
-    order = {language: place for place, language in enumerate(languages)}
-    said: dict[int, dict[str, str]] = {}
-    for row in sorted(rows, key=lambda row: (order.get(row.language, len(order)), row.language)):
-        said.setdefault(row.picture_id, {})[row.language] = row.alternative
-    return said
 
 
 def cut_for(

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 from plumcrate.contract.pictures import FileState
 from plumcrate.contract.site_files import SiteFile, SizeFile
 from plumcrate.contract.sizes import Focus
+from plumcrate.records.queries.descriptions import alternatives_of
 from plumcrate.records.tables import File, Picture, Result
 
 
@@ -23,7 +24,8 @@ def site_files(session: Session, library_id: int, paths: Sequence[str]) -> list[
         .where(File.library_id == library_id, File.path.in_(paths), File.state != FileState.GONE)
         .order_by(File.path)
     ).all()
-    sizes = _sizes(session, {picture.id for _, picture, _ in rows})
+    pictures = {picture.id for _, picture, _ in rows}
+    sizes, said = _sizes(session, pictures), alternatives_of(session, library_id, pictures)
     return [
         SiteFile(
             path=file.path,
@@ -40,6 +42,7 @@ def site_files(session: Session, library_id: int, paths: Sequence[str]) -> list[
             and not {"touches", "watermark"} & ((made or {}).get("recipe") or {}).keys(),
             focus=None if picture.focus is None else Focus(x=picture.focus[0], y=picture.focus[1]),
             sizes=sizes[picture.id],
+            alternatives=said.get(picture.id, {}),
         )
         for file, picture, made in rows
     ]

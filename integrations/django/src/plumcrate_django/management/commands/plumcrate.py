@@ -20,6 +20,9 @@ from plumcrate.words import saved, size
 from ...conf import SiteSettings, site
 from ...mapping import mapped_renditions
 
+#: What the site wants to hear of.
+_HEARD = (EventType.FILES_CHANGED, EventType.DESCRIPTIONS_CHANGED)
+
 
 class Command(BaseCommand):
     help = "Connects this site's media folder to a Plum Crate service, and says how it stands."
@@ -69,7 +72,7 @@ class Command(BaseCommand):
             hook = client.hook_secret(own.library)
             self.stdout.write(f'PLUMCRATE["hook_secret"] = "{hook.secret}"')
         if options["webhook"]:
-            events = sorted({*client.webhook(own.library).events, EventType.FILES_CHANGED})
+            events = sorted({*client.webhook(own.library).events, *_HEARD})
             client.set_webhook(own.library, WebhookSettings(address=options["webhook"], events=events))
             if not own.webhook_secret:
                 secret = client.make_webhook_secret(own.library).secret
