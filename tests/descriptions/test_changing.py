@@ -254,5 +254,7 @@ def test_pages_tell_what_they_do_not_say(session: Session) -> None:
     use(session, 2, alternative=None, language="en")
     use(session, 3, alternative="", language="en")
     say(session, 2, "The tower")
+    use(session, 4, alternative="Kite", language="en")
+    use(session, 5, alternative="kite", language="en")
     (page,) = summary(session, library_of(session), "en").pages
-    assert (page.pictures, page.without, page.known) == (3, 2, 1)
+    assert (page.pictures, page.without, page.known, page.alike) == (5, 2, 1, 2)

@@ -5584,11 +5584,16 @@ export interface components {
         /**
          * PageDescriptions
          * @description What a weighed page says of its pictures. ``without``: no ``alt`` attribute; ``known``: those of them
-         *     that are described here.
+         *     that are described here; ``alike``: the page says of another picture the same.
          */
         PageDescriptions: {
             /** Address */
             address: string;
+            /**
+             * Alike
+             * @default 0
+             */
+            alike: number;
             /** Known */
             known: number;
             /** Page Id */
@@ -7158,6 +7163,12 @@ export interface components {
          */
         SavingsReport: {
             /**
+             * All Pictures
+             * @description Of the library, when the report was made.
+             * @default 0
+             */
+            all_pictures: number;
+            /**
              * Begins
              * @description The first month.
              */
@@ -7179,6 +7190,12 @@ export interface components {
             client: string;
             /** Copies */
             copies: number;
+            /**
+             * Described
+             * @description Those of them that are described, or decorative.
+             * @default 0
+             */
+            described: number;
             /**
              * Ends
              * @description The last month.
@@ -7584,6 +7601,13 @@ export interface components {
          * @description A file on record. ``lightest`` is what a modern browser fetches, in bytes.
          */
         SiteFile: {
+            /**
+             * Alternatives
+             * @description What its picture says by language, the library's languages in their order first; empty where it is decorative.
+             */
+            alternatives: {
+                [key: string]: string;
+            };
             /** File Id */
             file_id: number;
             /** @description Where its picture is cut around, when a person chose that. */

@@ -38,7 +38,9 @@ const SUMMARY = {
   described: 1,
   decorative: 1,
   wanting: { missing: 2, "file-name": 1 },
-  pages: [{ page_id: 3, address: "https://ledge.example/visit", pictures: 4, without: 2, known: 1 }],
+  pages: [
+    { page_id: 3, address: "https://ledge.example/visit", pictures: 4, without: 2, known: 1, alike: 0 },
+  ],
   read: 0,
 };
 const SETTINGS = { languages: ["en", "de"], rules: ["missing", "file-name"], longest: 125 };

@@ -222,8 +222,10 @@ function Wanting({
                     className={`flex w-full justify-between gap-2 rounded py-0.5 text-left text-sm hover:text-plum ${on ? "font-semibold text-plum" : ""}`}
                   >
                     <span className="min-w-0 truncate">{placeOf(page.address)}</span>
-                    <span className={`whitespace-nowrap ${page.without ? "text-clay" : "text-quiet"}`}>
-                      {page.without ? `${page.without} without` : "all say something"}
+                    <span
+                      className={`whitespace-nowrap ${page.without || page.alike ? "text-clay" : "text-quiet"}`}
+                    >
+                      {saidOn(page)}
                     </span>
                   </button>
                 </li>
@@ -234,6 +236,12 @@ function Wanting({
       )}
     </div>
   );
+}
+
+/** What is wrong on a page, in two words. */
+function saidOn({ without, alike }: DescriptionsSummary["pages"][number]): string {
+  if (without) return `${without} without`;
+  return alike ? `${alike} say the same` : "all say something";
 }
 
 function placeOf(address: string): string {

@@ -169,13 +169,14 @@ class DescriptionFilter(Message):
 
 class PageDescriptions(Answer):
     """What a weighed page says of its pictures. ``without``: no ``alt`` attribute; ``known``: those of them
-    that are described here."""
+    that are described here; ``alike``: the page says of another picture the same."""
 
     page_id: int
     address: str
     pictures: int
     without: int
     known: int
+    alike: int = 0
 
 
 class DescriptionsSummary(Answer):

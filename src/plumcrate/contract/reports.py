@@ -83,3 +83,5 @@ class SavingsReport(Answer):
     best: list[ReportPicture] = Field(description="The files that saved the most bytes.")
     worst: list[ReportPicture] = Field(description="The files with the lowest scores in one place.")
     pages: list[PageWeight]
+    all_pictures: int = Field(0, description="Of the library, when the report was made.")
+    described: int = Field(0, description="Those of them that are described, or decorative.")

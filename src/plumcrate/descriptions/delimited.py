@@ -16,8 +16,9 @@ from plumcrate.refusal import Refusal
 _LONGEST_LINE = 1_000_000
 _WIDE = (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)
 _SEPARATORS = ",;\t"
-#: A spreadsheet takes a cell that begins so for a formula (OWASP, CSV injection).
-_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+#: A spreadsheet takes a cell that begins so, wide forms too, for a formula (OWASP, CSV injection). Every cell
+#: stands in quotes, so that none begins within another where a spreadsheet parts cells by other characters.
+_FORMULA = ("=", "+", "-", "@", "＝", "＋", "－", "＠")
 
 
 def rows_of(file: BinaryIO) -> Iterator[tuple[int, list[str]]]:
@@ -86,13 +87,13 @@ def column_of(heading: Sequence[str], names: Iterable[str]) -> int | None:
 def written(row: Sequence[str]) -> str:
     """One line, with nothing that a spreadsheet would run."""
     out = io.StringIO()
-    csv.writer(out, lineterminator="\r\n").writerow([_guarded(cell) for cell in row])
+    csv.writer(out, quoting=csv.QUOTE_ALL, lineterminator="\r\n").writerow([_guarded(cell) for cell in row])
     return out.getvalue()
 
 
 def _guarded(cell: str) -> str:
-    return f"'{cell}" if cell.startswith((*_FORMULA, "'")) else cell
+    return f"'{cell}" if cell.lstrip().startswith((*_FORMULA, "'")) else cell
 
 
 def _unguarded(cell: str) -> str:
-    return cell[1:] if cell[:1] == "'" and cell[1:].startswith((*_FORMULA, "'")) else cell
+    return cell[1:] if cell[:1] == "'" and cell[1:].lstrip().startswith((*_FORMULA, "'")) else cell

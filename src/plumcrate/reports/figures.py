@@ -14,6 +14,7 @@ from plumcrate.contract.pictures import FileState
 from plumcrate.contract.reports import PageWeight, ReportPicture, ReportSettings, SavingsReport
 from plumcrate.contract.savings import Slat
 from plumcrate.contract.weighing import Reading, WeighingKind
+from plumcrate.records.queries.descriptions import main_language, summary
 from plumcrate.records.queries.savings import SLATS, slat_of
 from plumcrate.records.queries.traffic import sent_between, sent_by_month
 from plumcrate.records.tables import Derived, File, Library, Picture, SitePage, Weighing
@@ -66,6 +67,7 @@ def report(session: Session, library: Library, begins: str, ends: str, now: date
         .where(*mine)
     ).one()
     sent = sent_between(session, library.id, first, after)
+    described = summary(session, library, main_language(library), ())
     return SavingsReport(
         library=library.slug,
         name=library.name,
@@ -95,6 +97,8 @@ def report(session: Session, library: Library, begins: str, ends: str, now: date
         ),
         worst=_pictures(session, mine, [Picture.worst], Picture.worst.is_not(None)),
         pages=_pages(session, library.id, since, until),
+        all_pictures=described.pictures,
+        described=described.described + described.decorative,
     )
 
 

@@ -106,6 +106,9 @@ def _head(paper: Paper, report: SavingsReport) -> None:
     if report.sent.requests:
         spared = max(0, report.sent.bytes_before - report.sent.bytes)
         figures.append((size(spared), "less for visitors to fetch"))
+    if report.described:
+        share = report.described * 100 // report.all_pictures
+        figures.append((f"{share} %", "of all pictures are described"))
     width = INNER / len(figures)
     for at, (figure, of) in enumerate(figures):
         x = MARGIN + at * width

@@ -33,6 +33,7 @@ def table(report: SavingsReport) -> Iterator[str]:
     yield _line("period", f"{report.begins} to {report.ends}")
     yield _of("treated", report.treated)
     yield _of("whole library", report.whole)
+    yield _line("described pictures", f"{report.described} of {report.all_pictures}")
     for part, slats in (
         ("month", report.by_month),
         ("format", report.by_format),

@@ -6,7 +6,7 @@ import json
 from collections.abc import Collection, Sequence
 
 from sqlalchemy import ColumnElement, Select, and_, delete, exists, func, insert, or_, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, aliased
 
 from plumcrate.contract.descriptions import (
     DescriptionFilter,
@@ -119,6 +119,11 @@ def all_ids(session: Session, library_id: int, language: str, filter: Descriptio
     return list(session.scalars(found.where(*found_by(library_id, language, filter))))
 
 
+def main_language(library: Library) -> str:
+    """The library's first language."""
+    return DescriptionSettings.model_validate(library.descriptions).languages[0]
+
+
 def summary(
     session: Session, library: Library, language: str, rules: Sequence[DescriptionRule]
 ) -> DescriptionsSummary:
@@ -208,13 +213,22 @@ def page_figures(session: Session, library_id: int, language: str) -> list[PageD
     silent = PageUse.alternative.is_(None)
     known = or_(Description.alternative != "", Description.decorative)
     own = func.coalesce(func.nullif(PageUse.language, ""), language)
+    other = aliased(PageUse)
+    alike = exists().where(
+        other.page_id == PageUse.page_id,
+        other.picture_id != PageUse.picture_id,
+        other.alternative != "",
+        func.lower(other.alternative) == func.lower(PageUse.alternative),
+    )
+    pictures = func.count(func.distinct(PageUse.picture_id))
     rows = session.execute(
         select(
             SitePage.id,
             SitePage.address,
-            func.count(func.distinct(PageUse.picture_id)),
-            func.count(func.distinct(PageUse.picture_id)).filter(silent),
-            func.count(func.distinct(PageUse.picture_id)).filter(silent, known),
+            pictures,
+            pictures.filter(silent),
+            pictures.filter(silent, known),
+            pictures.filter(alike),
         )
         .join(PageUse, PageUse.page_id == SitePage.id)
         .outerjoin(
@@ -228,5 +242,5 @@ def page_figures(session: Session, library_id: int, language: str) -> list[PageD
         .group_by(SitePage.id)
         .order_by(SitePage.address)
     )
-    names = ("page_id", "address", "pictures", "without", "known")
+    names = ("page_id", "address", "pictures", "without", "known", "alike")
     return [PageDescriptions(**dict(zip(names, row, strict=True))) for row in rows]
