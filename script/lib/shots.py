@@ -94,7 +94,7 @@ def main() -> None:
         "review": "/l/gannet-ledge/review?sort=saved",
         "recipe": "/l/gannet-ledge/treat/recipe",
         "serve": "/l/gannet-ledge/serve",
-        "markup": "/l/gannet-ledge/serve/pages",
+        "descriptions": "/l/gannet-ledge/review/descriptions",
         "pages": "/l/gannet-ledge/weights",
         "keep": "/l/gannet-ledge/keep",
         "people": "/l/gannet-ledge/keep/people",

@@ -74,7 +74,8 @@ def service(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Ite
                     "INSERT INTO files (library_id, picture_id, path, folder, role, state, format, width,"
                     " height, transparent, animated, size_before, size_now, mtime_ns, mtime_ns_before, held,"
                     " slot, unwanted, removed_unused) SELECT 1, id, path, '', 'original', 'new', 'jpeg',"
-                    " 240, 160, false, false, :size, :size, 1, 1, false, '', false, false FROM pictures ORDER BY id"
+                    " 240, 160, false, false, :size, :size, 1, 1, false, '', false, false FROM pictures"
+                    " ORDER BY id"
                 ),
                 {"size": len(first)},
             )

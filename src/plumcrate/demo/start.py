@@ -21,6 +21,7 @@ from plumcrate.client import Client, ClientError
 from plumcrate.contract.allowance import AllowanceSettings
 from plumcrate.contract.automation import Automation, NewFiles
 from plumcrate.contract.delivery import Caches, Delivery, Markup
+from plumcrate.contract.descriptions import Accepting, BulkRequest, DescriptionFilter, TextSource
 from plumcrate.contract.libraries import LibraryChange, LibraryRequest
 from plumcrate.contract.people import KeyRequest, Role
 from plumcrate.contract.reports import ReportSettings
@@ -49,6 +50,14 @@ PROGRAMS = {
     "site": "plumcrate.demo.site",
     "cache": "plumcrate.demo.cache",
 }
+
+#: What visitors wrote into their pictures, as what the pictures say: a beginning, with faults to be mended.
+_DESCRIBED = BulkRequest(
+    language="en",
+    which=DescriptionFilter(),
+    deed=Accepting(do="accept", sources=[TextSource.EXIF_CAPTION]),
+    preview=False,
+)
 
 
 class DemoError(RuntimeError):
@@ -200,6 +209,8 @@ class Demo:
                 name = "Gannet Ledge Light Trust"
                 client.connect(LibraryRequest(name=name, slug=_LIBRARY, root=str(self.library)))
                 client.wait_for_job(client.start_survey(_LIBRARY).id)
+                client.wait_for_job(client.read_words(_LIBRARY).id)
+                client.change_descriptions(_LIBRARY, _DESCRIBED)
                 # What the site's visitors upload is treated at once; the site tells of it.
                 automation = Automation(new_files=NewFiles.AT_ONCE)
                 address = f"http://127.0.0.1:{facts['site_port']}/media"
