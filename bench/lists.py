@@ -17,8 +17,10 @@ from rich.table import Table
 from sqlalchemy import text
 from sqlalchemy.orm import Session
 
+from plumcrate.contract.descriptions import DescriptionFilter
 from plumcrate.contract.pictures import PictureFilter, PictureSort, SavingClass
 from plumcrate.contract.recipes import RecipeSettings
+from plumcrate.descriptions.listing import descriptions_page, summary
 from plumcrate.records.database import Database
 from plumcrate.records.private import PrivatePostgres
 from plumcrate.records.queries.facets import facets
@@ -41,6 +43,22 @@ FROM (
     FROM generate_series(1, :pictures) n
 ) AS all_of_them
 """
+#: Two fifths are described, one in twenty of them as another is.
+_DESCRIBE = """
+INSERT INTO descriptions (picture_id, language, library_id, alternative, title, caption, credit, decorative,
+    fold, faults, version, by)
+SELECT id, 'en', 1, 'Gannet ' || id, '', '', '', false,
+    md5((id - CASE WHEN id % 100 = 1 THEN 1 ELSE 0 END)::text),
+    CASE WHEN id % 7 = 0 THEN ARRAY['too-long'] ELSE '{}' END, 1, 'the bench'
+FROM pictures WHERE id % 5 < 2
+"""
+_FILES = """
+INSERT INTO files (library_id, picture_id, path, folder, role, state, format, width, height, transparent,
+    animated, size_before, size_now, mtime_ns, mtime_ns_before, held, slot, unwanted, removed_unused)
+SELECT 1, id, path, folder, 'original', 'new', format, width, height, false, false, 9, 9, 1, 1, false, '',
+    false, false
+FROM pictures ORDER BY id
+"""
 
 
 def main() -> None:
@@ -54,6 +72,9 @@ def main() -> None:
             with database.begin() as session:
                 new_library(session, "l", "L", "/l", [], RecipeSettings(), "the bench")
                 session.execute(text(_FILL), {"pictures": pictures})
+                session.execute(text("ALTER TABLE files DISABLE TRIGGER USER"))
+                session.execute(text(_FILES))
+                session.execute(text(_DESCRIBE))
             database.at_once(text("ANALYZE"))
             with database.reading() as session:
                 Console(width=100).print(_measured(session, pictures))
@@ -86,6 +107,16 @@ def _measured(session: Session, pictures: int) -> Table:
         row(f"by {sort}: the first page", lambda sort=sort: page(sort))  # type: ignore[misc]
         row(f"by {sort}: at {far:,} by offset", lambda sort=sort: page(sort, offset=far))  # type: ignore[misc]
         row(f"by {sort}: there by cursor", lambda sort=sort, at=deep.cursor: page(sort, after=at))  # type: ignore[misc]
+
+    def described(**chosen: object) -> object:
+        filter = DescriptionFilter.model_validate(chosen)
+        return descriptions_page(session, library, "en", filter, limit=30, after=None)
+
+    row("descriptions: how far the library is", lambda: summary(session, library, "en"))
+    row("descriptions: the first page", lambda: described())
+    row("descriptions: those that say nothing", lambda: described(wanting=["missing"]))
+    row("descriptions: those that say what another says", lambda: described(wanting=["doubled"]))
+    row("descriptions: by a word", lambda: described(search="gannet 77"))
     return table
 
 

@@ -122,13 +122,26 @@ export function takeDescription(cache: QueryClient, now: Description): void {
   cache.setQueryData<Description[]>(keys.describedPicture(now.picture_id), (all) => all?.map(replaced));
 }
 
+/** Counting a large library takes a while, and somebody who writes fast saves every second. */
+const COUNTED_EVERY = 5000;
+const waiting = new WeakSet<QueryClient>();
+
+function countAgain(cache: QueryClient): void {
+  if (waiting.has(cache)) return;
+  waiting.add(cache);
+  setTimeout(() => {
+    waiting.delete(cache);
+    stale(cache, ["describedSummary"]);
+  }, COUNTED_EVERY);
+}
+
 /** Somebody described a picture: whoever shows it is shown the new words. */
 export async function lookAgain(cache: QueryClient, picture_id: number): Promise<void> {
   const shown = cache
     .getQueriesData<List>({ queryKey: ["descriptions"], type: "active" })
     .some(([, list]) => list?.pages.some((page) => page.rows.some((one) => one.picture_id === picture_id)));
   const alone = cache.getQueryData(keys.describedPicture(picture_id)) !== undefined;
-  stale(cache, ["describedSummary"]);
+  countAgain(cache);
   if (!shown && !alone) return;
   for (const one of await fetchOf(picture_id)) takeDescription(cache, one);
 }
