@@ -57,6 +57,9 @@ export function DescriptionFiles({
   );
 }
 
+const FILE =
+  "block w-full text-sm text-quiet file:mr-3 file:min-h-9 file:cursor-pointer file:rounded-[5px] file:border file:border-solid file:border-line file:bg-surface file:px-3.5 file:font-semibold file:text-ink hover:file:border-plum hover:file:text-plum";
+
 function Part({ title, says, children }: { title: string; says: string; children: React.ReactNode }) {
   return (
     <section className="space-y-2">
@@ -119,7 +122,7 @@ function Import({ library, language }: { library: Library; language: string }) {
         type="file"
         aria-label="A table or a translation"
         accept=".csv,.tsv,.txt,.xlf,.xliff"
-        className="block w-full text-sm"
+        className={FILE}
         onChange={(event) => {
           const chosen = event.target.files?.[0] ?? null;
           setFile(chosen);
@@ -168,6 +171,7 @@ function Told({ result, would = false }: { result: ImportResult; would?: boolean
 
 /** Texts before and after. */
 export function Before({ rows }: { rows: ImportResult["examples"] }) {
+  if (rows.length === 0) return null;
   return (
     <ul className="max-h-64 divide-y divide-line overflow-y-auto rounded-[5px] border border-line text-sm">
       {rows.map((one) => (
@@ -195,7 +199,7 @@ function Terms({ library }: { library: Library }) {
         type="file"
         aria-label="A table of search terms"
         accept=".csv,.tsv,.txt"
-        className="block w-full text-sm"
+        className={FILE}
         onChange={(event) => {
           const chosen = event.target.files?.[0];
           if (chosen) take.mutate(chosen);

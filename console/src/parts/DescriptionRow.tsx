@@ -241,7 +241,7 @@ function Uses({ uses }: { uses: Description["uses"] }) {
   );
 }
 
-const MORE = { title: "Title", caption: "Caption", credit: "Credit" } as const;
+const MORE = { title: "Title", credit: "Credit", caption: "Caption" } as const;
 
 function More({
   draft,

@@ -10,7 +10,14 @@ export function SaysCard({ library, picture }: { library: Library; picture: Pict
   const uses = described.data?.[0]?.uses ?? [];
   const write = `/l/${library.slug}/review/descriptions?search=${encodeURIComponent(picture.path)}`;
   return (
-    <Card title="What it says" aside={<Link to={write}>Describe</Link>}>
+    <Card
+      title="What it says"
+      aside={
+        <Link to={write} className="text-plum hover:underline">
+          Describe
+        </Link>
+      }
+    >
       {described.isError && <ErrorNote error={described.error} again={() => void described.refetch()} />}
       {described.isPending && <Shape className="h-12" />}
       <ul className="space-y-1.5 text-sm">
