@@ -7,14 +7,14 @@ import pytest
 from conftest import add_library
 from sqlalchemy import func, select, text
 
-from plumcrate.contract.pictures import FileRole
+from plumcrate.contract.pictures import FileRole, FileState
 from plumcrate.contract.runs import ItemState, RunKind, RunRequest, RunState, Scope
 from plumcrate.queue.tasks import SINGLE_REQUEST, Queue
 from plumcrate.records.database import Database
 from plumcrate.records.queries.runs import end_item, run_view
 from plumcrate.records.queries.savings import savings
 from plumcrate.records.queries.sums import refresh_pictures
-from plumcrate.records.tables import Derived, File, Item, Library, Picture, Run, WorkerRow
+from plumcrate.records.tables import Derived, File, Item, Journal, Library, Picture, Run, WorkerRow
 from plumcrate.refusal import Refusal
 from plumcrate.runs.runs import change_state, create_run, retry_failed
 from plumcrate.worker.feeding import feed
@@ -216,3 +216,38 @@ def test_a_hand_back_stops_other_runs_and_waits_for_what_is_in_hand(filled: Data
     with filled.begin() as session:
         assert session.get_one(Run, treating).state == RunState.STOPPED
         assert session.scalars(select(Item.file_id).where(Item.run_id == back)).all() == [in_hand]
+
+
+def test_a_hand_back_takes_along_what_is_just_being_made_for_a_size(filled: Database) -> None:
+    """A worker died between making a file and recording it, or makes one now, of a size that was removed."""
+    treating, being_made = start(filled), []
+    with filled.begin() as session:
+        for name in ("left-by-a-dead-worker", "in-hand", "never-made"):
+            file = File(
+                library_id=1,
+                picture_id=1,
+                path=f"0/{name}.jpg",
+                state=FileState.GONE,
+                size_name="card",
+                unwanted=True,
+                size_before=0,
+                size_now=0,
+                mtime_ns=0,
+                mtime_ns_before=0,
+            )
+            session.add(file)
+            session.flush()
+            being_made.append(file.id)
+        dead, working, _ = being_made
+        session.add(
+            Journal(library_id=1, file_id=dead, action="size", path="0/left-by-a-dead-worker.jpg", staged="")
+        )
+        item = session.scalars(select(Item).where(Item.run_id == treating).order_by(Item.id).limit(1)).one()
+        item.state, item.file_id = ItemState.WORKING, working
+    start(filled)
+    with filled.begin() as session:
+        left = set(session.scalars(select(File.id).where(File.size_name == "card")))
+        assert left == {dead, working}, "what is being made keeps its row; the other is forgotten"
+    back = start(filled, kind=RunKind.HAND_BACK, confirm="l")
+    with filled.begin() as session:
+        assert set(session.scalars(select(Item.file_id).where(Item.run_id == back))) == {dead, working}

@@ -23,7 +23,7 @@ from plumcrate.imaging.formats import FORMATS
 from plumcrate.imaging.shapes import sized, touched_size, touches_of
 from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.queries.sums import refresh_pictures
-from plumcrate.records.tables import Derived, File, Item, Library, Picture
+from plumcrate.records.tables import Derived, File, Item, Journal, Library, Picture
 
 from .decision import fits, variant_of, variants
 from .planning import left_alone, settings_of, settled
@@ -123,10 +123,15 @@ def _add_rows(session: Session, rows: list[dict[str, Any]]) -> None:
 
 
 def _forget_unwanted(session: Session, library_id: int) -> None:
-    """Rows of which nothing stands there and that nobody waits for."""
+    """Rows of which nothing stands there and that nobody waits for.
+
+    A change that is open may have put the file there already: the row, and the journal's with it, stays until
+    that is settled.
+    """
     waiting = exists(select(1).where(Item.file_id == File.id, Item.finished_at.is_(None)).correlate(File))
+    unsettled = exists(select(1).where(Journal.file_id == File.id).correlate(File))
     ours = File.library_id == library_id, File.size_name.is_not(None), File.unwanted, ~File.removed_unused
-    session.execute(delete(File).where(*ours, File.state == FileState.GONE, ~waiting))
+    session.execute(delete(File).where(*ours, File.state == FileState.GONE, ~waiting, ~unsettled))
 
 
 def effect_of_sizes(session: Session, library: Library, sizes: dict[str, SizeSettings]) -> SizeEffect:

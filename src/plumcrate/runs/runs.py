@@ -29,7 +29,7 @@ from plumcrate.records.queries.facets import fits
 from plumcrate.records.queries.folders import below
 from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.queries.sums import refresh_pictures
-from plumcrate.records.tables import Derived, File, Item, Library, Picture, Result, Run
+from plumcrate.records.tables import Derived, File, Item, Journal, Library, Picture, Result, Run
 from plumcrate.refusal import Refusal
 
 #: A run of at most so many pictures is a single request and goes before bulk.
@@ -231,19 +231,25 @@ def _add_treatments(
 def _add_restores(session: Session, run: Run, where: ColumnElement[bool]) -> None:
     copies = exists(select(1).where(Derived.file_id == File.id).correlate(File))
     ours = or_(File.before_sha256.is_not(None), File.treated_at.is_not(None), copies)
-    # What was made for a size has no original to go back to; when the library is handed back it goes.
-    made = PRESENT if run.kind == RunKind.HAND_BACK else literal(False)
-    # The same of such a file under another name; a copy that somebody uses by itself stays.
-    stray = and_(File.state == FileState.LEFT_ALONE, _made_as("size", "copy", "conversion"))
+    made: ColumnElement[bool] = literal(False)
     if run.kind == RunKind.HAND_BACK:
+        # What was made for a size has no original to go back to; when the library is handed back it goes, and
+        # what is being made at this moment is there by the time its turn comes.
+        made = or_(PRESENT, _in_hand())
         ours = or_(ours, _in_hand())
+        where = or_(where, and_(File.library_id == run.library_id, _in_hand()))
+    # The same of such a file under another name; a copy that somebody uses by itself stays.
+    stray = and_(File.before_sha256.is_(None), _made_as("size", "copy", "conversion"))
     ours = case((File.size_name.is_not(None), made), (stray, and_(made, _made_as("size"))), else_=ours)
     _add_items(session, run, and_(where, ours), literal(0))
 
 
 def _in_hand() -> ColumnElement[bool]:
-    """Whether a file is being treated at this moment: by the time its turn comes, it is."""
-    return exists(select(1).where(Item.file_id == File.id, Item.state == ItemState.WORKING).correlate(File))
+    """Whether a file is being treated at this moment, or a change of it that a dead worker left is still to
+    be settled: by the time its turn comes, it is."""
+    working = select(1).where(Item.file_id == File.id, Item.state == ItemState.WORKING)
+    unsettled = select(1).where(Journal.file_id == File.id, Journal.action != "discard")
+    return or_(exists(working.correlate(File)), exists(unsettled.correlate(File)))
 
 
 def _made_as(*purposes: str) -> ColumnElement[bool]:
