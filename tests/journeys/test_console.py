@@ -104,7 +104,7 @@ def test_the_whole_journey(service: Service, library: Path, page: Page) -> None:
 
     # The picture that weighs most, side by side.
     page.get_by_role("link", name="Review", exact=True).click()
-    expect(page).to_have_title("Review – Gannet Ledge – Plum Crate")
+    expect(page).to_have_title("Pictures – Gannet Ledge – Plum Crate")
     choose(page, "Order", "most saved first")
     facets = page.get_by_label("Filter")
     for choice in ("PNG", "over 50 %"):
