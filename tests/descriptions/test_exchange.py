@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import csv
 import io
+import tempfile
 from pathlib import Path
 
 import pytest
@@ -187,6 +188,28 @@ def test_translations_leave_and_come_back(ledge: Database) -> None:
 def test_what_is_no_xliff_is_refused_in_words(ledge: Database, file: bytes, words: str) -> None:
     with ledge.begin() as session, pytest.raises(Refusal, match=words):
         take_xliff(session, session.get_one(Library, 1), io.BytesIO(file), by="Ada", preview=False)
+
+
+def test_elements_that_nest_are_read_once() -> None:
+    """Files and units within each other, 2,000 deep: each is emptied as it ends."""
+    deep, text = 2_000, "<segment><source>a</source><target>b</target></segment>"
+    nested = "<file original='p'>" * deep + "</file>" * deep
+    units = "<unit id='title'>" * deep + text + "</unit>" * deep
+    body = f"{xliff.opening('en', 'de')}{nested}<file original='q'>{units}</file>{xliff.CLOSING}"
+    _, _, pictures = xliff.read(io.BytesIO(body.encode()))
+    found = list(pictures)
+    assert len(found) == deep + 1
+    assert found[-1].path == "q"
+    assert "".join(found[-1].targets.values()) in ("", "b"), "the text of one unit is no other's"
+
+
+def test_wide_tables_are_read_from_what_the_service_spools(ledge: Database) -> None:
+    with tempfile.SpooledTemporaryFile(8) as spool, ledge.begin() as session:
+        spool.write("path\talternative\np01.jpg\tBrücke\n".encode("utf-16"))
+        spool.seek(0)
+        library_row = session.get_one(Library, 1)
+        result = take_csv(session, library_row, spool, language="en", by="Ada", preview=False)
+    assert (result.changed, said(ledge)) == (1, {1: "Brücke"})
 
 
 def test_search_terms_are_taken_in(ledge: Database) -> None:

@@ -27,6 +27,8 @@ from .terms import terms_in, terms_of
 _ONE_SITTING = 10
 #: So many pictures' texts in one message to the site; so many changes are kept.
 _A_MESSAGE, _KEPT = 50, 1_000
+#: So many descriptions are in memory at a time.
+_AT_ONCE = 1_000
 EDITED = "edited"
 
 
@@ -201,27 +203,34 @@ def undo(session: Session, library: Library, number: int, by: str) -> Undone:
         raise Refusal("not-found", f"there is no change {number}")
     if change.undone_at is not None:
         raise Refusal("ended", f"change {number} was undone already")
-    rows = session.execute(
+    undoing = begin_change(session, library, change.language, f"undid change {number}", by)
+    terms, result, last = terms_of(session, library.id), Undone(undone=0, kept=0), 0
+    while rows := session.execute(
         select(ChangedDescription, Picture.path, Description)
         .join(Picture, Picture.id == ChangedDescription.picture_id)
         .outerjoin(
             Description,
             (Description.picture_id == Picture.id) & (Description.language == change.language),
         )
-        .where(ChangedDescription.change_id == number)
+        .where(ChangedDescription.change_id == number, ChangedDescription.picture_id > last)
+        .order_by(ChangedDescription.picture_id)
+        .limit(_AT_ONCE)
         .with_for_update(of=Picture)
-    ).all()
-    back = [
-        NewTexts(noted.picture_id, path, texts_of(row), Texts.model_validate(noted.before))
-        for noted, path, row in rows
-        if texts_of(row) == Texts.model_validate(noted.after)
-    ]
-    undoing = begin_change(session, library, change.language, f"undid change {number}", by)
-    write(session, library, change.language, back, undoing, terms_of(session, library.id))
+    ).all():
+        back = [
+            NewTexts(noted.picture_id, path, texts_of(row), Texts.model_validate(noted.before))
+            for noted, path, row in rows
+            if texts_of(row) == Texts.model_validate(noted.after)
+        ]
+        last = rows[-1][0].picture_id
+        result.undone += len(back)
+        result.kept += len(rows) - len(back)
+        write(session, library, change.language, back, undoing, terms)
+        session.expire_all()
     end_change(session, library, undoing)
     change.undone_at = func.now()
     session.flush()
-    return Undone(undone=len(back), kept=len(rows) - len(back))
+    return result
 
 
 def judge_again(session: Session, library: Library) -> None:
@@ -237,7 +246,7 @@ def judge_again(session: Session, library: Library) -> None:
             | ((Description.picture_id == last[0]) & (Description.language > last[1])),
         )
         .order_by(Description.picture_id, Description.language)
-        .limit(1_000)
+        .limit(_AT_ONCE)
     ).all():
         for row, path in rows:
             found = faults_of(texts_of(row), path=path, language=row.language, settings=settings, terms=terms)

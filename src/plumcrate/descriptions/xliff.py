@@ -87,18 +87,27 @@ def _events(file: BinaryIO) -> Iterator[tuple[str, Element]]:
 
 
 def _pictures(events: Iterable[tuple[str, Element]], root: Element) -> Iterator[Translated]:
+    """Each element is read once, at its end, and emptied: however they nest, time and memory stay in
+    proportion."""
+    picture = Translated("")
     for event, element in events:
-        if event != "end" or element.tag != f"{{{_NAMESPACE}}}file":
+        if event != "end":
             continue
-        picture = Translated(element.get("original", ""))
-        for unit in element.iter(f"{{{_NAMESPACE}}}unit"):
-            name = unit.get("name") or unit.get("id", "")
+        if element.tag == f"{{{_NAMESPACE}}}unit":
+            name = element.get("name") or element.get("id", "")
             if name in _FIELDS:
-                picture.sources[TextField(name)] = _joined(unit, "source")
-                picture.targets[TextField(name)] = _joined(unit, "target")
-        yield picture
-        root.clear()  # what was read needs no memory any more
+                picture.sources[TextField(name)] = _joined(element, "source")
+                picture.targets[TextField(name)] = _joined(element, "target")
+            element.clear()
+        elif element.tag == f"{{{_NAMESPACE}}}file":
+            picture.path = element.get("original", "")
+            yield picture
+            picture = Translated("")
+            element.clear()
+            root.clear()
 
 
 def _joined(unit: Element, part: str) -> str:
-    return "".join("".join(found.itertext()) for found in unit.iter(f"{{{_NAMESPACE}}}{part}")).strip()
+    """The text of a unit's segments (XLIFF 2.1, 4.2.2.5), with what is marked in it."""
+    found = unit.findall(f"{{{_NAMESPACE}}}segment/{{{_NAMESPACE}}}{part}")
+    return "".join("".join(one.itertext()) for one in found).strip()

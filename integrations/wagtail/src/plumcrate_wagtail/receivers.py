@@ -54,6 +54,8 @@ def _describe(sender: Any, language: str, texts: dict[str, Any], **kwargs: Any) 
     if not _is_own(language):
         return
     model = get_image_model()
+    if not hasattr(model, "description"):  # a model of its own, or a Wagtail before 6.3
+        return
     for image in model.objects.filter(file__in=list(texts)):
         text = texts[image.file.name]["alternative"][:_LONGEST]
         if image.description != text:
@@ -67,7 +69,7 @@ def _is_own(language: str) -> bool:
 
 @receiver(post_save, dispatch_uid="plumcrate-wagtail-describe")
 def _described(sender: type[Any], instance: Any, **kwargs: Any) -> None:
-    if isinstance(instance, get_image_model()) and instance.description:
+    if isinstance(instance, get_image_model()) and getattr(instance, "description", ""):
         transaction.on_commit(partial(tell_description, instance), robust=True)
 
 
