@@ -231,6 +231,23 @@ def test_pruning_spares_the_only_original_unless_told_otherwise(place: Place) ->
     assert prune(place.keeper, Which(true()), note="").backups == 1
 
 
+def test_what_the_workers_upkeep_deletes_beside_us_is_counted_too(
+    place: Place, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for one in (b"of nobody", b"of nobody else"):
+        place.keeper.back_up(one, hashlib.sha256(one).digest())
+    upkeep: list[int] = []
+
+    def beside(step: Step) -> None:
+        if step is Step.SELECTED:
+            monkeypatch.setattr(steps, "observer", lambda _: None)
+            upkeep.append(finish_pruning(place.fresh_keeper()))
+
+    monkeypatch.setattr(steps, "observer", beside)
+    done = prune(place.keeper, Which(true(), orphans=True), note="")
+    assert (upkeep, done.backups, done.bytes, done.left) == ([2], 2, len(b"of nobodyof nobody else"), 0)
+
+
 def test_a_backup_that_a_change_relies_on_is_not_pruned_away(
     place: Place, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -111,10 +111,10 @@ def pruning(keeper: Keeper, which: Which, *, note: str) -> Iterator[PruneReport]
             .returning(Backup.sha256, Backup.size)
             .execution_options(synchronize_session=False)
         ).all()
-        hashes = [row.sha256 for row in rows]
-        lost = _forget_backups(session, keeper.library_id, hashes, note)
+        sizes = {row.sha256: row.size for row in rows}
+        lost = _forget_backups(session, keeper.library_id, list(sizes), note)
     passed(Step.SELECTED)
-    report = PruneReport(wanted=len(rows), needed=lost)
+    report = PruneReport(wanted=len(sizes), needed=lost)
     yield report
     for size in deleting(keeper):
         report.backups += 1
@@ -122,10 +122,21 @@ def pruning(keeper: Keeper, which: Which, *, note: str) -> Iterator[PruneReport]
         if report.backups % _TELL_EVERY == 0:
             yield report
     with keeper.database.begin() as session:
+        gone = sizes.keys() - _still_there(session, keeper.library_id, list(sizes))
+        report.backups, report.bytes = len(gone), sum(sizes[sha256] for sha256 in gone)
         report.left = (
             session.scalar(select(func.count()).where(*ours, which.age, or_(claimed(), orphaned()))) or 0
         )
     yield report
+
+
+def _still_there(session: Session, library_id: int, hashes: list[bytes]) -> set[bytes]:
+    """Which of these backups were not deleted, by us or by the worker's upkeep beside us, for which this waits."""
+    there: set[bytes] = set()
+    for start in range(0, len(hashes), 5000):
+        some = Backup.library_id == library_id, Backup.sha256 == func.any(hashes[start : start + 5000])
+        there.update(session.scalars(select(Backup.sha256).where(*some).with_for_update()))
+    return there
 
 
 def _forget_backups(session: Session, library_id: int, hashes: list[bytes], note: str) -> int:
