@@ -19,6 +19,7 @@ from django.core.files.base import ContentFile
 from django.db import connection, models, transaction
 from django.http import HttpResponse, JsonResponse, StreamingHttpResponse
 from django.template import Context, Template
+from django.template.loader import render_to_string
 from django.test import AsyncRequestFactory, Client, RequestFactory, override_settings
 from django_site import PLUMCRATE
 from standardwebhooks import Webhook
@@ -33,6 +34,7 @@ from plumcrate.contract.site_files import SiteFile, SizeFile
 from plumcrate.contract.sizes import Focus
 from plumcrate_django.conf import site
 from plumcrate_django.middleware import PagesMiddleware
+from plumcrate_django.panel import PagePanel
 from plumcrate_django.receivers import descriptions_changed, files_changed
 from plumcrate_django.service import service
 from plumcrate_django.storage import LibraryStorage
@@ -233,6 +235,29 @@ def test_without_the_service_pages_leave_as_they_were_and_it_is_left_alone(crate
 
 
 # -- the storage -----------------------------------------------------------------------------------
+
+
+def panel_of(answer: Callable[[Any], Any]) -> tuple[str, str]:
+    """What the debug toolbar's panel says of a page: beside its name, and in full."""
+    panel = PagePanel(SimpleNamespace(stats={}, store=SimpleNamespace(save_panel=lambda *_: None)), answer)
+    panel.toolbar.request_id = "1"
+    request = RequestFactory().get("/journal")
+    panel.generate_stats(request, PagesMiddleware(answer)(request))
+    return panel.nav_subtitle, " ".join(render_to_string(panel.template, panel.get_stats()).split())
+
+
+def test_the_debug_toolbar_shows_what_became_of_a_page(crate: Crate) -> None:
+    beside, whole = panel_of(lambda _: HttpResponse(PAGE))
+    assert beside == "1 of 1 pictures"
+    assert "1 picture of the library on this page, 1 with something put in, 0 left out by rule" in whole
+    row = "<td>kite.jpg</td> <td>90 × 60</td> <td>8 bytes</td> <td>5 bytes</td> <td>3 bytes</td>"
+    assert row in whole
+    assert "No picture of the library" in panel_of(lambda _: HttpResponse("<p>words"))[1]
+    beside, whole = panel_of(lambda _: JsonResponse({}))
+    assert (beside, "only answers of status 200 with unpacked HTML" in whole) == ("left as it is", True)
+    crate.away = True
+    service().pages.forget()
+    assert "The service did not answer; it is asked again in" in panel_of(lambda _: HttpResponse(PAGE))[1]
 
 
 def test_what_is_opened_is_what_was_written(crate: Crate, tmp_path: Path) -> None:

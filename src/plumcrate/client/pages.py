@@ -65,6 +65,18 @@ class SitePages:
             self.note(path, error)
             return None
 
+    def reason_left(self, status: int, headers: Headers) -> str:
+        """Why an answer was left as it is, in words for the site's developer."""
+        if status != 200 or not _is_page(headers):
+            return "It is no page: only answers of status 200 with unpacked HTML are rewritten."
+        if self._clock() < self._quiet_until:
+            seconds = self._quiet_until - self._clock()
+            return f"The service did not answer; it is asked again in {seconds:.0f} seconds."
+        settings = self._settings
+        if settings is None or settings[1].address is None:
+            return "The service does not know at which address the library's folder is served."
+        return "It could not be rewritten; the service says why (console: Serve)."
+
     def forget(self) -> None:
         """Asks the service anew about every file and its settings: something changed."""
         with self._guard:

@@ -131,7 +131,7 @@ def pruning(keeper: Keeper, which: Which, *, note: str) -> Iterator[PruneReport]
 
 
 def _still_there(session: Session, library_id: int, hashes: list[bytes]) -> set[bytes]:
-    """Which of these backups were not deleted, by us or by the worker's upkeep beside us, for which this waits."""
+    """Which of these backups stand. The worker's upkeep may be deleting beside us: this waits for it."""
     there: set[bytes] = set()
     for start in range(0, len(hashes), 5000):
         some = Backup.library_id == library_id, Backup.sha256 == func.any(hashes[start : start + 5000])

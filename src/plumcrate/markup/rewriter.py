@@ -29,11 +29,12 @@ _MODERN = ("image/avif", "image/webp")
 @dataclass
 class RewriteTally:
     """What was done: pictures of the library seen, those of them that gained something, and those left out by
-    rule or because a script of the page loads them."""
+    rule or because a script of the page loads them. ``files``: what is known of them, by their paths."""
 
     pictures: int = 0
     changed: int = 0
     left_out: int = 0
+    files: dict[str, PageFile] = field(default_factory=dict)
 
 
 @dataclass
@@ -185,6 +186,7 @@ class Rewriter:
             places = unit.places.values() if isinstance(unit, _Background) else _places(unit)
             paths.update(dict.fromkeys(place.path for place in places))
         files = self._lookup(list(paths)) if paths else {}
+        self.tally.files |= files
         writer = Writer(self._rules, self._addresses, files)
         insertions: list[tuple[int, str]] = []
         for unit in units:

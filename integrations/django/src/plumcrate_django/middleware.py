@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterable, Iterator
+from dataclasses import dataclass
 from typing import Any
 
 from asgiref.sync import iscoroutinefunction, markcoroutinefunction, sync_to_async
@@ -12,6 +14,20 @@ from plumcrate.client.pages import SitePages, page_headers
 from plumcrate.markup.page import PageStream
 
 from .service import service
+
+NOTE = "plumcrate_page"
+
+
+@dataclass
+class PageNote:
+    """What became of a page, for the debug toolbar's panel; on its request as ``plumcrate_page``.
+
+    ``seconds``: what rewriting took, waiting for the service included; ``reason``: why the answer was left as
+    it is."""
+
+    stream: PageStream | None
+    seconds: float
+    reason: str = ""
 
 
 class PagesMiddleware:
@@ -38,8 +54,12 @@ class PagesMiddleware:
 def _rewritten(request: HttpRequest, response: Any) -> Any:
     pages = service().pages
     headers = list(response.items())
+    began = time.perf_counter()
     stream = pages.stream(request.path, response.status_code, headers)
+    note = PageNote(stream, time.perf_counter() - began)
+    setattr(request, NOTE, note)
     if stream is None:
+        note.reason = pages.reason_left(response.status_code, headers)
         return response
     for name, _ in headers:
         del response[name]
@@ -47,6 +67,7 @@ def _rewritten(request: HttpRequest, response: Any) -> Any:
         response[name] = value
     if not response.streaming:
         response.content = _whole(pages, request.path, stream, response.content)
+        note.seconds = time.perf_counter() - began
     elif response.is_async:
         response.streaming_content = _pieces_later(pages, request.path, stream, response.streaming_content)
     else:
