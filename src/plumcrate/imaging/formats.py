@@ -12,9 +12,10 @@ FormatName = Literal["jpeg", "png", "gif", "webp", "avif", "heif", "tiff", "bmp"
 class Format:
     """One picture format.
 
-    ``endings`` of file names, the usual one first. ``treated``: files of it are made lighter. ``copy``: it is
-    written as a copy beside a file. ``knob``: its encoder has a quality that can be fixed. ``conversion``: a
-    file of another format may be written anew in it. ``shown``: browsers show it.
+    ``endings`` of file names, the usual first. ``treated``: files of it are made lighter. ``pixels``:
+    they are pixels, of which copies in other formats may stand beside. ``copy``: it is one of those formats.
+    ``knob``: its encoder has a quality that can be fixed. ``conversion``: a file of another format may be
+    written anew in it. ``shown``: browsers show it wherever it stands, and run nothing that is in it.
     """
 
     name: FormatName
@@ -22,6 +23,7 @@ class Format:
     media_type: str
     endings: tuple[str, ...]
     treated: bool = False
+    pixels: bool = True
     copy: bool = False
     knob: bool = False
     conversion: bool = False
@@ -50,8 +52,8 @@ _ALL = (
     Format("heif", "HEIF", "image/heif", (".heic", ".heif")),
     Format("tiff", "TIFF", "image/tiff", (".tif", ".tiff")),
     Format("bmp", "BMP", "image/bmp", (".bmp",), shown=True),
-    Format("svg", "SVG", "image/svg+xml", (".svg",)),
-    Format("pdf", "PDF", "application/pdf", (".pdf",)),
+    Format("svg", "SVG", "image/svg+xml", (".svg",), treated=True, pixels=False),
+    Format("pdf", "PDF", "application/pdf", (".pdf",), pixels=False),
 )
 FORMATS: dict[str, Format] = {format.name: format for format in _ALL}
 #: Formats of copies, the lightest last.

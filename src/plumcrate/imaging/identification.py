@@ -7,6 +7,7 @@ TIFF, BMP, SVG and PDF.
 
 from __future__ import annotations
 
+import math
 import re
 import struct
 from dataclasses import dataclass
@@ -23,9 +24,9 @@ MOST_SIDE = 1_000_000
 class Facts:
     """What the header of a file says.
 
-    ``width`` and ``height`` are stored pixels, before orientation; 0 where the format has none
-    (SVG, PDF). ``bits`` is per channel. ``orientation`` is the EXIF value, 1 to 8. ``arithmetic``: a JPEG
-    with arithmetic coding, which browsers do not show.
+    ``width`` and ``height`` are stored pixels, before orientation; of a drawing (SVG) those that it is made
+    for. 0 where nothing tells them. ``bits`` is per channel. ``orientation`` is the EXIF value, 1 to 8.
+    ``arithmetic``: a JPEG with arithmetic coding, which browsers do not show.
     """
 
     format: FormatName
@@ -89,8 +90,44 @@ def _identify(data: bytes) -> Facts:
         return Facts("pdf", 0, 0)
     head = data[:4096].removeprefix(b"\xef\xbb\xbf").lstrip()
     if head[:1] == b"<" and re.search(rb"<svg[\s>]", head):
-        return Facts("svg", 0, 0)
+        return Facts("svg", *svg_size(data), alpha=True)
     raise NotAPicture("the content is not a picture format known here")
+
+
+_ROOT = re.compile(rb"<svg\b([^>]*)>", re.S)
+_SIDES = re.compile(rb"""(?<![\w:-])(width|height|viewBox)\s*=\s*["']([^"']{0,200})["']""")
+_LENGTH = re.compile(rb"\s*(\d+\.?\d*|\.\d+)(?:e0)?(px|pt|pc|mm|cm|in)?\s*\Z")
+#: CSS pixels in a unit (CSS Values and Units Level 3, 6.2).
+_PIXELS = {b"pt": 96 / 72, b"pc": 16.0, b"mm": 96 / 25.4, b"cm": 96 / 2.54, b"in": 96.0}
+
+
+def svg_size(data: bytes) -> tuple[int, int]:
+    """Width and height of a drawing in CSS pixels, rounded up, by its own word or by its view; 0 where it
+    says neither."""
+    root = _ROOT.search(data[: 1 << 16])
+    said = dict(_SIDES.findall(root.group(1))) if root is not None else {}
+    view = [
+        float(number)
+        for number in re.findall(rb"[-+.\deE]+", said.get(b"viewBox", b""))
+        if _is_number(number)
+    ]
+    sides = []
+    for name, place in ((b"width", 2), (b"height", 3)):
+        match = _LENGTH.match(said.get(name, b""))
+        if match is not None:
+            sides.append(float(match.group(1)) * _PIXELS.get(match.group(2), 1.0))
+        else:
+            sides.append(view[place] if len(view) == 4 else 0.0)
+    width, height = (min(MOST_SIDE, max(0, math.ceil(side))) if math.isfinite(side) else 0 for side in sides)
+    return width, height
+
+
+def _is_number(text: bytes) -> bool:
+    try:
+        float(text)
+    except ValueError:
+        return False
+    return True
 
 
 def exif_orientation(tiff: bytes) -> int:

@@ -55,6 +55,7 @@ def _trial(data: bytes, recipe: Any, limits: Any, x: float, y: float, pixels: in
     """A treatment of a part of a picture; the part itself is the last of the bytes."""
     from plumcrate.imaging import treat
     from plumcrate.imaging.errors import LeftAlone
+    from plumcrate.imaging.formats import FORMATS
     from plumcrate.imaging.identification import identify
     from plumcrate.imaging.pixels import refuse_large
     from plumcrate.imaging.sample import part_of
@@ -64,7 +65,7 @@ def _trial(data: bytes, recipe: Any, limits: Any, x: float, y: float, pixels: in
     facts = identify(data)
     refuse_large(facts, limits)
     part = part_of(data, x, y, pixels)
-    if part.data == data and facts.pixels > 2 * pixels:
+    if part.data == data and facts.pixels > 2 * pixels and FORMATS[facts.format].pixels:
         raise LeftAlone(f"of a {facts.format.upper()} of this kind and size no part can be tried")
     head, blobs = as_answer(treat(part.data, recipe, limits))
     box = [part.left, part.top, part.width, part.height]

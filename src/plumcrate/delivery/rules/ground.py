@@ -106,7 +106,8 @@ def media_type(format: str) -> str:
 
 def endings() -> list[str]:
     """Endings, without dots, of files that may have copies."""
-    return [ending[1:] for format in FORMATS.values() if format.treated for ending in format.endings]
+    pictures = [format for format in FORMATS.values() if format.treated and format.pixels]
+    return [ending[1:] for format in pictures for ending in format.endings]
 
 
 def picture() -> str:

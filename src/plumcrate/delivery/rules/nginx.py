@@ -108,7 +108,7 @@ def _word(prefix: str) -> str:
 
 
 def _types() -> str:
-    shown = [format for format in FORMATS.values() if format.treated]
+    shown = [format for format in FORMATS.values() if format.treated and format.pixels]
     return "\n        ".join(
         f"{media_type(format.name)} {' '.join(ending[1:] for ending in format.endings)};" for format in shown
     )

@@ -53,7 +53,7 @@ _SINGLE = {
 }
 
 
-def _kind(name: str) -> Kind:
+def kind_of(name: str) -> Kind:
     if name in _SINGLE:
         return _SINGLE[name]
     if name.startswith(_EXIF + "GPS"):
@@ -95,12 +95,12 @@ def _filter(description: ElementTree.Element, keep: Keep) -> int:
     for name in list(description.attrib):
         if name.startswith(_RDF):
             continue
-        if _kind(name) in keep:
+        if kind_of(name) in keep:
             left += 1
         else:
             del description.attrib[name]
     for child in list(description):
-        if _kind(child.tag) in keep:
+        if kind_of(child.tag) in keep:
             left += 1
         else:
             description.remove(child)

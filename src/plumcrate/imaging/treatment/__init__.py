@@ -21,6 +21,8 @@ from .jpeg import treat_jpeg
 from .modern import avif_copy, treat_modern, webp_copy
 from .png import treat_png
 from .shaped import treat_shaped
+from .source import identified
+from .svg import treat_svg
 from .weighing import NO_LIMIT
 
 __all__ = ["Chosen", "Output", "Refused", "Treatment", "treat"]
@@ -47,6 +49,9 @@ def treat(
     or :class:`~.errors.LeftAlone`; no other error.
     """
     try:
+        facts = identified(data)
+        if facts.format == "svg":
+            return Treatment(facts, len(data), (treat_svg(data, facts, recipe),) if former is None else ())
         case = Case(data, recipe, limits or Limits())
         outputs: list[Output] = []
         if former is None:

@@ -42,7 +42,7 @@ class Source:
         self.data = data
         self.recipe = recipe
         self.limits = limits
-        self.facts: Facts = _identified(data)
+        self.facts: Facts = identified(data)
         if self.facts.format not in ("jpeg", "png", "gif", "webp", "avif"):
             raise LeftAlone(f"{self.facts.format.upper()} files are left alone")
         if self.facts.format == "jpeg" and self.facts.bits > 8:
@@ -269,7 +269,8 @@ def _on_screen(image: Image.Image) -> Image.Image:
     return image.convert("RGB")
 
 
-def _identified(data: bytes) -> Facts:
+def identified(data: bytes) -> Facts:
+    """What a whole file is. Raises NotAPicture and Damaged."""
     try:
         return identify(data)
     except MoreDataNeeded:

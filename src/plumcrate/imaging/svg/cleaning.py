@@ -1,0 +1,313 @@
+"""Taking out of a drawing what nobody sees: comments, what editors keep for themselves, names that nothing
+uses, definitions that nothing shows; and writing what stays in few characters."""
+
+from __future__ import annotations
+
+import copy
+import re
+from dataclasses import dataclass
+from xml.etree.ElementTree import Element
+
+from ..kinds import Keep
+from .document import HREFS, MOVING, SVG, XLINK, XML, Drawing
+from .metadata import keep_kinds
+from .paths import short_path
+from .styles import Styles
+from .values import (
+    IDENTITY,
+    Matrix,
+    decimals_for,
+    functions_of,
+    joined,
+    matrix_of,
+    numbers_of,
+    rounded,
+    short_length,
+    short_transform,
+    stretch,
+    times,
+)
+
+_REFERENCE = re.compile(r"url\(\s*[\"']?#([^\"')]+)[\"']?\s*\)")
+_BEGIN = re.compile(r"([A-Za-z_][\w:.-]*)\.(?:begin|end|click|mouse\w+|focus\w+|repeat|activate)\b")
+_SELECTED = re.compile(r"#([A-Za-z_\u0080-\U0010ffff][\w\u0080-\U0010ffff-]*)")
+#: Selectors that ask for an element's place among others, or for how it is written.
+_STRUCTURAL = re.compile(r":(?:nth|first|last|only|empty|not|is|has|where|root)\b|[+~>\[]")
+_SHAPES = frozenset(SVG + name for name in ("rect", "circle", "ellipse", "line"))
+_GEOMETRY = frozenset(("x", "y", "width", "height", "cx", "cy", "r", "rx", "ry", "x1", "y1", "x2", "y2"))
+#: What is only seen where something refers to it.
+_REFERRED_TO = frozenset(
+    SVG + name
+    for name in ("linearGradient", "radialGradient", "pattern", "clipPath", "mask", "filter", "marker")
+)
+#: What other pages may refer to by its name: symbols and views of a sheet of symbols.
+_FOR_OTHERS = frozenset(SVG + name for name in ("symbol", "view", "svg"))
+#: In these a ``<g>`` means more than its children do.
+_OWN_CHILDREN = frozenset(SVG + name for name in ("switch", "clipPath"))
+_UNSEEN = frozenset(
+    SVG + name
+    for name in (
+        "defs",
+        "symbol",
+        "pattern",
+        "marker",
+        "clipPath",
+        "mask",
+        "linearGradient",
+        "radialGradient",
+    )
+)
+#: How much finer is what is shown through another element, which may make it larger.
+_REFERRED_FINER = 8.0
+
+
+@dataclass(frozen=True, slots=True)
+class Tolerance:
+    """By which part of the drawing's longer side a point may move; 0: each number stays what it is.
+
+    A drawing shown ``1 / part`` pixels wide has no point moved by more than one pixel.
+    """
+
+    part: float
+
+
+def cleaned(drawing: Drawing, keep: Keep, tolerance: Tolerance) -> Drawing:
+    """A drawing of its own that shows the same. ``keep``: the kinds of metadata that stay."""
+    new = Drawing(copy.deepcopy(drawing.root), drawing.prefixes)
+    _drop_foreign(new.root)
+    for metadata in list(new.root.iter(f"{SVG}metadata")):
+        if not keep_kinds(metadata, keep):
+            _remove(new.root, metadata)
+    structural = bool(_STRUCTURAL.search(new.style_sheets))
+    names = _Names(new)
+    if not structural:
+        while _drop_unused(new.root, names):
+            names = _Names(new)
+    for element in new.root.iter():
+        if "id" in element.attrib and not names.needs(element):
+            del element.attrib["id"]
+    styles = Styles(new)
+    for element in new.root.iter():
+        if not element.tag.startswith(SVG) or element.tag == f"{SVG}metadata":
+            continue
+        styles.shorten(element)
+    _shorten_root(new.root)
+    _shorten_numbers(new.root, tolerance)
+    if not structural:
+        _unwrap(new.root)
+    return new
+
+
+def _drop_foreign(root: Element) -> None:
+    """Elements and attributes of namespaces that no browser draws: what editors keep for themselves."""
+    waiting = [root]
+    while waiting:
+        element = waiting.pop()
+        if element.tag in (f"{SVG}metadata", f"{SVG}style"):
+            continue
+        for name in list(element.attrib):
+            if name[:1] == "{" and not name.startswith((XLINK, XML)):
+                del element.attrib[name]
+        for child in list(element):
+            if child.tag.startswith(SVG):
+                waiting.append(child)
+            else:
+                _remove_child(element, child)
+
+
+def _remove(root: Element, wanted: Element) -> None:
+    for parent in root.iter():
+        if wanted in list(parent):
+            _remove_child(parent, wanted)
+            return
+
+
+def _remove_child(parent: Element, child: Element) -> None:
+    """Takes a child out; text behind it stays."""
+    tail = child.tail or ""
+    at = list(parent).index(child)
+    if tail.strip():
+        if at:
+            parent[at - 1].tail = (parent[at - 1].tail or "") + tail
+        else:
+            parent.text = (parent.text or "") + tail
+    parent.remove(child)
+
+
+class _Names:
+    """Which names of elements something refers to: within the drawing, or from outside it."""
+
+    def __init__(self, drawing: Drawing) -> None:
+        self.used: set[str] = set()
+        self._root = drawing.root
+        elements = drawing.elements()
+        for element in elements:
+            for name, value in element.attrib.items():
+                if name in HREFS and value.startswith("#"):
+                    self.used.add(value[1:])
+                elif "url(" in value:
+                    self.used.update(_REFERENCE.findall(value))
+                elif name in ("begin", "end"):
+                    self.used.update(_BEGIN.findall(value))
+                elif name.startswith("aria-"):
+                    self.used.update(value.split())
+        sheets = drawing.style_sheets
+        self.used.update(_REFERENCE.findall(sheets))
+        self.used.update(_SELECTED.findall(sheets))
+        #: A sheet of symbols is there for others; so is one that shows what an address asks for.
+        self.for_others = ":target" in sheets or not any(_is_seen(child) for child in drawing.root)
+        self.for_others |= any(element.tag == f"{SVG}view" for element in elements)
+
+    def needs(self, element: Element) -> bool:
+        for_others = self.for_others or (element.tag in _FOR_OTHERS and element is not self._root)
+        return for_others or element.get("id") in self.used
+
+
+def _is_seen(element: Element) -> bool:
+    unseen = ("title", "desc", "metadata", "style", *(tag.removeprefix(SVG) for tag in _UNSEEN))
+    return element.tag.removeprefix(SVG) not in unseen
+
+
+def _drop_unused(root: Element, names: _Names) -> bool:
+    """Definitions that nothing shows, and groups of nothing; whether there were any."""
+    found = False
+    for parent in list(root.iter()):
+        for child in list(parent):
+            if _is_unused(parent, child, names):
+                _remove_child(parent, child)
+                found = True
+    return found
+
+
+def _is_unused(parent: Element, child: Element, names: _Names) -> bool:
+    if any(one.tag in MOVING for one in child.iter()) or names.for_others:
+        return False
+    if child.tag in (f"{SVG}g", f"{SVG}defs"):
+        alone = len(child) == 0 and not (child.text or "").strip()
+        # An empty group with a filter may still paint something.
+        return alone and child.get("id") not in names.used and "filter" not in _looks(child)
+    if child.tag in _REFERRED_TO:
+        return not any(one.get("id") in names.used for one in child.iter())
+    if parent.tag == f"{SVG}defs" and child.tag not in (f"{SVG}style", *_FOR_OTHERS):
+        return not any(one.get("id") in names.used or one.tag in _FOR_OTHERS for one in child.iter())
+    return False
+
+
+def _looks(element: Element) -> str:
+    return " ".join((*element.attrib, element.get("style", "")))
+
+
+def _unwrap(root: Element) -> None:
+    """Groups that say nothing give way to what they hold."""
+    for parent in list(root.iter()):
+        if parent.tag in _OWN_CHILDREN:
+            continue
+        at = 0
+        while at < len(parent):
+            child = parent[at]
+            if child.tag == f"{SVG}g" and not child.attrib and not (child.tail or "").strip():
+                parent.remove(child)
+                for place, grandchild in enumerate(list(child)):
+                    parent.insert(at + place, grandchild)
+            else:
+                at += 1
+
+
+def _shorten_root(root: Element) -> None:
+    """What the outermost element says that nothing follows from (SVG 2, 5.1 and 8.2)."""
+    for name in ("version", "baseProfile", f"{XML}space" if not _has_letters(root) else ""):
+        root.attrib.pop(name, None)
+    for name in ("x", "y"):
+        if short_length(root.get(name, "1"), 3) == "0":
+            del root.attrib[name]
+    for name in ("width", "height"):
+        if name in root.attrib:
+            root.set(name, short_length(root.attrib[name], 6))
+    box = numbers_of(root.get("viewBox", ""))
+    if box:
+        root.set("viewBox", " ".join(rounded(number, 6) for number in box))
+
+
+def _has_letters(root: Element) -> bool:
+    return any(element.tag == f"{SVG}text" for element in root.iter())
+
+
+def _shorten_numbers(root: Element, tolerance: Tolerance) -> None:
+    """Rounds points to what is seen of them, by how large each element is drawn."""
+    side = _longer_side(root)
+    largest = max(1.0, _largest_stretch(root))
+    waiting: list[tuple[Element, Matrix, bool]] = [(root, IDENTITY, False)]
+    moving = {element.get("attributeName") for element in root.iter() if element.tag in MOVING}
+    referred = {value[1:] for element in root.iter(f"{SVG}use") for value in map(element.get, HREFS) if value}
+    while waiting:
+        element, matrix, elsewhere = waiting.pop()
+        if not element.tag.startswith(SVG) or element.tag in (f"{SVG}metadata", f"{SVG}style"):
+            continue
+        elsewhere |= element.tag in _UNSEEN or element.get("id") in referred
+        functions = functions_of(element.get("transform", ""))
+        inner = times(matrix, matrix_of(functions)) if functions else matrix
+        unknown = largest * _REFERRED_FINER if elsewhere else 1.0
+        _shorten_points(
+            element, tolerance.part * side, side, stretch(matrix), stretch(inner), unknown, moving
+        )
+        # A part with a view of its own may be drawn at any size.
+        elsewhere |= element is not root and "viewBox" in element.attrib
+        waiting += [(child, inner, elsewhere) for child in element]
+
+
+def _shorten_points(
+    element: Element,
+    tolerance: float,
+    side: float,
+    outside: float,
+    inside: float,
+    unknown: float,
+    moving: set[str | None],
+) -> None:
+    if not outside or not inside:
+        return
+    own = tolerance / inside / unknown
+    decimals = decimals_for(own)
+    for name in ("transform", "gradientTransform", "patternTransform"):
+        if name in element.attrib:
+            # Colours shift over all of an area when its gradient does.
+            about = tolerance / unknown / outside if name == "transform" else 0.0
+            short = short_transform(element.attrib[name], about, max(side, 1.0))
+            if short:
+                element.set(name, short)
+            else:
+                del element.attrib[name]
+    if "d" in element.attrib and "d" not in moving:
+        element.set("d", short_path(element.attrib["d"], decimals))
+    if "points" in element.attrib and "points" not in moving:
+        numbers = numbers_of(element.attrib["points"])
+        if numbers and len(numbers) % 2 == 0:
+            short = joined([rounded(number, decimals) for number in numbers])
+            if len(short) < len(element.attrib["points"]):
+                element.set("points", short)
+    if element.tag in _SHAPES:
+        for name in _GEOMETRY & element.attrib.keys() - moving:
+            element.set(name, short_length(element.attrib[name], decimals))
+
+
+def _largest_stretch(root: Element) -> float:
+    """The largest of what any chain of transforms makes of a length."""
+    largest = 1.0
+    waiting: list[tuple[Element, Matrix]] = [(root, IDENTITY)]
+    while waiting:
+        element, matrix = waiting.pop()
+        functions = functions_of(element.get("transform", ""))
+        inner = times(matrix, matrix_of(functions)) if functions else matrix
+        largest = max(largest, stretch(inner))
+        waiting += [(child, inner) for child in element]
+    return largest
+
+
+def _longer_side(root: Element) -> float:
+    """Of the view, in its own units; 0 where nothing tells it."""
+    box = numbers_of(root.get("viewBox", ""))
+    if box and len(box) == 4:
+        return max(box[2], box[3])
+    sides = [short_length(root.get(name, ""), 6) for name in ("width", "height")]
+    numbers = [numbers_of(side) for side in sides]
+    return max((found[0] for found in numbers if found), default=0.0)
