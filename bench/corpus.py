@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import io
 import os
+import random
 import subprocess
 from pathlib import Path
 
@@ -14,16 +15,23 @@ from PIL import Image
 
 _HOME = Path(os.environ.get("PLUMCRATE_CORPUS", ".state/corpus"))
 _PACKAGES = ("plasma-workspace-wallpapers", "openclipart-png")
+_OF_DRAWINGS = ("openclipart-svg", "breeze-icon-theme", "gnome-icon-theme", "tango-icon-theme")
 
 
-def _unpacked() -> Path:
-    target = _HOME / "unpacked"
+def _unpacked(home: Path = _HOME, packages: tuple[str, ...] = _PACKAGES) -> Path:
+    target = home / "unpacked"
     if not target.exists():
-        _HOME.mkdir(parents=True, exist_ok=True)
-        subprocess.run(["apt-get", "download", *_PACKAGES], cwd=_HOME, check=True, capture_output=True)
-        for package in sorted(_HOME.glob("*.deb")):
+        home.mkdir(parents=True, exist_ok=True)
+        subprocess.run(["apt-get", "download", *packages], cwd=home, check=True, capture_output=True)
+        for package in sorted(home.glob("*.deb")):
             subprocess.run(["dpkg-deb", "-x", package, target], check=True)
     return target
+
+
+def vector_drawings(count: int, seed: int) -> list[Path]:
+    """So many SVG files of Debian's clip art and icons, drawn by lot."""
+    found = _unpacked(_HOME / "drawings", _OF_DRAWINGS).glob("**/*.svg")
+    return random.Random(seed).sample(sorted(path for path in found if not path.is_symlink()), count)
 
 
 def wallpapers(kind: str = "jpg", *, every: bool = False) -> list[Path]:

@@ -108,7 +108,13 @@ export const RECIPE = {
     largest: { width: 0, height: 0, existing: true },
     sharpening: { amount: 0, radius: 0.6, threshold: 2 },
     sharpen_all: false,
-    conversions: { photographs_to_jpeg: false, flat_to_png: false, gif_to_png: false, first_file: "keep" },
+    conversions: {
+      photographs_to_jpeg: false,
+      flat_to_png: false,
+      gif_to_png: false,
+      for_the_web: false,
+      first_file: "keep",
+    },
     rules: [],
   },
 } as unknown as Recipe;

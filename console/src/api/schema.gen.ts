@@ -3292,7 +3292,7 @@ export interface components {
         };
         /**
          * Conversions
-         * @description Other formats for the file itself, where they are a good deal smaller.
+         * @description Other formats for the file itself, where they are a good deal smaller, or are what browsers show.
          */
         "Conversions-Input": {
             /**
@@ -3306,6 +3306,12 @@ export interface components {
              * @default false
              */
             flat_to_png?: boolean;
+            /**
+             * For The Web
+             * @description TIFF, HEIF and BMP: a JPEG or PNG beside them, upright and in sRGB, and its copies.
+             * @default false
+             */
+            for_the_web?: boolean;
             /**
              * Gif To Png
              * @description GIFs that do not move.
@@ -3321,7 +3327,7 @@ export interface components {
         };
         /**
          * Conversions
-         * @description Other formats for the file itself, where they are a good deal smaller.
+         * @description Other formats for the file itself, where they are a good deal smaller, or are what browsers show.
          */
         "Conversions-Output": {
             /**
@@ -3335,6 +3341,12 @@ export interface components {
              * @default false
              */
             flat_to_png: boolean;
+            /**
+             * For The Web
+             * @description TIFF, HEIF and BMP: a JPEG or PNG beside them, upright and in sRGB, and its copies.
+             * @default false
+             */
+            for_the_web: boolean;
             /**
              * Gif To Png
              * @description GIFs that do not move.

@@ -269,7 +269,11 @@ function Metadata({ settings, change }: { settings: RecipeSettings; change: Chan
 function Conversions({ settings, change }: { settings: RecipeSettings; change: Change }) {
   const { conversions } = settings;
   const set = (part: Partial<typeof conversions>) => change({ conversions: { ...conversions, ...part } });
-  const any = conversions.photographs_to_jpeg || conversions.flat_to_png || conversions.gif_to_png;
+  const any =
+    conversions.photographs_to_jpeg ||
+    conversions.flat_to_png ||
+    conversions.gif_to_png ||
+    conversions.for_the_web;
   return (
     <Card title="Other formats for the file itself">
       <div className="space-y-3">
@@ -288,6 +292,12 @@ function Conversions({ settings, change }: { settings: RecipeSettings; change: C
           label="Still GIFs to PNG"
           on={conversions.gif_to_png}
           onChange={(on) => set({ gif_to_png: on })}
+        />
+        <Tick
+          label="TIFF, HEIF and BMP for the web"
+          hint="A JPEG or PNG beside them, upright, with its copies: browsers show those."
+          on={conversions.for_the_web}
+          onChange={(on) => set({ for_the_web: on })}
         />
         {any && (
           <Field

@@ -61,11 +61,15 @@ class FixedQuality(Message):
 
 
 class Conversions(Message):
-    """Other formats for the file itself, where they are a good deal smaller."""
+    """Other formats for the file itself, where they are a good deal smaller, or are what browsers show."""
 
     photographs_to_jpeg: Flag = Field(False, description="Opaque photographic PNGs.")
     flat_to_png: Flag = Field(False, description="JPEGs of few colours.")
     gif_to_png: Flag = Field(False, description="GIFs that do not move.")
+    for_the_web: Flag = Field(
+        False,
+        description="TIFF, HEIF and BMP: a JPEG or PNG beside them, upright and in sRGB, and its copies.",
+    )
     first_file: FirstFile = Field(
         FirstFile.KEEP,
         description="Keep the first file under its name, or remove it: pages that refer to it must then "

@@ -39,6 +39,7 @@ _CONVERSIONS = {
     "photographs_to_jpeg": Conversion.PHOTOGRAPH_TO_JPEG,
     "flat_to_png": Conversion.FLAT_TO_PNG,
     "gif_to_png": Conversion.GIF_TO_PNG,
+    "for_the_web": Conversion.FOR_THE_WEB,
 }
 
 

@@ -78,7 +78,7 @@ def _identify(data: bytes) -> Facts:
         if data[4:8] == b"ftyp":
             return _isobmff(data)
         if data[:4] in (b"II*\0", b"MM\0*"):
-            return Facts("tiff", 0, 0)
+            return _tiff(data)
         if data[:2] == b"BM" and len(data) >= 26 and data[6:10] == b"\0\0\0\0":
             width, height = struct.unpack_from("<ii", data, 18)
             if width <= 0 or height == 0:
@@ -148,6 +148,25 @@ def exif_orientation(tiff: bytes) -> int:
     except struct.error:
         pass
     return 1
+
+
+def _tiff(data: bytes) -> Facts:
+    """Of the first picture; its size is 0 where its directory lies beyond the bytes given."""
+    order = "<" if data[:2] == b"II" else ">"
+    said: dict[int, int] = {}
+    try:
+        (offset,) = struct.unpack_from(order + "I", data, 4)
+        (count,) = struct.unpack_from(order + "H", data, offset)
+        for entry in range(min(count, 200)):
+            tag, kind = struct.unpack_from(order + "HH", data, offset + 2 + 12 * entry)
+            if kind in (3, 4):
+                (said[tag],) = struct.unpack_from(
+                    order + {3: "H", 4: "I"}[kind], data, offset + 10 + 12 * entry
+                )
+    except struct.error:
+        return Facts("tiff", 0, 0)
+    width, height, turned = said.get(256, 0), said.get(257, 0), said.get(274, 1)
+    return Facts("tiff", width, height, orientation=turned if 1 <= turned <= 8 else 1)
 
 
 def _jpeg(data: bytes) -> Facts:

@@ -18,6 +18,7 @@ Verdict = Literal[
     "not-possible",
     "not-for-its-duplicate",
     "lossless-is-near",
+    "not-for-the-web",
 ]
 
 #: What became of an output, in plain words, for people.
@@ -29,6 +30,7 @@ VERDICTS: dict[Verdict, str] = {
     "not-possible": "cannot be made from this picture at this level",
     "not-for-its-duplicate": "was of no use for the same picture elsewhere in the library",
     "lossless-is-near": "a lossless copy is nearly as light, and shows every pixel as it is",
+    "not-for-the-web": "is no format for pages; the file beside it is",
 }
 
 

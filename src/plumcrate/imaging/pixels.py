@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import io
 import warnings
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
+import pi_heif
 from numpy.typing import NDArray
 from PIL import Image, ImageFile
 
@@ -91,15 +92,21 @@ def _decoded(
     data: bytes, facts: Facts, limits: Limits, at_least: tuple[int, int] | None = None
 ) -> Image.Image:
     refuse_large(facts, limits)
+    if facts.format == "heif":
+        pi_heif.register_heif_opener()
     if facts.format == "gif":
         _refuse_vast(extents(data), limits)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             image = Image.open(io.BytesIO(data))
+            # The header of some says less than its decoder knows.
+            refuse_large(replace(facts, width=image.width, height=image.height), limits)
             if at_least is not None:
                 image.draft(image.mode, at_least)
             image.load()
+    except ImagingError:
+        raise
     except MemoryError:
         raise TooLarge("there was not enough memory to decode the picture") from None
     except Exception as error:

@@ -63,6 +63,7 @@ class Conversion(StrEnum):
     PHOTOGRAPH_TO_JPEG = "photograph-to-jpeg"  # an opaque PNG
     FLAT_TO_PNG = "flat-to-png"  # a JPEG of few colours
     GIF_TO_PNG = "gif-to-png"  # one that does not move
+    FOR_THE_WEB = "for-the-web"  # TIFF, HEIF and BMP, which browsers do not show or nobody packs
 
 
 EVERY_CONVERSION = frozenset(Conversion)

@@ -11,11 +11,13 @@ from dataclasses import replace
 
 from ..errors import ImagingError, LeftAlone
 from ..formats import COPIES
-from ..outcome import Chosen, Former, Output, Refused, Treatment, impossible
-from ..recipe import Limits, Recipe
+from ..identification import Facts
+from ..outcome import Chosen, Former, Output, Refused, Treatment, exact, impossible, refused
+from ..recipe import Conversion, Limits, Recipe
 from .animation import animated_copy
 from .case import Case
 from .conversions import conversions
+from .foreign import FOREIGN, as_png
 from .gif import treat_gif
 from .jpeg import treat_jpeg
 from .modern import avif_copy, treat_modern, webp_copy
@@ -52,6 +54,8 @@ def treat(
         facts = identified(data)
         if facts.format == "svg":
             return Treatment(facts, len(data), (treat_svg(data, facts, recipe),) if former is None else ())
+        if facts.format in FOREIGN:
+            return _for_the_web(data, facts, recipe, limits or Limits())
         case = Case(data, recipe, limits or Limits())
         outputs: list[Output] = []
         if former is None:
@@ -71,6 +75,26 @@ def treat(
         raise
     except MemoryError:
         raise LeftAlone("there was not enough memory to treat the picture") from None
+
+
+def _for_the_web(data: bytes, facts: Facts, recipe: Recipe, limits: Limits) -> Treatment:
+    """What pages may show in place of a file that is none for them: as if its pixels had been uploaded as
+    PNG."""
+    png = as_png(data, facts, recipe, limits)
+    web = frozenset((Conversion.PHOTOGRAPH_TO_JPEG,))
+    made = treat(png, replace(recipe, convert=web), limits)
+    own = made.main if isinstance(made.main, Chosen) else exact("png", png, "lossless")
+    jpegs = [output for output in made.of("conversion") if isinstance(output, Chosen)]
+    file = jpegs[0] if jpegs else own
+    outputs: list[Output] = [Refused(format=facts.format, verdict="not-for-the-web")]
+    outputs += [
+        output
+        if not isinstance(output, Chosen) or output.size < file.size
+        else refused(output, "not-smaller")
+        for output in made.of("copy")
+    ]
+    outputs.append(replace(file, role="conversion"))
+    return Treatment(facts, len(data), tuple(outputs))
 
 
 def _copies(case: Case, limit: int) -> list[Output]:

@@ -58,7 +58,7 @@ class Source:
         #: As Pillow has it, and what the file says beside its picture.
         self.mode, self.info = image.mode, image.info
         self.printing = self.mode == "CMYK"
-        self.pixels = to_pixels(_on_screen(image) if self.printing else image)
+        self.pixels = to_pixels(on_screen(image) if self.printing else image)
         #: Whether the pixels are no longer those of the file.
         self.resized = False
         if recipe.sharpens and (self.facts.animated or self.facts.format == "gif"):
@@ -255,7 +255,7 @@ class Source:
         return (height, width) if self.facts.orientation >= 5 else (width, height)
 
 
-def _on_screen(image: Image.Image) -> Image.Image:
+def on_screen(image: Image.Image) -> Image.Image:
     """Printing colours as screens show them: by their profile, or plainly without one."""
     profile = image.info.get("icc_profile")
     if profile:

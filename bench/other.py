@@ -1,0 +1,125 @@
+"""Files that are no ordinary pictures: drawings (SVG). ``script/bench other [COUNT]``.
+
+Baseline: the file as it is, and packed by ``gzip -9``. Each result is drawn by Chromium, which is not what it
+was proven with, at three sizes on light and dark, beside its original.
+"""
+
+from __future__ import annotations
+
+import base64
+import gzip
+import io
+import sys
+import time
+from collections import Counter
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image
+from playwright.sync_api import Page, sync_playwright
+from rich.console import Console
+from rich.table import Table
+
+from plumcrate.imaging import Chosen, ImagingError, Level, Recipe, treat
+from plumcrate.imaging.identification import identify
+from plumcrate.imaging.pixels import Pixels
+from plumcrate.imaging.scoring import Judge
+
+from .corpus import vector_drawings
+
+_SEED = 26
+_SIDES, _GROUNDS = (64, 288, 800), ("#fff", "#111")
+
+
+@dataclass
+class Sums:
+    """Of all files of a level; ``before`` and ``packed`` of those that were treated."""
+
+    files: int = 0
+    before: int = 0
+    after: int = 0
+    packed: int = 0
+    packed_after: int = 0
+    seconds: float = 0.0
+    shots: int = 0
+    differing: int = 0
+    worst: float = 100.0
+    left: Counter[str] = field(default_factory=Counter)
+
+
+def main() -> None:
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else 300
+    files = [path.read_bytes() for path in vector_drawings(count, _SEED)]
+    table = Table("level", "lighter", "bytes", "packed", "goal", "ms each", "shots", "differ", "worst score")
+    console = Console(width=130)
+    with _browser() as page:
+        for level in (Level.EXACT, Level.EVERYDAY):
+            sums = _measured(files, level, page)
+            table.add_row(
+                str(level),
+                f"{sums.files} of {count}",
+                f"{sums.after / sums.before - 1:+.1%}",
+                f"{sums.packed_after / sums.packed - 1:+.1%}",
+                "-25 %, 0 differ at exact",
+                f"{1000 * sums.seconds / count:.0f}",
+                f"{sums.shots:,}",
+                str(sums.differing),
+                f"{sums.worst:.1f}",
+            )
+            for reason, times in sums.left.most_common():
+                console.print(f"  {level}: {times} × {reason}")
+    console.print(table)
+
+
+def _measured(files: list[bytes], level: Level, page: Page) -> Sums:
+    sums = Sums()
+    for data in files:
+        began = time.process_time()
+        try:
+            main = treat(data, Recipe(level)).main
+        except ImagingError as error:
+            sums.left[str(error)[:90]] += 1
+            continue
+        finally:
+            sums.seconds += time.process_time() - began
+        made = main.data if isinstance(main, Chosen) else data
+        sums.files += made != data
+        sums.before += len(data)
+        sums.after += len(made)
+        sums.packed += len(gzip.compress(data, 9))
+        sums.packed_after += len(gzip.compress(made, 9))
+        for side in _SIDES:
+            for ground in _GROUNDS:
+                _compare(sums, *(_shot(page, one, side, ground) for one in (data, made)))
+    return sums
+
+
+def _compare(sums: Sums, before: NDArray[np.uint8], after: NDArray[np.uint8]) -> None:
+    sums.shots += 1
+    if not np.array_equal(before, after):
+        sums.differing += 1
+        sums.worst = min(sums.worst, Judge(Pixels(before)).score(Pixels(after)))
+
+
+def _shot(page: Page, data: bytes, side: int, ground: str) -> NDArray[np.uint8]:
+    width, height = identify(data).shown_size
+    longer = "width" if width >= height else "height"
+    source = base64.b64encode(data).decode()
+    page.set_content(
+        f"<body style='margin:0;background:{ground}'>"
+        f"<img style='{longer}:{side}px' src='data:image/svg+xml;base64,{source}'>"
+    )
+    page.evaluate("document.images[0].decode().catch(() => 0)")
+    shot = page.screenshot(clip={"x": 0, "y": 0, "width": side, "height": side})
+    return np.asarray(Image.open(io.BytesIO(shot)).convert("RGB"))
+
+
+@contextmanager
+def _browser() -> Iterator[Page]:
+    with sync_playwright() as driver:
+        browser = driver.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox"])
+        yield browser.new_page(viewport={"width": _SIDES[-1], "height": _SIDES[-1]})
+        browser.close()
