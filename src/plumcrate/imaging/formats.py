@@ -53,7 +53,7 @@ _ALL = (
     Format("tiff", "TIFF", "image/tiff", (".tif", ".tiff")),
     Format("bmp", "BMP", "image/bmp", (".bmp",), shown=True),
     Format("svg", "SVG", "image/svg+xml", (".svg",), treated=True, pixels=False),
-    Format("pdf", "PDF", "application/pdf", (".pdf",), pixels=False),
+    Format("pdf", "PDF", "application/pdf", (".pdf",), treated=True, pixels=False),
 )
 FORMATS: dict[str, Format] = {format.name: format for format in _ALL}
 #: Formats of copies, the lightest last.

@@ -8,6 +8,7 @@ from PIL import Image, ImageOps
 
 from .errors import Damaged
 from .identification import Facts, identify
+from .pdf import CannotShow, first_page
 from .pixels import open_picture
 from .png import PngError, read_png
 from .recipe import Limits
@@ -30,6 +31,8 @@ def small(data: bytes, width: int, limits: Limits) -> Image.Image:
     facts = identify(data)
     if facts.format == "svg":
         return _drawing(data, width, facts)
+    if facts.format == "pdf":
+        return _page(data, width)
     if facts.format == "png" and facts.bits > 8:
         image = _of_sixteen_bits(data, limits.pixels)
     else:
@@ -44,6 +47,13 @@ def _drawing(data: bytes, width: int, facts: Facts) -> Image.Image:
     try:
         return picture_of(data, round(width * min(4.0, taller)))
     except CannotDraw as error:
+        raise Damaged(f"it cannot be drawn ({error})") from None
+
+
+def _page(data: bytes, width: int) -> Image.Image:
+    try:
+        return first_page(data, width)
+    except CannotShow as error:
         raise Damaged(f"it cannot be drawn ({error})") from None
 
 

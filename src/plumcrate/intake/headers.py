@@ -12,9 +12,7 @@ from plumcrate.imaging.identification import Facts, identify
 from plumcrate.storage.errors import NotThere, StorageError
 from plumcrate.storage.store import ListedFile, Store
 
-ENDINGS = frozenset(
-    ending for format in FORMATS.values() if format.name != "pdf" for ending in format.endings
-)
+ENDINGS = frozenset(ending for format in FORMATS.values() for ending in format.endings)
 
 #: So much of a file's beginning is read, one window after the other, until its header ends.
 _WINDOWS = (1 << 16, 1 << 20, 1 << 24)

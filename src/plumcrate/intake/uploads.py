@@ -18,6 +18,8 @@ from .arrivals import take_in_now
 
 #: So much of a file's beginning is looked at before it is taken in.
 _HEAD_BYTES = 1 << 24
+#: Formats that may do more than show something where they are opened.
+_WITH_SCRIPTS = ("svg", "pdf")
 
 
 def take_upload(
@@ -46,7 +48,8 @@ def _check_content(path: str, head: bytes, sandbox: Sandbox) -> None:
             "not-a-picture",
             f"{path} was not taken in: its name ends in {ending}, but it is a {format.label} file",
         )
-    if format.name == "svg":
+    if format.name in _WITH_SCRIPTS:
         raise Refusal(
-            "not-a-picture", f"{path} was not taken in: an SVG can hold scripts; put it in place by hand"
+            "not-a-picture",
+            f"{path} was not taken in: {format.label} can hold scripts; put it in place by hand",
         )

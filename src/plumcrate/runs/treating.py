@@ -30,6 +30,7 @@ from .duplicates import TreatedOutputs, made_of_duplicate
 if TYPE_CHECKING:
     from plumcrate.imaging import Recipe, WorstPlace
 
+_BYTES_A_MEGAPIXEL = 250_000
 #: What could not be written for such a reason costs that one, not the file.
 _NO_ROOM = ("name-taken", "name-too-long")
 
@@ -126,7 +127,8 @@ def treat_file(
         recipe = replace(recipe, copies=frozenset(), convert=frozenset())
     made = made_of_duplicate(keeper, file, source, recipe, order.key) if stage is Stage.WHOLE else None
     if made is None:
-        megapixels = file.width * file.height / 1e6
+        # What states no size is as much work as its bytes.
+        megapixels = file.width * file.height / 1e6 or len(source) / _BYTES_A_MEGAPIXEL
         treatment = sandbox.treat(source, recipe, megapixels, _former(len(current), stage, former))
         made = TreatedOutputs(treatment.outputs, treatment.facts.shown_size)
     if stage is not Stage.BESIDE:

@@ -8,6 +8,7 @@ will.
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 
 from ..errors import ImagingError, LeftAlone
 from ..formats import COPIES
@@ -21,6 +22,7 @@ from .foreign import FOREIGN, as_png
 from .gif import treat_gif
 from .jpeg import treat_jpeg
 from .modern import avif_copy, treat_modern, webp_copy
+from .pdf import treat_pdf
 from .png import treat_png
 from .shaped import treat_shaped
 from .source import identified
@@ -54,6 +56,11 @@ def treat(
         facts = identified(data)
         if facts.format == "svg":
             return Treatment(facts, len(data), (treat_svg(data, facts, recipe),) if former is None else ())
+        if facts.format == "pdf":
+            within = partial(treat, limits=limits)
+            return Treatment(
+                facts, len(data), (treat_pdf(data, facts, recipe, within),) if former is None else ()
+            )
         if facts.format in FOREIGN:
             return _for_the_web(data, facts, recipe, limits or Limits())
         case = Case(data, recipe, limits or Limits())

@@ -1,0 +1,189 @@
+"""Documents: lighter within, drawn the same, read the same; what a change would break is left alone."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable
+
+import numpy as np
+import pikepdf
+import pypdfium2
+import pytest
+from fpdf import FPDF
+from hypothesis import given
+from hypothesis import strategies as st
+from PIL import Image
+
+from plumcrate.demo.painter.noise import grain
+from plumcrate.demo.painter.scenes import SCENES
+from plumcrate.imaging import treat
+from plumcrate.imaging.errors import Damaged, ImagingError, LeftAlone
+from plumcrate.imaging.identification import identify
+from plumcrate.imaging.outcome import Chosen, Refused
+from plumcrate.imaging.pdf import Looks
+from plumcrate.imaging.pdf.document import MOST_PAGES
+from plumcrate.imaging.preview import preview
+from plumcrate.imaging.recipe import Level, Limits, Recipe
+from plumcrate.imaging.shapes import Size
+
+
+def scene(seed: int, width: int = 480, height: int = 320) -> Image.Image:
+    rng = np.random.default_rng(seed)
+    painted = grain(rng, SCENES["headland"](rng, width, height, seed), 0.02)
+    return Image.fromarray((painted.clip(0, 1) * 255).astype(np.uint8))
+
+
+def stored(image: Image.Image, kind: str) -> io.BytesIO:
+    out = io.BytesIO()
+    image.save(out, kind, **({"quality": 95} if kind == "JPEG" else {}))
+    return out
+
+
+@pytest.fixture(scope="module")
+def booklet() -> bytes:
+    """Three pages with words, a link, an outline, a JPEG twice, and a photograph that lost nothing."""
+    pdf = FPDF()
+    pdf.set_title("Gannet Ledge Light")
+    pdf.set_font("Helvetica", size=14)
+    photograph, other = stored(scene(1), "JPEG"), stored(scene(2, 300, 200), "PNG")
+    for number in range(3):
+        pdf.add_page()
+        pdf.start_section(f"Part {number + 1}")
+        pdf.cell(text="The light is shown from sunset", link="https://gannet-ledge.example/")
+        pdf.image(photograph if number < 2 else other, x=20, y=40, w=150)
+    return bytes(pdf.output())
+
+
+def made_of(data: bytes, level: Level = Level.EVERYDAY) -> Chosen:
+    main = treat(data, Recipe(level)).main
+    assert isinstance(main, Chosen)
+    return main
+
+
+def changed(data: bytes, change: Callable[[pikepdf.Pdf], None]) -> bytes:
+    out = io.BytesIO()
+    with pikepdf.open(io.BytesIO(data)) as pdf:
+        change(pdf)
+        pdf.save(out, fix_metadata_version=False)
+    return out.getvalue()
+
+
+def test_a_document_is_lighter_reads_the_same_and_looks_as_promised(booklet: bytes) -> None:
+    made = made_of(booklet)
+    assert made.size == len(made.data) < len(booklet) * 0.7
+    assert made.how == "2 of 2 pictures lighter, packed anew"
+    assert made.score is not None
+    assert made.score >= 79.5
+    before, after = Looks(booklet), Looks(made.data)
+    assert after.outline == before.outline == ["Part 1", "Part 2", "Part 3"]
+    for old, new in zip(before.pages(), after.pages(), strict=True):
+        assert (old.words, old.size, old.notes) == (new.words, new.size, new.notes)
+        assert "from sunset" in new.words
+        assert new.notes == 1
+    with pikepdf.open(io.BytesIO(made.data)) as pdf:
+        assert str(pdf.docinfo["/Title"]) == "Gannet Ledge Light"
+        filters = [
+            str(one.Filter) for one in pdf.objects if isinstance(one, pikepdf.Stream) and "/Width" in one
+        ]
+    assert filters == ["/DCTDecode"] * 2, "the photograph that was packed without loss is a JPEG now"
+
+
+def test_exact_changes_no_pixel_of_any_page(booklet: bytes) -> None:
+    made = made_of(booklet, Level.EXACT)
+    assert made.score == 100.0
+    for old, new in zip(Looks(booklet).pages(), Looks(made.data).pages(), strict=True):
+        assert old.pixels.same_as(new.pixels)
+    again = treat(made.data, Recipe(Level.EXACT)).main
+    assert isinstance(again, Refused) or again.size > made.size * 0.98
+
+
+def test_what_stands_there_twice_is_kept_once(booklet: bytes) -> None:
+    def double(pdf: pikepdf.Pdf) -> None:
+        first, second = pdf.pages[0], pdf.pages[1]
+        (name,) = second.Resources.XObject.keys()
+        picture = next(iter(first.Resources.XObject.values()))
+        copy = pikepdf.Stream(pdf, picture.read_raw_bytes())
+        copy.stream_dict = pikepdf.Dictionary(dict(picture.stream_dict.items()))
+        second.Resources.XObject[name] = pdf.make_indirect(copy)
+
+    twice = changed(booklet, double)
+    assert len(twice) > len(booklet) * 1.3
+    assert made_of(twice, Level.EXACT).size < len(booklet)
+
+
+def test_its_first_page_is_its_preview(booklet: bytes) -> None:
+    assert identify(booklet).format == "pdf"
+    width, height = identify(preview(booklet, 120, Limits())).shown_size
+    assert (width, height) in ((120, 169), (120, 170), (119, 168), (119, 169))
+
+
+def sign(pdf: pikepdf.Pdf) -> None:
+    pdf.Root.AcroForm = pikepdf.Dictionary(SigFlags=3, Fields=pikepdf.Array())
+
+
+def ask(pdf: pikepdf.Pdf) -> None:
+    field = pdf.make_indirect(pikepdf.Dictionary(FT=pikepdf.Name.Tx, T="name"))
+    pdf.Root.AcroForm = pikepdf.Dictionary(Fields=pikepdf.Array([field]))
+
+
+def certify(pdf: pikepdf.Pdf) -> None:
+    pdf.Root.Perms = pikepdf.Dictionary()
+
+
+def archive(pdf: pikepdf.Pdf) -> None:
+    pdf.Root.Metadata = pdf.make_stream(
+        b"<x xmlns:pdfaid='http://www.aiim.org/pdfa/ns/id/' pdfaid:part='2'/>"
+    )
+
+
+def lengthen(pdf: pikepdf.Pdf) -> None:
+    for _ in range(MOST_PAGES):
+        pdf.pages.append(pdf.pages[0])
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        (sign, "signed"),
+        (ask, "a form"),
+        (certify, "certified"),
+        (archive, "PDF/A"),
+        (lengthen, "more than 500 pages"),
+    ],
+)
+def test_what_a_change_would_break_is_left_alone(
+    booklet: bytes, change: Callable[[pikepdf.Pdf], None], words: str
+) -> None:
+    with pytest.raises(LeftAlone, match=words):
+        treat(changed(booklet, change), Recipe())
+
+
+def test_what_is_locked_shaped_or_broken_says_so(booklet: bytes) -> None:
+    out = io.BytesIO()
+    with pikepdf.open(io.BytesIO(booklet)) as pdf:
+        pdf.save(out, encryption=pikepdf.Encryption(owner="o", user="u"))
+    with pytest.raises(LeftAlone, match="encrypted"):
+        treat(out.getvalue(), Recipe())
+    with pytest.raises(LeftAlone, match="not cut"):
+        treat(booklet, Recipe(size=Size(20, 20)))
+    with pytest.raises(Damaged, match="cannot be read"):
+        treat(booklet[: len(booklet) // 2], Recipe())
+
+
+@given(st.integers(0, 10_000), st.binary(min_size=1, max_size=8))
+def test_a_document_with_other_bytes_anywhere_is_refused_or_still_as_promised(at: int, bytes_: bytes) -> None:
+    out = io.BytesIO()
+    with pikepdf.new() as pdf:
+        pdf.add_blank_page(page_size=(200, 100))
+        pdf.pages[0].Contents = pdf.make_stream(b"0 0 1 rg 20 20 60 40 re f " * 20)
+        pdf.save(out)
+    data = out.getvalue()
+    place = at % len(data)
+    odd = data[:place] + bytes_ + data[place + len(bytes_) :]
+    try:
+        main = treat(odd, Recipe(Level.EXACT)).main
+    except ImagingError:
+        return
+    if isinstance(main, Chosen):
+        before, after = (pypdfium2.PdfDocument(one)[0].render().to_numpy() for one in (odd, main.data))
+        assert np.array_equal(before, after)
