@@ -14,7 +14,7 @@ NAMES = {
     "png": "our PNG: exact by effort, lossy by level, on drawings and wallpapers",
     "drawn": "drawn pictures: flat colours, smooth ground, worst places, against a plain palette",
     "gif": "our GIF: exact, and animated copies, on drawn animations",
-    "other": "drawings (SVG): bytes and packed bytes, and Chromium's pictures of them before and after",
+    "other": "drawings and documents: bytes, against packing alone; drawings in Chromium, before and after",
     "copies": "WebP and AVIF at an equal score against Pillow's defaults",
     "treat": "a full treatment against a plain script: bytes, scores, CPU",
     "memory": "peak memory of one treatment, per megapixel",

@@ -17,6 +17,8 @@ _HOME = Path(os.environ.get("PLUMCRATE_CORPUS", ".state/corpus"))
 _PACKAGES = ("plasma-workspace-wallpapers", "openclipart-png")
 _OF_DRAWINGS = ("openclipart-svg", "breeze-icon-theme", "gnome-icon-theme", "tango-icon-theme")
 
+_OF_DOCUMENTS = ("texlive-pictures-doc", "maxima-doc", "octave-doc", "pari-doc", "r-doc-pdf", "gnuplot-doc")
+
 
 def _unpacked(home: Path = _HOME, packages: tuple[str, ...] = _PACKAGES) -> Path:
     target = home / "unpacked"
@@ -26,6 +28,13 @@ def _unpacked(home: Path = _HOME, packages: tuple[str, ...] = _PACKAGES) -> Path
         for package in sorted(home.glob("*.deb")):
             subprocess.run(["dpkg-deb", "-x", package, target], check=True)
     return target
+
+
+def documents(count: int, seed: int) -> list[Path]:
+    """So many PDFs of Debian's documentation, of up to two megabytes, drawn by lot."""
+    found = _unpacked(_HOME / "documents", _OF_DOCUMENTS).glob("**/*.pdf")
+    light = [path for path in found if not path.is_symlink() and path.stat().st_size < 2_000_000]
+    return random.Random(seed).sample(sorted(light), count)
 
 
 def vector_drawings(count: int, seed: int) -> list[Path]:

@@ -1,7 +1,9 @@
-"""Files that are no ordinary pictures: drawings (SVG). ``script/bench other [COUNT]``.
+"""Files that are no ordinary pictures: drawings (SVG) and documents (PDF). ``script/bench other [COUNT]``.
 
-Baseline: the file as it is, and packed by ``gzip -9``. Each result is drawn by Chromium, which is not what it
-was proven with, at three sizes on light and dark, beside its original.
+Baseline for drawings: the file as it is, and packed by ``gzip -9``. Each result is drawn by Chromium, which
+is not what it was proven with, at three sizes on light and dark, beside its original. Baseline for documents:
+what packing their streams anew with zlib gives. Scans are wallpapers, six to a document, at 200 pixels to the
+inch.
 """
 
 from __future__ import annotations
@@ -17,6 +19,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 
 import numpy as np
+import pikepdf
+from fpdf import FPDF
 from numpy.typing import NDArray
 from PIL import Image
 from playwright.sync_api import Page, sync_playwright
@@ -28,7 +32,7 @@ from plumcrate.imaging.identification import identify
 from plumcrate.imaging.pixels import Pixels
 from plumcrate.imaging.scoring import Judge
 
-from .corpus import vector_drawings
+from .corpus import as_uploaded, documents, held_out, photo, vector_drawings
 
 _SEED = 26
 _SIDES, _GROUNDS = (64, 288, 800), ("#fff", "#111")
@@ -72,6 +76,60 @@ def main() -> None:
             for reason, times in sums.left.most_common():
                 console.print(f"  {level}: {times} × {reason}")
     console.print(table)
+    console.print(_of_documents(max(1, count // 3)))
+
+
+def _of_documents(count: int) -> Table:
+    table = Table("documents", "level", "lighter", "bytes", "zlib alone", "goal", "s each", "left alone")
+    kinds = {
+        "Debian's": [path.read_bytes() for path in documents(count, _SEED)],
+        "scans": list(_scans(4)),
+    }
+    for kind, files in kinds.items():
+        for level, goal in ((Level.EXACT, "-8 %"), (Level.EVERYDAY, "-35 % (scans)")):
+            sums = Sums()
+            for data in files:
+                began = time.process_time()
+                try:
+                    main = treat(data, Recipe(level)).main
+                except ImagingError as error:
+                    sums.left[str(error)[:40]] += 1
+                    continue
+                finally:
+                    sums.seconds += time.process_time() - began
+                sums.files += isinstance(main, Chosen)
+                sums.before += len(data)
+                sums.after += main.size if isinstance(main, Chosen) else len(data)
+                sums.packed_after += min(len(data), len(_packed_plainly(data)))
+            table.add_row(
+                kind,
+                str(level),
+                f"{sums.files} of {len(files)}",
+                f"{sums.after / sums.before - 1:+.1%}",
+                f"{sums.packed_after / sums.before - 1:+.1%}",
+                goal,
+                f"{sums.seconds / len(files):.1f}",
+                ", ".join(f"{times} × {reason}" for reason, times in sums.left.items()),
+            )
+    return table
+
+
+def _packed_plainly(data: bytes) -> bytes:
+    out = io.BytesIO()
+    with pikepdf.open(io.BytesIO(data)) as pdf:
+        pdf.save(out, recompress_flate=True, object_stream_mode=pikepdf.ObjectStreamMode.generate)
+    return out.getvalue()
+
+
+def _scans(count: int) -> Iterator[bytes]:
+    pictures = held_out()
+    for number in range(count):
+        document = FPDF()
+        for path in pictures[number * 6 : number * 6 + 6]:
+            document.add_page()
+            image = photo(path, 1600)
+            document.image(io.BytesIO(as_uploaded(image)), x=5, y=5, w=200)
+        yield bytes(document.output())
 
 
 def _measured(files: list[bytes], level: Level, page: Page) -> Sums:

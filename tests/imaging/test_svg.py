@@ -214,15 +214,16 @@ def test_what_says_nothing_goes() -> None:
 
 @given(st.floats(-1e6, 1e6), st.integers(0, 6))
 def test_a_rounded_number_is_near_and_short(value: float, decimals: int) -> None:
-    text = rounded(value, decimals)
+    text = rounded(repr(value), decimals)
     assert abs(float(text) - value) <= 0.5 * 10.0**-decimals * (1 + 1e-6)
     assert len(text) <= len(f"{value:.{decimals}f}")
-    assert float(rounded(value, None)) == value
+    assert float(rounded(repr(value), None)) == value
+    assert len(rounded(repr(value), None)) <= len(repr(value))
 
 
 @given(st.lists(st.floats(-1e4, 1e4), min_size=1, max_size=9), st.integers(0, 4))
 def test_numbers_one_after_the_other_are_read_as_they_were(values: list[float], decimals: int) -> None:
-    texts = [rounded(value, decimals) for value in values]
+    texts = [rounded(repr(value), decimals) for value in values]
     (segment,) = segments_of(f"M0 0L{joined([*texts, *texts])}")[1:2]
     assert segment.numbers[0] == float(texts[0])
     assert len(segments_of(f"M0 0L{joined([*texts, *texts])}")) == 1 + len(values)

@@ -80,6 +80,7 @@ export function contentUrl(fileId: number, version: string, stamp: string | numb
   return `/api/v1/files/${fileId}/content?version=${version}&t=${encodeURIComponent(stamp)}`;
 }
 
-export function previewUrl(fileId: number, width: number, stamp: string | number): string {
-  return `/api/v1/files/${fileId}/preview?width=${width}&t=${stamp}`;
+export function previewUrl(fileId: number, width: number, stamp: string | number, version = "now"): string {
+  const which = version === "now" ? "" : `&version=${version}`;
+  return `/api/v1/files/${fileId}/preview?width=${width}${which}&t=${stamp}`;
 }

@@ -9416,6 +9416,7 @@ export interface operations {
         parameters: {
             query?: {
                 width?: number;
+                version?: string;
             };
             header?: never;
             path: {

@@ -24,15 +24,19 @@ const STEP = 0.02;
 interface Props {
   left: Side;
   right: Side;
-  width: number;
-  height: number;
+  /** Pixels of the picture; null where only the sides, once loaded, tell. */
+  width: number | null;
+  height: number | null;
   /** Where the right side scores worst: the comparison can be opened there. */
   worstPlace?: WorstPlace | null;
   /** Opens there at once. */
   atWorst?: boolean;
 }
 
-export function Compare({ left, right, width, height, worstPlace, atWorst = false }: Props) {
+export function Compare({ left, right, worstPlace, atWorst = false, ...given }: Props) {
+  const [natural, setNatural] = useState<[number, number]>([1, 1]);
+  const width = given.width ?? natural[0];
+  const height = given.height ?? natural[1];
   const ground = useRef<HTMLDivElement>(null);
   const [view, setView] = useState<View | null>(null);
   const [divider, setDivider] = useState(0.5);
@@ -182,7 +186,10 @@ export function Compare({ left, right, width, height, worstPlace, atWorst = fals
             alt={right.name}
             style={image}
             draggable={false}
-            onLoad={() => mark(right.url)}
+            onLoad={(event) => {
+              setNatural([event.currentTarget.naturalWidth, event.currentTarget.naturalHeight]);
+              mark(right.url);
+            }}
             onError={() => mark(right.url, "broken")}
           />
           <div

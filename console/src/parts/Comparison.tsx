@@ -63,9 +63,8 @@ function recut(file: PictureFile): boolean {
 export function Comparison({ picture }: { picture: PictureDetail }) {
   const atWorst = useSearchParams()[0].get("at") === "worst";
   const { shown, label } = useFormats();
-  const readable = picture.all_files.filter(
-    (file) => file.width > 0 && shown.some((format) => format.name === file.format),
-  );
+  const inBrowsers = (format: string | null) => format === "svg" || shown.some(({ name }) => name === format);
+  const readable = picture.all_files.filter((file) => file.format !== null && file.state !== "unreadable");
   const worst = atWorst ? worstOf(readable) : undefined;
   const [fileId, setFileId] = useState<number | null>(null);
   const file = readable.find((one) => one.id === fileId) ?? worst?.file ?? readable[0];
@@ -83,19 +82,31 @@ export function Comparison({ picture }: { picture: PictureDetail }) {
     versions.find((one) => one.key === wanted) ?? versions[Math.min(fallback, versions.length - 1)];
   const one = pick(left, 0) as Version;
   const other = pick(right, 1) as Version;
+  const formatOf = ({ key }: Version) => (key === "before" || key === "now" ? file.format : key);
+  // A file that no browser shows is looked at as the service draws it, its first page where it has several.
+  const drawn = file.width === 0 || !inBrowsers(file.format);
   const side = (version: Version): Side => ({
     name: version.name,
-    url: contentUrl(file.id, version.key, `${file.size_now}-${version.size}`),
+    url:
+      file.width > 0 && inBrowsers(formatOf(version))
+        ? contentUrl(file.id, version.key, `${file.size_now}-${version.size}`)
+        : previewUrl(file.id, 1600, `${file.size_now}-${version.size}`, version.key),
     facts: factsOf(file, version),
   });
   return (
     <>
+      {drawn && (
+        <p className="mb-2 text-sm text-quiet">
+          Browsers do not show {label(file.format ?? "")} here; both sides are drawn for you
+          {file.format === "pdf" && ", first page only"}.
+        </p>
+      )}
       <Compare
         key={file.id}
         left={side(one)}
         right={side(other)}
-        width={file.width}
-        height={file.height}
+        width={drawn ? null : file.width}
+        height={drawn ? null : file.height}
         worstPlace={other.worst_place ?? one.worst_place}
         atWorst={atWorst}
       />

@@ -9,18 +9,20 @@ import hashlib
 import secrets
 import shutil
 import threading
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
 import structlog
 from sqlalchemy import case, select
+from sqlalchemy.orm import Session
 
 from plumcrate.contract.pictures import FileState
 from plumcrate.imaging import ImagingError
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
+from plumcrate.keeping.versions import NOW, version_of
 from plumcrate.records.database import Database
 from plumcrate.records.tables import File, Library
 from plumcrate.sandbox.children import Sandbox, SandboxError
@@ -47,14 +49,14 @@ class CannotShow(Exception):
 
 @dataclass(frozen=True, slots=True)
 class PreviewSource:
-    """What a preview is made from: a path, its bytes' number, and where the preview is kept under which
-    tag."""
+    """What a preview is made from: a path, its bytes and their number, and where the preview is kept under
+    which tag."""
 
-    keeper: Keeper
     path: str
     size: int
     tag: str
     place: Path
+    read: Callable[[], bytes]
 
 
 class Previews:
@@ -101,13 +103,16 @@ class Previews:
     def folder(self) -> Path:
         return self._state.path / "previews"
 
-    def source(self, file_id: int, width: int) -> PreviewSource | None:
-        """What a preview of a file would be made from; None when there is no such file."""
+    def source(self, file_id: int, width: int, version: str = NOW) -> PreviewSource | None:
+        """What a preview of a version of a file would be made from; None when there is no such file. Raises
+        NoVersion."""
         with self._database.begin() as session:
             file = session.get(File, file_id)
             if file is None:
                 return None
             library = session.get_one(Library, file.library_id)
+            if version != NOW:
+                return self._source_of(session, library, file, version, width)
             others = list(
                 session.scalars(
                     select(File)
@@ -129,9 +134,25 @@ class Previews:
             small = next(there, None)
             if small is not None:
                 path, size, content = small.path, small.size_now, f"{small.mtime_ns}:{small.size_now}"
-        tag = hashlib.sha256(f"{library.id}:{file.id}:{path}:{content}:{width}".encode()).hexdigest()[:32]
-        place = self.folder / library.slug / tag[:2] / f"{tag}.webp"
-        return PreviewSource(keeper, path, size, tag, place)
+        tag, place = self._place(library, f"{library.id}:{file.id}:{path}:{content}:{width}")
+        return PreviewSource(path, size, tag, place, lambda: keeper.store.read(path))
+
+    def _source_of(
+        self, session: Session, library: Library, file: File, version: str, width: int
+    ) -> PreviewSource:
+        found = version_of(Keeper.of(self._database, library, self._state), file, version)
+        tag, place = self._place(library, f"{library.id}:{file.id}:{found.tag}:{width}")
+
+        def read() -> bytes:
+            with found.open() as opened:
+                return opened.read()
+
+        return PreviewSource(found.path, found.size, tag, place, read)
+
+    def _place(self, library: Library, content: str) -> tuple[str, Path]:
+        """Under which tag a preview is known, and where it is kept."""
+        tag = hashlib.sha256(content.encode()).hexdigest()[:32]
+        return tag, self.folder / library.slug / tag[:2] / f"{tag}.webp"
 
     def at_once(self, file_id: int, width: int) -> bytes | None:
         """A preview as :meth:`bytes_of` has it; None where there is none. Blocks while it is made."""
@@ -192,7 +213,7 @@ class Previews:
             return source.place.read_bytes()
         if source.size > self._most_bytes:
             raise CannotShow(f"{source.path} is too large to be shown small")
-        data = source.keeper.store.read(source.path)
+        data = source.read()
         try:
             small = self._sandbox.preview(data, width)
         except (ImagingError, SandboxError) as error:

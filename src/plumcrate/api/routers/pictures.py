@@ -273,10 +273,14 @@ async def preview(
     file_id: Id,
     actor: Looking,
     request: Request,
-    width: Annotated[int, Query(ge=16, le=800)] = USUAL_WIDTH,
+    width: Annotated[int, Query(ge=16, le=1600)] = USUAL_WIDTH,
+    version: VersionName = NOW,
 ) -> Response:
     previews = service_of(request).previews
-    source = await run_in_threadpool(previews.source, file_id, width)
+    try:
+        source = await run_in_threadpool(previews.source, file_id, width, version)
+    except NoVersion as error:
+        raise ApiError("no-version", str(error)) from None
     if source is None:
         raise ApiError("not-found", f"there is no file {file_id}")
     headers = {"ETag": f'"{source.tag}"', "Cache-Control": "private, max-age=60"}

@@ -21,6 +21,7 @@ from .values import (
     joined,
     matrix_of,
     numbers_of,
+    respelled,
     rounded,
     short_length,
     short_transform,
@@ -218,14 +219,14 @@ def _shorten_root(root: Element) -> None:
     for name in ("version", "baseProfile", f"{XML}space" if not _has_letters(root) else ""):
         root.attrib.pop(name, None)
     for name in ("x", "y"):
-        if short_length(root.get(name, "1"), 3) == "0":
+        if short_length(root.get(name, "1")) == "0":
             del root.attrib[name]
     for name in ("width", "height"):
         if name in root.attrib:
-            root.set(name, short_length(root.attrib[name], 6))
+            root.set(name, short_length(root.attrib[name]))
     box = numbers_of(root.get("viewBox", ""))
     if box:
-        root.set("viewBox", " ".join(rounded(number, 6) for number in box))
+        root.set("viewBox", " ".join(map(respelled, box)))
 
 
 def _has_letters(root: Element) -> bool:
@@ -307,7 +308,7 @@ def _longer_side(root: Element) -> float:
     """Of the view, in its own units; 0 where nothing tells it."""
     box = numbers_of(root.get("viewBox", ""))
     if box and len(box) == 4:
-        return max(box[2], box[3])
-    sides = [short_length(root.get(name, ""), 6) for name in ("width", "height")]
+        return max(float(box[2]), float(box[3]))
+    sides = [short_length(root.get(name, "")) for name in ("width", "height")]
     numbers = [numbers_of(side) for side in sides]
-    return max((found[0] for found in numbers if found), default=0.0)
+    return max((float(found[0]) for found in numbers if found), default=0.0)

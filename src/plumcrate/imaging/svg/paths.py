@@ -11,7 +11,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from .values import NUMBER, joined, needs_gap, rounded, shown
+from .values import NUMBER, joined, needs_gap, respelled, shown
 
 _NEXT = re.compile(rf"[\s,]*(?:({NUMBER})|([a-zA-Z]))")
 _FLAG = re.compile(r"[\s,]*([01])")
@@ -27,10 +27,14 @@ class PathError(ValueError):
 
 @dataclass(frozen=True, slots=True)
 class Segment:
-    """A command with its numbers as the file has them."""
+    """A command with its numbers, and as the file writes them."""
 
     command: str
-    numbers: tuple[float, ...]
+    texts: tuple[str, ...]
+
+    @property
+    def numbers(self) -> tuple[float, ...]:
+        return tuple(map(float, self.texts))
 
 
 def segments_of(data: str) -> list[Segment]:
@@ -51,23 +55,23 @@ def segments_of(data: str) -> list[Segment]:
                 continue
         elif not command or command in "Zz":
             raise PathError(f"the number at {at} belongs to no command")
-        numbers, at = _numbers(data, at, command)
-        found.append(Segment(command, numbers))
+        texts, at = _texts(data, at, command)
+        found.append(Segment(command, texts))
         # Further pairs behind a move are lines.
         command = {"M": "L", "m": "l"}.get(command, command)
     return found
 
 
-def _numbers(data: str, at: int, command: str) -> tuple[tuple[float, ...], int]:
-    numbers = []
+def _texts(data: str, at: int, command: str) -> tuple[tuple[str, ...], int]:
+    texts = []
     for place in range(_TAKES[command.upper()]):
         flag = command in "Aa" and place in (3, 4)
         match = (_FLAG if flag else _NEXT).match(data, at)
         if match is None or match.group(1) is None:
             raise PathError(f"{command} lacks a number at {at}")
-        numbers.append(float(match.group(1)))
+        texts.append(match.group(1))
         at = match.end()
-    return tuple(numbers), at
+    return tuple(texts), at
 
 
 class _Writer:
@@ -116,10 +120,10 @@ def _respelled(segments: list[Segment]) -> str:
     """The same commands and numbers."""
     writer = _Writer()
     for segment in segments:
-        command, numbers = segment.command, segment.numbers
-        if command == "l" and 0.0 in numbers:
-            command, numbers = ("h", numbers[:1]) if numbers[1] == 0.0 else ("v", numbers[1:])
-        writer.add((command.replace("Z", "z"), [rounded(number, None) for number in numbers]))
+        command, texts = segment.command, list(map(respelled, segment.texts))
+        if command == "l" and "0" in texts:
+            command, texts = ("h", texts[:1]) if texts[1] == "0" else ("v", texts[1:])
+        writer.add((command.replace("Z", "z"), texts))
     return writer.text
 
 

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from xml.etree.ElementTree import Element
 
 from .document import MOVING, SVG, Drawing
-from .values import NUMBER, rounded, short_colour, short_length
+from .values import NUMBER, respelled, short_colour, short_length
 
 _PLAIN_NUMBER = re.compile(rf"\s*({NUMBER})\s*\Z")
 _COLOURS = frozenset(("fill", "stroke", "stop-color", "flood-color", "lighting-color", "color"))
@@ -190,8 +190,8 @@ def _short(name: str, value: str) -> str:
     if name in _COLOURS:
         return short_colour(value)
     if name in _LENGTHS:
-        return short_length(value, 6)
+        return short_length(value)
     if name in _NUMBERS:
         match = _PLAIN_NUMBER.match(value)
-        return rounded(float(match.group(1)), 6) if match else value
+        return respelled(match.group(1)) if match else value
     return value

@@ -38,21 +38,22 @@ def shown(units: int, decimals: int) -> str:
     return sign + digits if digits != "0" else "0"
 
 
-def rounded(value: float, decimals: int | None) -> str:
-    """A number with so many decimals at most; None: just this number, in few characters."""
+def rounded(text: str, decimals: int | None) -> str:
+    """A number with so many decimals at most; None: with the digits that it has, which browsers read in
+    single precision one after the other, less the zeros before and behind."""
     if decimals is None:
-        return _spelled(value)
-    return shown(round(value * 10**decimals), decimals)
+        return respelled(text)
+    return shown(round(float(text) * 10**decimals), decimals)
 
 
 @lru_cache(maxsize=1 << 16)
-def _spelled(value: float) -> str:
-    text = repr(value)
-    if "e" in text or "n" in text:
-        return text
-    sign, text = ("-", text[1:]) if text[0] == "-" else ("", text)
-    text = text.removesuffix(".0")
-    return "0" if text == "0" else sign + (text[1:] if text.startswith("0.") else text)
+def respelled(text: str) -> str:
+    """A number without a digit or sign that says nothing."""
+    digits, mark, power = text.lower().partition("e")
+    sign, digits = ("-" if digits[0] == "-" else ""), digits.lstrip("+-").lstrip("0")
+    if "." in digits:
+        digits = digits.rstrip("0").removesuffix(".")
+    return sign + digits + mark + power if digits else "0"
 
 
 def joined(numbers: list[str]) -> str:
@@ -70,21 +71,20 @@ def needs_gap(before: str, number: str) -> bool:
     return not (number[0] == "-" or (number[0] == "." and "." in before))
 
 
-def short_length(value: str, decimals: int | None) -> str:
+def short_length(value: str, decimals: int | None = None) -> str:
     """A number with or without a unit; anything else as it is. Pixels need no unit in an attribute."""
     match = _LENGTH.match(value)
     if match is None:
         return value
     number, unit = match.groups()
-    short = rounded(float(number), decimals) + ("" if unit in (None, "px") else unit)
+    short = rounded(number, decimals) + ("" if unit in (None, "px") else unit)
     return short if len(short) < len(value) else value
 
 
-def numbers_of(value: str) -> list[float] | None:
-    """The numbers of a list; None where anything but space and commas stands between them."""
-    if re.sub(NUMBER, "", value).strip(" ,\t\r\n"):
-        return None
-    return [float(number) for number in _NUMBERS.findall(value)]
+def numbers_of(value: str) -> list[str] | None:
+    """The numbers of a list as they are written; None where anything but space and commas stands between
+    them."""
+    return None if _NUMBERS.sub("", value).strip(" ,\t\r\n") else _NUMBERS.findall(value)
 
 
 @lru_cache(maxsize=4096)
@@ -121,7 +121,11 @@ Matrix = tuple[float, float, float, float, float, float]
 IDENTITY: Matrix = (1.0, 0.0, 0.0, 1.0, 0.0, 0.0)
 
 
-def functions_of(value: str) -> list[tuple[str, list[float]]] | None:
+#: A function of a transform list, with its numbers as they are written.
+Function = tuple[str, list[str]]
+
+
+def functions_of(value: str) -> list[Function] | None:
     """The functions of a transform list (SVG 1.1, 7.6); None for what is none."""
     found, at = [], 0
     value = value.strip()
@@ -145,11 +149,11 @@ _TAKES = {
 }
 
 
-def matrix_of(functions: list[tuple[str, list[float]]]) -> Matrix:
+def matrix_of(functions: list[Function]) -> Matrix:
     """What a transform list does, as one matrix."""
     whole = IDENTITY
     for name, numbers in functions:
-        whole = times(whole, _matrix(name, numbers))
+        whole = times(whole, _matrix(name, list(map(float, numbers))))
     return whole
 
 
@@ -226,16 +230,17 @@ _NOTHING = {
 }
 
 
-def _plainer(name: str, numbers: list[float]) -> tuple[str, list[float]]:
+def _plainer(name: str, numbers: list[str]) -> Function:
     """The same by a function with fewer numbers."""
+    values = list(map(float, numbers))
     if name == "matrix":
-        a, b, c, d, e, f = numbers
+        a, b, c, d, e, f = values
         if (a, b, c, d) == (1, 0, 0, 1):
-            name, numbers = "translate", [e, f]
+            name, numbers, values = "translate", numbers[4:], [e, f]
         elif (b, c, e, f) == (0, 0, 0, 0):
-            name, numbers = "scale", [a, d]
-    if name == "translate" and len(numbers) == 2 and numbers[1] == 0:
+            name, numbers, values = "scale", [numbers[0], numbers[3]], [a, d]
+    if name == "translate" and len(numbers) == 2 and values[1] == 0:
         numbers = numbers[:1]
-    if name == "scale" and len(numbers) == 2 and numbers[0] == numbers[1]:
+    if name == "scale" and len(numbers) == 2 and values[0] == values[1]:
         numbers = numbers[:1]
     return name, numbers
