@@ -19,6 +19,7 @@ export const FORMATS: Format[] = [
   media_type: `image/${String(name)}`,
   endings: [`.${String(name)}`],
   treated: true,
+  shaped: true,
   copy_of_others: copy as boolean,
   knob: knob as boolean,
   conversion: false,

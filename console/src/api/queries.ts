@@ -45,6 +45,9 @@ export function useFormats() {
     formats,
     shown: formats.filter((format) => format.shown),
     treated: formats.filter((format) => format.treated),
+    /** Whether files of a format can be cut and touched up. */
+    shaped: (name: string | null | undefined) =>
+      formats.some((format) => format.name === name && format.shaped),
     label: (name: string) =>
       formats.find((format) => format.name === name)?.label ??
       (name === "other" ? "Other files" : name.toUpperCase()),

@@ -4229,6 +4229,11 @@ export interface components {
             media_type: string;
             /** Name */
             name: string;
+            /**
+             * Shaped
+             * @description Files of it can be cut, made smaller and touched up.
+             */
+            shaped: boolean;
             /** Shown */
             shown: boolean;
             /** Treated */

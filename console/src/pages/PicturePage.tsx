@@ -140,6 +140,7 @@ function Actions({ library, picture }: { library: Library; picture: PictureDetai
       { onSuccess: (run) => void navigate(`/l/${library.slug}/treat/${run.id}`) },
     );
   const may = useMay(library.slug);
+  const { shaped } = useFormats();
   return (
     <>
       {may("treat") && (
@@ -155,7 +156,7 @@ function Actions({ library, picture }: { library: Library; picture: PictureDetai
           {picture.state === "new" ? "Treat" : "Treat again"}
         </Button>
       )}
-      {may("mend") && (
+      {may("mend") && shaped(picture.all_files[0]?.format) && (
         <Link
           to={`/l/${library.slug}/review/${picture.id}/touch`}
           className="inline-flex min-h-9 items-center rounded-[5px] border border-line bg-surface px-3.5 py-1.5 text-sm font-semibold hover:border-plum hover:text-plum"

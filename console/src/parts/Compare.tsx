@@ -132,6 +132,7 @@ export function Compare({ left, right, worstPlace, atWorst = false, ...given }: 
   });
 
   const place = view ?? { scale: 0, x: 0, y: 0 };
+  const ready = loaded[left.url] && loaded[right.url];
   const image = {
     position: "absolute" as const,
     left: place.x,
@@ -139,11 +140,12 @@ export function Compare({ left, right, worstPlace, atWorst = false, ...given }: 
     width: width * place.scale,
     height: height * place.scale,
     maxWidth: "none",
+    // What shows through is looked at on white, as on most pages.
+    backgroundColor: ready && mode === "divide" ? "white" : undefined,
     imageRendering: place.scale >= 2 ? ("pixelated" as const) : ("auto" as const),
   };
   const at = `${(flick ? 1 : divider) * 100}%`;
   const broken = [left, right].find((side) => loaded[side.url] === "broken");
-  const ready = loaded[left.url] && loaded[right.url];
   const mark = (url: string, how: "there" | "broken" = "there") =>
     setLoaded((now) => ({ ...now, [url]: how }));
 

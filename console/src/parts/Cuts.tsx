@@ -4,6 +4,7 @@ import { useRef, useState, type KeyboardEvent, type PointerEvent } from "react";
 import { Link } from "react-router";
 import { previewUrl, type PictureDetail } from "../api/client";
 import { useMay } from "../api/people";
+import { useFormats } from "../api/queries";
 import { useCuts, useSetFocus, type Cut } from "../api/shapes";
 import { count } from "../look/words";
 import { Button, Card, ErrorNote, Shape } from "./ui";
@@ -13,9 +14,11 @@ const bounded = (value: number) => Math.min(1, Math.max(0, value));
 
 export function CutsCard({ slug, picture }: { slug: string; picture: PictureDetail }) {
   const original = picture.all_files.find((file) => file.role === "original") ?? picture.all_files[0];
-  const cuts = useCuts(picture.id, Boolean(original?.width));
+  const { shaped } = useFormats();
+  const cut = Boolean(original?.width) && shaped(original?.format);
+  const cuts = useCuts(picture.id, cut);
   const may = useMay(slug);
-  if (!original?.width) return null;
+  if (!original || !cut) return null;
   if (cuts.isPending)
     return (
       <Card title="Sizes">

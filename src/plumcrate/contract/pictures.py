@@ -19,6 +19,7 @@ class Format(Answer):
     media_type: str
     endings: list[str]
     treated: Flag
+    shaped: Flag = Field(description="Files of it can be cut, made smaller and touched up.")
     copy_of_others: Flag = Field(validation_alias=AliasChoices("copy_of_others", "copy"))
     knob: Flag
     conversion: Flag

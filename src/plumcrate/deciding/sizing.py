@@ -34,8 +34,6 @@ from .size_names import made_name
 _BATCH, _ROWS = 1_000, 500
 #: Of what could not be had so many are named.
 _NAMED = 5
-#: Files of these formats are shaped.
-_SHAPED = ("jpeg", "png", "webp", "avif", "gif")
 _UNFIT = (FileState.GONE, FileState.UNREADABLE)
 
 
@@ -372,7 +370,8 @@ def _picture(row: Any, names: Sequence[str]) -> _SizedOriginal:
     fit = (
         row.state not in _UNFIT
         and row.role == FileRole.ORIGINAL
-        and row.format in _SHAPED
+        and row.format is not None
+        and FORMATS[row.format].shaped
         and not row.animated
         and row.override != "leave"
         and row.width > 0

@@ -12,10 +12,11 @@ FormatName = Literal["jpeg", "png", "gif", "webp", "avif", "heif", "tiff", "bmp"
 class Format:
     """One picture format.
 
-    ``endings`` of file names, the usual first. ``treated``: files of it are made lighter. ``pixels``:
-    they are pixels, of which copies in other formats may stand beside. ``copy``: it is one of those formats.
-    ``knob``: its encoder has a quality that can be fixed. ``conversion``: a file of another format may be
-    written anew in it. ``shown``: browsers show it wherever it stands, and run nothing that is in it.
+    ``endings`` of file names, the usual first. ``treated``: files of it are made lighter. ``pixels``: of
+    pixels, so that copies in other formats may stand beside. ``shaped``: they can be cut, made smaller and
+    touched up. ``copy``: it is one of those formats. ``knob``: its encoder has a quality that can be fixed.
+    ``conversion``: a file of another format may be written anew in it. ``shown``: browsers show it wherever
+    it stands, and run nothing that is in it.
     """
 
     name: FormatName
@@ -24,6 +25,7 @@ class Format:
     endings: tuple[str, ...]
     treated: bool = False
     pixels: bool = True
+    shaped: bool = False
     copy: bool = False
     knob: bool = False
     conversion: bool = False
@@ -41,14 +43,21 @@ _ALL = (
         "image/jpeg",
         (".jpg", ".jpeg", ".jpe", ".jfif"),
         treated=True,
+        shaped=True,
         knob=True,
         conversion=True,
         shown=True,
     ),
-    Format("png", "PNG", "image/png", (".png", ".apng"), treated=True, conversion=True, shown=True),
-    Format("gif", "GIF", "image/gif", (".gif",), treated=True, shown=True),
-    Format("webp", "WebP", "image/webp", (".webp",), treated=True, copy=True, knob=True, shown=True),
-    Format("avif", "AVIF", "image/avif", (".avif",), treated=True, copy=True, knob=True, shown=True),
+    Format(
+        "png", "PNG", "image/png", (".png", ".apng"), treated=True, shaped=True, conversion=True, shown=True
+    ),
+    Format("gif", "GIF", "image/gif", (".gif",), treated=True, shaped=True, shown=True),
+    Format(
+        "webp", "WebP", "image/webp", (".webp",), treated=True, shaped=True, copy=True, knob=True, shown=True
+    ),
+    Format(
+        "avif", "AVIF", "image/avif", (".avif",), treated=True, shaped=True, copy=True, knob=True, shown=True
+    ),
     Format("heif", "HEIF", "image/heif", (".heic", ".heif")),
     Format("tiff", "TIFF", "image/tiff", (".tif", ".tiff")),
     Format("bmp", "BMP", "image/bmp", (".bmp",), shown=True),

@@ -7,6 +7,8 @@ from collections import OrderedDict
 
 from plumcrate.contract.sizes import Cut, Cuts
 from plumcrate.deciding.shaping import sizes_of, slots_of
+from plumcrate.imaging import ImagingError
+from plumcrate.imaging.formats import FORMATS
 from plumcrate.imaging.shapes import (
     PLACES,
     Size,
@@ -42,7 +44,8 @@ class Cutter:
             file = session.get_one(File, picture.original_id)
             library = session.get_one(Library, picture.library_id)
             sizes = sizes_of(session, library.id)
-        if not file.width or file.animated:
+        shaped = file.format is not None and FORMATS[file.format].shaped
+        if not shaped or not file.width or file.animated:
             raise Refusal("cannot-show", f"{file.path} is not a still picture that can be cut")
         touches = touches_of(picture.touches or [])
         width, height = touched_size(file.width, file.height, touches)
@@ -101,7 +104,7 @@ class Cutter:
                 known = self._sandbox.matters(
                     data, picture.touches or [], wanted, file.width * file.height / 1e6
                 )
-            except SandboxError as error:
+            except (ImagingError, SandboxError) as error:
                 raise Refusal("cannot-show", str(error)) from None
             with self._guard:
                 self._found[key] = known
