@@ -9,7 +9,7 @@ NAMES = {
     "score": "the score: agreement with the oracle, megapixels a second",
     "jpeg": "our JPEG: exact recompression; lossy against Pillow at an equal score",
     "measures": "what other measures say of our JPEG, at an equal score",
-    "fuzz": "mutated files of all five formats: no crash, no hang, no changed pixel",
+    "fuzz": "mutated files of nine formats: no crash, no hang, no changed pixel",
     "aim": "landing on a score: encodes needed, points off, bytes saved, per encoder",
     "png": "our PNG: exact by effort, lossy by level, on drawings and wallpapers",
     "drawn": "drawn pictures: flat colours, smooth ground, worst places, against a plain palette",

@@ -1,8 +1,9 @@
 """Mutated files through our readers and writers, in child processes: no crash, hang or changed pixel.
 
 100,000 JPEGs, 50,000 PNGs (three in four inside their chunks and compressed data, with all checksums right)
-and 50,000 GIFs; and 20,000 each of WebP and AVIF, which libraries decode, whole treatments through the
-sandbox: a child may die of one, nothing else may. ``script/bench fuzz KIND ...`` takes some of them only.
+and 50,000 GIFs; and 20,000 each of WebP and AVIF and 1,000 each of SVG, PDF, TIFF and BMP, which libraries
+decode, whole treatments through the sandbox: a child may die of one, nothing else may. ``script/bench fuzz
+KIND ...`` takes some of them only.
 """
 
 from __future__ import annotations
@@ -23,27 +24,31 @@ from rich.console import Console
 from rich.table import Table
 
 from plumcrate.imaging import Effort, ImagingError, Level, Recipe, gif, png
+from plumcrate.imaging.formats import FORMATS
 from plumcrate.imaging.gif.recompress import same_animation
 from plumcrate.imaging.jpeg import JpegError, recompress
 from plumcrate.imaging.jpeg.decode import decode
 from plumcrate.imaging.jpeg.recompress import shown
 from plumcrate.imaging.png.picture import same_pixels
+from plumcrate.imaging.recipe import EVERY_CONVERSION
 from plumcrate.sandbox.children import Sandbox, SandboxError
 
-from .corpus import photo, wallpapers
+from .corpus import documents, photo, vector_drawings, wallpapers
 
 _FILES = {"jpeg": 100_000, "png": 50_000, "gif": 50_000, "webp": 20_000, "avif": 20_000}
+_OTHER = {"svg": 1_000, "pdf": 1_000, "tiff": 1_000, "bmp": 1_000}
 _BATCH = 500
 _MOST_PIXELS = 2_000_000
 
 
 def main() -> None:
     console = Console()
-    for kind in sys.argv[1:] or _FILES:
-        files = _FILES[kind]
-        if kind in ("webp", "avif"):
-            console.print(_in_sandbox(kind, files))
+    for kind in sys.argv[1:] or (*_FILES, *_OTHER):
+        if kind in ("webp", "avif", *_OTHER):
+            sources = _of_pixels(kind) if kind in _FILES else _of_other_kinds(kind)
+            console.print(_in_sandbox(kind, (_FILES | _OTHER)[kind], sources))
             continue
+        files = _FILES[kind]
         sources = {"jpeg": _sources, "png": _pngs, "gif": _gifs}[kind]()
         jobs = [(kind, seed, sources) for seed in range(files // _BATCH)]
         outcomes: Counter[str] = Counter()
@@ -63,16 +68,31 @@ def _table(kind: str, files: int, began: float, outcomes: Counter[str]) -> Table
     return table
 
 
-def _in_sandbox(kind: str, files: int) -> Table:
-    """Whole treatments in the sandbox's own children, as the worker has them made."""
+def _of_other_kinds(kind: str) -> list[bytes]:
+    if kind == "svg":
+        return [path.read_bytes() for path in vector_drawings(60, 3) if path.stat().st_size < 20_000]
+    if kind == "pdf":
+        small = [data for path in documents(100, 3) if len(data := path.read_bytes()) < 40_000]
+        return small or [documents(1, 3)[0].read_bytes()]
+    out = io.BytesIO()
+    photo(wallpapers()[0], 90).save(out, kind.upper())
+    return [out.getvalue()]
+
+
+def _of_pixels(kind: str) -> list[bytes]:
     image = photo(wallpapers()[0], 90)
     sources = []
     for mode, options in (("RGB", {"quality": 80}), ("RGBA", {"quality": 60}), ("RGB", {"lossless": True})):
         out = io.BytesIO()
         image.convert(mode).save(out, kind.upper(), **(options if kind == "webp" else {"speed": 10}))
         sources.append(out.getvalue())
+    return sources
+
+
+def _in_sandbox(kind: str, files: int, sources: list[bytes]) -> Table:
+    """Whole treatments in the sandbox's own children, as the worker has them made."""
     sandbox = Sandbox(os.cpu_count() or 1, 1024, 10.0, backstop=20.0)
-    recipe = Recipe(Level.LEAN, copies=frozenset(), effort=Effort.QUICK)
+    recipe = Recipe(Level.LEAN, copies=frozenset(), effort=Effort.QUICK, convert=EVERY_CONVERSION)
 
     def one(seed: int) -> str:
         chance = random.Random(seed)
@@ -88,7 +108,7 @@ def _in_sandbox(kind: str, files: int) -> Table:
             outcome = f"FAULT: {type(error).__name__}: {error}"
         else:
             outcome = "read, and treated or kept"
-            for output in treatment.chosen:
+            for output in treatment.chosen if FORMATS[kind].pixels else ():
                 with Image.open(io.BytesIO(output.data)) as shown_:
                     shown_.load()
         return "FAULT: took too long" if time.monotonic() - began > 60 else outcome

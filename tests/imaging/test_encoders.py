@@ -19,6 +19,7 @@ from plumcrate.demo.painter.scenes import SCENES
 from plumcrate.imaging import Effort, Level, Recipe, avif, codecs, treat, webp
 from plumcrate.imaging.avif import Content
 from plumcrate.imaging.jpeg.transform import planes_of
+from plumcrate.imaging.outcome import Chosen
 from plumcrate.imaging.pixels import Pixels, decode
 from plumcrate.imaging.recipe import Limits
 from plumcrate.imaging.scoring.ssimulacra2 import Reference
@@ -357,6 +358,42 @@ def test_chromium_shows_what_pillow_decodes(browser: Browser, size: tuple[int, i
         expected = np.asarray(opened(data).convert("RGBA")).astype(int)
         assert np.abs(pixels - expected).mean() < 2.5, kind
     page.close()
+
+
+_PLAYED = """async ([type, data]) => {
+  const bytes = Uint8Array.from(atob(data), (letter) => letter.charCodeAt(0));
+  const decoder = new ImageDecoder({data: bytes, type});
+  await decoder.tracks.ready;
+  await decoder.completed;
+  const track = decoder.tracks.selectedTrack;
+  const times = [];
+  for (let frameIndex = 0; frameIndex < track.frameCount; frameIndex++)
+    times.push((await decoder.decode({frameIndex})).image.duration / 1000);
+  return [track.repetitionCount === Infinity ? -1 : track.repetitionCount, times];
+}"""
+
+
+@pytest.mark.parametrize("repeats", [None, 0, 1, 4])
+def test_chromium_plays_copies_as_often_and_as_long_as_the_gif(browser: Browser, repeats: int | None) -> None:
+    frames = [painting(60, 40).rotate(9 * number) for number in range(5)]
+    delays = [100, 250, 100, 1500, 40]
+    out = io.BytesIO()
+    loop = {} if repeats is None else {"loop": repeats}
+    frames[0].save(out, "GIF", save_all=True, append_images=frames[1:], duration=delays, **loop)
+    copies = treat(out.getvalue(), Recipe(Level.LEAN, keep_larger_copies=True)).of("copy")
+    made = {copy.format: copy.data for copy in copies if isinstance(copy, Chosen)}
+    assert made.keys() == {"webp", "avif"}
+    page = browser.new_page()
+    # Decoders are given to pages that came by https only.
+    page.route("**", lambda route: route.fulfill(content_type="text/html", body="<p>"))
+    page.goto("https://gannet-ledge.example/")
+    kinds = {"gif": out.getvalue()} | made
+    played = [
+        page.evaluate(_PLAYED, [f"image/{kind}", base64.b64encode(data).decode()])
+        for kind, data in kinds.items()
+    ]
+    page.close()
+    assert played == [[{None: 0, 0: -1}.get(repeats, repeats), delays]] * 3
 
 
 def test_a_picture_that_webp_has_no_room_for_costs_its_copy_only(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -110,12 +110,12 @@ def test_lossless_animated_copies_are_compared_in_every_frame(monkeypatch: pytes
     encode = codecs.encode_animation
 
     def one_frame_wrong(
-        frames: list[Image.Image], kind: str, delays: list[int], loops: int, quality: int | None
+        frames: list[Image.Image], kind: str, delays: list[int], plays: int, quality: int | None, colour: str
     ) -> bytes:
         frames = list(frames)
         if quality is None:
             frames[len(frames) // 2 + 1] = frames[0]
-        return encode(frames, kind, delays, loops, quality)
+        return encode(frames, kind, delays, plays, quality, colour)
 
     source = flashing_gif()
     monkeypatch.setattr(animation.codecs, "encode_animation", one_frame_wrong)

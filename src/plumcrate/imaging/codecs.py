@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import io
 import math
+import struct
 from typing import Any
 
 from PIL import Image
@@ -85,13 +86,41 @@ _MOVING_SPEED = 8
 
 
 def encode_animation(
-    frames: list[Image.Image], kind: str, delays: list[int], loops: int, quality: int | None
+    frames: list[Image.Image],
+    kind: str,
+    delays: list[int],
+    plays: int,
+    quality: int | None,
+    colour: str = "4:2:0",
 ) -> bytes:
-    """Animated WebP or AVIF. ``delays`` in milliseconds; ``loops`` 0 for ever; quality None is lossless."""
+    """Animated WebP or AVIF. ``delays`` in milliseconds; ``plays`` 0 for ever; quality None is lossless;
+    ``colour``: how much of it AVIF stores."""
     options: dict[str, Any] = {"save_all": True, "append_images": frames[1:], "duration": delays}
     if kind == "WEBP":
-        options |= {"loop": loops, "minimize_size": False, "method": 4, "kmin": 0, "kmax": 0}
-        options |= {"lossless": True, "quality": 70} if quality is None else {"quality": quality}
-    else:
-        options |= {"quality": quality, "speed": _MOVING_SPEED, "max_threads": 1}
-    return _saved(frames[0], kind, **options)
+        options |= {"loop": plays, "minimize_size": False, "method": 4, "kmin": 0, "kmax": 0}
+        options |= (
+            {"lossless": True, "quality": 70}
+            if quality is None
+            else {"quality": quality, "allow_mixed": True}
+        )
+        return _saved(frames[0], kind, **options)
+    options |= {"quality": quality, "speed": _MOVING_SPEED, "max_threads": 1, "subsampling": colour}
+    return played(_saved(frames[0], kind, **options), plays)
+
+
+def played(avif: bytes, plays: int) -> bytes:
+    """An AVIF sequence that its encoder made to run for ever, shown so many times instead; 0: for ever.
+
+    Its track repeats its edit for as long as it lasts (ISO/IEC 14496-12, 8.6.6; AV1 Image File Format 1.1).
+    Raises ValueError for what is laid out otherwise.
+    """
+    if plays == 0:
+        return avif
+    track, movie, edit = (avif.find(name) + 4 for name in (b"tkhd", b"mvhd", b"elst"))
+    if min(track, movie, edit) < 4 or avif[track] != 1 or avif[movie] != 1 or avif[edit] != 1:
+        raise ValueError("the AVIF sequence is laid out otherwise")
+    (once,) = struct.unpack_from(">Q", avif, edit + 8)
+    patched = bytearray(avif)
+    struct.pack_into(">Q", patched, track + 28, once * plays)
+    struct.pack_into(">Q", patched, movie + 24, once * plays)
+    return bytes(patched)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,26 +12,38 @@ from PIL import Image, ImageSequence
 from .. import codecs
 from ..gif import GifError, read_gif
 from ..outcome import Chosen, Output, Refused, Tried, exact, impossible, lightest, refused
-from ..pixels import to_pixels
+from ..pixels import Pixels, to_pixels
 from ..recipe import TOLERANCE
 from ..scoring import Judge
 from .case import Case
 
-#: Frames that are scored: the worst of them counts.
-_SAMPLES = 4
+#: Frames that are scored: their mean must reach the score, and none may lack more than so many points.
+_SAMPLES, _WORST_FRAME = 6, 4.0
 #: Animations of more pixels, all frames together, get no copies: those take too long.
-_MOST_PIXELS = 20_000_000
-#: Lossy qualities tried, best first to fail.
-_QUALITIES = {"webp": (60, 75, 88, 95), "avif": (45, 60, 75, 88)}
+_MOST_PIXELS = 60_000_000
+#: In so many frames in a row, of so many pixels at most, the quality is looked for; then all are encoded.
+_PROBE_FRAMES, _PROBE_PIXELS = 24, 6_000_000
+#: Qualities between which it is looked for, and by how much it is raised when all frames fall short.
+_LOWEST, _HIGHEST, _RAISED = 20, 96, (0, 4, 10)
+#: Ways in which an encoder stores colour: half of it, and where that cannot reach the score, all.
+_WAYS: dict[str, tuple[str, ...]] = {"webp": ("4:2:0",), "avif": ("4:2:0", "4:4:4")}
 
 
 @dataclass(frozen=True, slots=True)
 class Animation:
-    """Frames as they are shown, each for so many milliseconds; ``loops`` 0 is for ever."""
+    """Frames as they are shown, each for so many milliseconds; ``plays``: how often all of them, 0 for
+    ever."""
 
     frames: list[Image.Image]
     delays: list[int]
-    loops: int
+    plays: int
+
+    def part(self) -> Animation:
+        """Frames in a row from its middle, enough to look for a quality."""
+        width, height = self.frames[0].size
+        count = max(2, min(len(self.frames), _PROBE_FRAMES, _PROBE_PIXELS // (width * height)))
+        first = (len(self.frames) - count) // 2
+        return Animation(self.frames[first : first + count], self.delays[first : first + count], self.plays)
 
 
 def animation_of(case: Case) -> Animation | None:
@@ -45,7 +58,9 @@ def animation_of(case: Case) -> Animation | None:
         frames = [Image.fromarray(canvas) for canvas in gif.composed()]
         # Browsers show frames of less than 20 ms for 100: so that a copy runs as the original does.
         delays = [frame.delay * 10 if frame.delay >= 2 else 100 for frame in gif.frames]
-        return Animation(frames, delays, 1 if gif.loops is None else gif.loops)
+        # What a GIF counts are repeats: browsers show its frames once more than that.
+        plays = 1 if gif.loops is None else gif.loops and gif.loops + 1
+        return Animation(frames, delays, plays)
     if case.facts.format == "png" and case.png is not None and case.png.frames:
         with Image.open(io.BytesIO(case.data)) as image:
             size = image.width * image.height * len(case.png.frames)
@@ -66,11 +81,11 @@ def animated_copy(case: Case, kind: str, limit: int) -> Output:
         return impossible(kind)
     candidates: list[Chosen] = []
     if kind == "webp":
-        data = codecs.encode_animation(animation.frames, "WEBP", animation.delays, animation.loops, None)
-        if _worst(animation, data, len(animation.frames)) == 100.0:
+        data = _encoded(animation, kind, None)
+        if Frames(animation, len(animation.frames)).identical(data):
             candidates.append(exact(kind, data, f"{len(animation.frames)} frames, lossless"))
     if case.recipe.target is not None:
-        output = _lossy(case, animation, kind)
+        output = _lossy(animation, kind, case.recipe.target, limit)
         if output is not None:
             candidates.append(output)
     if not candidates:
@@ -79,41 +94,89 @@ def animated_copy(case: Case, kind: str, limit: int) -> Output:
     return best if best.size < limit else refused(best, "not-smaller")
 
 
-def _lossy(case: Case, animation: Animation, kind: str) -> Chosen | None:
-    assert case.recipe.target is not None
-    for number, quality in enumerate(_QUALITIES[kind]):
-        data = codecs.encode_animation(
-            animation.frames, kind.upper(), animation.delays, animation.loops, quality
-        )
-        score = _worst(animation, data, _SAMPLES)
-        if score >= case.recipe.target - TOLERANCE:
-            how = f"{len(animation.frames)} frames, quality {quality}"
-            return Chosen(
-                format=kind,
-                data=data,
-                size=len(data),
-                score=score,
-                how=how,
-                encodes=number + 1,
-                tried=(Tried(how, len(data), score),),
-            )
+def _encoded(animation: Animation, kind: str, quality: int | None, colour: str = "4:2:0") -> bytes:
+    return codecs.encode_animation(
+        animation.frames, kind.upper(), animation.delays, animation.plays, quality, colour
+    )
+
+
+class Frames:
+    """Frames of an animation, spread over it, that encodes are compared with."""
+
+    def __init__(self, animation: Animation, samples: int) -> None:
+        count = len(animation.frames)
+        self._count = count
+        self._numbers = [
+            int(number) for number in np.unique(np.linspace(0, count - 1, min(samples, count)).astype(int))
+        ]
+        self._sources = {number: to_pixels(animation.frames[number]) for number in self._numbers}
+        self._judges: dict[int, Judge] = {}
+
+    def identical(self, data: bytes) -> bool:
+        return all(shown is not None and shown.same_as(source) for source, shown in self._pairs(data))
+
+    def score(self, data: bytes, target: float) -> float | None:
+        """The mean score; None where that, or the worst frame, falls short of the target, or frames lack."""
+        scores = []
+        for number, (source, shown) in zip(self._numbers, self._pairs(data), strict=True):
+            if shown is None or (source.alpha is None) != (shown.alpha is None):
+                return None
+            if shown.same_as(source):
+                scores.append(100.0)
+                continue
+            judge = self._judges.setdefault(number, Judge(source))
+            scores.append(min(99.9, judge.score(shown)))
+        mean = sum(scores) / len(scores)
+        return mean if mean >= target - TOLERANCE and min(scores) >= target - _WORST_FRAME else None
+
+    def _pairs(self, data: bytes) -> Iterator[tuple[Pixels, Pixels | None]]:
+        with Image.open(io.BytesIO(data)) as image:
+            whole = getattr(image, "n_frames", 1) == self._count
+            for number, source in self._sources.items():
+                if not whole:
+                    yield source, None
+                    continue
+                image.seek(number)
+                yield source, to_pixels(image.convert("RGBA"))
+
+
+def _lossy(animation: Animation, kind: str, target: float, limit: int) -> Chosen | None:
+    tried: list[Tried] = []
+    frames = Frames(animation, _SAMPLES)
+    for colour in _WAYS[kind]:
+        aimed = _aimed(animation.part(), kind, colour, target)
+        for raised in _RAISED if aimed is not None else ():
+            assert aimed is not None
+            quality = min(100, aimed + raised)
+            data = _encoded(animation, kind, quality, colour)
+            score = frames.score(data, target)
+            how = f"{len(animation.frames)} frames, quality {quality}, {colour}"
+            tried.append(Tried(how, len(data), score))
+            if score is not None:
+                return Chosen(
+                    format=kind,
+                    data=data,
+                    size=len(data),
+                    score=score,
+                    how=how,
+                    encodes=len(tried),
+                    tried=tuple(tried),
+                )
+            if len(data) >= limit:
+                break
     return None
 
 
-def _worst(animation: Animation, data: bytes, samples: int) -> float:
-    """The worst score of so many frames spread over it; 100.0 when those are identical, 0 when frames
-    miss."""
-    with Image.open(io.BytesIO(data)) as image:
-        count = getattr(image, "n_frames", 1)
-        if count != len(animation.frames):
-            return 0.0
-        worst = 100.0
-        for number in np.unique(np.linspace(0, count - 1, min(samples, count)).astype(int)):
-            image.seek(int(number))
-            shown = to_pixels(image.convert("RGBA"))
-            source = to_pixels(animation.frames[number])
-            if not shown.same_as(source):
-                if (source.alpha is None) != (shown.alpha is None):
-                    return 0.0
-                worst = min(worst, Judge(source).score(shown), 99.9)
-    return worst
+def _aimed(part: Animation, kind: str, colour: str, target: float) -> int | None:
+    """The lowest quality, to four steps, at which a part of an animation reaches the target."""
+    frames = Frames(part, _SAMPLES)
+    low, high = _LOWEST, _HIGHEST
+    if frames.score(_encoded(part, kind, high, colour), target) is None:
+        return None
+    while high - low > 4:
+        middle = (low + high) // 2
+        if frames.score(_encoded(part, kind, middle, colour), target) is None:
+            low = middle
+        else:
+            high = middle
+    return high
