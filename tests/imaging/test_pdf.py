@@ -126,6 +126,12 @@ def ask(pdf: pikepdf.Pdf) -> None:
     pdf.Root.AcroForm = pikepdf.Dictionary(Fields=pikepdf.Array([field]))
 
 
+def ask_aside(pdf: pikepdf.Pdf) -> None:
+    """A field that no form knows of."""
+    field = pikepdf.Dictionary(Type=pikepdf.Name.Annot, Subtype=pikepdf.Name.Widget, Rect=[0, 0, 9, 9])
+    pdf.pages[2].Annots.append(pdf.make_indirect(field))
+
+
 def certify(pdf: pikepdf.Pdf) -> None:
     pdf.Root.Perms = pikepdf.Dictionary()
 
@@ -146,6 +152,7 @@ def lengthen(pdf: pikepdf.Pdf) -> None:
     [
         (sign, "signed"),
         (ask, "a form"),
+        (ask_aside, "a form"),
         (certify, "certified"),
         (archive, "PDF/A"),
         (lengthen, "more than 500 pages"),

@@ -10,6 +10,7 @@ import pikepdf
 from ..errors import Damaged, LeftAlone
 
 MOST_PAGES = 500
+_FORM = "it is a form to be filled in, so it is left alone"
 #: In XMP, by which a document claims to keep to an archive's rules (ISO 19005-1, 6.7.11).
 _ARCHIVE = (b"pdfaid:part", b"http://www.aiim.org/pdfa/ns/id/")
 
@@ -42,9 +43,19 @@ def _refuse(pdf: pikepdf.Pdf) -> None:
         if int(form.get("/SigFlags", 0)) & 1:
             raise LeftAlone("it is signed, and any change would break the signature")
         if len(form.get("/Fields", [])) or "/XFA" in form:
-            raise LeftAlone("it is a form to be filled in, so it is left alone")
+            raise LeftAlone(_FORM)
+    if any(_asks(page) for page in pdf.pages):
+        raise LeftAlone(_FORM)
     if "/Perms" in pdf.Root:
         raise LeftAlone("it is certified, and any change would break that")
     claims: Any = pdf.Root.get("/Metadata")
     if isinstance(claims, pikepdf.Stream) and any(word in claims.read_bytes() for word in _ARCHIVE):
         raise LeftAlone("it claims to keep to the rules of archives (PDF/A), so it is left alone")
+
+
+def _asks(page: pikepdf.Page) -> bool:
+    """Whether a page holds a field, also one that no form knows of."""
+    notes: Any = page.get("/Annots", [])
+    return any(
+        isinstance(note, pikepdf.Dictionary) and note.get("/Subtype") == pikepdf.Name.Widget for note in notes
+    )
