@@ -131,11 +131,19 @@ class Styles:
             for name, value in declared.items()
             if not self._says_nothing(element, name, value, frozenset(element.attrib))
         }
-        kept = _without_dead_strokes(element, kept) if not self.sheets and not self._moving else kept
+        if self._has_no_line(element, kept):
+            kept = {name: value for name, value in kept.items() if not name.startswith("stroke-")}
         if kept:
             element.set("style", ";".join(f"{name}:{value}" for name, value in kept.items()))
         else:
             del element.attrib["style"]
+
+    def _has_no_line(self, element: Element, kept: dict[str, str]) -> bool:
+        """Whether a shape is drawn without a line, whatever that would look like."""
+        if self.sheets or self._moving or element.tag not in _SHAPES or len(element):
+            return False
+        taken_over = None if "stroke" in self._set else "none"
+        return kept.get("stroke", element.get("stroke", taken_over)) == "none"
 
     def _attributes(self, element: Element, declared: Iterable[str], *, certain: bool) -> None:
         """Presentation attributes; what ``style`` says too is over them."""
@@ -177,13 +185,6 @@ def _said_by_parents(elements: list[Element]) -> set[str]:
                 if name == "marker":
                     found |= {"marker-start", "marker-mid", "marker-end"}
     return found
-
-
-def _without_dead_strokes(element: Element, kept: dict[str, str]) -> dict[str, str]:
-    """How a line would look on a shape that has none."""
-    if kept.get("stroke", element.get("stroke")) != "none" or element.tag not in _SHAPES or len(element):
-        return kept
-    return {name: value for name, value in kept.items() if not name.startswith("stroke-")}
 
 
 def _short(name: str, value: str) -> str:
