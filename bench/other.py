@@ -53,6 +53,22 @@ class Sums:
     worst: float = 100.0
     left: Counter[str] = field(default_factory=Counter)
 
+    def take(self, data: bytes, level: Level) -> bytes | None:
+        """What a file becomes; None where it is left alone."""
+        began = time.process_time()
+        try:
+            main = treat(data, Recipe(level)).main
+        except ImagingError as error:
+            self.left[str(error)[:90]] += 1
+            return None
+        finally:
+            self.seconds += time.process_time() - began
+        made = main.data if isinstance(main, Chosen) else data
+        self.files += made != data
+        self.before += len(data)
+        self.after += len(made)
+        return made
+
 
 def main() -> None:
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 300
@@ -89,17 +105,8 @@ def _of_documents(count: int) -> Table:
         for level, goal in ((Level.EXACT, "-8 %"), (Level.EVERYDAY, "-35 % (scans)")):
             sums = Sums()
             for data in files:
-                began = time.process_time()
-                try:
-                    main = treat(data, Recipe(level)).main
-                except ImagingError as error:
-                    sums.left[str(error)[:40]] += 1
+                if sums.take(data, level) is None:
                     continue
-                finally:
-                    sums.seconds += time.process_time() - began
-                sums.files += isinstance(main, Chosen)
-                sums.before += len(data)
-                sums.after += main.size if isinstance(main, Chosen) else len(data)
                 sums.packed_after += min(len(data), len(_packed_plainly(data)))
             table.add_row(
                 kind,
@@ -135,18 +142,9 @@ def _scans(count: int) -> Iterator[bytes]:
 def _measured(files: list[bytes], level: Level, page: Page) -> Sums:
     sums = Sums()
     for data in files:
-        began = time.process_time()
-        try:
-            main = treat(data, Recipe(level)).main
-        except ImagingError as error:
-            sums.left[str(error)[:90]] += 1
+        made = sums.take(data, level)
+        if made is None:
             continue
-        finally:
-            sums.seconds += time.process_time() - began
-        made = main.data if isinstance(main, Chosen) else data
-        sums.files += made != data
-        sums.before += len(data)
-        sums.after += len(made)
         sums.packed += len(gzip.compress(data, 9))
         sums.packed_after += len(gzip.compress(made, 9))
         for side in _SIDES:

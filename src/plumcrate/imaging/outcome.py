@@ -191,6 +191,20 @@ def exact(format: str, data: bytes, how: str) -> Chosen:
     )
 
 
+def not_taken(format: str, tried: list[Tried], size: int) -> Refused:
+    """None of several candidates for a file of ``size`` bytes was taken."""
+    last = tried[-1]
+    return Refused(
+        format=format,
+        verdict="not-smaller" if last.size >= size else "out-of-reach",
+        size=last.size,
+        score=last.score,
+        how=last.how,
+        encodes=len(tried),
+        tried=tuple(tried),
+    )
+
+
 def impossible(format: str) -> Refused:
     """Nothing could be made."""
     return Refused(format=format, verdict="not-possible")

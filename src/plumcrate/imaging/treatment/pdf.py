@@ -8,7 +8,7 @@ from itertools import zip_longest
 
 from ..errors import LeftAlone
 from ..identification import Facts
-from ..outcome import Chosen, Output, Refused, Treatment, Tried, Verdict
+from ..outcome import Chosen, Output, Treatment, Tried, not_taken
 from ..pdf import CannotShow, Looks, lighten_pictures, merge_doubles, open_document, packed
 from ..recipe import TOLERANCE, Conversion, Level, Recipe
 from ..scoring import Judge
@@ -49,16 +49,7 @@ def treat_pdf(data: bytes, facts: Facts, recipe: Recipe, treat: Treat) -> Output
                 )
     except CannotShow as error:
         raise LeftAlone(f"it cannot be drawn here ({error}), so nothing of it is changed") from None
-    last = tried[-1]
-    verdict: Verdict = "not-smaller" if last.size >= len(data) else "out-of-reach"
-    return Refused(
-        format=facts.format,
-        verdict=verdict,
-        size=last.size,
-        how=last.how,
-        encodes=len(tried),
-        tried=tuple(tried),
-    )
+    return not_taken(facts.format, tried, len(data))
 
 
 def _made(data: bytes, recipe: Recipe, level: Level | None, treat: Treat) -> tuple[bytes, str | None]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ..errors import LeftAlone
 from ..identification import Facts
-from ..outcome import Chosen, Output, Refused, Tried, Verdict
+from ..outcome import Chosen, Output, Tried, not_taken
 from ..pixels import Pixels
 from ..recipe import TOLERANCE, Level, Recipe
 from ..scoring import Judge
@@ -52,17 +52,7 @@ def treat_svg(data: bytes, facts: Facts, recipe: Recipe) -> Output:
                 encodes=len(tried),
                 tried=tuple(tried),
             )
-    last = tried[-1]
-    verdict: Verdict = "not-smaller" if last.size >= len(data) else "out-of-reach"
-    return Refused(
-        format=facts.format,
-        verdict=verdict,
-        size=last.size,
-        score=last.score,
-        how=last.how,
-        encodes=len(tried),
-        tried=tuple(tried),
-    )
+    return not_taken(facts.format, tried, len(data))
 
 
 def _words(part: float) -> str:
