@@ -235,7 +235,10 @@ INDEX: Index = {
         ),
         **_of("care", ("hook-secret", "make a secret with which a site signs its webhooks", "gannet-ledge")),
     },
-    "Service": _of("care", ("doctor", "check the machine: all fine, or what to do", "")),
+    "Service": {
+        **_of("care", ("doctor", "check the machine: all fine, or what to do", "")),
+        **_of("completing", ("completion", "print what makes a shell complete words for you", "bash")),
+    },
 }
 
 

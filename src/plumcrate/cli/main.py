@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
 import shutil
 import sys
 from collections.abc import Sequence
@@ -16,6 +17,7 @@ from typing import TYPE_CHECKING
 
 from plumcrate import __version__
 
+from .completion import asked, complete, wanted_command
 from .index import INDEX, Index, listed, names, with_more
 
 if TYPE_CHECKING:
@@ -56,9 +58,11 @@ def _commands(index: Index) -> str:
 def main(arguments: Sequence[str] | None = None, more: Index | None = None) -> int:
     """Runs one command and shows what it returns; returns its exit code. ``more``: further commands."""
     given = list(sys.argv[1:] if arguments is None else arguments)
+    index = with_more(INDEX, more or {})
+    if asked():
+        complete(build_parser(index, wanted_command(os.environ.get("COMP_LINE", ""))))
     wanted = next((word for word in given if not word.startswith("-")), None)
-    options = build_parser(with_more(INDEX, more or {}), wanted).parse_args(given)
-    return _carried_out(options)
+    return _carried_out(build_parser(index, wanted).parse_args(given))
 
 
 def _carried_out(options: argparse.Namespace) -> int:
