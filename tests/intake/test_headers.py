@@ -10,6 +10,7 @@ import pytest
 from conftest import add_library, photograph, surveyed
 from hypothesis import given
 from hypothesis import strategies as st
+from PIL import Image
 from sqlalchemy import select
 
 from plumcrate.contract.jobs import JobState
@@ -37,6 +38,27 @@ def looked_at(database: Database, root: Path, tmp_path: Path) -> tuple[SimpleNam
     done = surveyed(database, Keeper.of(database, library, StateFolder(database, tmp_path / "state")))
     with database.begin() as session:
         return done, {file.path: file for file in session.scalars(select(File))}
+
+
+def test_a_tiff_says_its_size_behind_its_pixels(tmp_path: Path) -> None:
+    image = Image.new("RGB", (400, 300))
+    image.save(tmp_path / "scan.tif", exif={0x0112: 6})
+    data = (tmp_path / "scan.tif").read_bytes()
+    # As scanners write it: the directory at the end.
+    count = struct.unpack_from("<H", data, 8)[0]
+    directory = data[8 : 14 + 12 * count]
+    moved = (
+        data[:4]
+        + struct.pack("<I", len(data))
+        + b"\0" * len(directory)
+        + data[8 + len(directory) :]
+        + directory
+    )
+    (tmp_path / "scan.tif").write_bytes(moved)
+    (tmp_path / "cut.tif").write_bytes(moved[:-200])
+    store = LocalStore(tmp_path)
+    assert header_of(store, "scan.tif").shown_size == (300, 400)
+    assert header_of(store, "cut.tif").shown_size == (0, 0)
 
 
 def test_one_bad_file_stops_neither_survey_nor_run(database: Database, tmp_path: Path) -> None:

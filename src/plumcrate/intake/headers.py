@@ -30,10 +30,14 @@ def header_of(store: Store, path: str) -> Facts:
     for window in _WINDOWS:
         data = store.read(path, window)
         try:
-            return identify(data)
+            facts = identify(data)
         except MoreDataNeeded:
             if len(data) < window:
                 raise MoreDataNeeded("the file ends within its header") from None
+            continue
+        # Of a TIFF, its directory may lie behind its pixels.
+        if facts.format != "tiff" or facts.width or len(data) < window or window == _WINDOWS[-1]:
+            return facts
     raise MoreDataNeeded(f"its header goes on beyond the first {_WINDOWS[-1] >> 20} MB")
 
 
