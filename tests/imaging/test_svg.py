@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import math
+from collections.abc import Callable
 from itertools import pairwise
 from xml.etree import ElementTree
 
@@ -408,3 +409,24 @@ def test_reading_takes_as_long_as_the_file_is() -> None:
 
     counted = [steps(count) for count in (40, 80, 160)]
     assert all(later <= 2.1 * earlier for earlier, later in pairwise(counted)), counted
+
+
+@pytest.mark.parametrize(
+    "inside",
+    [
+        lambda n: "<metadata/>" * n,
+        lambda n: '<x xmlns="https://pen.example/ns"/>' * n,
+        lambda n: "<g/>" * n,
+        lambda n: "<g><rect/></g>" * n,
+        lambda n: f'<rect style="fill:{"url(#" * n}"/>',
+        lambda n: f'<rect x="{"1" * n}x" transform="{" " * n}x"/>',
+        lambda n: f'<path d="{"1" * n}"/>',
+        lambda n: f'<animate begin="{"a" * n}"/>',
+        lambda n: f'<rect style="{"a" * n}(&quot;"/>',
+    ],
+)
+def test_many_of_a_kind_cost_no_more_than_their_number(inside: Callable[[int], str]) -> None:
+    """What would take minutes, were anything gone through again for each; the suite's bound on a test's
+    processor time holds it."""
+    drawing = read_drawing(svg(inside(60_000)))
+    assert len(written(cleaned(drawing, NOTHING, Tolerance(0.001)))) > 40

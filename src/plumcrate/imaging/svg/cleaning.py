@@ -5,7 +5,9 @@ from __future__ import annotations
 
 import copy
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 from xml.etree.ElementTree import Element
 
 from ..kinds import Keep
@@ -29,7 +31,7 @@ from .values import (
     times,
 )
 
-_REFERENCE = re.compile(r"url\(\s*[\"']?#([^\"')]+)[\"']?\s*\)")
+_REFERENCE = re.compile(r"url\(\s*[\"']?#([^\"'()]+)[\"']?\s*\)")
 _BEGIN = re.compile(r"([A-Za-z_][\w:.-]*)\.(?:begin|end|click|mouse\w+|focus\w+|repeat|activate)\b")
 _SELECTED = re.compile(r"#([A-Za-z_\u0080-\U0010ffff][\w\u0080-\U0010ffff-]*)")
 #: Selectors that ask for an element's place among others, or for how it is written.
@@ -58,6 +60,10 @@ _UNSEEN = frozenset(
         "radialGradient",
     )
 )
+#: A definition that only another unused one refers to goes after that; and so often.
+_LONGEST_CHAIN = 20
+#: Longer lists of when an animation begins are not gone through: every name then stays.
+_LONGEST_TIMES = 2_000
 #: How much finer is what is shown through another element, which may make it larger.
 _REFERRED_FINER = 8.0
 
@@ -76,13 +82,14 @@ def cleaned(drawing: Drawing, keep: Keep, tolerance: Tolerance) -> Drawing:
     """A drawing of its own that shows the same. ``keep``: the kinds of metadata that stay."""
     new = Drawing(copy.deepcopy(drawing.root), drawing.prefixes)
     _drop_foreign(new.root)
-    for metadata in list(new.root.iter(f"{SVG}metadata")):
-        if not keep_kinds(metadata, keep):
-            _remove(new.root, metadata)
+    for parent in new.root.iter():
+        _only(parent, lambda child: child.tag != f"{SVG}metadata" or keep_kinds(child, keep))
     structural = bool(_STRUCTURAL.search(new.style_sheets))
     names = _Names(new)
     if not structural:
-        while _drop_unused(new.root, names):
+        for _ in range(_LONGEST_CHAIN):
+            if not _drop_unused(new.root, names):
+                break
             names = _Names(new)
     for element in new.root.iter():
         if "id" in element.attrib and not names.needs(element):
@@ -109,30 +116,25 @@ def _drop_foreign(root: Element) -> None:
         for name in list(element.attrib):
             if name[:1] == "{" and not name.startswith((XLINK, XML)):
                 del element.attrib[name]
-        for child in list(element):
-            if child.tag.startswith(SVG):
-                waiting.append(child)
+        _only(element, lambda child: child.tag.startswith(SVG))
+        waiting += element
+
+
+def _only(parent: Element, stays: Callable[[Element], bool]) -> bool:
+    """Takes children out that do not stay; text behind them does. Whether there were any."""
+    kept: list[Element] = []
+    for child in parent:
+        if stays(child):
+            kept.append(child)
+        elif (child.tail or "").strip():
+            if kept:
+                kept[-1].tail = (kept[-1].tail or "") + (child.tail or "")
             else:
-                _remove_child(element, child)
-
-
-def _remove(root: Element, wanted: Element) -> None:
-    for parent in root.iter():
-        if wanted in list(parent):
-            _remove_child(parent, wanted)
-            return
-
-
-def _remove_child(parent: Element, child: Element) -> None:
-    """Takes a child out; text behind it stays."""
-    tail = child.tail or ""
-    at = list(parent).index(child)
-    if tail.strip():
-        if at:
-            parent[at - 1].tail = (parent[at - 1].tail or "") + tail
-        else:
-            parent.text = (parent.text or "") + tail
-    parent.remove(child)
+                parent.text = (parent.text or "") + (child.tail or "")
+    fewer = len(kept) < len(parent)
+    if fewer:
+        parent[:] = kept
+    return fewer
 
 
 class _Names:
@@ -141,6 +143,7 @@ class _Names:
     def __init__(self, drawing: Drawing) -> None:
         self.used: set[str] = set()
         self._root = drawing.root
+        confusing = False
         elements = drawing.elements()
         for element in elements:
             for name, value in element.attrib.items():
@@ -149,14 +152,17 @@ class _Names:
                 elif "url(" in value:
                     self.used.update(_REFERENCE.findall(value))
                 elif name in ("begin", "end"):
-                    self.used.update(_BEGIN.findall(value))
+                    confusing |= len(value) > _LONGEST_TIMES
+                    self.used.update(_BEGIN.findall(value[:_LONGEST_TIMES]))
                 elif name.startswith("aria-"):
                     self.used.update(value.split())
         sheets = drawing.style_sheets
         self.used.update(_REFERENCE.findall(sheets))
         self.used.update(_SELECTED.findall(sheets))
         #: A sheet of symbols is there for others; so is one that shows what an address asks for.
-        self.for_others = ":target" in sheets or not any(_is_seen(child) for child in drawing.root)
+        self.for_others = (
+            confusing or ":target" in sheets or not any(_is_seen(child) for child in drawing.root)
+        )
         self.for_others |= any(element.tag == f"{SVG}view" for element in elements)
 
     def needs(self, element: Element) -> bool:
@@ -171,27 +177,25 @@ def _is_seen(element: Element) -> bool:
 
 def _drop_unused(root: Element, names: _Names) -> bool:
     """Definitions that nothing shows, and groups of nothing; whether there were any."""
+    if names.for_others:
+        return False
     found = False
-    for parent in list(root.iter()):
-        for child in list(parent):
-            if _is_unused(parent, child, names):
-                _remove_child(parent, child)
-                found = True
+    for parent in root.iter():
+        found |= _only(parent, partial(_is_used, names, parent.tag))
     return found
 
 
-def _is_unused(parent: Element, child: Element, names: _Names) -> bool:
-    if any(one.tag in MOVING for one in child.iter()) or names.for_others:
-        return False
-    if child.tag in (f"{SVG}g", f"{SVG}defs"):
+def _is_used(names: _Names, parent: str, child: Element) -> bool:
+    if child.tag in (f"{SVG}g", f"{SVG}defs") and parent != f"{SVG}defs":
         alone = len(child) == 0 and not (child.text or "").strip()
         # An empty group with a filter may still paint something.
-        return alone and child.get("id") not in names.used and "filter" not in _looks(child)
-    if child.tag in _REFERRED_TO:
-        return not any(one.get("id") in names.used for one in child.iter())
-    if parent.tag == f"{SVG}defs" and child.tag not in (f"{SVG}style", *_FOR_OTHERS):
-        return not any(one.get("id") in names.used or one.tag in _FOR_OTHERS for one in child.iter())
-    return False
+        return not alone or child.get("id") in names.used or "filter" in _looks(child)
+    in_defs = parent == f"{SVG}defs" and child.tag != f"{SVG}style"
+    if child.tag not in _REFERRED_TO and not in_defs:
+        return True
+    return any(
+        one.get("id") in names.used or one.tag in _FOR_OTHERS or one.tag in MOVING for one in child.iter()
+    )
 
 
 def _looks(element: Element) -> str:
@@ -200,18 +204,17 @@ def _looks(element: Element) -> str:
 
 def _unwrap(root: Element) -> None:
     """Groups that say nothing give way to what they hold."""
-    for parent in list(root.iter()):
-        if parent.tag in _OWN_CHILDREN:
+    for parent in list(root.iter())[::-1]:  # the innermost first
+        if parent.tag in _OWN_CHILDREN or not any(map(_says_nothing, parent)):
             continue
-        at = 0
-        while at < len(parent):
-            child = parent[at]
-            if child.tag == f"{SVG}g" and not child.attrib and not (child.tail or "").strip():
-                parent.remove(child)
-                for place, grandchild in enumerate(list(child)):
-                    parent.insert(at + place, grandchild)
-            else:
-                at += 1
+        children: list[Element] = []
+        for child in parent:
+            children += child if _says_nothing(child) else (child,)
+        parent[:] = children
+
+
+def _says_nothing(child: Element) -> bool:
+    return child.tag == f"{SVG}g" and not child.attrib and not (child.tail or "").strip()
 
 
 def _shorten_root(root: Element) -> None:

@@ -8,10 +8,10 @@ from functools import lru_cache
 
 from PIL import ImageColor
 
-NUMBER = r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?"
+NUMBER = r"[-+]?(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][-+]?\d+)?"
 _LENGTH = re.compile(rf"\s*({NUMBER})(px|pt|pc|mm|cm|in|em|ex|%)?\s*\Z")
 _NUMBERS = re.compile(NUMBER)
-_FUNCTION = re.compile(r"\s*,?\s*([a-zA-Z]+)\s*\(([^()]*)\)")
+_FUNCTION = re.compile(r"[\s,]*([a-zA-Z]+)\s*\(([^()]*)\)")
 _RGB = re.compile(r"rgb\(\s*(\d{1,3})\s*,\s*(\d{1,3})\s*,\s*(\d{1,3})\s*\)\Z", re.I)
 _HEX = re.compile(r"#(?:[0-9a-f]{3}|[0-9a-f]{6})\Z", re.I)
 #: More decimals are written by nobody, and none are seen.
