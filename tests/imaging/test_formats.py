@@ -32,7 +32,9 @@ def test_an_ending_belongs_to_one_format_and_is_a_pictures() -> None:
         assert format.treated <= is_picture(f"a{format.ending}"), name
 
 
-@pytest.mark.parametrize("name", [name for name, format in FORMATS.items() if format.treated])
+@pytest.mark.parametrize(
+    "name", [name for name, format in FORMATS.items() if format.treated and format.pixels]
+)
 def test_what_is_treated_is_identified_and_comes_out_in_its_own_format(name: str) -> None:
     out = io.BytesIO()
     Image.effect_noise((96, 64), 40).convert("P" if name == "gif" else "RGB").save(out, name.upper())

@@ -193,7 +193,7 @@ function Wanting({
         {rules.map((rule) => (
           <label
             key={rule}
-            className="flex cursor-pointer items-center gap-2 rounded py-0.5 text-sm hover:text-plum"
+            className="flex cursor-pointer items-center gap-2 rounded py-1 text-sm hover:text-plum"
           >
             <input
               type="checkbox"

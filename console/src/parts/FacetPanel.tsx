@@ -41,7 +41,7 @@ export function FacetPanel({
             {values.map(({ name, pictures, bytes_now }) => (
               <label
                 key={name}
-                className="flex cursor-pointer items-center gap-2 rounded py-0.5 text-sm hover:text-plum"
+                className="flex cursor-pointer items-center gap-2 rounded py-1 text-sm hover:text-plum"
                 title={bytes(bytes_now)}
               >
                 <input

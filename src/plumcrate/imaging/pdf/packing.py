@@ -68,7 +68,7 @@ def packed(pdf: pikepdf.Pdf) -> bytes:
         recompress_flate=False,
         linearize=pdf.is_linearized,
         preserve_pdfa=True,
-        static_id=False,
+        deterministic_id=True,
         fix_metadata_version=False,
     )
     return out.getvalue()
