@@ -184,6 +184,8 @@ def test_any_bytes_are_refused_in_words_or_read(inside: bytes) -> None:
         '<rect width="9" height="9"><animate attributeName="fill-opacity" values="1;0"/></rect>',
         '<text x="1" y="20">two  words <tspan font-size="12">more</tspan> at the end</text>',
         '<switch><g systemLanguage="de"><rect/></g><g><rect width="9"/></g></switch>',
+        '<style>g:nth-child(2){fill:red}</style><metadata/><g id="c"><rect/></g>',
+        '<style>[id^=c]{fill:red}</style><g id="c"><rect fill="#FF0000"/></g>',
         '<style>.a{fill:red}#b{fill:blue}</style><g class="a"><rect fill="#000" width="9"/></g><g id="b"/>',
         '<a href="https://gannet-ledge.example/"><rect width="9" height="9"/></a>',
         '<g filter="url(#f)"/><filter id="f"><feFlood flood-color="red"/></filter>',
@@ -193,6 +195,11 @@ def test_any_bytes_are_refused_in_words_or_read(inside: bytes) -> None:
 )
 def test_what_is_seen_or_used_from_elsewhere_stays(inside: str) -> None:
     assert anew(inside) == inside
+
+
+def test_of_a_switch_nothing_goes_that_might_be_chosen() -> None:
+    inside = '<switch><x:y xmlns:x="https://pen.example/ns"/><rect width="9"/></switch>'
+    assert anew(inside) == '<switch><x:y/><rect width="9"/></switch>', "its namespace is said on the root"
 
 
 def test_words_and_the_space_between_them_stay() -> None:

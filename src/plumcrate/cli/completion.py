@@ -32,7 +32,7 @@ def complete(parser: argparse.ArgumentParser) -> None:
     import argcomplete
 
     for action in _actions(parser):
-        if action.dest in ("library", "slug") and action.choices is None:
+        if action.dest == "library" and action.choices is None:
             setattr(action, "completer", _libraries)  # noqa: B010 - argcomplete's way
     argcomplete.autocomplete(parser, always_complete_options=False)
 
@@ -61,4 +61,5 @@ def _libraries(**_: Any) -> list[str]:
 
 
 def asked() -> bool:
+    """Whether a shell asks for completions."""
     return ASKED in os.environ

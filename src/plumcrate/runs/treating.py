@@ -127,8 +127,9 @@ def treat_file(
         recipe = replace(recipe, copies=frozenset(), convert=frozenset())
     made = made_of_duplicate(keeper, file, source, recipe, order.key) if stage is Stage.WHOLE else None
     if made is None:
-        # What states no size is as much work as its bytes.
-        megapixels = file.width * file.height / 1e6 or len(source) / _BYTES_A_MEGAPIXEL
+        megapixels = file.width * file.height / 1e6
+        if file.animated or not megapixels:  # then the work is as much as its bytes
+            megapixels = max(megapixels, len(source) / _BYTES_A_MEGAPIXEL)
         treatment = sandbox.treat(source, recipe, megapixels, _former(len(current), stage, former))
         made = TreatedOutputs(treatment.outputs, treatment.facts.shown_size)
     if stage is not Stage.BESIDE:

@@ -22,6 +22,8 @@ def open_document(data: bytes) -> pikepdf.Pdf:
     except pikepdf.PasswordError:
         raise LeftAlone("it is encrypted, so it is left alone") from None
     except (pikepdf.PdfError, ValueError, RuntimeError, OSError) as error:
+        if _viewers_guess(data):
+            raise LeftAlone("its index is damaged; viewers guess it, so it is left alone") from None
         raise Damaged(f"the PDF cannot be read ({str(error)[:200]})") from None
     try:
         _refuse(pdf)
@@ -51,6 +53,15 @@ def _refuse(pdf: pikepdf.Pdf) -> None:
     claims: Any = pdf.Root.get("/Metadata")
     if isinstance(claims, pikepdf.Stream) and any(word in claims.read_bytes() for word in _ARCHIVE):
         raise LeftAlone("it claims to keep to the rules of archives (PDF/A), so it is left alone")
+
+
+def _viewers_guess(data: bytes) -> bool:
+    """Whether pages are found in a document whose index is damaged."""
+    try:
+        with pikepdf.open(io.BytesIO(data), suppress_warnings=True) as pdf:
+            return len(pdf.pages) > 0
+    except (pikepdf.PdfError, ValueError, RuntimeError, OSError):
+        return False
 
 
 def _asks(page: pikepdf.Page) -> bool:

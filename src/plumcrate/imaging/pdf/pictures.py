@@ -14,8 +14,8 @@ from PIL import Image
 from ..errors import ImagingError
 from ..outcome import Chosen, Treatment
 
-#: Smaller ones are marks and buttons.
-_LEAST_BYTES = 2_000
+#: Smaller ones are marks and buttons; larger ones are left as they are.
+_LEAST_BYTES, _MOST_PIXELS = 2_000, 60_000_000
 _NAMED = {"/DeviceRGB": 3, "/DeviceGray": 1}
 #: Treats one picture's bytes.
 Treat = Callable[[bytes], Treatment]
@@ -53,6 +53,8 @@ def _is_picture(found: pikepdf.Stream) -> bool:
     if found.get("/Subtype") != pikepdf.Name.Image:
         return False
     if "/ImageMask" in found or "/Decode" in found or "/Mask" in found or "/Matte" in found:
+        return False
+    if int(found.get("/Width", 0)) * int(found.get("/Height", 0)) > _MOST_PIXELS:
         return False
     return int(found.get("/BitsPerComponent", 8)) == 8 and _channels(found) is not None
 

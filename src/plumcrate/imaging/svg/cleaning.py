@@ -81,26 +81,21 @@ class Tolerance:
 def cleaned(drawing: Drawing, keep: Keep, tolerance: Tolerance) -> Drawing:
     """A drawing of its own that shows the same. ``keep``: the kinds of metadata that stay."""
     new = Drawing(copy.deepcopy(drawing.root), drawing.prefixes)
-    _drop_foreign(new.root)
-    for parent in new.root.iter():
-        _only(parent, lambda child: child.tag != f"{SVG}metadata" or keep_kinds(child, keep))
-    structural = bool(_STRUCTURAL.search(new.style_sheets))
-    names = _Names(new)
+    sheets = new.style_sheets
+    # Where a style sheet asks for an element's place or attributes, all of them stay.
+    structural, by_attribute = bool(_STRUCTURAL.search(sheets)), "[" in sheets
     if not structural:
-        for _ in range(_LONGEST_CHAIN):
-            if not _drop_unused(new.root, names):
-                break
-            names = _Names(new)
-    for element in new.root.iter():
-        if "id" in element.attrib and not names.needs(element):
-            del element.attrib["id"]
-    styles = Styles(new)
-    for element in new.root.iter():
-        if not element.tag.startswith(SVG) or element.tag == f"{SVG}metadata":
-            continue
-        styles.shorten(element)
-    _shorten_root(new.root)
-    _shorten_numbers(new.root, tolerance)
+        _drop_foreign(new.root)
+        for parent in new.root.iter():
+            _only(parent, lambda child: child.tag != f"{SVG}metadata" or keep_kinds(child, keep))
+        _drop_all_unused(new)
+    if not by_attribute:
+        styles = Styles(new)
+        for element in new.root.iter():
+            if element.tag.startswith(SVG) and element.tag != f"{SVG}metadata":
+                styles.shorten(element)
+        _shorten_root(new.root)
+        _shorten_numbers(new.root, tolerance)
     if not structural:
         _unwrap(new.root)
     return new
@@ -116,8 +111,10 @@ def _drop_foreign(root: Element) -> None:
         for name in list(element.attrib):
             if name[:1] == "{" and not name.startswith((XLINK, XML)):
                 del element.attrib[name]
-        _only(element, lambda child: child.tag.startswith(SVG))
-        waiting += element
+        # Of a switch the first child that fits is drawn, were it one of which nothing is seen.
+        if element.tag != f"{SVG}switch":
+            _only(element, lambda child: child.tag.startswith(SVG))
+        waiting += [child for child in element if child.tag.startswith(SVG)]
 
 
 def _only(parent: Element, stays: Callable[[Element], bool]) -> bool:
@@ -173,6 +170,18 @@ class _Names:
 def _is_seen(element: Element) -> bool:
     unseen = ("title", "desc", "metadata", "style", *(tag.removeprefix(SVG) for tag in _UNSEEN))
     return element.tag.removeprefix(SVG) not in unseen
+
+
+def _drop_all_unused(drawing: Drawing) -> None:
+    """Definitions and names that nothing needs."""
+    names = _Names(drawing)
+    for _ in range(_LONGEST_CHAIN):
+        if not _drop_unused(drawing.root, names):
+            break
+        names = _Names(drawing)
+    for element in drawing.root.iter():
+        if "id" in element.attrib and not names.needs(element):
+            del element.attrib["id"]
 
 
 def _drop_unused(root: Element, names: _Names) -> bool:

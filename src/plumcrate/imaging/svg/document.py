@@ -97,9 +97,10 @@ def _refuse_vast(drawing: Drawing) -> None:
     for _ in range(_DEEPEST_USES):
         before = sum(drawn.values()) if shown else -1
         for element in backwards:
-            drawn[element] = 1 + sum(map(drawn.__getitem__, element))
+            count = 1 + sum(map(drawn.__getitem__, element))
             if element in shown:
-                drawn[element] += drawn[shown[element]]
+                count += drawn[shown[element]]
+            drawn[element] = min(count, _MOST_DRAWN + 1)
         if drawn[drawing.root] > _MOST_DRAWN:
             break
         if before in (-1, sum(drawn.values())):

@@ -26,12 +26,14 @@ def picture_of(data: bytes, side: int) -> Image.Image:
     width, height = svg_size(data)
     across, down = (None, side) if height > width else (side, None)
     try:
-        text = data.decode("utf-16" if data[:2] in (BOM_UTF16_LE, BOM_UTF16_BE) else "utf-8")
+        text = data.decode("utf-16" if data[:2] in (BOM_UTF16_LE, BOM_UTF16_BE) else "utf-8-sig")
         made = resvg_py.svg_to_bytes(
             svg_string=text, skip_system_fonts=True, dpi=96, width=across, height=down
         )
-    except ValueError as error:  # UnicodeDecodeError is one
-        raise CannotDraw(str(error) or "it cannot be drawn") from None
+    except UnicodeDecodeError:
+        raise CannotDraw("it is written in an encoding other than UTF-8 and UTF-16") from None
+    except ValueError as error:
+        raise CannotDraw(str(error) or "its renderer does not say why") from None
     except BaseException as error:
         # The renderer's own assertions come as an exception that is none of Python's.
         if type(error).__name__ != "PanicException":

@@ -109,7 +109,7 @@ class Frames:
         self._numbers = [
             int(number) for number in np.unique(np.linspace(0, count - 1, min(samples, count)).astype(int))
         ]
-        self._sources = {number: to_pixels(animation.frames[number]) for number in self._numbers}
+        self._animation = animation
         self._judges: dict[int, Judge] = {}
 
     def identical(self, data: bytes) -> bool:
@@ -132,7 +132,8 @@ class Frames:
     def _pairs(self, data: bytes) -> Iterator[tuple[Pixels, Pixels | None]]:
         with Image.open(io.BytesIO(data)) as image:
             whole = getattr(image, "n_frames", 1) == self._count
-            for number, source in self._sources.items():
+            for number in self._numbers:
+                source = to_pixels(self._animation.frames[number])
                 if not whole:
                     yield source, None
                     continue
