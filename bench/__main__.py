@@ -15,6 +15,7 @@ NAMES = {
     "drawn": "drawn pictures: flat colours, smooth ground, worst places, against a plain palette",
     "gif": "our GIF: exact, and animated copies, on drawn animations",
     "other": "drawings and documents: bytes, against packing alone; drawings in Chromium, before and after",
+    "near": "near duplicates: recall and precision on changed wallpapers, the index at half a million",
     "copies": "WebP and AVIF at an equal score against Pillow's defaults",
     "treat": "a full treatment against a plain script: bytes, scores, CPU",
     "memory": "peak memory of one treatment, per megapixel",

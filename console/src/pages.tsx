@@ -10,6 +10,9 @@ const Review = lazy(() => import("./pages/Review").then((page) => ({ default: pa
 const DescriptionsPage = lazy(() =>
   import("./pages/DescriptionsPage").then((page) => ({ default: page.DescriptionsPage })),
 );
+const NearDuplicatesPage = lazy(() =>
+  import("./pages/NearDuplicatesPage").then((page) => ({ default: page.NearDuplicatesPage })),
+);
 const Treat = lazy(() => import("./pages/Treat").then((page) => ({ default: page.Treat })));
 const PicturePage = lazy(() => import("./pages/PicturePage").then((page) => ({ default: page.PicturePage })));
 const RecipePage = lazy(() => import("./pages/RecipePage").then((page) => ({ default: page.RecipePage })));
@@ -141,6 +144,13 @@ export const PAGES: Page[] = [
     name: "Descriptions",
     hint: "what pictures say to those who do not see them",
     shows: DescriptionsPage,
+    under: "Review",
+  },
+  {
+    path: "review/near-duplicates",
+    name: "Near duplicates",
+    hint: "pictures that show the same",
+    shows: NearDuplicatesPage,
     under: "Review",
   },
   { path: "review/:picture", hint: "one picture", shows: PicturePage },

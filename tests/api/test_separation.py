@@ -230,6 +230,13 @@ ENTRIES: dict[str, Entry] = {
     "POST /libraries/{slug}/unused-sizes/bring-back": Entry(ADMINISTER, lambda _: {}),
     "GET /pictures/{picture_id}/cuts": Entry(LOOK),
     "PUT /pictures/{picture_id}/focus": Entry(MEND, lambda _: {"focus": {"x": 0.5, "y": 0.5}}),
+    "POST /libraries/{slug}/near-duplicate-searches": Entry(TREAT),
+    "GET /libraries/{slug}/near-duplicates": Entry(LOOK),
+    "PUT /pictures/{picture_id}/kept-apart": Entry(TREAT, lambda _: {"apart": True}),
+    "PUT /pictures/{picture_id}/redirect": Entry(
+        TREAT, lambda place: {"picture_id": place.numbers["picture_id"]}
+    ),
+    "DELETE /pictures/{picture_id}/redirect": Entry(TREAT),
     "GET /pictures/{picture_id}/touches": Entry(LOOK),
     "PUT /pictures/{picture_id}/touches": Entry(MEND, lambda _: {"steps": []}),
     "POST /libraries/{slug}/touches": Entry(

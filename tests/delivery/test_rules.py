@@ -71,7 +71,10 @@ def ground() -> Iterator[RulesContext]:
         (folder / "linked.jpg.avif").symlink_to(home / "outside")
         for name, text in SITES_OWN.items():
             (folder / name).write_bytes(text)
+        (folder / "seen twice.jpg").write_bytes(b"the file of seen twice.jpg")
+        (folder / "seen twice.jpg.avif").write_bytes(b"avif of seen twice.jpg")
         moved = (
+            Moved("seen twice.jpg", "moved away.jpg", always=True),
             Moved("moved away.png", "moved away.jpg"),
             Moved("put back.png", "put back.jpg"),
             *(Moved(f"{name}.png", "moved away.jpg") for name in ODD_MOVED),
@@ -175,6 +178,13 @@ def test_files_that_made_way_for_their_conversion_are_redirected(site: httpx.Cli
     assert (back.status_code, back.content) == (200, b"the file of put back.png"), (
         "a file that is there is served"
     )
+
+
+def test_a_picture_that_is_answered_with_another_is_redirected_though_it_stands(site: httpx.Client) -> None:
+    for accept in (BROWSER, "*/*"):
+        answer = fetch(site, "seen twice.jpg", accept)
+        assert answer.status_code == 302
+        assert answer.headers["location"].endswith("/up%20loads/x/moved%20away.jpg")
 
 
 def test_validators_and_ranges_are_of_the_form_that_is_served(site: httpx.Client) -> None:

@@ -24,10 +24,11 @@ from walk import Walk
 from plumcrate.contract.runs import ItemState
 from plumcrate.delivery.finding import Finder, Found
 from plumcrate.delivery.serving import PictureServer
+from plumcrate.intake.redirects import redirect, take_back
 from plumcrate.intake.remaking import Remaking, make_copies_again
 from plumcrate.keeping.changes import ChangeNote
 from plumcrate.records.database import Database
-from plumcrate.records.tables import Derived, File, Item, Library, Run
+from plumcrate.records.tables import Derived, File, Item, Library, Picture, Run
 
 MODERN, SOME, OLD = "image/avif,image/webp,image/*,*/*;q=0.8", "image/webp,*/*", "image/png,*/*;q=0.5"
 
@@ -428,3 +429,37 @@ def test_a_copy_that_came_is_offered_as_soon_as_it_is_told(site: Site, database:
     assert site.ask("/l/a.jpg").headers["content-type"] == "image/webp", "it is remembered"
     site.finder.forget((1, "a.jpg"))
     assert site.ask("/l/a.jpg").headers["content-type"] == "image/avif"
+
+
+def test_a_picture_that_is_answered_with_another_is_redirected_until_that_is_taken_back(site: Site) -> None:
+    photograph(site.walk.root / "b.jpg", seed=3)
+    with site.walk.database.begin() as session:
+        picture = session.scalars(select(Picture)).one()
+        other = Picture(library_id=1, path="b.jpg", folder="", name="b.jpg")
+        session.add(other)
+        session.flush()
+        size = (site.walk.root / "b.jpg").stat().st_size
+        session.add(
+            File(
+                library_id=1,
+                picture_id=other.id,
+                path="b.jpg",
+                format="jpeg",
+                width=320,
+                height=240,
+                size_before=size,
+                size_now=size,
+                mtime_ns=1,
+                mtime_ns_before=1,
+            )
+        )
+        session.flush()
+        redirect(session, picture, other, "Ada")
+    site.settle()
+    answer = site.ask("/l/a.jpg")
+    assert (answer.status_code, answer.headers["location"]) == (302, "/l/b.jpg")
+    assert answer.headers["cache-control"] == "no-cache"
+    with site.walk.database.begin() as session:
+        take_back(session, session.scalars(select(Picture).where(Picture.path == "a.jpg")).one())
+    site.settle()
+    assert site.ask("/l/a.jpg").content == site.bytes_of("a.jpg.avif")

@@ -54,6 +54,7 @@ export const keys = {
   describedPicture: (picture: number) => ["describedPicture", picture],
   descriptionChanges: (slug: string) => ["descriptionChanges", slug],
   descriptionSettings: (slug: string) => ["descriptionSettings", slug],
+  nearDuplicates: (slug: string) => ["nearDuplicates", slug],
   proposals: (slug: string) => ["proposals", slug],
   orphans: (slug: string, offset: number) => ["orphans", slug, offset],
 } as const;

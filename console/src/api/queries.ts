@@ -353,6 +353,8 @@ const STARTS = {
     api.POST("/api/v1/libraries/{slug}/forecasts", { ...path(slug), body }),
   resemblance: (slug: string) => api.POST("/api/v1/libraries/{slug}/resemblances", path(slug)),
   words: (slug: string) => api.POST("/api/v1/libraries/{slug}/word-readings", path(slug)),
+  "near-duplicates": (slug: string) =>
+    api.POST("/api/v1/libraries/{slug}/near-duplicate-searches", path(slug)),
   pruning: (slug: string, body: Schemas["PruneRequest"]) =>
     api.POST("/api/v1/libraries/{slug}/prunings", { ...path(slug), body }),
 };
@@ -405,6 +407,7 @@ const MAKES_STALE: Record<JobKind, Noun[]> = {
   report: ["reports", "webhook"],
   resemblance: ["proposals"],
   words: ["descriptions", "describedSummary", "describedPicture"],
+  "near-duplicates": ["nearDuplicates"],
 };
 
 /** Puts a job as it is now where pages look for it. */

@@ -939,6 +939,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/near-duplicate-searches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look for near duplicates
+         * @description Looks at every picture that is new or changed, compares it with all others, and groups those that show
+         *     the same. No file is touched.
+         */
+        post: operations["near_duplicates_api_v1_libraries__slug__near_duplicate_searches_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/near-duplicates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Pictures that show the same, in groups
+         * @description As the last search found them, those with most bytes to spare first.
+         */
+        get: operations["groups_api_v1_libraries__slug__near_duplicates_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/libraries/{slug}/needs": {
         parameters: {
             query?: never;
@@ -2227,6 +2268,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pictures/{picture_id}/kept-apart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Keep a picture out of all groups, or not
+         * @description For one that shows something else, whatever a search finds.
+         */
+        put: operations["put_kept_apart_api_v1_pictures__picture_id__kept_apart_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pictures/{picture_id}/override": {
         parameters: {
             query?: never;
@@ -2264,6 +2325,28 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pictures/{picture_id}/redirect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Answer with another picture
+         * @description Whoever asks for this picture gets the other, where Plum Crate serves the library or rewrites its
+         *     pages. Both keep their files, so it can be taken back at any time.
+         */
+        put: operations["put_redirect_api_v1_pictures__picture_id__redirect_put"];
+        post?: never;
+        /** Answer with the picture itself */
+        delete: operations["delete_redirect_api_v1_pictures__picture_id__redirect_delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -4534,6 +4617,7 @@ export interface components {
              * @default false
              */
             mend: boolean;
+            near_duplicates: components["schemas"]["NearDuplicatesReport"] | null;
             proof: components["schemas"]["ProofReport"] | null;
             pruning: components["schemas"]["PruneReport"] | null;
             /** Reason */
@@ -4557,7 +4641,7 @@ export interface components {
          * @description What a job does. Of each kind but weighings one is open at a time in a library.
          * @enum {string}
          */
-        JobKind: "survey" | "check" | "forecast" | "proof" | "pruning" | "weighing" | "report" | "resemblance" | "words";
+        JobKind: "survey" | "check" | "forecast" | "proof" | "pruning" | "weighing" | "report" | "resemblance" | "words" | "near-duplicates";
         /**
          * JobState
          * @description Where a job stands; the last three are ends.
@@ -4585,6 +4669,14 @@ export interface components {
             password: string;
             /** Token */
             token: string;
+        };
+        /**
+         * KeptApart
+         * @description Whether a picture shows the same as no other, whatever is found.
+         */
+        KeptApart: {
+            /** Apart */
+            apart: boolean;
         };
         /**
          * KeptReport
@@ -5321,6 +5413,137 @@ export interface components {
              * @default 0
              */
             waiting: number;
+        };
+        /**
+         * NearDuplicate
+         * @description One picture of a group.
+         */
+        NearDuplicate: {
+            /**
+             * Bytes
+             * @description Of all its files, as they are now.
+             */
+            bytes: number;
+            /**
+             * File Id
+             * @description Its original's file.
+             */
+            file_id: number | null;
+            /** Files */
+            files: number;
+            /** Format */
+            format: string | null;
+            /** Height */
+            height: number;
+            /**
+             * Largest
+             * @default false
+             */
+            largest: boolean;
+            /**
+             * Pages
+             * @description Weighed pages that show it; the first five.
+             */
+            pages: string[];
+            /** Path */
+            path: string;
+            /** Picture Id */
+            picture_id: number;
+            /**
+             * Redirect
+             * @description The picture that it is answered with.
+             */
+            redirect: number | null;
+            /** @description Null for the largest, and for one that resembles only others of the group. */
+            shows: components["schemas"]["ShownAlike"] | null;
+            /** Width */
+            width: number;
+        };
+        /**
+         * NearDuplicateGroup
+         * @description Pictures that show the same, the largest first.
+         */
+        NearDuplicateGroup: {
+            /** Bytes */
+            bytes: number;
+            /** Id */
+            id: number;
+            /**
+             * Pages
+             * @description Weighed pages that show several of them, and would load one; the first five.
+             */
+            pages: string[];
+            /** Pictures */
+            pictures: components["schemas"]["NearDuplicate"][];
+            /**
+             * Spare
+             * @description Bytes of all of them but the largest.
+             */
+            spare: number;
+        };
+        /**
+         * NearDuplicates
+         * @description Groups, those with most bytes to spare first.
+         */
+        NearDuplicates: {
+            /** Cursor */
+            cursor: string | null;
+            /**
+             * Pictures
+             * @description Pictures in them.
+             */
+            pictures: number;
+            /** Rows */
+            rows: components["schemas"]["NearDuplicateGroup"][];
+            /**
+             * Spare
+             * @description Bytes of all of them but the largest of each group.
+             */
+            spare: number;
+            /**
+             * Total
+             * @description Groups in all.
+             */
+            total: number;
+        };
+        /**
+         * NearDuplicatesReport
+         * @description Which pictures show the same. Counts are of pictures; ``looked_at`` and ``unreadable`` of those that
+         *     were not looked at before, or changed since.
+         */
+        NearDuplicatesReport: {
+            /**
+             * Compared
+             * @description Of those looked at, how many were compared with all others.
+             * @default 0
+             */
+            compared: number;
+            /**
+             * Groups
+             * @description Groups of pictures that show the same.
+             * @default 0
+             */
+            groups: number;
+            /**
+             * In Groups
+             * @default 0
+             */
+            in_groups: number;
+            /**
+             * Looked At
+             * @default 0
+             */
+            looked_at: number;
+            /**
+             * Pictures
+             * @default 0
+             */
+            pictures: number;
+            /**
+             * Unreadable
+             * @default 0
+             */
+            unreadable: number;
         };
         /**
          * Needed
@@ -6720,6 +6943,28 @@ export interface components {
             codes: string[];
         };
         /**
+         * RedirectTo
+         * @description Which picture is answered instead.
+         */
+        RedirectTo: {
+            /** Picture Id */
+            picture_id: number;
+        };
+        /**
+         * Redirected
+         * @description A picture that is answered with another.
+         */
+        Redirected: {
+            /** By */
+            by: string;
+            /** Picture Id */
+            picture_id: number;
+            /** To */
+            to: number;
+            /** To Path */
+            to_path: string;
+        };
+        /**
          * RemoveUnused
          * @description Which files to remove: those that stand there for so many days and that nobody asked for in them.
          */
@@ -7576,6 +7821,38 @@ export interface components {
             scale: number;
             /** Width */
             width: number;
+        };
+        /**
+         * ShownAlike
+         * @description How a picture shows what the largest of its group does.
+         */
+        ShownAlike: {
+            /**
+             * Alike
+             * @description The correlation of both, small, up to 1.
+             */
+            alike: number;
+            /**
+             * Identical
+             * @description Their originals are the same bytes.
+             * @default false
+             */
+            identical: boolean;
+            /**
+             * Part
+             * @description How much of the largest it shows, of its area, 0 to 1.
+             */
+            part: number;
+            /**
+             * Scale
+             * @description Pixels of this one to one of the largest.
+             */
+            scale: number;
+            /**
+             * Turn
+             * @description How far it is turned, in degrees clockwise.
+             */
+            turn: number;
         };
         /** SignIn */
         SignIn: {
@@ -15495,6 +15772,233 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MappingTaken"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    near_duplicates_api_v1_libraries__slug__near_duplicate_searches_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    groups_api_v1_libraries__slug__near_duplicates_get: {
+        parameters: {
+            query?: {
+                cursor?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NearDuplicates"];
                 };
             };
             /** @description The request cannot be read. */
@@ -24595,6 +25099,120 @@ export interface operations {
             };
         };
     };
+    put_kept_apart_api_v1_pictures__picture_id__kept_apart_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                picture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeptApart"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     override_api_v1_pictures__picture_id__override_put: {
         parameters: {
             query?: never;
@@ -24730,6 +25348,232 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["FilePlan"][];
                 };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_redirect_api_v1_pictures__picture_id__redirect_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                picture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RedirectTo"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Redirected"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_redirect_api_v1_pictures__picture_id__redirect_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                picture_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description The request cannot be read. */
             400: {

@@ -22,6 +22,7 @@ from plumcrate.api.routers import (
     libraries,
     machine,
     mapping,
+    near_duplicates,
     pages,
     people,
     pictures,
@@ -69,6 +70,7 @@ ROUTERS = (
     watermarks,
     descriptions,
     mapping,
+    near_duplicates,
 )
 #: Below it pictures are served to anybody, where a library says so.
 MEDIA = "/media"

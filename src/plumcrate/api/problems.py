@@ -70,6 +70,8 @@ PROBLEMS: dict[str, tuple[str, int]] = {
     "unfit-pattern": ("The pattern makes no names that can be used", 422),
     "not-counted": ("Nobody counted for so long", 409),
     "picture-replaced": ("Another picture stands there now", 409),
+    "not-looked-at": ("The picture was not looked at yet", 409),
+    "cannot-redirect": ("The picture cannot be answered with the other", 409),
     "cannot-touch": ("The picture cannot be touched up", 409),
     "not-a-watermark": ("It cannot be a watermark", 422),
     "cannot-show": ("The picture cannot be shown", 409),

@@ -128,6 +128,15 @@ INDEX: Index = {
             ("show", "show one picture, its files and its history", "gannet-ledge 2024/02/open-day-14.jpg"),
         ),
         **_of(
+            "near_duplicates",
+            ("near-duplicates", "find pictures that show the same, in groups", "gannet-ledge --look"),
+            (
+                "redirect",
+                "answer a picture with another that shows the same",
+                "gannet-ledge 2024/01/kittiwake-flat-line-art.jpg --to 2024/02/open-day-14.jpg",
+            ),
+        ),
+        **_of(
             "shapes",
             (
                 "touch",

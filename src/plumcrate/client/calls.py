@@ -43,6 +43,7 @@ from plumcrate.contract.jobs import CheckRequest, ForecastRequest, Job, JobKind,
 from plumcrate.contract.libraries import Library, LibraryChange, LibraryRequest
 from plumcrate.contract.mapping import FolderProposal, MappingTaken, ProposalAnswer
 from plumcrate.contract.mapping import Mapping as RenditionMapping
+from plumcrate.contract.near_duplicates import KeptApart, NearDuplicates, Redirected, RedirectTo
 from plumcrate.contract.people import (
     ActOutcome,
     AuditEntry,
@@ -883,3 +884,30 @@ def site_files(slug: str, paths: Sequence[str]) -> Call[list[SiteFile]]:
     """What is on record of files, by their paths: up to a thousand at a time."""
     request = SiteFilesRequest(paths=list(paths))
     return _post(f"{_within(slug)}/site-files", list[SiteFile], request)
+
+
+def start_near_duplicates(slug: str) -> Call[Job]:
+    """Looks at what is new, and groups pictures that show the same; a job."""
+    return _post(f"{_within(slug)}/near-duplicate-searches", Job)
+
+
+def near_duplicates(slug: str, *, cursor: str | None = None, limit: int = 20) -> Call[NearDuplicates]:
+    """Groups of pictures that show the same, those with most bytes to spare first."""
+    return _get(f"{_within(slug)}/near-duplicates", NearDuplicates, cursor=cursor, limit=limit)
+
+
+def keep_apart(picture_id: int, apart: bool = True) -> Call[None]:
+    """Keeps a picture out of all groups, or lets it be in one again."""
+    path = f"/pictures/{_part(picture_id)}/kept-apart"
+    return Call("PUT", path, TypeAdapter(type(None)), body=KeptApart(apart=apart))
+
+
+def redirect_picture(picture_id: int, to: int) -> Call[Redirected]:
+    """Answers a picture with another, wherever Plum Crate serves it or rewrites pages."""
+    path = f"/pictures/{_part(picture_id)}/redirect"
+    return Call("PUT", path, TypeAdapter(Redirected), body=RedirectTo(picture_id=to))
+
+
+def take_redirect_back(picture_id: int) -> Call[None]:
+    """Answers a picture with itself again."""
+    return Call("DELETE", f"/pictures/{_part(picture_id)}/redirect", TypeAdapter(type(None)))

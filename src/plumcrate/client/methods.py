@@ -147,3 +147,8 @@ class Methods:
     proposals = Method(calls.proposals)
     answer_proposal = Method(calls.answer_proposal)
     site_files = Method(calls.site_files)
+    start_near_duplicates = Method(calls.start_near_duplicates)
+    near_duplicates = Method(calls.near_duplicates)
+    keep_apart = Method(calls.keep_apart)
+    redirect_picture = Method(calls.redirect_picture)
+    take_redirect_back = Method(calls.take_redirect_back)

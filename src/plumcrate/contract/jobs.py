@@ -27,6 +27,12 @@ class JobKind(StrEnum):
     REPORT = "report"
     RESEMBLANCE = "resemblance"
     WORDS = "words"
+    NEAR_DUPLICATES = "near-duplicates"
+
+
+def report_of(kind: JobKind) -> str:
+    """The name of the field of :class:`Job` that holds its report."""
+    return kind.replace("-", "_")
 
 
 class JobState(StrEnum):
@@ -215,6 +221,18 @@ class WordsReport(Answer):
     unreadable: int = 0
 
 
+class NearDuplicatesReport(Answer):
+    """Which pictures show the same. Counts are of pictures; ``looked_at`` and ``unreadable`` of those that
+    were not looked at before, or changed since."""
+
+    pictures: int = 0
+    looked_at: int = 0
+    unreadable: int = 0
+    compared: int = Field(0, description="Of those looked at, how many were compared with all others.")
+    groups: int = Field(0, description="Groups of pictures that show the same.")
+    in_groups: int = 0
+
+
 class Job(Answer):
     """One piece of long work, and how far it is. The report of its kind is there from the beginning."""
 
@@ -235,12 +253,13 @@ class Job(Answer):
     report: ReportMade | None = None
     resemblance: ResemblanceReport | None = None
     words: WordsReport | None = None
+    near_duplicates: NearDuplicatesReport | None = None
     created_at: datetime
     started_at: datetime | None = None
     finished_at: datetime | None = None
 
     @model_validator(mode="after")
     def _has_its_report(self) -> Self:
-        if getattr(self, self.kind) is None:
+        if getattr(self, report_of(self.kind)) is None:
             raise ValueError(f"a {self.kind} without its report")
         return self

@@ -74,8 +74,9 @@ class Found:
 
 @dataclass(frozen=True, slots=True)
 class MovedAway:
-    """The file made way for its conversion, which is at another path; or it was made for a size and was let
-    go, and ``path`` is its picture: then ``wanted`` is its number."""
+    """The file made way for its conversion, which is at another path; or a person said that another is
+    answered; or it was made for a size and was let go, and ``path`` is its picture: then ``wanted`` is its
+    number."""
 
     path: str
     wanted: int | None = None
@@ -136,6 +137,10 @@ class Finder:
                 found = _found(folder, library, path, facts, remembered.known)
                 stamps = tuple((form.path, form.mtime_ns) for form in found.forms[1:])
             remembered.stamps = stamps
+            known = remembered.known
+            if known is not None and known.redirect is not None and not found.changed:
+                yield MovedAway(known.redirect)
+                return
             yield found
 
     def forget(self, what: tuple[int, str] | None) -> None:

@@ -87,6 +87,14 @@ def _fingerprint(data: bytes, limits: Any) -> Answer:
     return {"width": width, "height": height}, [shown]
 
 
+def _perceptual_hash(data: bytes, limits: Any) -> Answer:
+    """What a picture shows, so that near duplicates of it are known."""
+    from plumcrate.imaging.near_duplicates.hashing import perceptual_hash
+
+    found = perceptual_hash(data, limits)
+    return {"width": found.width, "height": found.height}, [found.as_bytes()]
+
+
 def _texts(data: bytes) -> Answer:
     """What a file's metadata says of its picture in words."""
     from plumcrate.imaging.metadata.texts import embedded_texts
@@ -223,6 +231,7 @@ FUNCTIONS: dict[str, Callable[..., Answer]] = {
     "trial": _trial,
     "preview": _preview,
     "fingerprint": _fingerprint,
+    "perceptual_hash": _perceptual_hash,
     "texts": _texts,
     "seen": _seen,
     "header": _header,

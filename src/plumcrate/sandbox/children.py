@@ -197,6 +197,12 @@ class Sandbox:
         head, blobs = self._call(30, data, "fingerprint", self._limits)
         return int(head["width"]), int(head["height"]), blobs[0]
 
+    def perceptual_hash(self, data: bytes) -> tuple[int, int, bytes]:
+        """Width, height and :meth:`PerceptualHash.as_bytes`, found in a child. Raises ImagingError,
+        SandboxError."""
+        head, blobs = self._call(30, data, "perceptual_hash", self._limits)
+        return int(head["width"]), int(head["height"]), blobs[0]
+
     def texts(self, data: bytes) -> list[tuple[str, str]]:
         """:func:`plumcrate.imaging.metadata.texts.embedded_texts` in a child. Raises SandboxError."""
         head, _ = self._call(30, data, "texts")

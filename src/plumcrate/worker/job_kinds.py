@@ -58,6 +58,7 @@ class JobKinds:
             JobKind.REPORT: self.report,
             JobKind.RESEMBLANCE: self.resemblance,
             JobKind.WORDS: self.words,
+            JobKind.NEAR_DUPLICATES: self.near_duplicates,
         }
 
     def survey(self, library: Library, follow: Follow) -> BaseModel:
@@ -117,6 +118,17 @@ class JobKinds:
     def words(self, library: Library, follow: Follow) -> BaseModel:
         keeper, bulk = self._keeper(library), self._sandboxes.bulk
         return read_words(keeper, bulk, follow, at_a_time=self._settings.children)
+
+    def near_duplicates(self, library: Library, follow: Follow) -> BaseModel:
+        from plumcrate.intake.near_duplicates import find_near_duplicates  # numpy, as above
+
+        return find_near_duplicates(
+            self._keeper(library),
+            self._sandboxes.bulk,
+            follow,
+            at_a_time=self._settings.children,
+            most_bytes=self._settings.most_bytes,
+        )
 
     def forecast(self, library: Library, follow: Follow) -> BaseModel:
         outlook = forecast(

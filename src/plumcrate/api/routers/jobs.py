@@ -48,6 +48,13 @@ def resemblance(slug: Slug, actor: Treating, session: Session, queue: TheQueue) 
     return _started(session, queue, slug, JobKind.RESEMBLANCE, None, actor.name)
 
 
+@router.post("/libraries/{slug}/near-duplicate-searches", status_code=202, summary="Look for near duplicates")
+def near_duplicates(slug: Slug, actor: Treating, session: Session, queue: TheQueue) -> Job:
+    """Looks at every picture that is new or changed, compares it with all others, and groups those that show
+    the same. No file is touched."""
+    return _started(session, queue, slug, JobKind.NEAR_DUPLICATES, None, actor.name)
+
+
 @router.post("/libraries/{slug}/forecasts", status_code=202, summary="Forecast the saving")
 def forecast(slug: Slug, body: ForecastRequest, actor: Treating, session: Session, queue: TheQueue) -> Job:
     """Treats a sample in memory for a while and reckons the rest. Nothing is written to the library."""

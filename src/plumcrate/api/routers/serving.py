@@ -51,14 +51,15 @@ def server_rules(slug: Slug, server: ServerKind, actor: Looking, session: Sessio
     """For the library at hand: its folder, its address, its conversions."""
     library = the_library(session, slug)
     settings = _settings(library)
-    formats, moved = rules_ground(session, library)
+    known = rules_ground(session, library)
+    moved = [Moved(path, to) for path, to in known.moved]
     ground = RulesContext(
         library.name,
         library.root,
         settings.address or "",
-        tuple(sorted(formats)),
+        tuple(sorted(known.formats)),
         settings.max_age,
-        tuple(Moved(path, to) for path, to in moved),
+        (*moved, *(Moved(path, to, always=True) for path, to in known.redirects)),
     )
     try:
         return Response(rules(server, ground), media_type="text/plain; charset=utf-8")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .ground import RulesContext, accepts, checked, endings, literal, media_type, picture
+from .ground import Moved, RulesContext, accepts, checked, endings, literal, media_type, picture
 
 _TEMPLATE = """\
 # Light pictures for {name}: each browser gets the lightest form it accepts.
@@ -19,7 +19,7 @@ RewriteBase "{base}"
 # What Plum Crate itself keeps in the folder is nobody's.
 RewriteRule "(^|/)\\.plumcrate" - [R=404,L]
 
-# A copy that was taken back while a page still names it: its file.
+{sent}# A copy that was taken back while a page still names it: its file.
 RewriteCond "%{{REQUEST_FILENAME}}" !-f
 RewriteRule "^({picture})\\.(?:{copies})$" "$1" [B=?#%,L]
 
@@ -59,14 +59,25 @@ def written(ground: RulesContext) -> str:
         rules=rules,
         endings="|".join(endings()),
         lasting=ground.lasting,
+        sent=_sent(ground),
         moved=_moved(ground) + ground.left_out,
     )
+
+
+def _sent(ground: RulesContext) -> str:
+    lines = [_redirect(ground, moved) for moved in ground.sayable if moved.always]
+    return "\n".join(["# Pictures that are answered with another.", *lines, "", ""]) if lines else ""
+
+
+def _redirect(ground: RulesContext, moved: Moved) -> str:
+    target = ground.address_of(moved.to).replace("%", "\\%")
+    return f'RewriteRule "^{literal(moved.path)}$" "{target}" [R=302,NE,L]'
 
 
 def _moved(ground: RulesContext) -> str:
     lines = []
     for moved in ground.sayable:
-        target = ground.address_of(moved.to).replace("%", "\\%")
-        lines.append('RewriteCond "%{REQUEST_FILENAME}" !-f')
-        lines.append(f'RewriteRule "^{literal(moved.path)}$" "{target}" [R=302,NE,L]')
+        if not moved.always:
+            lines.append('RewriteCond "%{REQUEST_FILENAME}" !-f')
+            lines.append(_redirect(ground, moved))
     return "\n".join(["\n# Files that made way for their conversion.", *lines, ""]) if lines else ""

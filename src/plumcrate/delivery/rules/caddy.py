@@ -70,6 +70,8 @@ def written(ground: RulesContext) -> str:
 def _moved(ground: RulesContext) -> str:
     lines = []
     for index, moved in enumerate(ground.sayable):
-        lines.append(f'@light_moved{index} {{\n\tpath_regexp "^/{literal(moved.path)}$"\n\tnot file\n}}\n')
+        lines.append(f'@light_moved{index} {{\n\tpath_regexp "^/{literal(moved.path)}$"\n')
+        lines.append("}\n" if moved.always else "\tnot file\n}\n")
         lines.append(f'redir @light_moved{index} "{ground.address_of(moved.to)}" 302\n')
-    return ("\n# Files that made way for their conversion.\n" + "".join(lines)) if lines else ""
+    head = "\n# Files that made way for their conversion, or are answered with another.\n"
+    return head + "".join(lines) if lines else ""

@@ -21,10 +21,12 @@ class UnfitName(Exception):
 
 @dataclass(frozen=True, slots=True)
 class Moved:
-    """A file that made way for its conversion, by paths in the library."""
+    """A file that made way for its conversion, by paths in the library; ``always``: one that stands where it
+    was, and that a person has answered with another."""
 
     path: str
     to: str
+    always: bool = False
 
 
 @dataclass(frozen=True, slots=True)

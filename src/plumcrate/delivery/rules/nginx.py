@@ -6,7 +6,7 @@ import string
 
 from plumcrate.imaging.formats import FORMATS
 
-from .ground import RulesContext, accepts, checked, literal, media_type, picture
+from .ground import Moved, RulesContext, accepts, checked, literal, media_type, picture
 
 _TEMPLATE = """\
 # Light pictures for {name}: each browser gets the lightest form it accepts.
@@ -33,7 +33,7 @@ location ~ "^{prefix}(?<light_copy_{word}>(?<light_file_{word}>{picture})\\.(?:{
 
 # A picture, in the lightest form.
 location ~ "^{prefix}(?<light_path_{word}>{picture})$" {{
-    # A copy never stands in for a file that is not there.
+{sent}    # A copy never stands in for a file that is not there.
     if (!-f "{root}$light_path_{word}") {{
         {gone}
     }}
@@ -72,7 +72,8 @@ def written(ground: RulesContext) -> str:
     common = _COMMON.format(
         folder=_plain(ground.folder, "the folder"), types=_types(), lasting=ground.lasting
     )
-    moved = ground.sayable
+    moved = [one for one in ground.sayable if not one.always]
+    sent = [one for one in ground.sayable if one.always]
     text = _TEMPLATE.format(
         name=checked(ground.name, "the name"),
         folder=ground.folder,
@@ -84,7 +85,10 @@ def written(ground: RulesContext) -> str:
         common=common,
         tries=" ".join(tries),
         maps="\n".join(maps),
-        moved=_map_of(ground, f"$light_moved_{word}") + ground.left_out,
+        moved=_map_of(ground, f"$light_moved_{word}", moved, _MADE_WAY)
+        + _map_of(ground, f"$light_sent_{word}", sent, _ANSWERED)
+        + ground.left_out,
+        sent=_SENT.format(word=word) if sent else "",
         gone=f"error_page 418 = @light_moved_{word};\n        return 418;" if moved else "return 404;",
     )
     return text + (_PART_3.format(word=word) if moved else "")
@@ -101,6 +105,15 @@ location @light_moved_{word} {{
 """
 
 
+_SENT = """\
+    if ($light_sent_{word} != "") {{
+        return 302 $light_sent_{word};
+    }}
+"""
+_MADE_WAY = "Where files went that made way for their conversion."
+_ANSWERED = "Pictures that are answered with another."
+
+
 def _word(prefix: str) -> str:
     """What tells the variables of one library from another's."""
     plain = set(string.ascii_letters + string.digits)
@@ -114,19 +127,16 @@ def _types() -> str:
     )
 
 
-def _map_of(ground: RulesContext, variable: str) -> str:
+def _map_of(ground: RulesContext, variable: str, files: list[Moved], what: str) -> str:
     lines = []
-    for moved in ground.sayable:
+    for moved in files:
         path = ground.prefix + moved.path
         short = len(path.encode()) <= _HASHED and not any(character in '"\\~' for character in path)
         key = path if short else f"~^{literal(path)}$"
         lines.append(f'    "{key}" "{ground.address_of(moved.to)}";')
     if not lines:
         return ""
-    return (
-        f"\n# Where files went that made way for their conversion.\n"
-        f'map $uri {variable} {{\n    default "";\n' + "\n".join(lines) + "\n}\n"
-    )
+    return f'\n# {what}\nmap $uri {variable} {{\n    default "";\n' + "\n".join(lines) + "\n}\n"
 
 
 def _plain(text: str, what: str) -> str:

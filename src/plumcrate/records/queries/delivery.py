@@ -12,6 +12,7 @@ from plumcrate.contract.pictures import FileState, Purpose
 from plumcrate.records.tables import Derived, File, Library, Picture
 
 from .libraries import current_recipe
+from .redirects import all_redirects, redirected_to
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,6 +41,7 @@ class RecordedFile:
     """A file on record, as it was last seen, and the copies that stand for it.
 
     ``size`` and ``mtime_ns`` tell whether the file that stands there is the one whose copies these are.
+    ``redirect`` is the path of another picture that it is answered with, since a person said so.
     ``moved`` is the path of the conversion that took its place, or with ``removed_unused`` of the picture
     that a file was made of which is not there.
     """
@@ -54,10 +56,21 @@ class RecordedFile:
     size_before: int
     moved: str | None = None
     removed_unused: bool = False
+    redirect: str | None = None
 
 
-def rules_ground(session: Session, library: Library) -> tuple[list[str], list[tuple[str, str]]]:
-    """Formats of the copies there are or will be, and files that made way with the path of what did."""
+@dataclass(frozen=True, slots=True)
+class RulesGround:
+    """Formats of the copies there are or will be; files that made way, with the path of what they made way
+    for; files that are answered with another."""
+
+    formats: list[str]
+    moved: list[tuple[str, str]]
+    redirects: list[tuple[str, str]]
+
+
+def rules_ground(session: Session, library: Library) -> RulesGround:
+    """What the rules of a library's server are written from."""
     wanted = list(current_recipe(session, library.id).settings.get("copies", ()))
     there = session.scalars(
         select(Derived.format)
@@ -74,7 +87,11 @@ def rules_ground(session: Session, library: Library) -> tuple[list[str], list[tu
         )
         .order_by(File.path)
     )
-    return [*dict.fromkeys((*wanted, *there))], [(path, to) for path, to in moved]
+    return RulesGround(
+        [*dict.fromkeys((*wanted, *there))],
+        [(path, to) for path, to in moved],
+        all_redirects(session, library.id),
+    )
 
 
 def served(session: Session, slug: str) -> Served | None:
@@ -108,6 +125,7 @@ def known_at(session: Session, library_id: int, path: str) -> RecordedFile | Non
             copies,
             file.size_before,
             moved,
+            redirect=redirected_to(session, file),
         )
     derived = session.scalars(
         select(Derived).where(Derived.library_id == library_id, Derived.path == path)

@@ -10,7 +10,7 @@ from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import Session
 
 from plumcrate.contract.jobs import Job as JobView
-from plumcrate.contract.jobs import JobKind
+from plumcrate.contract.jobs import JobKind, report_of
 from plumcrate.records.tables import Derived, File, Item, Job, Run
 
 
@@ -44,7 +44,7 @@ def job_view(session: Session, row: Job, slug: str) -> JobView:
             "library": slug,
             "mend": bool(row.request.get("mend")),
             "run_id": row.request.get("run_id"),
-            row.kind: report,
+            report_of(JobKind(row.kind)): report,
             **{name: getattr(row, name) for name in shared},
         }
     )

@@ -12,6 +12,8 @@ from plumcrate.contract.pictures import FileState
 from plumcrate.records.queries.descriptions import alternatives_of
 from plumcrate.records.tables import File
 
+from .redirects import instead_of, redirected_among
+
 #: Files that stand where they are recorded.
 _AWAY = (FileState.GONE, FileState.REMOVED, FileState.UNREADABLE)
 #: Two files show the same when their proportions are so near.
@@ -34,6 +36,7 @@ def page_files(
         .order_by(func.coalesce(File.shown_width, File.width))
     ).all()
     said = alternatives_of(session, library_id, pictures)
+    redirected = redirected_among(session, pictures)
     found: dict[str, tuple[int, PageFile]] = {}
     for file in asked:
         if file.format not in media_types:
@@ -44,6 +47,11 @@ def page_files(
             if other.picture_id == file.picture_id and other.id != file.id and _fits(other, file)
         ]
         page_file = _page_file(file, media_types, sizes)
+        other = instead_of(session, file) if file.picture_id in redirected else None
+        if other is not None and other.format == file.format and same_shape(other, file):
+            # Its own file stays what a browser falls back to; the copies are the other's, fetched once.
+            page_file.copies = _page_file(other, media_types).copies
+            page_file.sizes = []
         page_file.alternatives = said.get(file.picture_id, {})
         found[file.path] = (file.id, page_file)
     return found

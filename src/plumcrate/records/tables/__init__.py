@@ -37,6 +37,7 @@ from .libraries import (
     Result,
     Tally,
 )
+from .near_duplicates import NearDuplicatePair, Redirect, VisualHash
 from .plans import AllowanceNotice, AllowanceUse, KeptReport, OutgoingMessage
 from .shapes import AskedFile, SizeRow, WatermarkRow
 from .site import NeededSize, Shot, SitePage, Weighing
@@ -71,6 +72,7 @@ __all__ = [
     "LeftStore",
     "Library",
     "MappedRendition",
+    "NearDuplicatePair",
     "NeededSize",
     "OutgoingMessage",
     "PageUse",
@@ -81,6 +83,7 @@ __all__ = [
     "Purge",
     "RecipeVersion",
     "RecoveryCode",
+    "Redirect",
     "Result",
     "Run",
     "SearchTerm",
@@ -90,6 +93,7 @@ __all__ = [
     "SitePage",
     "SizeRow",
     "Tally",
+    "VisualHash",
     "WatermarkRow",
     "Weighing",
     "WorkerRow",
