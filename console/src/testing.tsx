@@ -99,6 +99,7 @@ export const RECIPE = {
     level: "everyday",
     copies: ["webp", "avif"],
     keep_larger_copies: false,
+    save_data: false,
     effort: "normal",
     fixed_quality: { jpeg: null, webp: null, avif: null },
     metadata: ["rights"],

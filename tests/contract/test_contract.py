@@ -11,7 +11,7 @@ from plumcrate.contract.automation import Automation, Uploaded
 from plumcrate.contract.care import Backups, Machine, Orphan, PutBackRequest, ReattachRequest
 from plumcrate.contract.common import Answer, CopyFormat, Message
 from plumcrate.contract.common import Level as LevelView
-from plumcrate.contract.jobs import CheckRequest, ForecastRequest, Job, JobKind, PruneRequest
+from plumcrate.contract.jobs import CheckRequest, ForecastRequest, Job, JobKind, PruneRequest, report_of
 from plumcrate.contract.libraries import Library, LibraryChange, LibraryRequest
 from plumcrate.contract.people import Health, KeyRequest, SignIn
 from plumcrate.contract.pictures import Derived, File, Format, OverrideRequest, Picture, Purpose, WorstPlace
@@ -147,8 +147,8 @@ def test_which_parts_of_a_scope_go_together(scope: dict[str, object], fits: bool
 def test_a_job_has_the_report_of_its_kind() -> None:
     known = {"id": 1, "library": "l", "state": "running", "created_at": "2026-01-01T00:00:00Z"}
     for kind in JobKind:
-        job = Job.model_validate({**known, "kind": kind, kind: {}})
-        assert getattr(job, kind) is not None
+        job = Job.model_validate({**known, "kind": kind, report_of(kind): {}})
+        assert getattr(job, report_of(kind)) is not None
         with pytest.raises(ValidationError, match="without its report"):
             Job.model_validate({**known, "kind": kind})
 

@@ -73,6 +73,7 @@ def ground() -> Iterator[RulesContext]:
             (folder / name).write_bytes(text)
         (folder / "seen twice.jpg").write_bytes(b"the file of seen twice.jpg")
         (folder / "seen twice.jpg.avif").write_bytes(b"avif of seen twice.jpg")
+        (folder / "tower.jpg.save-data.avif").write_bytes(b"a leaner avif of tower.jpg")
         moved = (
             Moved("seen twice.jpg", "moved away.jpg", always=True),
             Moved("moved away.png", "moved away.jpg"),
@@ -80,7 +81,13 @@ def ground() -> Iterator[RulesContext]:
             *(Moved(f"{name}.png", "moved away.jpg") for name in ODD_MOVED),
         )
         yield RulesContext(
-            "Gannet Ledge", str(folder), "https://ledge.example/up loads/x", ("avif", "webp"), 600, moved
+            "Gannet Ledge",
+            str(folder),
+            "https://ledge.example/up loads/x",
+            ("avif", "webp"),
+            600,
+            moved,
+            save_data=True,
         )
 
 
@@ -178,6 +185,29 @@ def test_files_that_made_way_for_their_conversion_are_redirected(site: httpx.Cli
     assert (back.status_code, back.content) == (200, b"the file of put back.png"), (
         "a file that is there is served"
     )
+
+
+@pytest.mark.parametrize(
+    ("accept", "asks", "content"),
+    [
+        (BROWSER, "on", b"a leaner avif of tower.jpg"),
+        (BROWSER, "On", b"a leaner avif of tower.jpg"),
+        (BROWSER, "off", b"avif of tower.jpg"),
+        (BROWSER, "only", b"avif of tower.jpg"),
+        ("image/webp,*/*", "on", b"a webp of tower.jpg"),
+        ("*/*", "on", b"the file of tower.jpg"),
+    ],
+)
+def test_who_asks_for_less_data_gets_a_leaner_copy(
+    site: httpx.Client, accept: str, asks: str, content: bytes
+) -> None:
+    answer = fetch(site, "tower.jpg", accept, **{"Save-Data": asks})
+    assert (answer.status_code, answer.content) == (200, content)
+    assert "save-data" in [part.strip().lower() for part in answer.headers["vary"].split(",")]
+
+
+def test_a_leaner_copy_that_was_taken_back_is_answered_with_its_file(site: httpx.Client) -> None:
+    assert fetch(site, "plain.jpg.save-data.avif", BROWSER).content == b"the file of plain.jpg"
 
 
 def test_a_picture_that_is_answered_with_another_is_redirected_though_it_stands(site: httpx.Client) -> None:

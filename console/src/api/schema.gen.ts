@@ -5898,7 +5898,8 @@ export interface components {
          * PageFile
          * @description What a page needs to know of one file: as it is shown, upright, in pixels.
          *
-         *     ``copies``: those that are lighter than the file, the lightest first. ``sizes``: the picture's other files
+         *     ``copies``: those that are lighter than the file, the lightest first; ``save_data``: leaner ones, for who
+         *     asks for less data. ``sizes``: the picture's other files
          *     of the same format and shape, no wider than this one but for sizes of the library. ``colour`` is
          *     ``#rrggbb``; ``preview`` a ``data:`` address of less than 200 bytes.
          */
@@ -5924,6 +5925,8 @@ export interface components {
             path: string;
             /** Preview */
             preview: string | null;
+            /** Save Data */
+            save_data: components["schemas"]["PageCopy"][];
             /** Sizes */
             sizes: components["schemas"]["PageFile"][];
             /**
@@ -6713,10 +6716,11 @@ export interface components {
         };
         /**
          * Purpose
-         * @description What a derived file is for: the same picture in a lighter format, or in place of its file.
+         * @description What a derived file is for: the same picture in a lighter format, in place of its file, or leaner for
+         *     who asks for less data.
          * @enum {string}
          */
-        Purpose: "copy" | "conversion";
+        Purpose: "copy" | "conversion" | "save-data";
         /**
          * PutBackRequest
          * @description Where an orphaned backup is to be put, relative to the library; its former path when left out.
@@ -6867,6 +6871,12 @@ export interface components {
             /** Rules */
             rules?: components["schemas"]["Rule-Input"][];
             /**
+             * Save Data
+             * @description Make the copies of pictures that weighed pages show once more, at the level below, for visitors whose browser asks for less data.
+             * @default false
+             */
+            save_data?: boolean;
+            /**
              * Sharpen All
              * @description Also pictures that keep their size; not at the exact level, and never what moves.
              * @default false
@@ -6926,6 +6936,12 @@ export interface components {
             renditions: "all" | "none" | "chosen";
             /** Rules */
             rules: components["schemas"]["Rule-Output"][];
+            /**
+             * Save Data
+             * @description Make the copies of pictures that weighed pages show once more, at the level below, for visitors whose browser asks for less data.
+             * @default false
+             */
+            save_data: boolean;
             /**
              * Sharpen All
              * @description Also pictures that keep their size; not at the exact level, and never what moves.

@@ -75,6 +75,12 @@ function Settings({ library, recipe, newest, begin, keepMine }: Edited) {
               on={settings.keep_larger_copies}
               onChange={(on) => change({ keep_larger_copies: on })}
             />
+            <Tick
+              label="Leaner copies for visitors who ask for less data"
+              hint="Of pictures on weighed pages, at the level below; browsers ask by Save-Data or prefers-reduced-data."
+              on={settings.save_data}
+              onChange={(on) => change({ save_data: on })}
+            />
           </div>
         </Card>
         <TrayCard library={library} settings={settings} />

@@ -155,7 +155,8 @@ class PageCopy(Answer):
 class PageFile(Answer):
     """What a page needs to know of one file: as it is shown, upright, in pixels.
 
-    ``copies``: those that are lighter than the file, the lightest first. ``sizes``: the picture's other files
+    ``copies``: those that are lighter than the file, the lightest first; ``save_data``: leaner ones, for who
+    asks for less data. ``sizes``: the picture's other files
     of the same format and shape, no wider than this one but for sizes of the library. ``colour`` is
     ``#rrggbb``; ``preview`` a ``data:`` address of less than 200 bytes."""
 
@@ -166,6 +167,7 @@ class PageFile(Answer):
     height: int
     transparent: bool = False
     copies: list[PageCopy] = Field(default_factory=list)
+    save_data: list[PageCopy] = Field(default_factory=list)
     sizes: list[PageFile] = Field(default_factory=list)
     colour: str | None = None
     preview: str | None = None

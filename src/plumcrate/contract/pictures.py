@@ -150,10 +150,12 @@ class WorstPlace(Answer):
 
 
 class Purpose(StrEnum):
-    """What a derived file is for: the same picture in a lighter format, or in place of its file."""
+    """What a derived file is for: the same picture in a lighter format, in place of its file, or leaner for
+    who asks for less data."""
 
     COPY = "copy"
     CONVERSION = "conversion"
+    SAVE_DATA = "save-data"
 
 
 class Derived(Answer):

@@ -124,6 +124,11 @@ class RecipeSettings(Message):
     level: Level = Level.EVERYDAY
     copies: Copies = Field(default_factory=lambda: list(CopyFormat), description="Formats, beside each file.")
     keep_larger_copies: Flag = Field(False, description="Keep copies that are no smaller than the file.")
+    save_data: Flag = Field(
+        False,
+        description="Make the copies of pictures that weighed pages show once more, at the level below, for "
+        "visitors whose browser asks for less data.",
+    )
     effort: Effort = Effort.NORMAL
     fixed_quality: FixedQuality = Field(default_factory=lambda: FixedQuality())
     metadata: list[MetadataKind] = Field(

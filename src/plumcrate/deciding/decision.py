@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ColumnElement, and_, case, func, literal, select, true
+from sqlalchemy import ColumnElement, and_, case, exists, func, literal, select, true
 from sqlalchemy.orm import aliased
 
 from plumcrate.contract.common import Level
@@ -29,7 +29,7 @@ from plumcrate.imaging import (
 from plumcrate.imaging import Level as CoreLevel
 from plumcrate.imaging.kinds import EVERYTHING
 from plumcrate.records.queries.folders import below
-from plumcrate.records.tables import File, Picture
+from plumcrate.records.tables import File, PageUse, Picture
 
 #: What a key that says nothing of a setting means: never changed, whatever the defaults become.
 _USUAL = Recipe(metadata=EVERYTHING).as_dict()
@@ -118,7 +118,21 @@ def variants(settings: RecipeSettings, surveyed_at: datetime | None) -> list[Var
         ways.append(Variant(about, recipe, rule.name, f"the rule “{rule.name}” {verb}"))
     base = core_recipe(settings)
     ways.append(Variant(true(), base, None, "the recipe decides"))
-    return _with_largest(ways, settings, surveyed_at)
+    return _with_save_data(_with_largest(ways, settings, surveyed_at), settings)
+
+
+def _with_save_data(ways: list[Variant], settings: RecipeSettings) -> list[Variant]:
+    """Each treating variant twice: pictures that weighed pages show, and the rest."""
+    if not settings.save_data:
+        return ways
+    on_pages = exists(select(1).where(PageUse.picture_id == Picture.id).correlate(Picture))
+    out = []
+    for variant in ways:
+        if variant.recipe is not None:
+            recipe = replace(variant.recipe, save_data=True)
+            out.append(replace(variant, fits=and_(variant.fits, on_pages), recipe=recipe))
+        out.append(variant)
+    return out
 
 
 def _with_largest(

@@ -26,6 +26,10 @@ def _today() -> date:
     return datetime.now(UTC).date()
 
 
+#: Behind the format of what was sent to who asked for less data: it is counted apart.
+LEANER = " (save-data)"
+
+
 class SentCounter:
     """Safe in several threads. What a killed process had not noted yet is lost: some seconds at most."""
 

@@ -14,6 +14,7 @@ from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 
+from plumcrate.contract.pictures import Purpose
 from plumcrate.imaging.formats import COPIES, FORMATS
 from plumcrate.records.database import Database
 from plumcrate.records.queries.delivery import Copy, RecordedFile, Served, known_at, served
@@ -36,7 +37,8 @@ _BYTES = "application/octet-stream"
 
 @dataclass(frozen=True, slots=True)
 class ServedForm:
-    """One form of a file. ``tag`` is a strong entity tag; ``own``: it is the file itself."""
+    """One form of a file. ``tag`` is a strong entity tag; ``own``: it is the file itself; ``leaner``:
+    only for who asks for less data."""
 
     path: str
     media_type: str
@@ -44,6 +46,7 @@ class ServedForm:
     mtime_ns: int
     tag: str
     own: bool
+    leaner: bool = False
 
     @property
     def format(self) -> str:
@@ -187,6 +190,7 @@ class Finder:
 def _file_of_copy(path: str) -> str | None:
     """The path of the file that a copy would stand beside; None where a path is no copy's."""
     base, _, ending = path.rpartition(".")
+    base = base.removesuffix(f".{Purpose.SAVE_DATA}")
     if ending.lower() not in COPIES or "." not in base:
         return None
     # Copies are of lighter formats than their file: nobody is led along a.avif.avif.avif from name to name.
@@ -239,8 +243,8 @@ def _with_copies(folder: Folder, library: Served, path: str, facts: FileFacts, k
     media_type = FORMATS[known.format].media_type if known.format in FORMATS else _BYTES
     own = _own(path, media_type, facts, known.sha256)
     forms = [own]
-    for copy in known.copies:
-        form = _form_of(folder, copy)
+    for copy in (*known.copies, *known.leaner):
+        form = _form_of(folder, copy, leaner=copy in known.leaner)
         if form is not None:
             forms.append(form)
     forms[1:] = sorted(forms[1:], key=lambda form: form.size)
@@ -249,7 +253,7 @@ def _with_copies(folder: Folder, library: Served, path: str, facts: FileFacts, k
         library,
         tuple(forms),
         own.tag.strip('"'),
-        missing=len(forms) <= len(known.copies),
+        missing=len(forms) <= len(known.copies) + len(known.leaner),
         known=known,
     )
 
@@ -260,7 +264,7 @@ def _own(path: str, media_type: str, facts: FileFacts, sha256: bytes | None) -> 
     return ServedForm(path, media_type, facts.size, facts.mtime_ns, f'"{tag}"', own=True)
 
 
-def _form_of(folder: Folder, copy: Copy) -> ServedForm | None:
+def _form_of(folder: Folder, copy: Copy, *, leaner: bool) -> ServedForm | None:
     """A copy, when it stands beside its file as recorded."""
     if copy.format not in COPIES:
         return None
@@ -272,5 +276,11 @@ def _form_of(folder: Folder, copy: Copy) -> ServedForm | None:
         return None
     media_type = FORMATS[copy.format].media_type
     return ServedForm(
-        copy.path, media_type, facts.size, facts.mtime_ns, f'"{copy.sha256.hex()[:32]}"', own=False
+        copy.path,
+        media_type,
+        facts.size,
+        facts.mtime_ns,
+        f'"{copy.sha256.hex()[:32]}"',
+        own=False,
+        leaner=leaner,
     )

@@ -7,7 +7,7 @@ changes.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import BinaryIO
@@ -22,7 +22,7 @@ from plumcrate.records.database import lost_connection
 from plumcrate.storage.errors import NotThere, StorageError
 
 from .conditions import Validators, Verdict, judge
-from .counting import SentCounter
+from .counting import LEANER, SentCounter
 from .finding import Finder, Found, MovedAway, ServedForm
 from .negotiation import choose
 from .purging import tag_of
@@ -34,6 +34,7 @@ _CHUNK = 1 << 18
 _YEAR = 31_536_000
 _LOOKED_AT = (
     b"accept",
+    b"save-data",
     b"if-match",
     b"if-none-match",
     b"if-modified-since",
@@ -140,7 +141,7 @@ class PictureServer:
             self._counter.count(
                 found.library.id,
                 known.picture_id,
-                form.format,
+                f"{form.format}{LEANER}" if form.leaner else form.format,
                 sent,
                 instead,
                 _agent(scope),
@@ -167,7 +168,10 @@ def _asked_for(scope: Scope) -> tuple[str, str | None]:
 def _found(scope: Scope, found: Found) -> tuple[_PictureAnswer, ServedForm, int]:
     """The answer, the form that it is about, and how many bytes of that are sent."""
     headers = {name.decode(): value.decode("latin-1") for name, value in _wanted(scope)}
-    form = choose(found.forms, headers.get("accept"))
+    forms = [form for form in found.forms if not form.leaner]
+    if _saves_data(headers.get("save-data")):
+        forms = _leanest(found.forms)
+    form = choose(forms, headers.get("accept"))
     now = Validators(form.tag, form.mtime_ns // 1_000_000_000, form.size)
     verdict = judge(headers, now)
     out = _headers(scope, found, form, now)
@@ -187,6 +191,17 @@ def _found(scope: Scope, found: Found) -> tuple[_PictureAnswer, ServedForm, int]
     if scope["method"] == "HEAD" or length == 0:
         return _PictureAnswer(verdict.status, out), form, 0
     return _opened(found, form, verdict, out, length), form, length
+
+
+def _saves_data(header: str | None) -> bool:
+    """Whether a request asks for less data (Save-Data API, WICG, section 2)."""
+    return header is not None and any(part.strip().lower() == "on" for part in header.split(";"))
+
+
+def _leanest(forms: Sequence[ServedForm]) -> list[ServedForm]:
+    """The forms for who asks for less data: of a type that has a leaner form, only that."""
+    leaner = {form.media_type for form in forms if form.leaner}
+    return [form for form in forms if form.own or form.leaner or form.media_type not in leaner]
 
 
 def _wanted(scope: Scope) -> Headers:
@@ -228,7 +243,7 @@ def _headers(scope: Scope, found: Found, form: ServedForm, now: Validators) -> H
         (b"etag", form.tag.encode()),
         (b"last-modified", now.last_modified.encode()),
         (b"cache-control", lasting.encode()),
-        (b"vary", b"Accept"),
+        (b"vary", b"Accept, Save-Data" if any(one.leaner for one in found.forms) else b"Accept"),
         (b"accept-ranges", b"bytes"),
         (b"x-picture", found.content.encode()),
     ]

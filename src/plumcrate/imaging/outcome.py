@@ -9,8 +9,9 @@ from typing import Literal, TypeVar
 from .identification import Facts
 
 AnyOutput = TypeVar("AnyOutput", bound="Output")
-#: What an output is for: the file itself, a copy beside it, or a file of another format in its place.
-Role = Literal["file", "copy", "conversion"]
+#: What an output is for: the file itself, a copy beside it, a file of another format in its place, or a
+#: leaner copy for who asks for less data.
+Role = Literal["file", "copy", "conversion", "save-data"]
 Verdict = Literal[
     "not-smaller",
     "too-little-gain",

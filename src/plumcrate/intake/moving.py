@@ -11,7 +11,7 @@ from sqlalchemy import exists, func, or_, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from plumcrate.contract.pictures import FileRole, FileState
+from plumcrate.contract.pictures import FileRole, FileState, Purpose
 from plumcrate.imaging.formats import FORMATS
 from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.keeper import Keeper
@@ -308,7 +308,8 @@ class Mover:
 
     def _attach(self, path: str, result: Result) -> bool:
         """Gives a copy to the file beside it that was made from the same original."""
-        base = path.removesuffix(f".{result.format}")
+        between = f".{Purpose.SAVE_DATA}" if result.purpose == Purpose.SAVE_DATA else ""
+        base = path.removesuffix(f"{between}.{result.format}")
         if base == path or result.original_sha256 is None:
             return False
         with self.database.begin() as session:
@@ -330,6 +331,7 @@ def _add_copy(session: Session, file: File, path: str, result: Result) -> bool:
         "format": result.format,
         "width": file.width,
         "height": file.height,
+        "stands_in": result.purpose != Purpose.SAVE_DATA,
         "path": path,
         "size": result.size,
         "sha256": result.sha256,

@@ -14,7 +14,8 @@ class Beside:
     """One derived file. ``width`` and ``height`` as shown; ``how`` it was made, in words; ``worst_place`` as
     records keep it.
 
-    A copy has its file's name with the format behind it; a conversion takes the ending's place.
+    A copy has its file's name with the format behind it, a leaner one ``save-data`` between both; a
+    conversion takes the ending's place.
     """
 
     purpose: Purpose
@@ -34,4 +35,6 @@ class Beside:
         """Its path beside a file."""
         if self.purpose is Purpose.COPY:
             return f"{beside}.{self.format}"
+        if self.purpose is Purpose.SAVE_DATA:
+            return f"{beside}.{self.purpose}.{self.format}"
         return str(PurePosixPath(beside).with_suffix(self.ending or f".{self.format}"))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Set
 from dataclasses import dataclass
 
+from .pictures import SAVING_DATA
 from .references import decoded
 from .srcset import candidates_of
 from .tokenizer import Tag, Tokenizer
@@ -25,7 +26,8 @@ class ImageOffer:
 
 
 def offers_of(page: str) -> list[ImageOffer]:
-    """The offers of a whole page. Sources that depend on the screen (``media``) count as if they fitted."""
+    """The offers of a whole page. Sources that depend on the screen (``media``) count as if they fitted,
+    those for visitors who ask for less data as if they did not."""
     tokenizer, found = Tokenizer(), []
     typed: list[tuple[str, str]] = []
     templates, base = 0, None
@@ -41,6 +43,8 @@ def offers_of(page: str) -> list[ImageOffer]:
         elif tag.name == "base" and base is None and "href" in tag.attributes:
             base = tag.attributes["href"].text
         elif tag.name == "source" and "type" in tag.attributes and "srcset" in tag.attributes:
+            if "media" in tag.attributes and tag.attributes["media"].text.strip() == SAVING_DATA:
+                continue
             typed.append((tag.attributes["type"].text.strip().lower(), _widest(tag)))
         elif tag.name == "img":
             address = _widest(tag)

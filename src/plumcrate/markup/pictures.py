@@ -5,10 +5,10 @@ HTML standard, section 4.8.1 (``picture``), 4.8.2 (``source``), 4.8.3 (``img``).
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
-from plumcrate.contract.delivery import Markup, PageFile, Placeholder
+from plumcrate.contract.delivery import Markup, PageCopy, PageFile, Placeholder
 
 from .addresses import Addresses, Place
 from .references import escaped
@@ -21,7 +21,12 @@ _DENSEST = 2
 _LARGE = 256 * 256
 _COPIES = ("image/avif", "image/webp")
 
+#: Which visitors ask for less data (CSS, Media Queries Level 5, section 12.5).
+SAVING_DATA = "(prefers-reduced-data: reduce)"
+
 Texts = Callable[[Attribute], str]
+#: A file's copy of one kind: its path and bytes.
+CopyOf = Callable[[PageFile], tuple[str, int] | None]
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,18 +64,26 @@ class Writer:
     def sources(self, spot: PicturePlace, *, sizes: str, also: str = "") -> list[str]:
         """A ``<source>`` for each kind of copy, the lightest kind first. ``sizes``: how wide it is shown;
         ``also``: attributes that each has, with a space before them."""
-        listed = self._candidates if spot.candidates else self._own_sizes
+        # Those that browsers take whose visitor asked for less data come first; a second medium would not do.
+        leaner = any(file.save_data for file in self._files(spot)) and "media" not in also
+        forms: list[tuple[Callable[[str], CopyOf], str]] = [(_usual, "")]
+        if leaner:
+            forms.insert(0, (_leaner, f' media="{SAVING_DATA}"'))
         out = []
-        for kind in _COPIES:
-            found = listed(spot, kind)
-            if found:
-                wide = (
-                    f' sizes="{escaped(sizes)}"'
-                    if sizes and any(candidate.width for candidate in found)
-                    else ""
-                )
-                out.append(f'<source type="{kind}" srcset="{escaped(written(found))}"{wide}{also}>')
+        for form, media in forms:
+            listed = self._candidates if spot.candidates else self._own_sizes
+            for kind in _COPIES:
+                found = listed(spot, form(kind))
+                if found:
+                    widths = sizes and any(candidate.width for candidate in found)
+                    wide = f' sizes="{escaped(sizes)}"' if widths else ""
+                    out.append(
+                        f'<source type="{kind}"{media} srcset="{escaped(written(found))}"{wide}{also}>'
+                    )
         return out
+
+    def _files(self, spot: PicturePlace) -> list[PageFile]:
+        return [self.files[place.path] for place in spot.places if place.path in self.files]
 
     def attributes(self, spot: PicturePlace, *, lazy: bool, first: bool, alone: bool) -> list[str]:
         """What an ``<img>`` lacks, ready to be written. ``lazy``: it is loaded late; ``first``: the page
@@ -145,18 +158,18 @@ class Writer:
         enough = next((width for width in wide if width >= most), None)
         return [by_width[width] for width in wide if enough is None or width <= enough]
 
-    def _own_sizes(self, spot: PicturePlace, kind: str) -> list[Candidate]:
+    def _own_sizes(self, spot: PicturePlace, copy_of: CopyOf) -> list[Candidate]:
         """For an ``<img>`` with ``src`` alone: copies of its sizes, or of itself."""
         file = self._file(spot.src)
         if file is None or spot.src is None:
             return []
         sizes = self._useful(file, spot.tag) if self.rules.sizes else [file]
-        found = _light([(size.width, size.bytes, _copy(size, kind)) for size in sizes], keep=len(sizes) - 1)
+        found = _light([(size.width, size.bytes, copy_of(size)) for size in sizes], keep=len(sizes) - 1)
         if len(sizes) < 2:
             return [Candidate(self._address(path, spot.src), "") for _, path in found]
         return [Candidate(self._address(path, spot.src), f"{width}w") for width, path in found]
 
-    def _candidates(self, spot: PicturePlace, kind: str) -> list[Candidate]:
+    def _candidates(self, spot: PicturePlace, copy_of: CopyOf) -> list[Candidate]:
         """For an ``<img>`` or ``<source>`` with ``srcset``: copies of all its candidates."""
         entries: list[tuple[int, int, tuple[str, int] | None]] = []
         descriptors: dict[str, tuple[Candidate, Place]] = {}
@@ -164,7 +177,7 @@ class Writer:
             file = self._file(place)
             if file is None or place is None:
                 return []
-            copy = _copy(file, kind)
+            copy = copy_of(file)
             entries.append((candidate.width or 0, file.bytes, copy))
             if copy is not None:
                 descriptors[copy[0]] = (candidate, place)
@@ -178,8 +191,17 @@ class Writer:
         ]
 
 
-def _copy(file: PageFile, kind: str) -> tuple[str, int] | None:
-    return next(((copy.path, copy.bytes) for copy in file.copies if copy.media_type == kind), None)
+def _copy(copies: Sequence[PageCopy], kind: str) -> tuple[str, int] | None:
+    return next(((copy.path, copy.bytes) for copy in copies if copy.media_type == kind), None)
+
+
+def _usual(kind: str) -> CopyOf:
+    return lambda file: _copy(file.copies, kind)
+
+
+def _leaner(kind: str) -> CopyOf:
+    """The form for who asks for less data; the usual copy of a file that has none."""
+    return lambda file: _copy(file.save_data, kind) or _copy(file.copies, kind)
 
 
 def _light(entries: list[tuple[int, int, tuple[str, int] | None]], *, keep: int) -> list[tuple[int, str]]:

@@ -124,7 +124,7 @@ def treat_file(
         )
     recipe = order.recipe
     if stage is Stage.LIGHT:
-        recipe = replace(recipe, copies=frozenset(), convert=frozenset())
+        recipe = replace(recipe, copies=frozenset(), convert=frozenset(), save_data=False)
     made = made_of_duplicate(keeper, file, source, recipe, order.key) if stage is Stage.WHOLE else None
     if made is None:
         megapixels = file.width * file.height / 1e6
@@ -273,7 +273,9 @@ def _by_hand(keeper: Keeper, file: File) -> bool:
 
 
 def _outcome(reports: tuple[dict[str, Any], ...], removed: bool) -> ItemOutcome:
-    chosen = [report for report in reports if report["verdict"] == "chosen"]
+    # Leaner forms promise less, to those who asked for less.
+    whole = [report for report in reports if report["role"] != Purpose.SAVE_DATA]
+    chosen = [report for report in whole if report["verdict"] == "chosen"]
     main = next((report for report in chosen if report["role"] == "file"), None)
     places = [report["worst_place"] for report in chosen if report["worst_place"] is not None]
     state = FileState.REMOVED if removed else FileState.LIGHTER if chosen else FileState.KEPT

@@ -60,6 +60,7 @@ def server_rules(slug: Slug, server: ServerKind, actor: Looking, session: Sessio
         tuple(sorted(known.formats)),
         settings.max_age,
         (*moved, *(Moved(path, to, always=True) for path, to in known.redirects)),
+        known.save_data,
     )
     try:
         return Response(rules(server, ground), media_type="text/plain; charset=utf-8")

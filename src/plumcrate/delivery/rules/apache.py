@@ -2,7 +2,19 @@
 
 from __future__ import annotations
 
-from .ground import Moved, RulesContext, accepts, checked, endings, literal, media_type, picture
+from .ground import (
+    ASKS_FOR_LESS,
+    LEANER,
+    Moved,
+    RulesContext,
+    accepts,
+    checked,
+    copy,
+    endings,
+    literal,
+    media_type,
+    picture,
+)
 
 _TEMPLATE = """\
 # Light pictures for {name}: each browser gets the lightest form it accepts.
@@ -21,7 +33,7 @@ RewriteRule "(^|/)\\.plumcrate" - [R=404,L]
 
 {sent}# A copy that was taken back while a page still names it: its file.
 RewriteCond "%{{REQUEST_FILENAME}}" !-f
-RewriteRule "^({picture})\\.(?:{copies})$" "$1" [B=?#%,L]
+RewriteRule "^({picture}){copy}$" "$1" [B=?#%,L]
 
 # A copy is served where it is accepted by name, not with q=0, never for a file that is not there, and never
 # through a link.
@@ -29,24 +41,28 @@ RewriteRule "^({picture})\\.(?:{copies})$" "$1" [B=?#%,L]
 {moved}
 <FilesMatch "\\.(?i:{endings})$">
     # Whatever stands between must know that the answer depends on Accept.
-    Header merge Vary Accept
+    Header merge Vary "{vary}"
     Header set Cache-Control "{lasting}"
 </FilesMatch>
 """
 _RULE = """\
-RewriteCond "%{{HTTP:Accept}}" "{accepts}" [NC]
+{less}RewriteCond "%{{HTTP:Accept}}" "{accepts}" [NC]
 RewriteCond "%{{REQUEST_FILENAME}}" -f
 RewriteCond "%{{REQUEST_FILENAME}}" !-l
-RewriteCond "%{{REQUEST_FILENAME}}.{format}" -f
-RewriteCond "%{{REQUEST_FILENAME}}.{format}" !-l
-RewriteRule "^({picture})$" "$1.{format}" [B=?#%,L]
+RewriteCond "%{{REQUEST_FILENAME}}{ending}" -f
+RewriteCond "%{{REQUEST_FILENAME}}{ending}" !-l
+RewriteRule "^({picture})$" "$1{ending}" [B=?#%,L]
 """
+_LESS = f'RewriteCond "%{{HTTP:Save-Data}}" "{ASKS_FOR_LESS}" [NC]\n'
 
 
 def written(ground: RulesContext) -> str:
     """For Apache httpd 2.4.26 or newer."""
     rules = "".join(
-        _RULE.format(accepts=accepts(format), format=format, picture=picture()) for format in ground.copies
+        _RULE.format(accepts=accepts(format), ending=f"{leaner}.{format}", picture=picture(), less=less)
+        for leaner, less in ((LEANER, _LESS), ("", ""))
+        if ground.save_data or not leaner
+        for format in ground.copies
     )
     return _TEMPLATE.format(
         name=checked(ground.name, "the name"),
@@ -55,7 +71,8 @@ def written(ground: RulesContext) -> str:
         base=checked(ground.prefix, "the address"),
         types="\n".join(f"AddType {media_type(format)} .{format}" for format in ground.copies),
         picture=picture(),
-        copies="|".join(ground.copies) or "avif",
+        copy=copy(ground.copies),
+        vary=ground.vary,
         rules=rules,
         endings="|".join(endings()),
         lasting=ground.lasting,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .ground import RulesContext, checked, literal, media_type, picture
+from .ground import ASKS_FOR_LESS, LEANER, RulesContext, checked, copy, literal, media_type, picture
 
 _TEMPLATE = """\
 # Light pictures for {name}: each browser gets the lightest form it accepts.
@@ -23,7 +23,7 @@ error @light_ours 404
 {moved}
 # A copy that was taken back while a page still names it: its file.
 @light_gone {{
-	path_regexp light "^(/{picture})\\.(?:{copies})$"
+	path_regexp light "^(/{picture}){copy}$"
 	not file
 }}
 rewrite @light_gone {{re.light.1}}
@@ -35,33 +35,44 @@ rewrite @light_gone {{re.light.1}}
 }}
 route @light_pictures {{
 	# Whatever stands between must know that the answer depends on Accept.
-	header +Vary Accept
+	header +Vary "{vary}"
 	header Cache-Control "{lasting}"
 {rules}}}
 """
 _RULE = """\
-	@light_{format} {{
-		header_regexp Accept (?i)(^|,)\\s*{kind}\\s*(;|,|$)
+	@light_{name} {{
+{less}		header_regexp Accept (?i)(^|,)\\s*{kind}\\s*(;|,|$)
 		not header_regexp Accept (?i)(^|,)\\s*{kind}\\s*(;[^,;]*)*;\\s*q\\s*=\\s*0(\\.0*)?\\s*([;,]|$)
-		file {{path}}.{format}
+		file {{path}}{ending}
 	}}
-	route @light_{format} {{
+	route @light_{name} {{
 		header Content-Type {kind}
-		rewrite {{path}}.{format}
+		rewrite {{path}}{ending}
 	}}
 """
 
 
 def written(ground: RulesContext) -> str:
     """For Caddy 2.6 or newer."""
-    rules = [_RULE.format(format=format, kind=media_type(format)) for format in ground.copies]
+    rules = [
+        _RULE.format(
+            name=f"less_{format}" if leaner else format,
+            kind=media_type(format),
+            ending=f"{leaner}.{format}",
+            less=f"\t\theader_regexp Save-Data (?i){ASKS_FOR_LESS}\n" if leaner else "",
+        )
+        for leaner in (LEANER, "")
+        if ground.save_data or not leaner
+        for format in ground.copies
+    ]
     return _TEMPLATE.format(
         name=checked(ground.name, "the name"),
         folder=checked(ground.folder, "the folder", odd='"\\{}*'),
         prefix=checked(ground.prefix, "the address", odd=""),
         lasting=ground.lasting,
         picture=picture(),
-        copies="|".join(ground.copies) or "avif",
+        copy=copy(ground.copies),
+        vary=ground.vary,
         rules="".join(rules),
         moved=_moved(ground) + ground.left_out,
     )

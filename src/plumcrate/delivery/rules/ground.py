@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from urllib.parse import quote, unquote, urlsplit
 
+from plumcrate.contract.pictures import Purpose
 from plumcrate.imaging.formats import FORMATS
 
 #: A longer name, in bytes, is left out of the rules: a server reads its configuration in pieces of 4 kB, and
@@ -32,7 +34,7 @@ class Moved:
 @dataclass(frozen=True, slots=True)
 class RulesContext:
     """``address``: where the site serves ``folder``; ``copies``: formats of copies, the lightest first;
-    ``max_age`` in seconds."""
+    ``max_age`` in seconds; ``save_data``: whether there are copies for who asks for less data."""
 
     name: str
     folder: str
@@ -40,6 +42,7 @@ class RulesContext:
     copies: tuple[str, ...]
     max_age: int
     moved: tuple[Moved, ...] = field(default=())
+    save_data: bool = False
 
     @property
     def prefix(self) -> str:
@@ -56,6 +59,11 @@ class RulesContext:
     def lasting(self) -> str:
         """What ``Cache-Control`` says."""
         return f"public, max-age={self.max_age}" if self.max_age else "public, no-cache"
+
+    @property
+    def vary(self) -> str:
+        """What ``Vary`` says: whatever stands between must know what answers depend on."""
+        return "Accept, Save-Data" if self.save_data else "Accept"
 
     @property
     def sayable(self) -> list[Moved]:
@@ -122,3 +130,14 @@ def accepts(format: str) -> str:
     q=0."""
     kind = media_type(format).replace("+", r"\+")
     return rf"(?:^|,)\s*{kind}\s*(?:;(?!\s*q\s*=\s*0(?:\.0*)?\s*(?:[;,]|$))[^,;]*)*(?:,|$)"
+
+
+#: What ends the name of a copy for who asks for less data, before its format's ending.
+LEANER = f".{Purpose.SAVE_DATA}"
+#: That a request asks for less data, as a Perl-compatible expression over ``Save-Data``.
+ASKS_FOR_LESS = r"(?:^|;)\s*on\s*(?:;|$)"
+
+
+def copy(formats: Sequence[str]) -> str:
+    """A regular expression for what is behind a picture's name in the name of a copy."""
+    return rf"(?:\{LEANER})?\.(?:{'|'.join(formats) or 'avif'})"

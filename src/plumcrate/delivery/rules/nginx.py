@@ -6,7 +6,18 @@ import string
 
 from plumcrate.imaging.formats import FORMATS
 
-from .ground import Moved, RulesContext, accepts, checked, literal, media_type, picture
+from .ground import (
+    ASKS_FOR_LESS,
+    LEANER,
+    Moved,
+    RulesContext,
+    accepts,
+    checked,
+    copy,
+    literal,
+    media_type,
+    picture,
+)
 
 _TEMPLATE = """\
 # Light pictures for {name}: each browser gets the lightest form it accepts.
@@ -26,7 +37,7 @@ location ~ "^{prefix}(?:.*/)?\\.plumcrate" {{
 }}
 
 # A copy; when it was taken back and a page still names it, its file.
-location ~ "^{prefix}(?<light_copy_{word}>(?<light_file_{word}>{picture})\\.(?:{copies}))$" {{
+location ~ "^{prefix}(?<light_copy_{word}>(?<light_file_{word}>{picture}){copy})$" {{
 {common}
     try_files /$light_copy_{word} /$light_file_{word} =404;
 }}
@@ -49,7 +60,7 @@ _COMMON = """\
         {types}
     }}
     # Whatever stands between must know that the answer depends on Accept.
-    add_header Vary Accept;
+    add_header Vary "{vary}";
     add_header Cache-Control "{lasting}";
     expires off;\
 """
@@ -69,8 +80,16 @@ def written(ground: RulesContext) -> str:
             f'map $http_accept {variable} {{\n    default "/-";\n    "~*{accepts(format)}" ".{format}";\n}}'
         )
         tries.append(f"/$light_path_{word}{variable}")
+    if ground.save_data:
+        saving = f"$light_saving_{word}"
+        maps.append(f'map $http_save_data {saving} {{\n    default "";\n    "~*{ASKS_FOR_LESS}" "less";\n}}')
+        for place, format in enumerate(ground.copies):
+            usual, less = f"$light_{format}_{word}", f"$light_less_{format}_{word}"
+            ways = f'    default "/-";\n    "less.{format}" "{LEANER}.{format}";\n'
+            maps.append(f'map "{saving}{usual}" {less} {{\n{ways}}}')
+            tries.insert(place, f"/$light_path_{word}{less}")
     common = _COMMON.format(
-        folder=_plain(ground.folder, "the folder"), types=_types(), lasting=ground.lasting
+        folder=_plain(ground.folder, "the folder"), types=_types(), lasting=ground.lasting, vary=ground.vary
     )
     moved = [one for one in ground.sayable if not one.always]
     sent = [one for one in ground.sayable if one.always]
@@ -81,7 +100,7 @@ def written(ground: RulesContext) -> str:
         word=word,
         prefix=literal(checked(ground.prefix, "the address", odd="")),
         picture=picture(),
-        copies="|".join(ground.copies) or "avif",
+        copy=copy(ground.copies),
         common=common,
         tries=" ".join(tries),
         maps="\n".join(maps),

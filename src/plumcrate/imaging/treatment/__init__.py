@@ -24,6 +24,7 @@ from .jpeg import treat_jpeg
 from .modern import avif_copy, treat_modern, webp_copy
 from .pdf import treat_pdf
 from .png import treat_png
+from .save_data import leaner_forms
 from .shaped import treat_shaped
 from .source import identified
 from .svg import treat_svg
@@ -75,7 +76,10 @@ def treat(
         offered = conversions(case, after) if recipe.convert else ()
         case.main_is_made()
         limit = NO_LIMIT if recipe.keep_larger_copies else after
-        outputs += [replace(output, role="copy") for output in _copies(case, limit)]
+        copies = _copies(case, limit)
+        outputs += [replace(output, role="copy") for output in copies]
+        if recipe.save_data:
+            outputs += [replace(output, role="save-data") for output in leaner_forms(case, after, copies)]
         outputs += [replace(output, role="conversion") for output in offered]
         return Treatment(case.facts, len(data), tuple(outputs))
     except ImagingError:

@@ -7,7 +7,7 @@ from typing import Any, ClassVar
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from plumcrate.contract.pictures import FileState
+from plumcrate.contract.pictures import FileState, Purpose
 from plumcrate.keeping.steps import Step, passed
 from plumcrate.records.tables import Derived
 from plumcrate.storage.errors import StorageError
@@ -83,6 +83,7 @@ class WriteDerived(Appear):
             "format": payload.format,
             "width": payload.width,
             "height": payload.height,
+            "stands_in": payload.purpose != Purpose.SAVE_DATA,
             "path": self.entry.path,
             "size": facts.size,
             "sha256": self.entry.after_sha256,

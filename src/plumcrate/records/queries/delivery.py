@@ -40,7 +40,8 @@ class Copy:
 class RecordedFile:
     """A file on record, as it was last seen, and the copies that stand for it.
 
-    ``size`` and ``mtime_ns`` tell whether the file that stands there is the one whose copies these are.
+    ``leaner``: copies for who asks for less data. ``size`` and ``mtime_ns`` tell whether the file that stands
+    there is the one whose copies these are.
     ``redirect`` is the path of another picture that it is answered with, since a person said so.
     ``moved`` is the path of the conversion that took its place, or with ``removed_unused`` of the picture
     that a file was made of which is not there.
@@ -54,6 +55,7 @@ class RecordedFile:
     sha256: bytes | None
     copies: tuple[Copy, ...]
     size_before: int
+    leaner: tuple[Copy, ...] = ()
     moved: str | None = None
     removed_unused: bool = False
     redirect: str | None = None
@@ -61,17 +63,20 @@ class RecordedFile:
 
 @dataclass(frozen=True, slots=True)
 class RulesGround:
-    """Formats of the copies there are or will be; files that made way, with the path of what they made way
-    for; files that are answered with another."""
+    """Formats of the copies there are or will be, and whether some are for who asks for less data; files that
+    made way, with the path of what they made way for; files that are answered with another."""
 
     formats: list[str]
+    save_data: bool
     moved: list[tuple[str, str]]
     redirects: list[tuple[str, str]]
 
 
 def rules_ground(session: Session, library: Library) -> RulesGround:
     """What the rules of a library's server are written from."""
-    wanted = list(current_recipe(session, library.id).settings.get("copies", ()))
+    settings = current_recipe(session, library.id).settings
+    wanted = list(settings.get("copies", ()))
+    leaner = select(Derived.id).where(Derived.library_id == library.id, Derived.purpose == Purpose.SAVE_DATA)
     there = session.scalars(
         select(Derived.format)
         .where(Derived.library_id == library.id, Derived.purpose == Purpose.COPY)
@@ -89,6 +94,7 @@ def rules_ground(session: Session, library: Library) -> RulesGround:
     )
     return RulesGround(
         [*dict.fromkeys((*wanted, *there))],
+        bool(settings.get("save_data")) or session.scalar(leaner.limit(1)) is not None,
         [(path, to) for path, to in moved],
         all_redirects(session, library.id),
     )
@@ -110,9 +116,7 @@ def known_at(session: Session, library_id: int, path: str) -> RecordedFile | Non
         select(File).where(File.library_id == library_id, File.path == path, File.state != FileState.GONE)
     ).one_or_none()
     if file is not None:
-        copies = tuple(
-            Copy(row.path, row.format, row.size, row.sha256) for row in file.copies if row.stands_in
-        )
+        copies = tuple(_copy(row) for row in file.copies if row.stands_in)
         conversion = file.conversion if file.state == FileState.REMOVED else None
         moved = conversion.path if conversion is not None else None
         return RecordedFile(
@@ -124,6 +128,7 @@ def known_at(session: Session, library_id: int, path: str) -> RecordedFile | Non
             file.sha256,
             copies,
             file.size_before,
+            tuple(map(_copy, file.leaner)),
             moved,
             redirect=redirected_to(session, file),
         )
@@ -138,6 +143,10 @@ def known_at(session: Session, library_id: int, path: str) -> RecordedFile | Non
     )
 
 
+def _copy(row: Derived) -> Copy:
+    return Copy(row.path, row.format, row.size, row.sha256)
+
+
 def _removed_unused_at(session: Session, library_id: int, path: str) -> RecordedFile | None:
     original = aliased(File)
     row = session.execute(
@@ -149,4 +158,6 @@ def _removed_unused_at(session: Session, library_id: int, path: str) -> Recorded
     if row is None:
         return None
     file, moved = row
-    return RecordedFile(file.id, file.picture_id, file.format, 0, 0, None, (), 0, moved, removed_unused=True)
+    return RecordedFile(
+        file.id, file.picture_id, file.format, 0, 0, None, (), 0, moved=moved, removed_unused=True
+    )

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 from plumcrate.contract.delivery import PageCopy, PageFile
 from plumcrate.contract.pictures import FileState
 from plumcrate.records.queries.descriptions import alternatives_of
-from plumcrate.records.tables import File
+from plumcrate.records.tables import Derived, File
 
 from .redirects import instead_of, redirected_among
 
@@ -50,7 +50,8 @@ def page_files(
         other = instead_of(session, file) if file.picture_id in redirected else None
         if other is not None and other.format == file.format and same_shape(other, file):
             # Its own file stays what a browser falls back to; the copies are the other's, fetched once.
-            page_file.copies = _page_file(other, media_types).copies
+            instead = _page_file(other, media_types)
+            page_file.copies, page_file.save_data = instead.copies, instead.save_data
             page_file.sizes = []
         page_file.alternatives = said.get(file.picture_id, {})
         found[file.path] = (file.id, page_file)
@@ -76,11 +77,8 @@ def cut_for(
 
 
 def _page_file(file: File, media_types: dict[str, str], sizes: Sequence[PageFile] = ()) -> PageFile:
-    copies = [
-        PageCopy(path=row.path, media_type=media_types[row.format], bytes=row.size)
-        for row in file.copies
-        if row.stands_in and row.size < file.size_now and row.format in media_types
-    ]
+    copies = [_page_copy(row, media_types) for row in file.copies if row.stands_in]
+    leaner = [_page_copy(row, media_types) for row in file.leaner]
     return PageFile(
         path=file.path,
         media_type=media_types[file.format or ""],
@@ -88,8 +86,20 @@ def _page_file(file: File, media_types: dict[str, str], sizes: Sequence[PageFile
         width=file.shown[0],
         height=file.shown[1],
         transparent=file.transparent,
-        copies=sorted(copies, key=lambda copy: copy.bytes),
+        copies=_lighter(copies, file.size_now),
+        save_data=_lighter(leaner, file.size_now),
         sizes=list(sizes),
+    )
+
+
+def _page_copy(row: Derived, media_types: dict[str, str]) -> PageCopy:
+    return PageCopy(path=row.path, media_type=media_types.get(row.format, ""), bytes=row.size)
+
+
+def _lighter(copies: Sequence[PageCopy], size: int) -> list[PageCopy]:
+    """Those of a known type that are lighter than the file, the lightest first."""
+    return sorted(
+        (copy for copy in copies if copy.media_type and copy.bytes < size), key=lambda copy: copy.bytes
     )
 
 

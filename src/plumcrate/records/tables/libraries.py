@@ -172,6 +172,11 @@ class File(Base):
         return [derived for derived in self.derived if derived.purpose == Purpose.COPY]
 
     @property
+    def leaner(self) -> list[Derived]:
+        """Copies at a lower level, for who asks for less data."""
+        return [derived for derived in self.derived if derived.purpose == Purpose.SAVE_DATA]
+
+    @property
     def conversion(self) -> Derived | None:
         """The file in another format that stands, or may stand, in its place."""
         return next((derived for derived in self.derived if derived.purpose == Purpose.CONVERSION), None)
@@ -214,7 +219,8 @@ class Result(Base):
 class Derived(Base):
     """Something we made that stands beside a file: a copy, or a conversion.
 
-    ``stands_in``: browsers that know its format fetch it in the file's place.
+    ``stands_in``: browsers that know its format fetch it in the file's place; not what only those get who ask
+    for less data.
     """
 
     __tablename__ = "derived"
