@@ -91,6 +91,10 @@ class Settings(BaseSettings):
     keep_left_days: int = Field(
         90, ge=1, description="Backups of a library that was disconnected are deleted after so long."
     )
+    offered_folders: list[str] = Field(
+        ["/srv", "/var/www", "/home", "/mnt", "/media", "/data"],
+        description="Folders among which the console lets an administrator choose one to connect.",
+    )
     pages_allowed: list[str] = Field(
         [], description="Hosts and networks that pages and webhooks may reach though not public: host:port."
     )

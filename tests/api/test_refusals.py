@@ -66,7 +66,7 @@ def test_folders_without_permission(
     (tmp_path / "site").mkdir()
     monkeypatch.setattr(os, "access", lambda _, mode: not mode & lacking)
     with database.begin() as session, pytest.raises(Refusal) as caught:
-        connecting._checked_root(session, str(tmp_path / "site"), settings.state_dir)
+        connecting.checked_root(session, str(tmp_path / "site"), settings.state_dir)
     assert caught.value.code == code
     assert "owner and mode" in str(caught.value)
 

@@ -125,6 +125,8 @@ ENTRIES: dict[str, Entry] = {
     "PUT /libraries/{slug}/recipe": Entry(ADMINISTER, lambda _: {}),
     "GET /libraries/{slug}/recipes": Entry(LOOK),
     "POST /libraries/{slug}/recipe/effect": Entry(LOOK, lambda _: {}),
+    "GET /folders": Entry(SERVICE),
+    "GET /folders/preview": Entry(SERVICE, query=lambda _: {"path": "/srv/x.jpg"}),
     "GET /formats": Entry(LOOK),
     "GET /libraries/{slug}/pictures": Entry(LOOK, query=lambda _: {"search": "otter"}),
     "GET /libraries/{slug}/facets": Entry(LOOK, query=lambda _: {"search": "otter"}),

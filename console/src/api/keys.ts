@@ -8,6 +8,7 @@ export const keys = {
   machine: ["machine"],
   libraries: ["libraries"],
   savings: (slug: string) => ["savings", slug],
+  folder: (path: string | null) => ["folder", path],
   folders: (slug: string) => ["folders", slug],
   pictures: (slug: string, filters: object) => ["pictures", slug, filters],
   picture: (id: number) => ["picture", id],

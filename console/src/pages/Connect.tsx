@@ -4,6 +4,7 @@ import { useNavigate } from "react-router";
 import { api, ask, type CopyFormat } from "../api/client";
 import { keys } from "../api/keys";
 import { LEVELS, type LevelName } from "../look/words";
+import { FolderChooser } from "../parts/FolderChooser";
 import { LevelChoice } from "../parts/LevelChoice";
 import { MetadataChoice, type MetadataKind } from "../parts/MetadataChoice";
 import { Button, Card, ErrorNote, Field, INPUT, PageTitle } from "../parts/ui";
@@ -50,7 +51,7 @@ export function Connect() {
           </Field>
           <Field
             label="Folder"
-            hint="The absolute path on the service’s machine. Everything below it belongs to the library."
+            hint="Choose it below, or type its absolute path on the service’s machine. Everything below it belongs to the library."
           >
             <input
               className={`${INPUT} font-mono text-sm`}
@@ -60,6 +61,7 @@ export function Connect() {
               onChange={(event) => setRoot(event.target.value)}
             />
           </Field>
+          <FolderChooser chosen={root} onChoose={setRoot} />
           <LevelChoice level={level} onLevel={setLevel} copies={copies} onCopies={setCopies} />
           <fieldset>
             <legend className="mb-1 text-sm font-semibold">

@@ -16,6 +16,7 @@ from plumcrate.api.routers import (
     audit,
     care,
     descriptions,
+    folders,
     intake,
     jobs,
     keys,
@@ -71,6 +72,7 @@ ROUTERS = (
     descriptions,
     mapping,
     near_duplicates,
+    folders,
 )
 #: Below it pictures are served to anybody, where a library says so.
 MEDIA = "/media"

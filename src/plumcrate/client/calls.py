@@ -39,6 +39,7 @@ from plumcrate.contract.descriptions import (
     Texts,
     Undone,
 )
+from plumcrate.contract.folders import FolderView
 from plumcrate.contract.jobs import CheckRequest, ForecastRequest, Job, JobKind, PruneRequest, ReportRequest
 from plumcrate.contract.libraries import Library, LibraryChange, LibraryRequest
 from plumcrate.contract.mapping import FolderProposal, MappingTaken, ProposalAnswer
@@ -911,3 +912,8 @@ def redirect_picture(picture_id: int, to: int) -> Call[Redirected]:
 def take_redirect_back(picture_id: int) -> Call[None]:
     """Answers a picture with itself again."""
     return Call("DELETE", f"/pictures/{_part(picture_id)}/redirect", TypeAdapter(type(None)))
+
+
+def folders(path: str | None = None) -> Call[FolderView]:
+    """What is in a folder of the service's machine; without a path: the folders that may be connected."""
+    return _get("/folders", FolderView, path=path)

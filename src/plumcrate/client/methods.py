@@ -152,3 +152,4 @@ class Methods:
     keep_apart = Method(calls.keep_apart)
     redirect_picture = Method(calls.redirect_picture)
     take_redirect_back = Method(calls.take_redirect_back)
+    folders = Method(calls.folders)

@@ -162,6 +162,7 @@ class Demo:
             "PLUMCRATE_DATABASE_URL": url,
             "PLUMCRATE_STATE_DIR": str(self.home / "state"),
             "PLUMCRATE_PORT": str(facts["port"]),
+            "PLUMCRATE_OFFERED_FOLDERS": json.dumps([str(self.home)]),
             "PLUMCRATE_SITE_LIBRARY": str(self.library),
             "PLUMCRATE_SITE_HOOK": str(self.home / "hook.json"),
             "PLUMCRATE_SITE_PORT": str(facts["site_port"]),

@@ -54,7 +54,7 @@ def connect(session: Session, request: LibraryRequest, state_dir: Path, by: str)
     """A new library. Nothing in its folder is touched. Raises :class:`Refusal`."""
     # One at a time, so that no two overlap.
     session.execute(select(func.pg_advisory_xact_lock(CONNECT_LOCK, 1)))
-    root = _checked_root(session, request.root, state_dir)
+    root = checked_root(session, request.root, state_dir)
     slug = request.slug or slug_of(request.name)
     if session.scalar(select(Library.id).where(Library.slug == slug)):
         raise Refusal("slug-taken", f"another library is called {slug}; give another short name")
@@ -167,7 +167,8 @@ def _checked_patterns(patterns: list[str] | None) -> list[str]:
     return patterns
 
 
-def _checked_root(session: Session, given: str, state_dir: Path) -> Path:
+def checked_root(session: Session, given: str, state_dir: Path) -> Path:
+    """A folder as it really is, when it can be a library. Raises :class:`Refusal`."""
     path = Path(given)
     if not path.is_absolute():
         raise Refusal("invalid-request", "give the folder's absolute path, as the service sees it")

@@ -28,8 +28,11 @@ _CELLS, _ROUNDS = 8, 6
 #: One picture lies in the other by so much of its area, and takes up so much of the other's.
 _WITHIN, _TAKES_UP = 0.8, 0.3
 #: Two pictures are the same by their features: so many, and this part of those that both could show; then
-#: the thumbnails correlate so well, and the least alike part differs no more.
-_FEATURES, _OF_FEATURES, _ALIKE, _WORST = 8, 0.25, 0.93, 0.5
+#: the thumbnails correlate so well, and the least alike part differs no more; of a cut, whose thumbnail is
+#: finer, the other.
+_FEATURES, _OF_FEATURES, _ALIKE, _WORST, _WORST_OF_CUT = 8, 0.25, 0.93, 0.5, 0.75
+#: Or by fewer features, where nothing is turned, by degrees; half of each is shown; and they are this alike.
+_UPRIGHT, _HALF, _ALIKE_BY_FEW, _WORST_BY_FEW = 5.0, 0.5, 0.995, 0.25
 #: Or as wholes, with fewer features or none: both show all of the other, this alike.
 _ALL, _ALIKE_AS_WHOLES, _WORST_AS_WHOLES = 0.9, 0.99, 0.2
 #: Without features: of one shape, up to this logarithm.
@@ -189,11 +192,14 @@ def _agreeing(
     there = similarity.applied(grid * mine) / theirs
     inside = _inside(there)
     alike, worst = _alikeness(_shown_at(first, grid[inside]), _shown_at(second, there[inside]), grid[inside])
-    known = features >= max(_FEATURES, _OF_FEATURES * shared) and alike >= _ALIKE and worst <= _WORST
-    if not known and not (min(of_first, of_second) >= _ALL and _as_wholes_alike(alike, worst)):
-        return None
     scale = similarity.size * max(second.width, second.height) / max(first.width, first.height)
     turn = math.degrees(math.atan2(similarity.b, similarity.a))
+    least = min(of_first, of_second)
+    furthest = _WORST if least >= _ALL else _WORST_OF_CUT
+    by_features = features >= max(_FEATURES, _OF_FEATURES * shared) and alike >= _ALIKE and worst <= furthest
+    by_few = abs(turn) <= _UPRIGHT and least >= _HALF and alike >= _ALIKE_BY_FEW and worst <= _WORST_BY_FEW
+    if not (by_features or by_few or (least >= _ALL and _as_wholes_alike(alike, worst))):
+        return None
     return Match(scale, turn, of_first, of_second, alike, worst, features)
 
 
