@@ -424,8 +424,8 @@ export function takeJob(cache: QueryClient, job: Job): void {
   if (!underWay(job)) stale(cache, MAKES_STALE[job.kind]);
 }
 
-export function useMachine() {
-  return useQuery({ queryKey: keys.machine, queryFn: () => ask(api.GET("/api/v1/machine")) });
+export function useMachine(enabled = true) {
+  return useQuery({ queryKey: keys.machine, queryFn: () => ask(api.GET("/api/v1/machine")), enabled });
 }
 
 export function usePlan(id: number) {

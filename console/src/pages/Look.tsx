@@ -8,6 +8,7 @@ import { useMay } from "../api/people";
 import { underWay, useRuns, useSavings, useStartJob } from "../api/queries";
 import { bytes, count, many, saved, when } from "../look/words";
 import { addressOf } from "../pages";
+import { FirstSteps } from "../parts/FirstSteps";
 import { ForecastCard } from "../parts/ForecastCard";
 import { LatelyCard } from "../parts/LatelyCard";
 import { MosaicCard } from "../parts/Mosaic";
@@ -61,6 +62,7 @@ export function Look({ library }: { library: Library }) {
         </Empty>
       ) : (
         <div className="grid gap-5 lg:grid-cols-3">
+          <FirstSteps library={library} sent={savings.data?.sent} />
           <Weight library={library} sent={savings.data?.sent} />
           {treats && <Next library={library} />}
           <MosaicCard library={library} />

@@ -30,6 +30,7 @@ export function ForecastCard({ library }: { library: Library }) {
         </div>
       }
     >
+      <span id="forecast" className="block scroll-mt-24" />
       {start.isError && <ErrorNote error={start.error} />}
       {forecasts.isError && <ErrorNote error={forecasts.error} again={() => void forecasts.refetch()} />}
       {!latest && (
