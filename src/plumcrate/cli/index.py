@@ -133,7 +133,7 @@ INDEX: Index = {
             (
                 "redirect",
                 "answer a picture with another that shows the same",
-                "gannet-ledge 2024/01/kittiwake-flat-line-art.jpg --to 2024/02/open-day-14.jpg",
+                "gannet-ledge '2025/10/headland copy (2).jpg' --to 2024/01/gannet-ledge-headland-01.jpg",
             ),
         ),
         **_of(
