@@ -100,6 +100,7 @@ export const RECIPE = {
     copies: ["webp", "avif"],
     keep_larger_copies: false,
     save_data: false,
+    document_ppi: 0,
     effort: "normal",
     fixed_quality: { jpeg: null, webp: null, avif: null },
     metadata: ["rights"],

@@ -197,3 +197,71 @@ def test_a_document_with_other_bytes_anywhere_is_refused_or_still_as_promised(at
     if isinstance(main, Chosen):
         before, after = (pypdfium2.PdfDocument(one)[0].render().to_numpy() for one in (odd, main.data))
         assert np.array_equal(before, after)
+
+
+def with_pictures(*places: tuple[Image.Image, float]) -> bytes:
+    """A page with pictures, each so many millimetres wide."""
+    pdf = FPDF()
+    pdf.add_page()
+    for number, (image, wide) in enumerate(places):
+        pdf.image(stored(image, "JPEG"), x=10, y=10 + 60 * number, w=wide)
+    return bytes(pdf.output())
+
+
+def sizes_in(data: bytes) -> list[tuple[int, int]]:
+    with pikepdf.open(io.BytesIO(data)) as pdf:
+        pictures = [one for one in pdf.objects if isinstance(one, pikepdf.Stream) and "/Width" in one]
+        return sorted((int(one.Width), int(one.Height)) for one in pictures)
+
+
+def test_pictures_get_the_resolution_that_their_place_asks_for() -> None:
+    data = with_pictures((scene(1, 900, 600), 50.8), (scene(2, 300, 200), 76.2))
+    made = treat(data, Recipe(document_ppi=150)).main
+    assert isinstance(made, Chosen)
+    assert sizes_in(made.data) == [(300, 200), (300, 200)]
+    assert made.size < made_of(data).size * 0.6
+    assert made.score is not None
+    assert made.score >= 79.5
+    assert sizes_in(made_of(data).data) == [(300, 200), (900, 600)]
+
+
+def test_no_picture_loses_pixels_at_the_exact_level_or_for_a_little() -> None:
+    data = with_pictures((scene(1, 900, 600), 50.8))
+    exact = treat(data, Recipe(Level.EXACT, document_ppi=150)).main
+    assert exact.size == 0 or sizes_in(getattr(exact, "data", data)) == [(900, 600)]
+    assert shown_size(data, 400) == (900, 600)
+
+
+def shown_size(data: bytes, ppi: int) -> tuple[int, int]:
+    made = treat(data, Recipe(document_ppi=ppi)).main
+    assert isinstance(made, Chosen)
+    (size,) = sizes_in(made.data)
+    return size
+
+
+def test_the_largest_place_counts_also_within_forms_and_what_is_not_followed_keeps_its_pixels() -> None:
+    data = with_pictures((scene(1, 900, 600), 50.8))
+
+    def within_a_form(pdf: pikepdf.Pdf) -> None:
+        page = pdf.pages[0]
+        form = pikepdf.Stream(pdf, page.Contents.read_bytes())
+        form.Type, form.Subtype = pikepdf.Name.XObject, pikepdf.Name.Form
+        form.BBox, form.Matrix = [0, 0, 2_000, 2_000], [2, 0, 0, 2, 0, 0]
+        form.Resources = page.Resources
+        page.Contents = pikepdf.Stream(pdf, b"q /F Do Q")
+        page.Resources = pikepdf.Dictionary(XObject=pikepdf.Dictionary(F=form))
+
+    assert shown_size(data, 150) == (300, 200)
+    assert shown_size(changed(data, within_a_form), 150) == (600, 400)
+
+    def in_a_note(pdf: pikepdf.Pdf) -> None:
+        page = pdf.pages[0]
+        look = pikepdf.Stream(pdf, b"")
+        look.Type, look.Subtype, look.BBox = pikepdf.Name.XObject, pikepdf.Name.Form, [0, 0, 9, 9]
+        look.Resources = pikepdf.Dictionary(XObject=page.Resources.XObject)
+        note = pikepdf.Dictionary(Type=pikepdf.Name.Annot, Subtype=pikepdf.Name.Stamp, Rect=[0, 0, 9, 9])
+        note.AP = pikepdf.Dictionary(N=pdf.make_indirect(look))
+        page.Annots = pikepdf.Array([pdf.make_indirect(note)])
+
+    assert shown_size(changed(data, in_a_note), 150) == (900, 600)
+    assert shown_size(changed(data, lambda pdf: setattr(pdf.pages[0], "UserUnit", 2)), 150) == (600, 400)

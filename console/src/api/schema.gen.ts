@@ -6937,6 +6937,12 @@ export interface components {
              * @description Formats, beside each file.
              */
             copies?: components["schemas"]["CopyFormat"][];
+            /**
+             * Document Ppi
+             * @description Pixels to the inch that pictures within documents have at most where they are shown largest; 0 leaves their size. Not at the exact level.
+             * @default 0
+             */
+            document_ppi?: number;
             /** @default normal */
             effort?: components["schemas"]["Effort"];
             fixed_quality?: components["schemas"]["FixedQuality-Input"];
@@ -7003,6 +7009,12 @@ export interface components {
              * @description Formats, beside each file.
              */
             copies: components["schemas"]["CopyFormat"][];
+            /**
+             * Document Ppi
+             * @description Pixels to the inch that pictures within documents have at most where they are shown largest; 0 leaves their size. Not at the exact level.
+             * @default 0
+             */
+            document_ppi: number;
             /** @default normal */
             effort: components["schemas"]["Effort"];
             fixed_quality: components["schemas"]["FixedQuality-Output"];

@@ -305,6 +305,18 @@ function Conversions({ settings, change }: { settings: RecipeSettings; change: C
           on={conversions.for_the_web}
           onChange={(on) => set({ for_the_web: on })}
         />
+        <Field
+          label="Pictures in documents (PDF)"
+          hint="At most so many pixels to the inch where they are shown largest; empty leaves their size. 200 suits screens and most printers."
+        >
+          <NumberInput
+            label="Pixels to the inch in documents"
+            unit="pixels to the inch"
+            max={1200}
+            value={settings.document_ppi || null}
+            onChange={(ppi) => change({ document_ppi: ppi ?? 0 })}
+          />
+        </Field>
         {any && (
           <Field
             label="The first file"

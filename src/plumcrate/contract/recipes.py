@@ -129,6 +129,13 @@ class RecipeSettings(Message):
         description="Make the copies of pictures that weighed pages show once more, at the level below, for "
         "visitors whose browser asks for less data.",
     )
+    document_ppi: Whole = Field(
+        0,
+        ge=0,
+        le=1200,
+        description="Pixels to the inch that pictures within documents have at most where they are shown "
+        "largest; 0 leaves their size. Not at the exact level.",
+    )
     effort: Effort = Effort.NORMAL
     fixed_quality: FixedQuality = Field(default_factory=lambda: FixedQuality())
     metadata: list[MetadataKind] = Field(

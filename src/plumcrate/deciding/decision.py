@@ -80,6 +80,7 @@ def core_recipe(settings: RecipeSettings, how: How | None = None) -> Recipe:
         ),
         clear_hidden=settings.clear_hidden,
         keep_larger_copies=settings.keep_larger_copies,
+        document_ppi=settings.document_ppi,
         convert=frozenset(
             conversion for name, conversion in _CONVERSIONS.items() if getattr(settings.conversions, name)
         ),

@@ -88,9 +88,10 @@ class Recipe:
     which nobody sees, may be cleared. ``convert`` names the other formats that are offered for the
     file itself where they are smaller. ``keep_larger_copies`` takes copies that are no smaller than the
     file. ``fixed`` sets encoders' qualities in place of aiming. ``largest`` is the width and height a
-    picture is fitted into, 0 for no limit. ``save_data``: each copy is made once more at the level below, for
-    who asks for less data. ``sharpening`` what is done when it was, or with
-    ``sharpen_all`` to every still picture, but at the exact level.
+    picture is fitted into, 0 for no limit, ``sharpening`` what is done when it was, or with
+    ``sharpen_all`` to every still picture, but at the exact level. ``save_data``: each copy is made once more
+    at the level below, for who asks for less data. ``document_ppi``: pixels to the inch that the pictures of
+    a document have at most where they are shown largest, 0 for any; not at the exact level.
 
     ``touches``, ``size`` and ``watermark`` shape the picture, in this order; what they make of it is what
     every promise is about then. ``focus`` is the point that a size is cut around, in the picture as it first
@@ -106,6 +107,7 @@ class Recipe:
     convert: frozenset[Conversion] = frozenset()
     keep_larger_copies: bool = False
     save_data: bool = False
+    document_ppi: int = 0
     fixed: FixedQuality = field(default_factory=FixedQuality)
     largest: tuple[int, int] = (0, 0)
     sharpening: Sharpening = field(default_factory=Sharpening)

@@ -59,7 +59,12 @@ def _made(data: bytes, recipe: Recipe, level: Level | None, treat: Treat) -> tup
         if level is not None:
             plain = Recipe(level=level, copies=frozenset(), effort=recipe.effort, metadata=recipe.metadata)
             photographs = replace(plain, convert=frozenset((Conversion.PHOTOGRAPH_TO_JPEG,)))
-            tally = lighten_pictures(pdf, lambda one: treat(one, plain), lambda one: treat(one, photographs))
+            tally = lighten_pictures(
+                pdf,
+                lambda one, largest: treat(one, replace(plain, largest=largest)),
+                lambda one, largest: treat(one, replace(photographs, largest=largest)),
+                0 if level is Level.EXACT else recipe.document_ppi,
+            )
             if tally.lighter:
                 how = f"{tally.lighter} of {tally.seen} pictures lighter, packed anew"
         merge_doubles(pdf)
