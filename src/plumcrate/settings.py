@@ -79,6 +79,11 @@ class Settings(BaseSettings):
     allowed_hosts: list[str] = Field(
         ["*"], description="Host names under which the service answers; * for any."
     )
+    metrics_address: str | None = Field(
+        None,
+        pattern=r"^[^\s/]+:[0-9]{1,5}$",
+        description="host:port at which figures are told to a monitoring system without a key.",
+    )
     most_connections: int = Field(500, ge=10, description="Open at a time; more are closed at once.")
     most_connections_each: int = Field(
         200, ge=5, description="Open at a time from one address that is no trusted proxy."

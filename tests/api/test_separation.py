@@ -114,6 +114,7 @@ ENTRIES: dict[str, Entry] = {
     "GET /libraries/{slug}/audit/export": Entry(ADMINISTER),
     "GET /settings": Entry(SERVICE),
     "GET /health": Entry(OPEN),
+    "GET /metrics": Entry(SERVICE),
     "GET /machine": Entry(ADMINISTER),
     "GET /libraries": Entry(LOOK),
     "POST /libraries": Entry(SERVICE),

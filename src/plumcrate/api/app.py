@@ -117,6 +117,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         settings=service.settings,
         open_to_all={MEDIA: service.pictures},
         recorder=Recorder(service.database),
+        metrics=service.metrics,
     )
     api = APIRouter(prefix=API)
     for module in ROUTERS:

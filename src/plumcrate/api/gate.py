@@ -25,6 +25,7 @@ from plumcrate.settings import Settings
 from . import problems
 from .acts import act_in
 from .auth import identify
+from .metrics import Metrics
 from .probes import LIVES, READY
 from .problems import ApiError
 from .recording import Recorder
@@ -62,9 +63,14 @@ class Gate:
     no body."""
 
     def __init__(
-        self, app: ASGIApp, settings: Settings, open_to_all: Mapping[str, ASGIApp], recorder: Recorder
+        self,
+        app: ASGIApp,
+        settings: Settings,
+        open_to_all: Mapping[str, ASGIApp],
+        recorder: Recorder,
+        metrics: Metrics,
     ) -> None:
-        self._app, self._settings, self._recorder = app, settings, recorder
+        self._app, self._settings, self._recorder, self._metrics = app, settings, recorder, metrics
         self._open_to_all = open_to_all
         # Looking up who asks must not wait behind those who already work.
         self._limiter = anyio.CapacityLimiter(8)
@@ -74,7 +80,8 @@ class Gate:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
-        answer: Send = partial(_with_headers, send, secure=self._settings.secure_cookies)
+        timed = self._metrics.timing(scope, send)
+        answer: Send = partial(_with_headers, timed, secure=self._settings.secure_cookies)
         try:
             _refuse_odd_address(scope)
             for prefix, app in self._open_to_all.items():

@@ -31,6 +31,7 @@ from plumcrate.sandbox.rewriting import Faults, PageRewriter
 from plumcrate.settings import Settings
 
 from .events import Hub
+from .metrics import Metrics
 
 #: No request of a person takes so long, in seconds; what does, is ended by the database.
 _SECONDS = 30
@@ -60,6 +61,7 @@ class Service:
     trier: Trier
     counter: SentCounter
     remaking: Remaking
+    metrics: Metrics
     pictures: PictureServer
     page_threads: anyio.CapacityLimiter
     upload_threads: anyio.CapacityLimiter
@@ -87,10 +89,11 @@ class Service:
         )
         remaking = Remaking(database, state_folder)
         counter = SentCounter(database)
+        monitor = Database(settings.database_url, pool_size=2, seconds=5)
         return cls(
             settings=settings,
             database=database,
-            monitor=Database(settings.database_url, pool_size=2, seconds=5),
+            monitor=monitor,
             hub=Hub(database, finder.forget),
             state_folder=state_folder,
             queue=Queue(settings.database_url),
@@ -107,6 +110,7 @@ class Service:
             trier=Trier(database, state_folder, sandbox),
             counter=counter,
             remaking=remaking,
+            metrics=Metrics(monitor),
             pictures=PictureServer(finder, partial(_lacking, remaking), counter),
             page_threads=anyio.CapacityLimiter(8),
             upload_threads=anyio.CapacityLimiter(2),
@@ -118,9 +122,12 @@ class Service:
     def start(self) -> None:
         self.hub.start()
         self.counter.start()
+        if self.settings.metrics_address is not None:
+            self.metrics.serve(self.settings.metrics_address)
 
     async def close(self) -> None:
         await self.hub.stop()
+        self.metrics.close()
         await anyio.to_thread.run_sync(self.counter.close)
         for each in (
             self.remaking,

@@ -917,3 +917,8 @@ def take_redirect_back(picture_id: int) -> Call[None]:
 def folders(path: str | None = None) -> Call[FolderView]:
     """What is in a folder of the service's machine; without a path: the folders that may be connected."""
     return _get("/folders", FolderView, path=path)
+
+
+def metrics() -> Call[bytes]:
+    """Figures for a monitoring system, as OpenMetrics text."""
+    return Call("GET", "/metrics", None)

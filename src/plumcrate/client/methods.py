@@ -153,3 +153,4 @@ class Methods:
     redirect_picture = Method(calls.redirect_picture)
     take_redirect_back = Method(calls.take_redirect_back)
     folders = Method(calls.folders)
+    metrics = Method(calls.metrics)

@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterable, Mapping
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from sqlalchemy import or_, select, update
+from sqlalchemy import or_, select, true, update
 from sqlalchemy.orm import Session
 
 from plumcrate.contract.pictures import FileState
@@ -36,9 +36,9 @@ def keep_apart(session: Session, library_id: int, picture_id: int, apart: bool) 
     near = {picture_id} | {number for both in others for number in both}
     groups = select(VisualHash.group_id).where(VisualHash.picture_id.in_(near))
     around = near | set(session.scalars(select(VisualHash.picture_id).where(VisualHash.group_id.in_(groups))))
-    facts = {number: fact for number, fact in facts_of(session, library_id).items() if number in around}
+    facts = facts_of(session, library_id, around)
     let_go(session, list(around))
-    for members in joined(pairs_of(session, library_id, facts)):
+    for members in joined(pairs_of(session, library_id, facts, among=facts)):
         group(session, members, facts)
 
 
@@ -51,8 +51,9 @@ class Fact:
     group: int | None
 
 
-def facts_of(session: Session, library_id: int) -> dict[int, Fact]:
-    """Of the pictures that may be in groups."""
+def facts_of(session: Session, library_id: int, among: Collection[int] | None = None) -> dict[int, Fact]:
+    """Of the pictures that may be in groups, or of those among some."""
+    asked = VisualHash.picture_id.in_(among) if among is not None else true()
     rows = session.execute(
         select(
             VisualHash.picture_id,
@@ -61,14 +62,18 @@ def facts_of(session: Session, library_id: int) -> dict[int, Fact]:
             VisualHash.group_id,
         )
         .join(Picture, VisualHash.picture_id == Picture.id)
-        .where(VisualHash.library_id == library_id, Picture.state != FileState.GONE, ~VisualHash.apart)
+        .where(VisualHash.library_id == library_id, Picture.state != FileState.GONE, ~VisualHash.apart, asked)
     )
     return {number: Fact(pixels, content, group) for number, pixels, content, group in rows}
 
 
-def pairs_of(session: Session, library_id: int, facts: Collection[int]) -> list[tuple[int, int]]:
+def pairs_of(
+    session: Session, library_id: int, facts: Collection[int], *, among: Collection[int] | None = None
+) -> list[tuple[int, int]]:
+    """Pairs of pictures that may be in groups; of all, or of those among some."""
     pair = NearDuplicatePair
-    rows = session.execute(select(pair.first_id, pair.second_id).where(pair.library_id == library_id))
+    asked = pair.first_id.in_(among) if among is not None else true()
+    rows = session.execute(select(pair.first_id, pair.second_id).where(pair.library_id == library_id, asked))
     return [(first, second) for first, second in rows if first in facts and second in facts]
 
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import anyio.to_thread
-from fastapi import Request
+from fastapi import Request, Response
 from sqlalchemy.exc import SQLAlchemyError
 
 from plumcrate import __version__
+from plumcrate.api.metrics import MEDIA_TYPE
 from plumcrate.api.needs import Administering, Serving
 from plumcrate.api.service import service_of
 from plumcrate.contract.care import Machine
@@ -36,6 +37,20 @@ def _health(database: Database) -> Health:
     except SQLAlchemyError:
         return Health(version=__version__, database=False, workers=0)
     return Health(version=__version__, database=True, workers=workers)
+
+
+@router.get(
+    "/metrics",
+    summary="Figures for a monitoring system",
+    response_class=Response,
+    responses={200: {"content": {MEDIA_TYPE: {}}, "description": "OpenMetrics text"}},
+)
+async def metrics(actor: Serving, request: Request) -> Response:
+    """Workers, queue, files and bytes by state, failures, what visitors were sent, how long requests take.
+    The setting `metrics_address` tells them at an address of its own, without a key."""
+    service = service_of(request)
+    text = await anyio.to_thread.run_sync(service.metrics.text, limiter=service.health_threads)
+    return Response(text, headers={"Content-Type": MEDIA_TYPE})
 
 
 @router.get("/machine", summary="Check the machine")
