@@ -45,8 +45,10 @@ def changed(image: Image.Image, how: str, lot: random.Random) -> Image.Image:
         shape = lot.uniform(0.85, 1.18)
         across, down = min(1.0, side * shape), min(1.0, side / shape)
         left, top = lot.uniform(0, 1 - across), lot.uniform(0, 1 - down)
-        box = (left * width, top * height, (left + across) * width, (top + down) * height)
-        return image.crop(tuple(round(side) for side in box))
+        right, bottom = left + across, top + down
+        return image.crop(
+            (round(left * width), round(top * height), round(right * width), round(bottom * height))
+        )
     if how == "tinted":
         gains = np.array([lot.uniform(0.6, 1.3) for _ in range(3)])
         return Image.fromarray(np.clip(np.asarray(image) * gains, 0, 255).astype(np.uint8))

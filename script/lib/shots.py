@@ -94,6 +94,7 @@ def main() -> None:
         "review": "/l/gannet-ledge/review?sort=saved",
         "recipe": "/l/gannet-ledge/treat/recipe",
         "serve": "/l/gannet-ledge/serve",
+        "near-duplicates": "/l/gannet-ledge/review/near-duplicates",
         "descriptions": "/l/gannet-ledge/review/descriptions",
         "pages": "/l/gannet-ledge/weights",
         "keep": "/l/gannet-ledge/keep",
@@ -108,6 +109,9 @@ def main() -> None:
         context = browser.new_context(viewport={"width": 1280, "height": 800})
         page = context.new_page()
         sign_in(page, url, facts["password"])
+        if wanted("near-duplicates"):
+            with Client(url, facts["key"]) as client:
+                client.wait_for_job(client.start_near_duplicates("gannet-ledge").id)
         for name, path in pages.items():
             if wanted(name):
                 page.goto(url + path)
@@ -155,17 +159,13 @@ def main() -> None:
             page.get_by_alt_text("The picture with these steps").wait_for(timeout=60_000)
             settle(page)
             page.screenshot(path=options.out / "touch.png")
-        if wanted("dark"):
-            page.goto(url + pages["look"])
-            page.get_by_role("button", name="Use dark colours").click()
-            settle(page)
-            page.screenshot(path=options.out / "look-dark.png")
-            page.get_by_role("button", name="Use light colours").click()
         if wanted("narrow"):
             page.set_viewport_size({"width": 390, "height": 844})
             page.goto(url + pages["look"])
+            page.get_by_role("button", name="Use dark colours").click()
             settle(page)
             page.screenshot(path=options.out / "narrow-look.png")
+            page.get_by_role("button", name="Use light colours").click()
             page.set_viewport_size({"width": 1280, "height": 800})
         if wanted("terminal"):
             library = ["gannet-ledge"]

@@ -103,7 +103,7 @@ def test_however_often_somebody_scrapes_the_records_are_asked_now_and_then(fille
 
 
 def test_where_the_database_is_away_that_is_told_and_the_rest_too() -> None:
-    metrics = Metrics(Database("postgresql://nobody@127.0.0.1:1/none", seconds=0.2))
+    metrics = Metrics(Database("postgresql://nobody@127.0.0.1:1/none", seconds=1))
     found = values(metrics.text().decode())
     assert found["plumcrate_database_up",] == 0
     assert not any(name[0].startswith("plumcrate_files") for name in found)

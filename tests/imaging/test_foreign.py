@@ -126,3 +126,18 @@ def test_what_cannot_be_read_is_said_in_words() -> None:
         with pytest.raises(kind) as caught:
             treat(odd, Recipe(convert=WEB))
         assert len(str(caught.value)) > 10, number
+
+
+def test_a_further_picture_that_is_none_is_said_in_words() -> None:
+    out = io.BytesIO()
+    image = Image.new("RGB", (40, 30), (90, 120, 150))
+    image.save(out, "TIFF", save_all=True, append_images=[image])
+    data = bytearray(out.getvalue())
+    first = int.from_bytes(data[4:8], "little")
+    entries = int.from_bytes(data[first : first + 2], "little")
+    following = first + 2 + 12 * entries
+    second = int.from_bytes(data[following : following + 4], "little")
+    assert data[second + 2 : second + 4] == b"\x00\x01", "the width comes first"
+    data[second + 2 : second + 4] = b"\xf0\xf0"  # a tag that says nothing
+    with pytest.raises(Damaged, match="further picture"):
+        treat(bytes(data), Recipe(convert=frozenset({Conversion.FOR_THE_WEB})))

@@ -18,6 +18,7 @@ from plumcrate.delivery.finding import Finder
 from plumcrate.delivery.serving import PictureServer
 from plumcrate.imaging import Chosen, Level, Recipe, treat
 from plumcrate.intake.survey import survey
+from plumcrate.keeping.versions import version_of
 from plumcrate.markup import rewrite
 from plumcrate.markup.offers import offers_of
 from plumcrate.queue.tasks import BULK
@@ -147,3 +148,10 @@ def test_the_leanest_level_has_nothing_leaner_and_each_level_has_the_next(tmp_pa
     assert isinstance(leaner, Chosen)
     (usual,) = gallery.of("copy")
     assert 79.5 <= (leaner.score or 0) < (usual.score or 0)
+
+
+def test_both_copies_of_a_format_can_be_looked_at(site: Site) -> None:
+    with site.database.begin() as session:
+        file = session.scalars(select(File)).one()
+        paths = {name: version_of(site.keeper, file, name).path for name in ("avif", "save-data-avif")}
+    assert paths == {"avif": "a.jpg.avif", "save-data-avif": "a.jpg.save-data.avif"}

@@ -8,7 +8,7 @@ import { useMay } from "../api/people";
 import { useFormats, usePicture, usePlan, useSetOverride, useStartRun } from "../api/queries";
 import { useTitle } from "../look/title";
 import { bytes, count, LEVELS, many, points, saved, STATE_WORDS, type LevelName } from "../look/words";
-import { Comparison } from "../parts/Comparison";
+import { Comparison, derivedName } from "../parts/Comparison";
 import { LevelsCard } from "../parts/LevelsCard";
 import { CutsCard } from "../parts/Cuts";
 import { PictureHistory } from "../parts/PictureHistory";
@@ -226,7 +226,7 @@ function Files({ picture }: { picture: PictureDetail }) {
               {file.derived.map((one) => (
                 <Fact
                   key={`${one.purpose} ${one.format}`}
-                  name={`${label(one.format)} ${one.purpose}`}
+                  name={derivedName(one, label)}
                   value={bytes(one.size)}
                   more={`${saved(file.size_before, one.size)}, ${one.how}, score ${points(one.score)}`}
                 />

@@ -17,6 +17,9 @@ export interface Version {
   worst_place: WorstPlace | null;
 }
 
+/** Before the format of a leaner copy, in a version's key. */
+const LEANER = "save-data-";
+
 /** What of a file can be looked at: as it first was, as it is, and what stands beside it. */
 export function versionsOf(file: PictureFile, label: (format: string) => string): Version[] {
   const found: Version[] = [
@@ -31,16 +34,24 @@ export function versionsOf(file: PictureFile, label: (format: string) => string)
       worst_place: file.worst_place ?? null,
     });
   }
-  for (const { format, purpose, size, score, worst_place } of file.derived) {
+  for (const derived of file.derived) {
     found.push({
-      key: format,
-      name: `${label(format)} ${purpose}`,
-      size,
-      score,
-      worst_place: worst_place ?? null,
+      key: derived.purpose === "save-data" ? `${LEANER}${derived.format}` : derived.format,
+      name: derivedName(derived, label),
+      size: derived.size,
+      score: derived.score,
+      worst_place: derived.worst_place ?? null,
     });
   }
   return found;
+}
+
+/** What a derived file is called: its format, and what it is for. */
+export function derivedName(
+  { format, purpose }: PictureFile["derived"][number],
+  label: (format: string) => string,
+): string {
+  return `${label(format)} ${purpose === "save-data" ? "leaner copy" : purpose}`;
 }
 
 /** The file, and the version of it, whose worst place is the worst of all. */
@@ -48,7 +59,9 @@ export function worstOf(files: PictureFile[]): { file: PictureFile; key: string 
   return files
     .flatMap((file) => [
       { file, key: "now", worst_place: file.worst_place },
-      ...file.derived.map((derived) => ({ file, key: derived.format, worst_place: derived.worst_place })),
+      ...file.derived
+        .filter(({ purpose }) => purpose !== "save-data")
+        .map((derived) => ({ file, key: derived.format, worst_place: derived.worst_place })),
     ])
     .filter((found) => found.worst_place)
     .sort((a, b) => (a.worst_place?.score ?? 0) - (b.worst_place?.score ?? 0))[0];
@@ -82,7 +95,8 @@ export function Comparison({ picture }: { picture: PictureDetail }) {
     versions.find((one) => one.key === wanted) ?? versions[Math.min(fallback, versions.length - 1)];
   const one = pick(left, 0) as Version;
   const other = pick(right, 1) as Version;
-  const formatOf = ({ key }: Version) => (key === "before" || key === "now" ? file.format : key);
+  const formatOf = ({ key }: Version) =>
+    key === "before" || key === "now" ? file.format : key.replace(LEANER, "");
   // A file that no browser shows is looked at as the service draws it, its first page where it has several.
   const drawn = file.width === 0 || !inBrowsers(file.format);
   const side = (version: Version): Side => ({

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import BinaryIO
 
-from plumcrate.contract.pictures import FileState
+from plumcrate.contract.pictures import FileState, Purpose
 from plumcrate.records.tables import Derived, File
 
 from .keeper import Keeper
@@ -31,7 +31,7 @@ class Version:
 
 
 def version_of(keeper: Keeper, file: File, name: str) -> Version:
-    """A version by its name: ``now``, ``before``, or the format of a derived file. Raises :class:`NoVersion`.
+    """A version by its name: ``now``, ``before``, or that of a derived file. Raises :class:`NoVersion`.
 
     Of a file that made way for its conversion, ``now`` is what stands for it.
     """
@@ -42,10 +42,15 @@ def version_of(keeper: Keeper, file: File, name: str) -> Version:
         tag = hashlib.sha256(f"{file.id}:{file.path}:{file.mtime_ns}:{file.size_now}".encode()).hexdigest()
         return Version(file.path, file.format, file.size_now, tag, lambda: keeper.store.open(file.path))
     derived = file.conversion if name == NOW else None
-    derived = derived or next((one for one in file.derived if one.format == name), None)
+    derived = derived or next((one for one in file.derived if name_of(one) == name), None)
     if derived is None:
         raise NoVersion(f"{file.path} has no version {name}")
     return _beside(keeper, derived)
+
+
+def name_of(derived: Derived) -> str:
+    """What a derived file is called as a version: its format, of a leaner copy behind ``save-data-``."""
+    return f"{Purpose.SAVE_DATA}-{derived.format}" if derived.purpose == Purpose.SAVE_DATA else derived.format
 
 
 def _beside(keeper: Keeper, derived: Derived) -> Version:

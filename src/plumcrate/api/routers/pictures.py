@@ -30,13 +30,14 @@ from plumcrate.contract.pictures import (
     PictureDetail,
     PictureFilter,
     PictureSort,
+    Purpose,
     SavingClass,
     ScoreClass,
     WeightClass,
 )
 from plumcrate.contract.recipes import FilePlan, Trial, TrialRequest
 from plumcrate.deciding.planning import plan, settings_of
-from plumcrate.imaging.formats import FORMATS
+from plumcrate.imaging.formats import COPIES, FORMATS
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
 from plumcrate.keeping.versions import BEFORE, NOW, NoVersion, Version, version_of
@@ -64,8 +65,14 @@ from .deps import (
 router = router_of("pictures")
 
 Text = Annotated[str | None, Query(max_length=2000, pattern=PLAIN)]
-#: Which bytes of a file: as it is now, as it first was, or what we made beside it, by its format.
-_VERSIONS = (NOW, BEFORE, *(name for name, format in FORMATS.items() if format.shown))
+#: Which bytes of a file: as it is now, as it first was, or what we made beside it, by its format, and of
+#: leaner copies by their purpose too.
+_VERSIONS = (
+    NOW,
+    BEFORE,
+    *(name for name, format in FORMATS.items() if format.shown),
+    *(f"{Purpose.SAVE_DATA}-{name}" for name in COPIES),
+)
 VersionName = Annotated[str, Query(pattern=f"^({'|'.join(_VERSIONS)})$")]
 
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 
 import io
 
-from PIL import ImageOps, PngImagePlugin
+from PIL import Image, ImageOps, PngImagePlugin
 
-from ..errors import LeftAlone
+from ..errors import Damaged, LeftAlone
 from ..formats import FORMATS
 from ..identification import Facts
 from ..pixels import open_picture
@@ -20,6 +20,14 @@ _STRUCTURE = frozenset(
 )
 _STRUCTURE |= frozenset((*range(330, 348), *range(512, 533), 700, 33723, 34377, 34675))
 FOREIGN = ("tiff", "heif", "bmp")
+
+
+def _holds_several(image: Image.Image) -> bool:
+    """Raises Damaged where a further picture is named and is none."""
+    try:
+        return getattr(image, "n_frames", 1) > 1
+    except Exception as error:  # whatever Pillow meets in a directory that a stranger wrote
+        raise Damaged(f"a further picture in the TIFF cannot be read ({error})") from None
 
 
 def as_png(data: bytes, facts: Facts, recipe: Recipe, limits: Limits) -> bytes:
@@ -36,7 +44,7 @@ def as_png(data: bytes, facts: Facts, recipe: Recipe, limits: Limits) -> bytes:
     if recipe.shapes:
         raise LeftAlone(f"{label} files are not cut, watermarked or touched up")
     image = open_picture(data, facts, limits)
-    if getattr(image, "n_frames", 1) > 1 and facts.format == "tiff":
+    if facts.format == "tiff" and _holds_several(image):
         raise LeftAlone("it holds several pictures, and which of them pages should show is not known")
     kept = image.getexif()
     upright = ImageOps.exif_transpose(image)
