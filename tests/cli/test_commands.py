@@ -11,7 +11,7 @@ import pytest
 
 from plumcrate import imaging
 from plumcrate.cli import main as entry
-from plumcrate.cli.commands import care, keeping, libraries, pictures, recipes, runs
+from plumcrate.cli.commands import care, keeping, libraries, near_duplicates, pictures, recipes, runs
 from plumcrate.cli.commands.common import CommandResult, as_data, change_settings, shown
 from plumcrate.cli.index import INDEX
 from plumcrate.cli.main import main
@@ -133,7 +133,8 @@ DETAIL = PICTURE | {
 
 def job(kind: str, state: str = "finished", **report: Any) -> dict[str, Any]:
     more = {name: report.pop(name) for name in ("reason", "run_id", "mend") if name in report}
-    return {"id": 5, "library": "ledge", "kind": kind, "state": state, kind: report, "created_at": NOW} | more
+    known = {"id": 5, "library": "ledge", "kind": kind, "state": state, "created_at": NOW}
+    return known | {kind.replace("-", "_"): report} | more
 
 
 OUTLOOK = {
@@ -286,7 +287,7 @@ class Service:
 @pytest.fixture
 def service(monkeypatch: pytest.MonkeyPatch) -> Service:
     made = Service()
-    for module in (care, keeping, libraries, pictures, recipes, runs):
+    for module in (care, keeping, libraries, near_duplicates, pictures, recipes, runs):
         monkeypatch.setattr(
             module, "client", lambda: Client("http://x", "k", transport=httpx.MockTransport(made))
         )
@@ -578,6 +579,70 @@ def test_renditions_are_looked_for_proposed_and_answered(service: Service, say: 
     ]
     service.end = job("resemblance", "failed", reason="the folder is away")
     assert "failed: the folder is away" in say("renditions", "ledge", "--look", code=1)
+
+
+ALIKE = {"identical": False, "scale": 0.5, "turn": 0.0, "part": 0.6, "alike": 0.99}
+OTHER = {
+    "picture_id": 3,
+    "file_id": 4,
+    "path": "2025/kite.jpg",
+    "format": "jpeg",
+    "width": 320,
+    "height": 240,
+    "files": 1,
+    "bytes": 9_000,
+    "shows": ALIKE,
+    "pages": ["https://ledge.example/"],
+    "redirect": None,
+}
+LARGEST = OTHER | {"picture_id": 1, "path": "kite.png", "largest": True, "shows": None, "pages": []}
+
+
+@pytest.mark.parametrize(
+    ("more", "said"),
+    [
+        ({}, "60% of it, at 50%"),
+        ({"shows": ALIKE | {"identical": True}}, "the same bytes"),
+        ({"shows": ALIKE | {"part": 1.0, "scale": 1.0, "turn": 90.0}}, "turned by 90°"),
+        ({"shows": ALIKE | {"part": 1.0, "scale": 1.0}}, "the same, saved anew"),
+        ({"shows": None}, "resembles others of the group"),
+        ({"redirect": 1}, "answered with 1"),
+    ],
+)
+def test_near_duplicates_say_how_they_show_the_same(
+    service: Service, say: Say, more: dict[str, Any], said: str
+) -> None:
+    group = {"id": 1, "pictures": [LARGEST, OTHER | more], "bytes": 18_000, "spare": 9_000, "pages": []}
+    service.answers["GET", "/libraries/ledge/near-duplicates"] = {
+        "rows": [group],
+        "total": 1,
+        "pictures": 2,
+        "spare": 9_000,
+    }
+    shown = say("near-duplicates", "ledge")
+    assert said in shown
+    assert "1 groups of 2 pictures; 9.00 kB beyond the largest." in shown
+
+
+def test_near_duplicates_are_looked_for_kept_apart_and_redirected(service: Service, say: Say) -> None:
+    none = {"rows": [], "total": 0, "pictures": 0, "spare": 0}
+    service.answers["GET", "/libraries/ledge/near-duplicates"] = none
+    assert "--look looks for them" in say("near-duplicates", "ledge")
+    looked = job("near-duplicates", pictures=9, looked_at=4, unreadable=1)
+    service.answers["POST", "/libraries/ledge/near-duplicate-searches"] = service.end = looked
+    assert "4 of 9 pictures were new or changed" in say("near-duplicates", "ledge", "--look")
+    service.end = job("near-duplicates", "failed", reason="the folder is away")
+    assert "failed: the folder is away" in say("near-duplicates", "ledge", "--look", code=1)
+    say("near-duplicates", "ledge", "--limit", "0", code=2)
+    service.answers["PUT", "/pictures/3/kept-apart"] = service.answers["DELETE", "/pictures/3/redirect"] = ""
+    assert "3 is kept out of all groups." in say("near-duplicates", "ledge", "--apart", "3")
+    assert "3 may be grouped again." in say("near-duplicates", "ledge", "--group", "3")
+    redirected = {"picture_id": 3, "to": 1, "to_path": "kite.png", "by": "keeper"}
+    service.answers["PUT", "/pictures/3/redirect"] = redirected
+    assert "Whoever asks for 3 gets kite.png" in say("redirect", "ledge", "3", "--to", "1")
+    assert "3 is answered with itself." in say("redirect", "ledge", "3", "--end")
+    bodies = [body for method, path, body, _ in service.sent if method == "PUT"]
+    assert bodies == [{"apart": True}, {"apart": False}, {"picture_id": 1}]
 
 
 @pytest.mark.parametrize("command", ["prune", "reattach", "hand-back"])
