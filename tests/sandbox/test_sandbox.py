@@ -15,7 +15,7 @@ from conftest import photograph, wait_for
 from plumcrate.imaging import ImagingError, Limits, Recipe
 from plumcrate.imaging.errors import NotAPicture
 from plumcrate.imaging.fingerprint import fingerprint
-from plumcrate.sandbox import pace
+from plumcrate.sandbox import children, pace
 from plumcrate.sandbox.children import Sandbox, SandboxError, _Child
 from plumcrate.sandbox.forkserver import ForkServer
 from plumcrate.sandbox.pace import Urgency, next_niceness
@@ -42,6 +42,18 @@ def test_a_bad_picture_costs_itself_only(sandbox: Sandbox, deed: str, code: str)
     assert caught.value.code == code
     assert "left as it is" in str(caught.value)
     assert sandbox._call(20, b"well", "well")[1] == [b"well"]
+
+
+def test_a_program_that_was_replaced_while_it_ran_is_said_so_and_gets_no_picture(
+    sandbox: Sandbox, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(children, "core_version", lambda: "that of another program")
+    old = Sandbox(1, memory_mb=2000, seconds_per_megapixel=1, server=sandbox._server)
+    for _ in range(2):
+        with pytest.raises(SandboxError, match="restart the service and its workers") as caught:
+            old._call(20, b"well", "well")
+        assert caught.value.code == "other-version"
+    old.close()
 
 
 def test_a_fingerprint_is_made_in_a_child(sandbox: Sandbox, tmp_path: Path) -> None:

@@ -164,6 +164,22 @@ def failing(walk: Walk, monkeypatch: pytest.MonkeyPatch) -> Item:
         return walk.turn()
 
 
+def test_a_program_that_was_replaced_beneath_the_worker_makes_no_file_fail(
+    walk: Walk, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    walk.arrive()
+    with monkeypatch.context() as replaced:
+
+        def other_version(*_: object) -> None:
+            raise SandboxError("other-version", "the program's files were replaced while it ran")
+
+        replaced.setattr(walk.box, "treat", other_version)
+        waiting = walk.turn()
+    assert waiting.state not in (ItemState.FAILED, ItemState.DONE)
+    assert (waiting.code, waiting.tries) == ("other-version", 0)
+    assert (walk.root / "a.jpg").read_bytes() == walk.data
+
+
 def retried(walk: Walk) -> Item:
     with walk.database.begin() as session:
         run = session.get_one(Run, walk.item().run_id)

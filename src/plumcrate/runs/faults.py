@@ -71,6 +71,9 @@ def after_fault(error: Exception, item: Item, limits: MachineLimits, *, treating
             )
         case NotThere():
             return Again(_AWAY_SECONDS, error.code, str(error))
+        case SandboxError(code="other-version"):
+            # Until somebody restarts the worker: nothing is wrong with any file.
+            return Again(_AWAY_SECONDS, error.code, str(error))
         case SandboxError() | StorageError():
             return _after_refusal(error, item, limits, treating)
         case _:

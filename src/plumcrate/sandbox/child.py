@@ -256,8 +256,10 @@ def _prepare() -> None:
     import plumcrate.imaging.shaping.watermarking
     import plumcrate.markup.page
     import plumcrate.sandbox.wire
+    from plumcrate.imaging.version import core_version
 
     Image.init()
+    core_version()  # of the files that were loaded just now: a child may read none
     plumcrate.imaging.shaping.watermarking.load_fonts()
 
 
@@ -326,6 +328,8 @@ def live(terms: Terms, link: int, watch: int) -> None:
         os.close(lever)
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_AS, (terms.memory_mb << 20, terms.memory_mb << 20))
+    from plumcrate.imaging.version import core_version
+
     holds: dict[str, bool] = {}
     if terms.contained:
         from .containment import shut_in
@@ -333,7 +337,7 @@ def live(terms: Terms, link: int, watch: int) -> None:
         holds = shut_in()
     threading.Thread(target=_end_with, args=(watch,), daemon=True).start()
     connection = Connection(os.dup(link))
-    connection.send_bytes(json.dumps({"holds": holds}).encode())
+    connection.send_bytes(json.dumps({"holds": holds, "core": core_version()}).encode())
     while True:
         opening, descriptors, _, _ = socket.recv_fds(carrier, 1, 2)
         if not opening:

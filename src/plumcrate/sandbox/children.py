@@ -25,6 +25,7 @@ from typing import IO, TYPE_CHECKING, Any
 
 from plumcrate.imaging.outcome import Measured, Part, Seen
 from plumcrate.imaging.recipe import SAMPLE, Limits
+from plumcrate.imaging.version import core_version
 
 from .forkserver import ForkServer, Terms, shared
 from .pace import Pace, Urgency, pull
@@ -148,6 +149,8 @@ class Sandbox:
         self._urgency = urgency
         self._limits = limits or Limits()
         self._backstop = backstop
+        # Of the program that runs here, before somebody replaces its files.
+        self._core = core_version()
         self._closed = False
         self._free: queue.LifoQueue[_Child | None] = queue.LifoQueue()
         for _ in range(children):
@@ -411,8 +414,13 @@ class Sandbox:
             self._wait(child, deadline)
             child.hear_lever()
             child.be(self.pace.niceness if self._urgency is Urgency.BULK else self._urgency.session)
-            child.holds = dict(json.loads(self._frame(child, deadline, _MOST_HEAD))["holds"])
-            self.holds = child.holds
+            hello = json.loads(self._frame(child, deadline, _MOST_HEAD))
+            if hello["core"] != self._core:
+                raise SandboxError(
+                    "other-version",
+                    "the program's files were replaced while it ran: restart the service and its workers",
+                )
+            self.holds = child.holds = dict(hello["holds"])
         request = pickle.dumps((name, arguments))
         if descriptors is not None:
             child.send(request, descriptors)
