@@ -24,6 +24,8 @@ def offered(tmp_path: Path) -> Path:
     (root / "site/wp-config.php").write_text("<?php")
     (root / "site/uploads/notes.txt").write_text("no picture")
     (root / ".secret").mkdir()
+    (root / "site" / os.fsdecode(b"caf\xe9")).mkdir()
+    photograph(root / "site/uploads" / os.fsdecode(b"caf\xe9.jpg"))
     (root / "site/.git").mkdir()
     (tmp_path / "elsewhere").mkdir()
     photograph(tmp_path / "elsewhere/other.jpg")
@@ -54,7 +56,8 @@ def test_only_what_is_offered_and_there_is_shown_and_nothing_hidden_or_linked(
 def test_pictures_are_counted_shown_and_their_making_is_guessed(database: Database, offered: Path) -> None:
     view = look(database, offered, offered / "site/uploads")
     assert view.pictures == 12
-    assert view.bytes == sum(path.stat().st_size for path in (offered / "site/uploads").rglob("*.jpg"))
+    assert view.bytes == sum(path.stat().st_size for path in (offered / "site/uploads").rglob("tower*.jpg"))
+    assert view.model_dump_json(), "every name can be said"
     assert (view.more, view.refusal) == (False, None)
     assert len(view.examples) == 6
     assert not any("45x30" in name for name in view.examples)

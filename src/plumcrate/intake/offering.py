@@ -29,11 +29,11 @@ _BY_MONTH = re.compile(r"(?:^|/)(?:19|20)\d\d/(?:0[1-9]|1[0-2])/")
 
 def offered(session: Session, roots: Sequence[str], path: str | None, state_dir: Path) -> FolderView:
     """What a folder holds, or which folders are offered. Raises Refusal for one that is not."""
-    tops = [top for top in map(Path, roots) if top.is_dir()]
+    tops = [Path(root) for root in roots if os.path.isdir(root)]
     if path is None:
         return FolderView(path=None, folders=[OfferedFolder(name=str(top), path=str(top)) for top in tops])
     folder = within(tops, path)
-    if not folder.is_dir():
+    if not os.path.isdir(folder):
         raise Refusal("folder-missing", f"there is no folder {path} on the service's machine")
     found = _looked_through(folder)
     try:
@@ -100,9 +100,7 @@ def _folders(folder: Path) -> list[OfferedFolder]:
     try:
         with os.scandir(folder) as entries:
             names = [
-                entry.name
-                for entry in entries
-                if not entry.name.startswith(".") and entry.is_dir(follow_symlinks=False)
+                entry.name for entry in entries if _counts(entry.name) and entry.is_dir(follow_symlinks=False)
             ]
     except OSError:
         return []
@@ -131,7 +129,7 @@ def _looked_through(folder: Path) -> _Found:
                         found.more = True
                         return found
                     name = f"{place}/{entry.name}".lstrip("/")
-                    if entry.name.startswith("."):
+                    if not _counts(entry.name):
                         continue
                     if entry.is_dir(follow_symlinks=False):
                         waiting.append(name)
@@ -141,6 +139,11 @@ def _looked_through(folder: Path) -> _Found:
         except OSError:
             found.more = True
     return found
+
+
+def _counts(name: str) -> bool:
+    """Whether a name is looked at: no hidden one, and none that is not UTF-8, as in a survey."""
+    return not name.startswith(".") and not any("\ud800" <= character <= "\udfff" for character in name)
 
 
 def _is_picture(name: str) -> bool:
