@@ -621,7 +621,7 @@ def test_near_duplicates_say_how_they_show_the_same(
     }
     shown = say("near-duplicates", "ledge")
     assert said in shown
-    assert "1 groups of 2 pictures; 9.00 kB beyond the largest." in shown
+    assert "1 group of 2 pictures; 9.00 kB beyond the largest." in shown
 
 
 def test_near_duplicates_are_looked_for_kept_apart_and_redirected(service: Service, say: Say) -> None:

@@ -17,7 +17,13 @@ from plumcrate.imaging import Limits
 from plumcrate.imaging.near_duplicates.hashing import features_of, perceptual_hash
 from plumcrate.imaging.near_duplicates.index import Index
 from plumcrate.imaging.near_duplicates.matching import Match, matched
-from plumcrate.imaging.near_duplicates.perceptual import FEATURE, MOST_FEATURES, THUMBNAIL, PerceptualHash
+from plumcrate.imaging.near_duplicates.perceptual import (
+    FEATURE,
+    MOST_FEATURES,
+    THUMBNAIL,
+    PerceptualHash,
+    is_hash,
+)
 
 
 def picture(seed: int) -> Image.Image:
@@ -106,7 +112,10 @@ def test_a_hash_is_the_same_after_it_was_on_record() -> None:
     known = original()
     again = PerceptualHash.of_bytes(known.width, known.height, known.as_bytes())
     assert again.as_bytes() == known.as_bytes()
-    assert len(known.as_bytes()) <= THUMBNAIL**2 + MOST_FEATURES * FEATURE.itemsize
+    assert is_hash(known.as_bytes())
+    assert is_hash(known.as_bytes()[: THUMBNAIL**2])
+    for odd in (b"", known.as_bytes()[:-1], known.as_bytes() + bytes(FEATURE.itemsize * MOST_FEATURES)):
+        assert not is_hash(odd)
 
 
 def test_the_index_finds_what_shows_the_same_among_others() -> None:

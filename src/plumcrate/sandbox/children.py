@@ -203,8 +203,13 @@ class Sandbox:
     def perceptual_hash(self, data: bytes) -> tuple[int, int, bytes]:
         """Width, height and :meth:`PerceptualHash.as_bytes`, found in a child. Raises ImagingError,
         SandboxError."""
+        from plumcrate.imaging.near_duplicates.perceptual import is_hash
+
         head, blobs = self._call(30, data, "perceptual_hash", self._limits)
-        return int(head["width"]), int(head["height"]), blobs[0]
+        width, height = int(head["width"]), int(head["height"])
+        if not (0 < width < 1 << 31 and 0 < height < 1 << 31 and is_hash(blobs[0])):
+            raise SandboxError("child-died", "its child process answered nonsense; it was left as it is")
+        return width, height, blobs[0]
 
     def texts(self, data: bytes) -> list[tuple[str, str]]:
         """:func:`plumcrate.imaging.metadata.texts.embedded_texts` in a child. Raises SandboxError."""

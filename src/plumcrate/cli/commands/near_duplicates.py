@@ -64,7 +64,8 @@ def _near_duplicates(options: argparse.Namespace) -> CommandResult:
         names = ("number", "picture", "pixels", "now", "shows", "pages")
         lines += [Text(head, "bold"), table(names, rows, right=("number", "now", "pages"))]
     lines.append(
-        f"{found.total:,} groups of {found.pictures:,} pictures; {size(found.spare)} beyond the largest."
+        f"{found.total:,} group{'s' * (found.total != 1)} of {found.pictures:,} pictures; "
+        f"{size(found.spare)} beyond the largest{' of each' * (found.total != 1)}."
         if found.total
         else "No near duplicates are known." + ("" if options.look else " --look looks for them.")
     )

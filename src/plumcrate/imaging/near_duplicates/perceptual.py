@@ -36,3 +36,9 @@ class PerceptualHash:
         size = THUMBNAIL * THUMBNAIL
         thumbnail = np.frombuffer(data, np.uint8, size).reshape(THUMBNAIL, THUMBNAIL)
         return cls(width, height, np.frombuffer(data, FEATURE, offset=size), thumbnail)
+
+
+def is_hash(data: bytes) -> bool:
+    """Whether some bytes have the form of :meth:`PerceptualHash.as_bytes`."""
+    features, rest = divmod(len(data) - THUMBNAIL * THUMBNAIL, FEATURE.itemsize)
+    return rest == 0 and 0 <= features <= MOST_FEATURES
