@@ -10,7 +10,7 @@ export function FolderChooser({ chosen, onChoose }: { chosen: string; onChoose: 
   const found = useFolder(path);
   const view = found.data;
   return (
-    <section aria-label="Folders" className="rounded-md border border-line p-4">
+    <section aria-label="What this machine offers" className="rounded-md border border-line p-4">
       {found.isPending && <Shape className="h-40" />}
       {found.isError && (
         <>
