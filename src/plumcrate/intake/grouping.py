@@ -5,16 +5,17 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import asdict, dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import or_, select, true, update
 from sqlalchemy.orm import Session
 
 from plumcrate.contract.pictures import FileState
-from plumcrate.imaging.near_duplicates.matching import matched
-from plumcrate.imaging.near_duplicates.perceptual import PerceptualHash
 from plumcrate.records.tables import NearDuplicatePair, Picture, VisualHash
 from plumcrate.refusal import Refusal
+
+if TYPE_CHECKING:
+    from plumcrate.imaging.near_duplicates.perceptual import PerceptualHash
 
 #: How a picture with the same bytes as the largest shows what that does.
 _AS_IT_IS = {"scale": 1.0, "turn": 0.0, "of_first": 1.0, "alike": 1.0}
@@ -85,6 +86,10 @@ def let_go(session: Session, numbers: list[int]) -> None:
 
 def group(session: Session, members: list[int], facts: Mapping[int, Fact]) -> None:
     """Puts pictures into one group, and says how each shows what the largest does."""
+    from plumcrate.imaging.near_duplicates.matching import (
+        matched,  # numpy: the service needs it for this only
+    )
+
     largest = max(members, key=lambda number: (facts[number].pixels, -number))
     hashes = hashes_of(session, members)
     rows: list[dict[str, Any]] = []
@@ -120,6 +125,8 @@ def joined(pairs: Iterable[tuple[int, int]]) -> list[list[int]]:
 
 
 def hashes_of(session: Session, numbers: Iterable[int]) -> dict[int, PerceptualHash]:
+    from plumcrate.imaging.near_duplicates.perceptual import PerceptualHash
+
     rows = session.execute(
         select(VisualHash.picture_id, VisualHash.width, VisualHash.height, VisualHash.hash).where(
             VisualHash.picture_id.in_(list(numbers))
