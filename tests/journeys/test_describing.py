@@ -32,6 +32,7 @@ WITHIN = (
     "review",
     "review?view=rows",
     "review/descriptions",
+    "review/near-duplicates",
     "review/1",
     "serve",
     "serve/ways",
