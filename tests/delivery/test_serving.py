@@ -459,6 +459,10 @@ def test_a_picture_that_is_answered_with_another_is_redirected_until_that_is_tak
     answer = site.ask("/l/a.jpg")
     assert (answer.status_code, answer.headers["location"]) == (302, "/l/b.jpg")
     assert answer.headers["cache-control"] == "no-cache"
+    (site.walk.root / "b.jpg").rename(site.walk.root / "away.jpg")
+    assert site.ask("/l/a.jpg").content == site.bytes_of("a.jpg.avif"), "nobody is sent where nothing is"
+    (site.walk.root / "away.jpg").rename(site.walk.root / "b.jpg")
+    assert site.ask("/l/a.jpg").status_code == 302
     with site.walk.database.begin() as session:
         take_back(session, session.scalars(select(Picture).where(Picture.path == "a.jpg")).one())
     site.settle()

@@ -22,6 +22,7 @@ from plumcrate.imaging.identification import identify
 from plumcrate.imaging.outcome import Chosen, Refused
 from plumcrate.imaging.pdf import Looks
 from plumcrate.imaging.pdf.document import MOST_PAGES
+from plumcrate.imaging.pdf.places import shown_inches
 from plumcrate.imaging.preview import preview
 from plumcrate.imaging.recipe import Level, Limits, Recipe
 from plumcrate.imaging.shapes import Size
@@ -265,3 +266,22 @@ def test_the_largest_place_counts_also_within_forms_and_what_is_not_followed_kee
 
     assert shown_size(changed(data, in_a_note), 150) == (900, 600)
     assert shown_size(changed(data, lambda pdf: setattr(pdf.pages[0], "UserUnit", 2)), 150) == (600, 400)
+
+
+def test_forms_that_name_one_another_without_end_cost_little_and_keep_their_pixels() -> None:
+    data = with_pictures((scene(1, 900, 600), 50.8))
+
+    def trap(pdf: pikepdf.Pdf) -> None:
+        page = pdf.pages[0]
+        inner = page.Resources
+        content = page.Contents.read_bytes()
+        for _ in range(6):
+            form = pikepdf.Stream(pdf, content)
+            form.Type, form.Subtype = pikepdf.Name.XObject, pikepdf.Name.Form
+            form.BBox, form.Resources = [0, 0, 2_000, 2_000], inner
+            inner = pikepdf.Dictionary(XObject=pikepdf.Dictionary(F=pdf.make_indirect(form)))
+            content = b"/F Do " * 60
+        page.Resources, page.Contents = inner, pikepdf.Stream(pdf, b"/F Do")
+
+    with pikepdf.open(io.BytesIO(changed(data, trap))) as pdf:
+        assert shown_inches(pdf) == {}

@@ -141,8 +141,9 @@ class Finder:
                 stamps = tuple((form.path, form.mtime_ns) for form in found.forms[1:])
             remembered.stamps = stamps
             known = remembered.known
-            if known is not None and known.redirect is not None and not found.changed:
-                yield MovedAway(known.redirect)
+            other = known.redirect if known is not None and not found.changed else None
+            if other is not None and _is_there(store, other):
+                yield MovedAway(other)
                 return
             yield found
 
@@ -185,6 +186,17 @@ class Finder:
             while len(self._files) > _MOST:
                 self._files.popitem(last=False)
         return remembered
+
+
+def _is_there(store: Store, path: str) -> bool:
+    """Whether a file stands under a path: nobody is sent where nothing is."""
+    folder, _, name = path.rpartition("/")
+    try:
+        with store.look_into(folder) as opened:
+            opened.facts(name)
+    except StorageError:
+        return False
+    return True
 
 
 def _file_of_copy(path: str) -> str | None:

@@ -86,9 +86,8 @@ def let_go(session: Session, numbers: list[int]) -> None:
 
 def group(session: Session, members: list[int], facts: Mapping[int, Fact]) -> None:
     """Puts pictures into one group, and says how each shows what the largest does."""
-    from plumcrate.imaging.near_duplicates.matching import (
-        matched,  # numpy: the service needs it for this only
-    )
+    # numpy, which the service needs for nothing else
+    from plumcrate.imaging.near_duplicates.matching import matched
 
     largest = max(members, key=lambda number: (facts[number].pixels, -number))
     hashes = hashes_of(session, members)

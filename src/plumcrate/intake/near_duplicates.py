@@ -238,10 +238,8 @@ def _regroup(database: Database, library_id: int, follow: Follow, report: NearDu
             let_go(session, alone[start : start + _ROWS])
     standing = Counter(fact.group for fact in facts.values())
     for members in groups:
-        number_of_it = min(members)
-        if standing[number_of_it] != len(members) or any(
-            facts[number].group != number_of_it for number in members
-        ):
+        as_it_was = {facts[number].group for number in members} == {min(members)}
+        if not as_it_was or standing[min(members)] != len(members):
             with database.begin() as session:
                 group(session, members, facts)
             follow.report(report)

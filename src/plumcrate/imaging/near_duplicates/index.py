@@ -1,6 +1,6 @@
 """Finds candidates among many hashes, by bits that they share.
 
-Half a million pictures take some 400 MB, and a question some milliseconds.
+Half a million pictures take some 500 MB, and a question some milliseconds.
 """
 
 from __future__ import annotations

@@ -10,6 +10,8 @@ import pikepdf
 
 #: A page's content, or a form's within a form, is followed so deep.
 _DEEPEST = 6
+#: So many contents are read of a page; one that names its forms more often is a trap.
+_MOST_CONTENTS = 2_000
 _Matrix = tuple[float, float, float, float, float, float]
 _UNITY: _Matrix = (1.0, 0.0, 0.0, 1.0, 0.0, 0.0)
 _Number = tuple[int, int]
@@ -26,12 +28,20 @@ def shown_inches(pdf: pikepdf.Pdf) -> dict[_Number, tuple[float, float]]:
     for page in pdf.pages:
         unit = float(page.obj.get("/UserUnit", 1)) / 72
         try:
-            _follow(page.obj, page.resources, (unit, 0.0, 0.0, unit, 0.0, 0.0), found, unknown, 0)
+            _follow(
+                page.obj,
+                page.resources,
+                (unit, 0.0, 0.0, unit, 0.0, 0.0),
+                found,
+                unknown,
+                0,
+                [_MOST_CONTENTS],
+            )
         except (pikepdf.PdfError, ValueError, TypeError, KeyError, AttributeError, RecursionError):
-            unknown |= set(_pictures_of(page.resources, 0))
+            unknown |= set(_pictures_of(page.resources, 0, set()))
         for note in page.obj.get("/Annots", ()):
             if isinstance(note, pikepdf.Dictionary) and "/AP" in note:
-                unknown |= set(_pictures_in(note["/AP"], 0))
+                unknown |= set(_pictures_in(note["/AP"], 0, set()))
     return {number: size for number, size in found.items() if number not in unknown}
 
 
@@ -42,11 +52,15 @@ def _follow(
     found: dict[_Number, tuple[float, float]],
     unknown: set[_Number],
     depth: int,
+    left: list[int],
 ) -> None:
+    left[0] -= 1
+    if left[0] < 0:
+        raise ValueError("too many contents within contents")
     if not isinstance(resources, pikepdf.Dictionary):
         return
     for pattern in resources.get("/Pattern", pikepdf.Dictionary()).values():
-        unknown |= set(_pictures_in(pattern, depth))
+        unknown |= set(_pictures_in(pattern, depth, set()))
     shown = resources.get("/XObject", pikepdf.Dictionary())
     saved: list[_Matrix] = []
     instructions: Any = pikepdf.parse_content_stream(content, "q Q cm Do")
@@ -65,12 +79,11 @@ def _follow(
                 former = found.get(one.objgen, (0.0, 0.0))
                 found[one.objgen] = max(across, former[0]), max(down, former[1])
             elif depth < _DEEPEST:
-                own = _numbers(one.get("/Matrix", _UNITY))
-                _follow(
-                    one, one.get("/Resources", resources), _within(own, matrix), found, unknown, depth + 1
-                )
+                inner = _within(_numbers(one.get("/Matrix", _UNITY)), matrix)
+                own = one.get("/Resources", resources)
+                _follow(one, own, inner, found, unknown, depth + 1, left)
             else:
-                unknown |= set(_pictures_in(one, 0))
+                unknown |= set(_pictures_in(one, 0, set()))
 
 
 def _numbers(values: Any) -> _Matrix:
@@ -85,22 +98,26 @@ def _within(inner: _Matrix, outer: _Matrix) -> _Matrix:
     return (a * g + b * i, a * h + b * j, c * g + d * i, c * h + d * j, e * g + f * i + k, e * h + f * j + m)
 
 
-def _pictures_in(value: Any, depth: int) -> Iterator[_Number]:
-    """The pictures that an appearance, a pattern or a form may show."""
+def _pictures_in(value: Any, depth: int, seen: set[_Number]) -> Iterator[_Number]:
+    """The pictures that an appearance, a pattern or a form may show; each object is looked at once."""
     if depth > _DEEPEST or not isinstance(value, pikepdf.Dictionary | pikepdf.Stream):
         return
+    if value.is_indirect:
+        if value.objgen in seen:
+            return
+        seen.add(value.objgen)
     if value.get("/Subtype") == "/Image":
         yield value.objgen
         return
     if "/Resources" in value:
-        yield from _pictures_of(value["/Resources"], depth + 1)
+        yield from _pictures_of(value["/Resources"], depth + 1, seen)
     if isinstance(value, pikepdf.Dictionary):
         for one in value.values():
-            yield from _pictures_in(one, depth + 1)
+            yield from _pictures_in(one, depth + 1, seen)
 
 
-def _pictures_of(resources: Any, depth: int) -> Iterator[_Number]:
+def _pictures_of(resources: Any, depth: int, seen: set[_Number]) -> Iterator[_Number]:
     if isinstance(resources, pikepdf.Dictionary):
         for kind in ("/XObject", "/Pattern"):
             for one in resources.get(kind, pikepdf.Dictionary()).values():
-                yield from _pictures_in(one, depth)
+                yield from _pictures_in(one, depth, seen)
