@@ -17,6 +17,8 @@ from PIL import Image
 from rich.console import Console
 from rich.table import Table
 
+from plumcrate.contract.common import Page
+from plumcrate.contract.pictures import Picture
 from plumcrate.contract.runs import RunRequest, Scope
 
 from .stand import Stand, stand
@@ -86,16 +88,25 @@ def _runs(bench: Stand, table: Table) -> int:
     return run.id
 
 
+def _cursor_at(bench: Stand, far: int) -> str | None:
+    """Where so many pictures have been passed."""
+    cursor, passed = None, 0
+    while passed < far and (passed == 0 or cursor is not None):
+        page: Page[Picture] = bench.client.pictures("l", limit=500, after=cursor)
+        cursor, passed = page.cursor, passed + len(page)
+    return cursor
+
+
 def _queries(bench: Stand, run_id: int, table: Table) -> None:
-    client = bench.client
+    client, far = bench.client, _cursor_at(bench, 30_000)
     queries: dict[str, Callable[[], object]] = {
         "first page of pictures": lambda: client.pictures("l", limit=60),
-        "page far down": lambda: client.pictures("l", limit=60, offset=30_000),
+        "page far down": lambda: client.pictures("l", limit=60, after=far),
         "by state": lambda: client.pictures("l", limit=60, state=["new"]),
         "by folder": lambda: client.pictures("l", limit=60, folder="2007"),
         "search in paths": lambda: client.pictures("l", limit=60, search="p1234"),
         "largest saving first": lambda: client.pictures("l", limit=60, sort="saved"),
-        "worst score first": lambda: client.pictures("l", limit=60, sort="score"),
+        "worst score first": lambda: client.pictures("l", limit=60, sort="worst"),
         "one picture": lambda: client.picture(1234),
         "the library with its totals": lambda: client.library("l"),
         "a run's progress": lambda: client.run(run_id),

@@ -178,6 +178,11 @@ interface Sent {
   body: unknown;
 }
 
+/** Those rows as a whole list in one page. */
+export function pageOf<T>(rows: T[]) {
+  return { rows, total: rows.length, cursor: null };
+}
+
 /** Answers as the table says, by method and address; what was sent is in the list that comes back. */
 export function serve(answers: Answers): Sent[] {
   const sent: Sent[] = [];

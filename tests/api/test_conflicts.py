@@ -119,7 +119,7 @@ def test_a_recipe_that_somebody_saved_meanwhile_is_not_overwritten(
 
 
 @pytest.mark.parametrize(
-    ("basis", "status"), [("*", 200), (None, 200), ("W/x", 412), ('"77"', 412), ("9" * 200, 412)]
+    ("basis", "status"), [("*", 200), (None, 428), ("W/x", 412), ('"77"', 412), ("9" * 200, 412)]
 )
 def test_a_tag_of_something_else_fits_no_version(
     recipes: Callable[..., httpx.Response], basis: str | None, status: int
@@ -130,5 +130,5 @@ def test_a_tag_of_something_else_fits_no_version(
 def test_what_is_the_same_is_saved_whatever_it_was_changed_from(
     recipes: Callable[..., httpx.Response],
 ) -> None:
-    recipes("lean")
+    recipes("lean", "*")
     assert recipes("lean", '"1"').json()["version"] == 2

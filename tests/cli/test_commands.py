@@ -152,6 +152,13 @@ OUTLOOK = {
         {"effort": "thorough", "run_seconds": 5400, "bytes_after": 440, "bytes_lightest": 340},
     ],
 }
+
+
+def page(rows: list[Any]) -> dict[str, Any]:
+    """Those rows as a whole list in one page."""
+    return {"rows": rows, "total": len(rows), "cursor": None}
+
+
 ANSWERS: dict[tuple[str, str], Any] = {
     ("GET", "/libraries"): [LIBRARY],
     ("POST", "/libraries"): LIBRARY,
@@ -161,7 +168,7 @@ ANSWERS: dict[tuple[str, str], Any] = {
     ("POST", "/libraries/ledge/checks"): job("check", "waiting"),
     ("POST", "/libraries/ledge/forecasts"): job("forecast", "waiting"),
     ("POST", "/libraries/ledge/prunings"): job("pruning", "waiting"),
-    ("GET", "/runs"): [RUN],
+    ("GET", "/runs"): page([RUN]),
     ("POST", "/runs"): RUN,
     ("GET", "/runs/7"): RUN,
     ("POST", "/runs/7/pause"): RUN | {"state": "paused", "left": 2},
@@ -201,10 +208,12 @@ ANSWERS: dict[tuple[str, str], Any] = {
         "created_at": NOW,
     },
     ("POST", "/libraries/ledge/reattach"): {"identified": True, "closed": 2, "gone": 1},
-    ("GET", "/libraries/ledge/jobs"): [
-        job("proof", run_id=6, originals_identical=99, verdict="incomplete"),
-        job("proof", run_id=7, originals_identical=4, verdict="complete"),
-    ],
+    ("GET", "/libraries/ledge/jobs"): page(
+        [
+            job("proof", run_id=6, originals_identical=99, verdict="incomplete"),
+            job("proof", run_id=7, originals_identical=4, verdict="complete"),
+        ]
+    ),
     ("GET", "/libraries/ledge/savings"): {
         "library": "ledge",
         "pictures": 1,
@@ -461,7 +470,7 @@ def test_a_run_is_followed_to_its_end_and_its_failures_are_listed(service: Servi
     ):
         assert part in said
     assert json.loads(say("watch", "--json", code=1))["id"] == 7
-    service.answers["GET", "/runs"] = []
+    service.answers["GET", "/runs"] = page([])
     assert "There has been no run yet" in say("watch")
 
 
@@ -536,10 +545,12 @@ def test_jobs_are_followed_to_their_end(
 
 
 def test_a_run_is_predicted_where_a_forecast_has_said_how_long(service: Service, say: Say) -> None:
-    service.answers["GET", "/libraries/ledge/jobs"] = [
-        job("forecast", "failed"),
-        job("forecast", outlook=OUTLOOK),
-    ]
+    service.answers["GET", "/libraries/ledge/jobs"] = page(
+        [
+            job("forecast", "failed"),
+            job("forecast", outlook=OUTLOOK),
+        ]
+    )
     told = "The whole library takes about 3 min 20 s here, by the forecast of"
     assert told in say("run", "ledge", code=1)
     for words in (
@@ -550,7 +561,7 @@ def test_a_run_is_predicted_where_a_forecast_has_said_how_long(service: Service,
         ("--json",),
     ):
         assert told not in say("run", "ledge", *words, code=1), words
-    service.answers["GET", "/libraries/ledge/jobs"] = []
+    service.answers["GET", "/libraries/ledge/jobs"] = page([])
     assert "The whole library takes" not in say("run", "ledge", code=1)
 
 
@@ -662,7 +673,7 @@ def test_a_hand_back_reads_its_own_proof(service: Service, say: Say, tmp_path: P
     assert "sums" in (tmp_path / "sums").read_text()
     nowhere = str(tmp_path / "nowhere/sums")
     assert "handed back" in say("hand-back", "ledge", "--confirm", "ledge", "--checksums", nowhere, code=2)
-    service.answers["GET", "/libraries/ledge/jobs"] = [job("proof", run_id=6, verdict="complete")]
+    service.answers["GET", "/libraries/ledge/jobs"] = page([job("proof", run_id=6, verdict="complete")])
     assert "not proved" in say("hand-back", "ledge", "--confirm", "ledge", code=1)
 
 
@@ -697,7 +708,7 @@ def test_a_recipe_from_a_file_is_tried_and_saved(service: Service, say: Say, tmp
     file.write_text('{"level": "best"}')
     assert "level" in say("recipe", "ledge", "--from", str(file), code=2)
     assert "No such file" in say("recipe", "ledge", "--from", str(tmp_path / "none"), code=2)
-    service.answers["GET", "/libraries/ledge/recipes"] = [ANSWERS["GET", "/libraries/ledge/recipe"]]
+    service.answers["GET", "/libraries/ledge/recipes"] = page([ANSWERS["GET", "/libraries/ledge/recipe"]])
     assert "ledge has no version 9" in say("recipe", "ledge", "--version", "9", code=2)
 
 

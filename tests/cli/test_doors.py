@@ -71,7 +71,7 @@ def test_keys_from_making_to_revoking(service: Service) -> None:
     secret = made.stdout.splitlines()[0]
     assert secret.startswith("plumkey-")
     assert "look, upload in ledge" in made.stdout
-    keys = json.loads(run(service, "keys", "ledge", "--json").stdout)
+    keys = json.loads(run(service, "keys", "ledge", "--json").stdout)["rows"]
     number = str(next(key["id"] for key in keys if key["name"] == "the site"))
     assert "refused" not in run(service, "libraries", key=secret).stdout
     fresh = run(service, "rotate-key", number, "--overlap", "1").stdout

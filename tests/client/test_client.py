@@ -12,7 +12,6 @@ import pytest
 from plumcrate.client import (
     AsyncClient,
     Client,
-    ClientError,
     ProblemError,
     UnreachableError,
     WrongAnswerError,
@@ -190,12 +189,8 @@ def after(faults: int, fault: Answer, answer: Any) -> tuple[Answer, list[str]]:
     return answered, asked
 
 
-@pytest.mark.parametrize(
-    ("fault", "post_too"), [(refused, True), (too_many, True), (cut_off, False), (busy, False)]
-)
-def test_what_does_no_harm_twice_is_sent_again(
-    fault: Answer, post_too: bool, monkeypatch: pytest.MonkeyPatch
-) -> None:
+@pytest.mark.parametrize("fault", [refused, too_many, cut_off, busy])
+def test_a_request_that_failed_is_sent_again(fault: Answer, monkeypatch: pytest.MonkeyPatch) -> None:
     clock = Clock(monkeypatch)
     answer, asked = after(3, fault, [])
     with client(answer, patience=30) as service:
@@ -205,14 +200,20 @@ def test_what_does_no_harm_twice_is_sent_again(
         assert clock.pauses == [7, 7, 7], "the service says when to come again"
     else:
         assert all(0.05 * 2**n <= pause <= 0.1 * 2**n for n, pause in enumerate(clock.pauses))
+    keys: list[str] = []
     answer, asked = after(3, fault, RUN)
-    with client(answer, patience=30) as service:
-        if post_too:
-            assert service.start_run(RunRequest(library="l")).id == 7
-        else:
-            with pytest.raises(ClientError):
-                service.start_run(RunRequest(library="l"))
-    assert asked == ["POST"] * (4 if post_too else 1)
+
+    def noting(request: httpx.Request) -> httpx.Response:
+        keys.append(request.headers["idempotency-key"])
+        return answer(request)
+
+    with client(noting, patience=30) as service:
+        assert service.start_run(RunRequest(library="l")).id == 7
+        assert service.start_run(RunRequest(library="l")).id == 7
+    assert asked == ["POST"] * 5
+    first, *again, another = keys
+    assert set(again) == {first}, "by the same key, so that it is done once"
+    assert another != first
 
 
 def test_patience_ends(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -378,8 +379,8 @@ def test_the_asynchronous_client_does_the_same(monkeypatch: pytest.MonkeyPatch) 
 
 
 def test_arguments_are_those_of_the_call() -> None:
-    with client(lambda _: httpx.Response(200, json=[])) as service:
-        assert service.jobs("l", kind=JobKind.SURVEY, limit=3) == []
+    with client(lambda _: httpx.Response(200, json={"rows": [], "total": 0})) as service:
+        assert service.jobs("l", kind=JobKind.SURVEY, limit=3).rows == []
         with pytest.raises(TypeError):
             service.jobs()  # type: ignore[call-arg]
     assert Client.retry.__doc__ == calls.retry.__doc__

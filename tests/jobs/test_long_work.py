@@ -16,7 +16,7 @@ from plumcrate.jobs import long_work as jobs
 from plumcrate.jobs.long_work import Follow, carry_out
 from plumcrate.queue.tasks import Queue
 from plumcrate.records.database import Database
-from plumcrate.records.queries.jobs import job_view, jobs_of, latest_jobs
+from plumcrate.records.queries.jobs import job_view, jobs_page, latest_jobs
 from plumcrate.records.tables import Job, Library
 from plumcrate.refusal import Refusal
 from plumcrate.storage.errors import NotThere, StorageError
@@ -179,7 +179,10 @@ def test_old_jobs_are_forgotten_but_the_latest_of_each_kind(filled: Database) ->
         assert jobs.expire(session, 30) == 3
         left = session.execute(select(Job.kind, func.count()).group_by(Job.kind)).all()
         assert dict(left) == {"survey": 3, "check": 2}  # type: ignore[arg-type]
-        assert [job.kind for job in jobs_of(session, 1, JobKind.CHECK, 1)] == ["check"]
+        assert [
+            job.kind
+            for job in jobs_page(session, session.get_one(Library, 1), JobKind.CHECK, after=None, limit=1)
+        ] == ["check"]
         latest = latest_jobs(session, [1], JobKind.SURVEY)[1]
         assert latest is not None
         assert latest.id == session.scalar(select(func.max(Job.id)).where(Job.kind == "survey"))

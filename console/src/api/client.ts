@@ -76,6 +76,11 @@ export async function ask<T>(request: Promise<Answer<T>>): Promise<T> {
   );
 }
 
+/** The rows of one page of a list. */
+export async function rowsOf<T>(request: Promise<Answer<{ rows: T[] }>>): Promise<T[]> {
+  return (await ask(request)).rows;
+}
+
 export function contentUrl(fileId: number, version: string, stamp: string | number = ""): string {
   return `/api/v1/files/${fileId}/content?version=${version}&t=${encodeURIComponent(stamp)}`;
 }

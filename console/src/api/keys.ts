@@ -57,7 +57,7 @@ export const keys = {
   descriptionSettings: (slug: string) => ["descriptionSettings", slug],
   nearDuplicates: (slug: string) => ["nearDuplicates", slug],
   proposals: (slug: string) => ["proposals", slug],
-  orphans: (slug: string, offset: number) => ["orphans", slug, offset],
+  orphans: (slug: string) => ["orphans", slug],
 } as const;
 
 /** Nouns, by which all answers of a kind become stale at once. */

@@ -26,13 +26,13 @@ export function useLive(enabled: boolean): boolean {
     on<Item>("item", (item) => takeItem(cache, item));
     on<{ picture_id: number }>("description", ({ picture_id }) => void lookAgain(cache, picture_id));
     on("descriptions", () => stale(cache, ["descriptions", "describedSummary", "descriptionChanges"]));
-    // After a break something may have been missed.
+    // After a break what was told meanwhile comes first, unless the service does not know it any more.
+    on("missed", () => void cache.invalidateQueries());
     let broken: ReturnType<typeof setTimeout> | undefined;
     source.onerror = () => {
       broken ??= setTimeout(() => setAway(true), BREAK);
     };
     source.onopen = () => {
-      if (broken !== undefined) void cache.invalidateQueries();
       clearTimeout(broken);
       broken = undefined;
       setAway(false);

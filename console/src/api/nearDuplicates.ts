@@ -18,7 +18,7 @@ export function useNearDuplicates(slug: string) {
     queryFn: ({ pageParam }) =>
       ask(
         api.GET("/api/v1/libraries/{slug}/near-duplicates", {
-          params: { path: { slug }, query: { limit: PAGE, ...(pageParam && { cursor: pageParam }) } },
+          params: { path: { slug }, query: { limit: PAGE, ...(pageParam && { after: pageParam }) } },
         }),
       ),
     initialPageParam: "",

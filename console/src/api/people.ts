@@ -1,7 +1,7 @@
 /** What the console asks about people, keys and the audit log: of one library, or of the whole service. */
 
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { api, ask } from "./client";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { api, ask, rowsOf } from "./client";
 import { keys } from "./keys";
 import { stale, usePerson } from "./queries";
 import type { components } from "./schema.gen";
@@ -29,16 +29,22 @@ export function useMay(slug: string): (ability: Ability) => boolean {
 }
 
 const of = (slug: string) => ({ params: { path: { slug } } });
+/** As many as one page holds: of people and keys there are not more. */
+const MOST = { limit: 500 };
+const allOf = (slug: string) => ({ params: { path: { slug }, query: MOST } });
 
 export function useMembers(slug: string) {
   return useQuery({
     queryKey: keys.members(slug),
-    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/people", of(slug))),
+    queryFn: () => rowsOf(api.GET("/api/v1/libraries/{slug}/people", allOf(slug))),
   });
 }
 
 export function usePeople() {
-  return useQuery({ queryKey: keys.people, queryFn: () => ask(api.GET("/api/v1/people")) });
+  return useQuery({
+    queryKey: keys.people,
+    queryFn: () => rowsOf(api.GET("/api/v1/people", { params: { query: MOST } })),
+  });
 }
 
 export function useInvitations(slug?: string) {
@@ -46,8 +52,8 @@ export function useInvitations(slug?: string) {
     queryKey: keys.invitations(slug ?? ""),
     queryFn: () =>
       slug === undefined
-        ? ask(api.GET("/api/v1/invitations"))
-        : ask(api.GET("/api/v1/libraries/{slug}/invitations", of(slug))),
+        ? rowsOf(api.GET("/api/v1/invitations", { params: { query: MOST } }))
+        : rowsOf(api.GET("/api/v1/libraries/{slug}/invitations", allOf(slug))),
   });
 }
 
@@ -147,8 +153,8 @@ export function useKeys(slug?: string) {
     queryKey: keys.keys(slug ?? ""),
     queryFn: () =>
       slug === undefined
-        ? ask(api.GET("/api/v1/keys"))
-        : ask(api.GET("/api/v1/libraries/{slug}/keys", of(slug))),
+        ? rowsOf(api.GET("/api/v1/keys", { params: { query: MOST } }))
+        : rowsOf(api.GET("/api/v1/libraries/{slug}/keys", allOf(slug))),
   });
 }
 
@@ -207,22 +213,24 @@ export function useRevokeKey(slug?: string) {
 export interface AuditFilter {
   search: string;
   outcome: Outcome | "";
-  offset: number;
 }
 
 export function useAudit(filter: AuditFilter, slug?: string) {
   const query = {
     search: filter.search || undefined,
     outcome: filter.outcome || undefined,
-    offset: filter.offset,
     limit: 60,
   };
-  return useQuery({
+  return useInfiniteQuery({
     queryKey: keys.audit(slug ?? "", filter),
-    queryFn: () =>
-      slug === undefined
-        ? ask(api.GET("/api/v1/audit", { params: { query } }))
-        : ask(api.GET("/api/v1/libraries/{slug}/audit", { params: { path: { slug }, query } })),
+    queryFn: ({ pageParam }) => {
+      const page = { ...query, ...(pageParam && { after: pageParam }) };
+      return slug === undefined
+        ? ask(api.GET("/api/v1/audit", { params: { query: page } }))
+        : ask(api.GET("/api/v1/libraries/{slug}/audit", { params: { path: { slug }, query: page } }));
+    },
+    initialPageParam: "",
+    getNextPageParam: (last) => last.cursor ?? undefined,
     placeholderData: (former) => former,
   });
 }

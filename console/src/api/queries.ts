@@ -10,6 +10,7 @@ import {
 import {
   api,
   ask,
+  rowsOf,
   type Effect,
   type Facets,
   type Format,
@@ -166,7 +167,7 @@ export function usePicture(id: number) {
 export function useRuns(slug: string) {
   return useQuery({
     queryKey: keys.runs(slug),
-    queryFn: () => ask(api.GET("/api/v1/runs", { params: { query: { library: slug } } })),
+    queryFn: () => rowsOf(api.GET("/api/v1/runs", { params: { query: { library: slug } } })),
   });
 }
 
@@ -294,15 +295,17 @@ export function useBackups(slug: string) {
   });
 }
 
-export function useOrphans(slug: string, offset: number) {
-  return useQuery({
-    queryKey: keys.orphans(slug, offset),
-    queryFn: () =>
+export function useOrphans(slug: string) {
+  return useInfiniteQuery({
+    queryKey: keys.orphans(slug),
+    queryFn: ({ pageParam }) =>
       ask(
         api.GET("/api/v1/libraries/{slug}/orphans", {
-          params: { path: { slug }, query: { offset, limit: 20 } },
+          params: { path: { slug }, query: { limit: 20, ...(pageParam && { after: pageParam }) } },
         }),
       ),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.cursor ?? undefined,
   });
 }
 
@@ -338,7 +341,7 @@ export function useJobs(slug: string, kind: JobKind) {
   return useQuery({
     queryKey: keys.jobs(slug, kind),
     queryFn: () =>
-      ask(api.GET("/api/v1/libraries/{slug}/jobs", { params: { path: { slug }, query: { kind } } })),
+      rowsOf(api.GET("/api/v1/libraries/{slug}/jobs", { params: { path: { slug }, query: { kind } } })),
   });
 }
 

@@ -51,7 +51,8 @@ export interface paths {
         /**
          * Live progress as server-sent events
          * @description Events ``run`` and ``job`` hold the noun as it is now, ``item`` one file's result, of the libraries
-         *     that may be seen.
+         *     that may be seen. With the ``Last-Event-ID`` of the last that came, what was told of since comes first, as
+         *     it is now, of the last ten minutes; where that is not known any more, an event ``missed`` comes.
          *
          *     The stream ends when the key is revoked or the session ends.
          */
@@ -415,7 +416,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One library with its totals */
+        /**
+         * One library with its totals
+         * @description Its `ETag` is of its settings; it comes back as `If-Match` when they are changed.
+         */
         get: operations["library_api_v1_libraries__slug__get"];
         put?: never;
         post?: never;
@@ -1225,7 +1229,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** One person of a library */
+        get: operations["member_of_library_api_v1_libraries__slug__people__person_id__get"];
         /** Change a role in a library */
         put: operations["change_member_api_v1_libraries__slug__people__person_id__put"];
         post?: never;
@@ -1360,8 +1365,8 @@ export interface paths {
          * Save a new version of the recipe
          * @description Nothing is treated by saving. Settings that are the same make no new version.
          *
-         *     With the `If-Match` of the version that was changed, a version that somebody saved meanwhile is not
-         *     overwritten: 412 says whose it is.
+         *     `If-Match` says which version was changed, and is demanded (RFC 6585, section 3): a version that somebody
+         *     saved meanwhile is not overwritten, and 412 says whose it is and what it says. `*` overwrites any.
          */
         put: operations["save_api_v1_libraries__slug__recipe_put"];
         post?: never;
@@ -1671,7 +1676,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** One size */
+        get: operations["size_api_v1_libraries__slug__sizes__name__get"];
         /**
          * Define a size, or change it
          * @description Nothing is made by saving: the next run makes, makes again and removes what the size asks for.
@@ -1879,7 +1885,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** One watermark */
+        get: operations["watermark_api_v1_libraries__slug__watermarks__name__get"];
         /**
          * Define a watermark, or change it
          * @description The next run makes the files it fits anew, with it. One without words needs a picture.
@@ -2198,7 +2205,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** One person */
+        get: operations["person_api_v1_people__person_id__get"];
         put?: never;
         post?: never;
         /** Delete a person's account */
@@ -2239,7 +2247,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One picture, its files and history */
+        /**
+         * One picture, its files and history
+         * @description Its `ETag` is of its own rule; it comes back as `If-Match` when that is changed.
+         */
         get: operations["picture_api_v1_pictures__picture_id__get"];
         put?: never;
         post?: never;
@@ -4689,6 +4700,12 @@ export interface components {
             state: components["schemas"]["ItemState"];
         };
         /**
+         * ItemSort
+         * @description The latest results first; or as they were put into the run, in which order none moves meanwhile.
+         * @enum {string}
+         */
+        ItemSort: "latest" | "number";
+        /**
          * ItemState
          * @description One file of a run. ``passed`` means there was nothing to do, and the reason says why.
          * @enum {string}
@@ -6270,14 +6287,9 @@ export interface components {
         Page_AuditEntry_: {
             /**
              * Cursor
-             * @description For the following page, where the list takes one: as quick however far it is.
+             * @description Sent back as `after` it fetches the following page; null on the last.
              */
             cursor: string | null;
-            /**
-             * Next
-             * @description The offset of the following page; null on the last.
-             */
-            next: number | null;
             /** Rows */
             rows: components["schemas"]["AuditEntry"][];
             /** Total */
@@ -6287,16 +6299,23 @@ export interface components {
         Page_Description_: {
             /**
              * Cursor
-             * @description For the following page, where the list takes one: as quick however far it is.
+             * @description Sent back as `after` it fetches the following page; null on the last.
              */
             cursor: string | null;
-            /**
-             * Next
-             * @description The offset of the following page; null on the last.
-             */
-            next: number | null;
             /** Rows */
             rows: components["schemas"]["Description"][];
+            /** Total */
+            total: number;
+        };
+        /** Page[Invitation] */
+        Page_Invitation_: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Invitation"][];
             /** Total */
             total: number;
         };
@@ -6304,16 +6323,47 @@ export interface components {
         Page_Item_: {
             /**
              * Cursor
-             * @description For the following page, where the list takes one: as quick however far it is.
+             * @description Sent back as `after` it fetches the following page; null on the last.
              */
             cursor: string | null;
-            /**
-             * Next
-             * @description The offset of the following page; null on the last.
-             */
-            next: number | null;
             /** Rows */
             rows: components["schemas"]["Item"][];
+            /** Total */
+            total: number;
+        };
+        /** Page[Job] */
+        Page_Job_: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Job"][];
+            /** Total */
+            total: number;
+        };
+        /** Page[Key] */
+        Page_Key_: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Key"][];
+            /** Total */
+            total: number;
+        };
+        /** Page[Member] */
+        Page_Member_: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Member"][];
             /** Total */
             total: number;
         };
@@ -6321,16 +6371,23 @@ export interface components {
         Page_Orphan_: {
             /**
              * Cursor
-             * @description For the following page, where the list takes one: as quick however far it is.
+             * @description Sent back as `after` it fetches the following page; null on the last.
              */
             cursor: string | null;
-            /**
-             * Next
-             * @description The offset of the following page; null on the last.
-             */
-            next: number | null;
             /** Rows */
             rows: components["schemas"]["Orphan"][];
+            /** Total */
+            total: number;
+        };
+        /** Page[PersonRow] */
+        Page_PersonRow_: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["PersonRow"][];
             /** Total */
             total: number;
         };
@@ -6338,16 +6395,47 @@ export interface components {
         Page_Picture_: {
             /**
              * Cursor
-             * @description For the following page, where the list takes one: as quick however far it is.
+             * @description Sent back as `after` it fetches the following page; null on the last.
              */
             cursor: string | null;
-            /**
-             * Next
-             * @description The offset of the following page; null on the last.
-             */
-            next: number | null;
             /** Rows */
             rows: components["schemas"]["Picture"][];
+            /** Total */
+            total: number;
+        };
+        /** Page[Recipe] */
+        Page_Recipe_: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Recipe"][];
+            /** Total */
+            total: number;
+        };
+        /** Page[Run] */
+        Page_Run_: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Run"][];
+            /** Total */
+            total: number;
+        };
+        /** Page[Weighing] */
+        Page_Weighing_: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Weighing"][];
             /** Total */
             total: number;
         };
@@ -6628,7 +6716,7 @@ export interface components {
          * PictureSort
          * @enum {string}
          */
-        PictureSort: "path" | "saved" | "size" | "worst";
+        PictureSort: "path" | "saved" | "size" | "worst" | "found";
         /**
          * Placeholder
          * @description What stands where a picture will be, until it has come.
@@ -9383,7 +9471,8 @@ export interface operations {
                 since?: string | null;
                 /** @description Up to then. */
                 until?: string | null;
-                offset?: number;
+                /** @description The cursor of the page before. */
+                after?: string | null;
                 limit?: number;
             };
             header?: never;
@@ -9614,7 +9703,9 @@ export interface operations {
     events_api_v1_events_get: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "last-event-id"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -10521,7 +10612,11 @@ export interface operations {
     };
     waiting_api_v1_invitations_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The cursor of the page before. */
+                after?: string | null;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -10534,7 +10629,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Invitation"][];
+                    "application/json": components["schemas"]["Page_Invitation_"];
                 };
             };
             /** @description The request cannot be read. */
@@ -10632,7 +10727,10 @@ export interface operations {
     invite_api_v1_invitations_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -10968,7 +11066,10 @@ export interface operations {
     stop_api_v1_jobs__job_id__stop_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 job_id: number;
             };
@@ -11307,7 +11408,11 @@ export interface operations {
     };
     every_key_api_v1_keys_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The cursor of the page before. */
+                after?: string | null;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -11320,7 +11425,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Key"][];
+                    "application/json": components["schemas"]["Page_Key_"];
                 };
             };
             /** @description The request cannot be read. */
@@ -11418,7 +11523,10 @@ export interface operations {
     make_api_v1_keys_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -11642,7 +11750,10 @@ export interface operations {
     rotate_api_v1_keys__key_id__rotation_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 key_id: number;
             };
@@ -11868,7 +11979,10 @@ export interface operations {
     connect_api_v1_libraries_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -12204,7 +12318,12 @@ export interface operations {
     change_api_v1_libraries__slug__patch: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `ETag` of the version changed. */
+                "if-match"?: string | null;
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -12279,6 +12398,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Somebody else changed it meanwhile. */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The body is too large. */
             413: {
                 headers: {
@@ -12290,6 +12418,15 @@ export interface operations {
             };
             /** @description The request does not fit. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Which version was changed must be said. */
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12432,7 +12569,10 @@ export interface operations {
     set_allowance_api_v1_libraries__slug__allowance_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `ETag` of the version changed. */
+                "if-match"?: string | null;
+            };
             path: {
                 slug: string;
             };
@@ -12507,6 +12647,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Somebody else changed it meanwhile. */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The body is too large. */
             413: {
                 headers: {
@@ -12518,6 +12667,15 @@ export interface operations {
             };
             /** @description The request does not fit. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Which version was changed must be said. */
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12548,7 +12706,10 @@ export interface operations {
     asking_api_v1_libraries__slug__asking_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -12671,7 +12832,8 @@ export interface operations {
                 since?: string | null;
                 /** @description Up to then. */
                 until?: string | null;
-                offset?: number;
+                /** @description The cursor of the page before. */
+                after?: string | null;
                 limit?: number;
             };
             header?: never;
@@ -13018,7 +13180,10 @@ export interface operations {
     check_api_v1_libraries__slug__checks_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -13246,7 +13411,10 @@ export interface operations {
     undo_api_v1_libraries__slug__description_changes__change_id__undo_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
                 change_id: number;
@@ -13471,7 +13639,10 @@ export interface operations {
     save_settings_api_v1_libraries__slug__description_settings_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `ETag` of the version changed. */
+                "if-match"?: string | null;
+            };
             path: {
                 slug: string;
             };
@@ -13546,6 +13717,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Somebody else changed it meanwhile. */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The body is too large. */
             413: {
                 headers: {
@@ -13557,6 +13737,15 @@ export interface operations {
             };
             /** @description The request does not fit. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Which version was changed must be said. */
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13595,6 +13784,7 @@ export interface operations {
                 page_id?: number | null;
                 used?: boolean | null;
                 limit?: number;
+                /** @description The cursor of the page before. */
                 after?: string | null;
                 /** @description Small pictures of the page will be asked for next. */
                 previews?: boolean;
@@ -13711,7 +13901,10 @@ export interface operations {
     change_api_v1_libraries__slug__descriptions_change_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -14759,7 +14952,10 @@ export interface operations {
     forecast_api_v1_libraries__slug__forecasts_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -14875,7 +15071,10 @@ export interface operations {
     hook_secret_api_v1_libraries__slug__hook_secret_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -14986,7 +15185,11 @@ export interface operations {
     };
     waiting_here_api_v1_libraries__slug__invitations_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The cursor of the page before. */
+                after?: string | null;
+                limit?: number;
+            };
             header?: never;
             path: {
                 slug: string;
@@ -15001,7 +15204,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Invitation"][];
+                    "application/json": components["schemas"]["Page_Invitation_"];
                 };
             };
             /** @description The request cannot be read. */
@@ -15099,7 +15302,10 @@ export interface operations {
     invite_here_api_v1_libraries__slug__invitations_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -15327,6 +15533,8 @@ export interface operations {
         parameters: {
             query?: {
                 kind?: components["schemas"]["JobKind"] | null;
+                /** @description The cursor of the page before. */
+                after?: string | null;
                 limit?: number;
             };
             header?: never;
@@ -15343,7 +15551,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Job"][];
+                    "application/json": components["schemas"]["Page_Job_"];
                 };
             };
             /** @description The request cannot be read. */
@@ -15440,7 +15648,11 @@ export interface operations {
     };
     of_library_api_v1_libraries__slug__keys_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The cursor of the page before. */
+                after?: string | null;
+                limit?: number;
+            };
             header?: never;
             path: {
                 slug: string;
@@ -15455,7 +15667,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Key"][];
+                    "application/json": components["schemas"]["Page_Key_"];
                 };
             };
             /** @description The request cannot be read. */
@@ -15553,7 +15765,10 @@ export interface operations {
     make_here_api_v1_libraries__slug__keys_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -15780,7 +15995,10 @@ export interface operations {
     rotate_here_api_v1_libraries__slug__keys__key_id__rotation_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
                 key_id: number;
@@ -16240,7 +16458,10 @@ export interface operations {
     near_duplicates_api_v1_libraries__slug__near_duplicate_searches_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -16352,7 +16573,8 @@ export interface operations {
     groups_api_v1_libraries__slug__near_duplicates_get: {
         parameters: {
             query?: {
-                cursor?: string | null;
+                /** @description The cursor of the page before. */
+                after?: string | null;
                 limit?: number;
             };
             header?: never;
@@ -16690,7 +16912,8 @@ export interface operations {
     the_orphans_api_v1_libraries__slug__orphans_get: {
         parameters: {
             query?: {
-                offset?: number;
+                /** @description The cursor of the page before. */
+                after?: string | null;
                 limit?: number;
             };
             header?: never;
@@ -16918,7 +17141,10 @@ export interface operations {
     restore_orphan_api_v1_libraries__slug__orphans__backup_id__restore_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
                 backup_id: number;
@@ -17497,7 +17723,11 @@ export interface operations {
     };
     of_library_api_v1_libraries__slug__people_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The cursor of the page before. */
+                after?: string | null;
+                limit?: number;
+            };
             header?: never;
             path: {
                 slug: string;
@@ -17512,7 +17742,120 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Member"][];
+                    "application/json": components["schemas"]["Page_Member_"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    member_of_library_api_v1_libraries__slug__people__person_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+                person_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Member"];
                 };
             };
             /** @description The request cannot be read. */
@@ -17610,7 +17953,10 @@ export interface operations {
     change_member_api_v1_libraries__slug__people__person_id__put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `ETag` of the version changed. */
+                "if-match"?: string | null;
+            };
             path: {
                 slug: string;
                 person_id: number;
@@ -17686,6 +18032,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Somebody else changed it meanwhile. */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The body is too large. */
             413: {
                 headers: {
@@ -17697,6 +18052,15 @@ export interface operations {
             };
             /** @description The request does not fit. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Which version was changed must be said. */
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -17841,9 +18205,8 @@ export interface operations {
                 /** @description This path exactly. */
                 path?: string | null;
                 sort?: components["schemas"]["PictureSort"];
-                offset?: number;
                 limit?: number;
-                /** @description The cursor of the page before; offset is 0 then. */
+                /** @description The cursor of the page before. */
                 after?: string | null;
                 /** @description Small pictures of the page will be asked for next. */
                 previews?: boolean;
@@ -18081,7 +18444,10 @@ export interface operations {
     answer_api_v1_libraries__slug__proposals_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -18195,7 +18561,10 @@ export interface operations {
     pruning_api_v1_libraries__slug__prunings_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -18423,7 +18792,10 @@ export interface operations {
     reattach_api_v1_libraries__slug__reattach_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -18729,6 +19101,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Somebody else changed it meanwhile. */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The body is too large. */
             413: {
                 headers: {
@@ -18740,6 +19121,15 @@ export interface operations {
             };
             /** @description The request does not fit. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Which version was changed must be said. */
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -18885,7 +19275,11 @@ export interface operations {
     };
     versions_api_v1_libraries__slug__recipes_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The cursor of the page before. */
+                after?: string | null;
+                limit?: number;
+            };
             header?: never;
             path: {
                 slug: string;
@@ -18900,7 +19294,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Recipe"][];
+                    "application/json": components["schemas"]["Page_Recipe_"];
                 };
             };
             /** @description The request cannot be read. */
@@ -19227,7 +19621,10 @@ export interface operations {
     set_report_settings_api_v1_libraries__slug__report_settings_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `ETag` of the version changed. */
+                "if-match"?: string | null;
+            };
             path: {
                 slug: string;
             };
@@ -19302,6 +19699,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Somebody else changed it meanwhile. */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The body is too large. */
             413: {
                 headers: {
@@ -19313,6 +19719,15 @@ export interface operations {
             };
             /** @description The request does not fit. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Which version was changed must be said. */
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19574,7 +19989,10 @@ export interface operations {
     keep_api_v1_libraries__slug__reports_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -19805,7 +20223,10 @@ export interface operations {
     resemblance_api_v1_libraries__slug__resemblances_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -20709,7 +21130,10 @@ export interface operations {
             query: {
                 address: string;
             };
-            header?: never;
+            header?: {
+                /** @description The `ETag` of the version changed. */
+                "if-match"?: string | null;
+            };
             path: {
                 slug: string;
             };
@@ -20784,6 +21208,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Somebody else changed it meanwhile. */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The body is too large. */
             413: {
                 headers: {
@@ -20795,6 +21228,15 @@ export interface operations {
             };
             /** @description The request does not fit. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Which version was changed must be said. */
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -20934,7 +21376,7 @@ export interface operations {
             };
         };
     };
-    save_api_v1_libraries__slug__sizes__name__put: {
+    size_api_v1_libraries__slug__sizes__name__get: {
         parameters: {
             query?: never;
             header?: never;
@@ -20944,11 +21386,7 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["SizeSettings-Input"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             200: {
@@ -21024,6 +21462,144 @@ export interface operations {
             };
             /** @description The request does not fit. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_api_v1_libraries__slug__sizes__name__put: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The `ETag` of the version changed. */
+                "if-match"?: string | null;
+            };
+            path: {
+                slug: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SizeSettings-Input"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedSize"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Somebody else changed it meanwhile. */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Which version was changed must be said. */
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -21282,7 +21858,10 @@ export interface operations {
     survey_api_v1_libraries__slug__surveys_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -21394,7 +21973,10 @@ export interface operations {
     save_several_api_v1_libraries__slug__touches_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -21737,7 +22319,10 @@ export interface operations {
     count_api_v1_libraries__slug__traffic_log_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -21967,7 +22552,10 @@ export interface operations {
     back_api_v1_libraries__slug__unused_sizes_bring_back_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -22083,7 +22671,10 @@ export interface operations {
     remove_unused_files_api_v1_libraries__slug__unused_sizes_remove_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -22308,7 +22899,7 @@ export interface operations {
             };
         };
     };
-    save_api_v1_libraries__slug__watermarks__name__put: {
+    watermark_api_v1_libraries__slug__watermarks__name__get: {
         parameters: {
             query?: never;
             header?: never;
@@ -22318,11 +22909,7 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["WatermarkSettings-Input"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             200: {
@@ -22398,6 +22985,144 @@ export interface operations {
             };
             /** @description The request does not fit. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_api_v1_libraries__slug__watermarks__name__put: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The `ETag` of the version changed. */
+                "if-match"?: string | null;
+            };
+            path: {
+                slug: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WatermarkSettings-Input"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatermarkRule"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Somebody else changed it meanwhile. */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Which version was changed must be said. */
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -22881,7 +23606,10 @@ export interface operations {
     set_webhook_api_v1_libraries__slug__webhook_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `ETag` of the version changed. */
+                "if-match"?: string | null;
+            };
             path: {
                 slug: string;
             };
@@ -22956,6 +23684,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Somebody else changed it meanwhile. */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The body is too large. */
             413: {
                 headers: {
@@ -22967,6 +23704,15 @@ export interface operations {
             };
             /** @description The request does not fit. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Which version was changed must be said. */
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -22997,7 +23743,10 @@ export interface operations {
     new_webhook_secret_api_v1_libraries__slug__webhook_secret_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -23109,7 +23858,10 @@ export interface operations {
     trial_api_v1_libraries__slug__webhook_trial_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -23221,7 +23973,10 @@ export interface operations {
     weigh_api_v1_libraries__slug__weighings_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -23337,7 +24092,10 @@ export interface operations {
     read_words_api_v1_libraries__slug__word_readings_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 slug: string;
             };
@@ -23671,7 +24429,10 @@ export interface operations {
     recovery_codes_api_v1_me_recovery_codes_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -23899,7 +24660,10 @@ export interface operations {
     offer_second_factor_api_v1_me_second_factor_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -24013,7 +24777,10 @@ export interface operations {
     end_second_factor_api_v1_me_second_factor_end_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -24562,7 +25329,11 @@ export interface operations {
     };
     people_api_v1_people_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The cursor of the page before. */
+                after?: string | null;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -24575,7 +25346,119 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PersonRow"][];
+                    "application/json": components["schemas"]["Page_PersonRow_"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    person_api_v1_people__person_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonRow"];
                 };
             };
             /** @description The request cannot be read. */
@@ -24783,7 +25666,12 @@ export interface operations {
     change_api_v1_people__person_id__patch: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `ETag` of the version changed. */
+                "if-match"?: string | null;
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 person_id: number;
             };
@@ -24858,6 +25746,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Somebody else changed it meanwhile. */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The body is too large. */
             413: {
                 headers: {
@@ -24869,6 +25766,15 @@ export interface operations {
             };
             /** @description The request does not fit. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Which version was changed must be said. */
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -24899,7 +25805,10 @@ export interface operations {
     new_password_api_v1_people__person_id__new_password_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 person_id: number;
             };
@@ -25426,6 +26335,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Somebody else changed it meanwhile. */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The body is too large. */
             413: {
                 headers: {
@@ -25437,6 +26355,15 @@ export interface operations {
             };
             /** @description The request does not fit. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Which version was changed must be said. */
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -25697,7 +26624,10 @@ export interface operations {
     override_api_v1_pictures__picture_id__override_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `ETag` of the version changed. */
+                "if-match"?: string | null;
+            };
             path: {
                 picture_id: number;
             };
@@ -25772,6 +26702,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Somebody else changed it meanwhile. */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The body is too large. */
             413: {
                 headers: {
@@ -25783,6 +26722,15 @@ export interface operations {
             };
             /** @description The request does not fit. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Which version was changed must be said. */
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -26263,7 +27211,10 @@ export interface operations {
     save_api_v1_pictures__picture_id__touches_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The `ETag` of the version changed. */
+                "if-match"?: string | null;
+            };
             path: {
                 picture_id: number;
             };
@@ -26338,6 +27289,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Somebody else changed it meanwhile. */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The body is too large. */
             413: {
                 headers: {
@@ -26349,6 +27309,15 @@ export interface operations {
             };
             /** @description The request does not fit. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Which version was changed must be said. */
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -26612,6 +27581,10 @@ export interface operations {
         parameters: {
             query?: {
                 library?: string | null;
+                kind?: components["schemas"]["RunKind"][] | null;
+                state?: components["schemas"]["RunState"][] | null;
+                /** @description The cursor of the page before. */
+                after?: string | null;
                 limit?: number;
             };
             header?: never;
@@ -26626,7 +27599,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Run"][];
+                    "application/json": components["schemas"]["Page_Run_"];
                 };
             };
             /** @description The request cannot be read. */
@@ -26724,7 +27697,10 @@ export interface operations {
     start_api_v1_runs_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -26735,7 +27711,7 @@ export interface operations {
         };
         responses: {
             /** @description Successful Response */
-            201: {
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -27063,7 +28039,9 @@ export interface operations {
         parameters: {
             query?: {
                 state?: components["schemas"]["ItemState"][] | null;
-                offset?: number;
+                sort?: components["schemas"]["ItemSort"];
+                /** @description The cursor of the page before. */
+                after?: string | null;
                 limit?: number;
             };
             header?: never;
@@ -27180,7 +28158,10 @@ export interface operations {
             query?: {
                 item?: number[] | null;
             };
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 run_id: number;
             };
@@ -27292,7 +28273,10 @@ export interface operations {
     change_api_v1_runs__run_id___action__post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 run_id: number;
                 action: "pause" | "resume" | "stop";
@@ -28181,6 +29165,8 @@ export interface operations {
     of_page_api_v1_site_pages__page_id__weighings_get: {
         parameters: {
             query?: {
+                /** @description The cursor of the page before. */
+                after?: string | null;
                 limit?: number;
             };
             header?: never;
@@ -28197,7 +29183,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Weighing"][];
+                    "application/json": components["schemas"]["Page_Weighing_"];
                 };
             };
             /** @description The request cannot be read. */
@@ -28407,7 +29393,10 @@ export interface operations {
     need_api_v1_weighings__weighing_id__needs_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 weighing_id: number;
             };
@@ -28523,7 +29512,10 @@ export interface operations {
     treat_api_v1_weighings__weighing_id__run_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 weighing_id: number;
             };
@@ -28536,7 +29528,7 @@ export interface operations {
         };
         responses: {
             /** @description Successful Response */
-            201: {
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,7 +1,7 @@
 /** What the console asks about pages: what they weigh, what a recipe would make of them, what is noted. */
 
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { api, ask } from "./client";
+import { api, ask, rowsOf } from "./client";
 import { keys } from "./keys";
 import { stale, takeJob } from "./queries";
 import type { components } from "./schema.gen";
@@ -30,7 +30,7 @@ export function useWeighings(page: number) {
   return useQuery({
     queryKey: keys.weighings(page),
     queryFn: () =>
-      ask(
+      rowsOf(
         api.GET("/api/v1/site-pages/{page_id}/weighings", {
           params: { path: { page_id: page }, query: { limit: 40 } },
         }),

@@ -23,9 +23,10 @@ export function ServiceAuditPage() {
 }
 
 function Audit({ slug }: { slug?: string }) {
-  const [filter, setFilter] = useState<AuditFilter>({ search: "", outcome: "", offset: 0 });
+  const [filter, setFilter] = useState<AuditFilter>({ search: "", outcome: "" });
   const list = useAudit(filter, slug);
-  const rows = list.data?.rows ?? [];
+  const rows = list.data?.pages.flatMap((page) => page.rows) ?? [];
+  const total = list.data?.pages[0]?.total ?? 0;
   return (
     <div className="space-y-5">
       <Card
@@ -47,7 +48,7 @@ function Audit({ slug }: { slug?: string }) {
             placeholder="A name, an address, an act"
             className={`${INLINE_INPUT} min-w-56 flex-1`}
             value={filter.search}
-            onChange={(event) => setFilter({ ...filter, search: event.target.value, offset: 0 })}
+            onChange={(event) => setFilter({ ...filter, search: event.target.value })}
           />
           <Select
             label="Which"
@@ -57,14 +58,13 @@ function Audit({ slug }: { slug?: string }) {
               setFilter({
                 ...filter,
                 outcome: OUTCOMES.find(([one]) => one === to)?.[0] ?? "",
-                offset: 0,
               })
             }
           />
         </div>
         {list.isPending && <Shape className="h-64" />}
         {list.isError && <ErrorNote error={list.error} again={() => void list.refetch()} />}
-        {list.data?.total === 0 && (
+        {list.data && total === 0 && (
           <Empty title="Nothing of that kind">
             {filter.search || filter.outcome
               ? "No entry matches the search."
@@ -76,23 +76,14 @@ function Audit({ slug }: { slug?: string }) {
             <Entry key={entry.id} entry={entry} here={slug !== undefined} />
           ))}
         </ol>
-        {list.data && list.data.total > rows.length && (
-          <div className="mt-4 flex items-center justify-between gap-3 text-sm text-quiet">
-            <Button
-              disabled={filter.offset === 0}
-              onClick={() => setFilter({ ...filter, offset: Math.max(0, filter.offset - 60) })}
-            >
-              Later
+        {list.hasNextPage && (
+          <div className="mt-4 flex items-center gap-3 text-sm text-quiet">
+            <Button busy={list.isFetchingNextPage} onClick={() => void list.fetchNextPage()}>
+              Show earlier ones
             </Button>
             <span>
-              {count(filter.offset + 1)} to {count(filter.offset + rows.length)} of {count(list.data.total)}
+              {count(rows.length)} of {count(total)}
             </span>
-            <Button
-              disabled={list.data.next == null}
-              onClick={() => setFilter({ ...filter, offset: list.data.next ?? filter.offset })}
-            >
-              Earlier
-            </Button>
           </div>
         )}
       </Card>

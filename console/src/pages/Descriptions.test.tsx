@@ -51,7 +51,7 @@ const ANSWERS = {
   "GET /libraries/ledge/descriptions": {
     rows: [row(1, { suggestions: [LENS] }), row(2), row(3)],
     total: 3,
-    next: null,
+
     cursor: null,
   },
   "PUT /pictures/1/descriptions/en": row(1, { alternative: "The lens", version: 1, by: "Ada", faults: [] }),
@@ -204,7 +204,7 @@ test("a change of many is seen before it is done, and undone after", async () =>
 test("without pictures, and without an answer, the page says what to do", async () => {
   serve({
     ...ANSWERS,
-    "GET /libraries/ledge/descriptions": { rows: [], total: 0, next: null, cursor: null },
+    "GET /libraries/ledge/descriptions": { rows: [], total: 0, cursor: null },
   });
   page();
   await screen.findByText("Nothing to describe");

@@ -3,7 +3,7 @@ import { cleanup, fireEvent, screen, waitFor } from "@testing-library/react";
 import { afterEach, expect, test, vi } from "vitest";
 import { keys } from "../api/keys";
 import { takeJob } from "../api/queries";
-import { job, LIBRARY, serve, show } from "../testing";
+import { LIBRARY, job, pageOf, serve, show } from "../testing";
 import { Keep } from "./Keep";
 
 afterEach(() => {
@@ -22,7 +22,7 @@ const BACKUPS = {
   folder: "/var/b",
   bytes_free: 1000,
 };
-const NONE = { rows: [], total: 0, next: null };
+const NONE = { rows: [], total: 0, cursor: null };
 const REPORT = {
   files: 3,
   copies: 2,
@@ -34,7 +34,7 @@ const REPORT = {
 const ANSWERS = {
   "GET /libraries/ledge/backups": BACKUPS,
   "GET /libraries/ledge/orphans": NONE,
-  "GET /libraries/ledge/jobs": [],
+  "GET /libraries/ledge/jobs": pageOf([]),
 };
 
 test("a check is started, followed by what is told of it, and its differences are listed", async () => {

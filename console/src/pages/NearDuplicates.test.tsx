@@ -1,7 +1,7 @@
 // @vitest-environment jsdom
 import { cleanup, fireEvent, screen, waitFor } from "@testing-library/react";
 import { afterEach, expect, test, vi } from "vitest";
-import { job, LIBRARY, serve, show } from "../testing";
+import { LIBRARY, job, pageOf, serve, show } from "../testing";
 import { NearDuplicatesPage } from "./NearDuplicatesPage";
 
 afterEach(() => {
@@ -39,7 +39,7 @@ const GROUP = {
 };
 const NONE = { rows: [], total: 0, pictures: 0, spare: 0, cursor: null };
 const ANSWERS = {
-  "GET /libraries/ledge/jobs": [],
+  "GET /libraries/ledge/jobs": pageOf([]),
   "GET /libraries/ledge/near-duplicates": {
     rows: [GROUP],
     total: 1,

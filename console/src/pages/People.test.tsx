@@ -4,7 +4,7 @@ import { Route, Routes } from "react-router";
 import { afterEach, expect, test, vi } from "vitest";
 import type { Person } from "../api/client";
 import { App } from "../App";
-import { choose, LIBRARY, PERSON, serve, show } from "../testing";
+import { LIBRARY, PERSON, choose, pageOf, serve, show } from "../testing";
 import { AccountPage, browserOf } from "./AccountPage";
 import { LibraryAuditPage, ServiceAuditPage } from "./AuditPage";
 import { JoinPage } from "./JoinPage";
@@ -60,8 +60,8 @@ const ROW = {
 
 test("people of a library: their roles are changed, and they are taken out after a question", async () => {
   const sent = serve({
-    "GET /libraries/ledge/people": [MEMBER],
-    "GET /libraries/ledge/invitations": [],
+    "GET /libraries/ledge/people": pageOf([MEMBER]),
+    "GET /libraries/ledge/invitations": pageOf([]),
     "PUT /libraries/ledge/people/4": { ...MEMBER, role: "treat" },
     "DELETE /libraries/ledge/people/4": null,
   });
@@ -78,8 +78,8 @@ test("people of a library: their roles are changed, and they are taken out after
 
 test("an invitation's link is shown once, with what becomes of it", async () => {
   const sent = serve({
-    "GET /libraries/ledge/people": [],
-    "GET /libraries/ledge/invitations": [LINK],
+    "GET /libraries/ledge/people": pageOf([]),
+    "GET /libraries/ledge/invitations": pageOf([LINK]),
     "POST /libraries/ledge/invitations": LINK,
     "DELETE /libraries/ledge/invitations/1": null,
   });
@@ -104,7 +104,7 @@ test("an invitation's link is shown once, with what becomes of it", async () => 
 
 test("the service's people: everything about an account, deleted only at the second word", async () => {
   const sent = serve({
-    "GET /people": [
+    "GET /people": pageOf([
       ROW,
       {
         ...ROW,
@@ -114,8 +114,8 @@ test("the service's people: everything about an account, deleted only at the sec
         second_factor: false,
         grants: [{ library: "ledge", role: "look" }],
       },
-    ],
-    "GET /invitations": [],
+    ]),
+    "GET /invitations": pageOf([]),
     "GET /libraries": [LIBRARY],
     "PATCH /people/5": ROW,
     "DELETE /people/5": null,
@@ -142,7 +142,10 @@ test("the service's people: everything about an account, deleted only at the sec
 test("keys: made with no more rights than chosen, rotated with an overlap, revoked after a question", async () => {
   const made = { ...KEY, secret: "plumkey-abc" };
   const sent = serve({
-    "GET /libraries/ledge/keys": [KEY, { ...KEY, id: 10, name: "old", expires_at: "2020-01-01T00:00:00Z" }],
+    "GET /libraries/ledge/keys": pageOf([
+      KEY,
+      { ...KEY, id: 10, name: "old", expires_at: "2020-01-01T00:00:00Z" },
+    ]),
     "POST /libraries/ledge/keys": made,
     "POST /libraries/ledge/keys/9/rotation": made,
     "DELETE /libraries/ledge/keys/9": null,
@@ -174,7 +177,11 @@ test("keys: made with no more rights than chosen, rotated with an overlap, revok
 });
 
 test("a key of the service is for all libraries, or for those that are chosen", async () => {
-  const sent = serve({ "GET /keys": [], "GET /libraries": [LIBRARY], "POST /keys": { ...KEY, secret: "s" } });
+  const sent = serve({
+    "GET /keys": pageOf([]),
+    "GET /libraries": [LIBRARY],
+    "POST /keys": { ...KEY, secret: "s" },
+  });
   show(<ServiceKeysPage />);
   fireEvent.click((await screen.findAllByText("Make a key"))[0]!);
   fireEvent.change(screen.getByLabelText(/^Name/), { target: { value: "build" } });
@@ -206,13 +213,14 @@ test("the audit log is searched, and says what was refused", async () => {
     detail: "wrong-sign-in",
   };
   const sent = serve({
-    "GET /audit": { rows: [entry], total: 130, next: 60 },
-    "GET /libraries/ledge/audit": { rows: [], total: 0, next: null },
+    "GET /audit": { rows: [entry], total: 130, cursor: "onward" },
+    "GET /libraries/ledge/audit": { rows: [], total: 0, cursor: null },
   });
   show(<ServiceAuditPage />);
   expect(await screen.findByText("guess@x.example")).toBeTruthy();
   expect(screen.getByText("refused: wrong-sign-in")).toBeTruthy();
-  fireEvent.click(screen.getByText("Earlier"));
+  fireEvent.click(screen.getByText("Show earlier ones"));
+  await waitFor(() => expect(sent.at(-1)?.query.after).toBe("onward"));
   fireEvent.change(screen.getByLabelText("Search"), { target: { value: "keeper" } });
   await waitFor(() => expect(sent.length).toBeGreaterThanOrEqual(3));
   cleanup();
@@ -369,7 +377,7 @@ test("an editor sees the pictures, and nothing that is not theirs", async () => 
     service: false,
     access: [{ library: "ledge", role: "edit", abilities: ["look", "mend", "upload"] }],
   };
-  serve({ "GET /session": editor, "GET /libraries": [LIBRARY], "GET /runs": [] });
+  serve({ "GET /session": editor, "GET /libraries": [LIBRARY], "GET /runs": pageOf([]) });
   show(<App />, "/l/ledge", editor);
   const work = await screen.findByRole("navigation", { name: "The work" });
   await waitFor(() =>

@@ -1,7 +1,7 @@
 // @vitest-environment jsdom
 import { cleanup, fireEvent, screen, waitFor } from "@testing-library/react";
 import { afterEach, expect, test, vi } from "vitest";
-import { job, LIBRARY, PERSON, serve, show } from "../testing";
+import { LIBRARY, PERSON, job, pageOf, serve, show } from "../testing";
 import { AllowancePage, monthName } from "./AllowancePage";
 import { ReportPage } from "./ReportPage";
 import { WebhooksPage } from "./WebhooksPage";
@@ -140,7 +140,7 @@ const FILLED = {
   "GET /libraries/ledge/report": REPORT,
   "GET /libraries/ledge/report-settings": SETTINGS,
   "GET /libraries/ledge/reports": [{ month: "2026-10", made_at: "2026-11-01T00:05:00Z" }],
-  "GET /libraries/ledge/jobs": [],
+  "GET /libraries/ledge/jobs": pageOf([]),
 };
 
 test("a report shows its sums, its pictures and its pages, and where to fetch it", async () => {
@@ -211,7 +211,7 @@ test("a month's report is made and kept, and one that failed says why", async ()
   });
   const sent = serve({
     ...FILLED,
-    "GET /libraries/ledge/jobs": [failed],
+    "GET /libraries/ledge/jobs": pageOf([failed]),
     "POST /libraries/ledge/reports": job("report", { state: "waiting" }),
   });
   show(<ReportPage library={LIBRARY} />);

@@ -3,7 +3,7 @@ import { cleanup, fireEvent, screen, waitFor, within } from "@testing-library/re
 import { Route, Routes } from "react-router";
 import { afterEach, expect, test, vi } from "vitest";
 import type { PagePicture, Reading, Weighing } from "../api/weighing";
-import { job, LIBRARY, serve, show } from "../testing";
+import { LIBRARY, job, pageOf, serve, show } from "../testing";
 import { secretsOf, SitePagePage } from "./SitePagePage";
 import { WeightsPage } from "./WeightsPage";
 
@@ -197,9 +197,9 @@ const THREE = [
 ];
 const ONE_PAGE = {
   "GET /site-pages/4": PAGE,
-  "GET /site-pages/4/weighings": THREE,
+  "GET /site-pages/4/weighings": pageOf(THREE),
   "GET /site-pages/4/history": [point(1, 1_040_000), point(2, 340_000, "predicted"), point(3, 330_000)],
-  "GET /libraries/ledge/jobs": [],
+  "GET /libraries/ledge/jobs": pageOf([]),
   "GET /libraries/ledge/needs": [],
 };
 
@@ -228,7 +228,7 @@ test("pages are listed with what they weighed at first and weigh now, on the dev
         over: 0,
       },
     ],
-    "GET /libraries/ledge/jobs": [],
+    "GET /libraries/ledge/jobs": pageOf([]),
   });
   show(<WeightsPage library={LIBRARY} />);
   const front = (await screen.findByText("ledge.example/")).closest("li")!;
@@ -247,7 +247,7 @@ test("pages are listed with what they weighed at first and weigh now, on the dev
 test("before any page was weighed the next step is said, and a start sends what was written", async () => {
   const asked = serve({
     "GET /libraries/ledge/site-pages": [],
-    "GET /libraries/ledge/jobs": [],
+    "GET /libraries/ledge/jobs": pageOf([]),
     "POST /libraries/ledge/weighings": job("weighing", {
       state: "waiting",
       weighing: { pages: 0, weighed: 0, at: "", weighings: [], notes: [] },
@@ -278,14 +278,14 @@ test("a weighing that is under way is told, one that failed too, and what cannot
     state: "running",
     weighing: { pages: 3, weighed: 1, at: "https://ledge.example/visit", weighings: [1], notes: [] },
   });
-  serve({ "GET /libraries/ledge/jobs": [running] });
+  serve({ "GET /libraries/ledge/jobs": pageOf([running]) });
   show(<WeightsPage library={LIBRARY} />);
   expect(await screen.findByText(/Weighing https:\/\/ledge.example\/visit: 1 of 3 pages done/)).toBeTruthy();
   expect((await screen.findByRole("alert")).textContent).toContain("There is no such thing");
   cleanup();
   serve({
     "GET /libraries/ledge/site-pages": [],
-    "GET /libraries/ledge/jobs": [{ ...running, state: "failed", reason: "the list names no page" }],
+    "GET /libraries/ledge/jobs": pageOf([{ ...running, state: "failed", reason: "the list names no page" }]),
   });
   show(<WeightsPage library={LIBRARY} />);
   expect((await screen.findByRole("note")).textContent).toContain("the list names no page");
@@ -427,7 +427,7 @@ test("a page that was never weighed, one that failed, and one that is not there"
   serve({
     ...ONE_PAGE,
     "GET /site-pages/4": { ...PAGE, weighings: 0, fault: "the site does not answer" },
-    "GET /site-pages/4/weighings": [],
+    "GET /site-pages/4/weighings": pageOf([]),
   });
   onePage();
   expect(await screen.findByText("It has not been weighed yet")).toBeTruthy();

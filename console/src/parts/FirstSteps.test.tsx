@@ -2,7 +2,7 @@
 import { cleanup, fireEvent, screen } from "@testing-library/react";
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
 import type { Library } from "../api/client";
-import { job, LIBRARY, PERSON, serve, show } from "../testing";
+import { LIBRARY, PERSON, job, pageOf, serve, show } from "../testing";
 import { FirstSteps } from "./FirstSteps";
 
 beforeEach(() => localStorage.clear());
@@ -19,12 +19,12 @@ const NEW = {
 } as unknown as Library;
 const ANSWERS = {
   "GET /machine": { verdict: "fine", lines: [] },
-  "GET /libraries/ledge/jobs": [],
+  "GET /libraries/ledge/jobs": pageOf([]),
   "GET /libraries/ledge/site-pages": [],
 };
 
 test("what is so is ticked, and the next thing to do is marked", async () => {
-  serve({ ...ANSWERS, "GET /libraries/ledge/jobs": [job("forecast", { state: "finished" })] });
+  serve({ ...ANSWERS, "GET /libraries/ledge/jobs": pageOf([job("forecast", { state: "finished" })]) });
   show(<FirstSteps library={NEW} sent={undefined} />);
   expect(await screen.findByText("3 of 7 done")).toBeTruthy();
   const next = screen.getAllByRole("listitem").filter((one) => one.getAttribute("aria-current") === "step");

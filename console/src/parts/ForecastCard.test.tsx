@@ -2,7 +2,7 @@
 import { cleanup, screen, within } from "@testing-library/react";
 import { afterEach, expect, test, vi } from "vitest";
 import { Treat } from "../pages/Treat";
-import { job, LIBRARY, serve, show } from "../testing";
+import { LIBRARY, job, pageOf, serve, show } from "../testing";
 import { ForecastCard } from "./ForecastCard";
 
 afterEach(() => {
@@ -32,9 +32,9 @@ const OUTLOOK = {
   ],
 };
 const said = (outlook: object) => ({
-  "GET /libraries/ledge/jobs": [
+  "GET /libraries/ledge/jobs": pageOf([
     job("forecast", { forecast: { recipe_version: 2, outlook: outlook as typeof OUTLOOK } }),
-  ],
+  ]),
 });
 
 test("a forecast says how long a run takes, and sets the efforts side by side", async () => {
@@ -58,12 +58,16 @@ test("a forecast from before, or too short to compare, is shown without", async 
 });
 
 test("before a run is started its length is told, or where to have it told", async () => {
-  const others = { "GET /libraries/ledge/runs": [], "GET /runs": [], "GET /libraries/ledge/folders": [] };
+  const others = {
+    "GET /libraries/ledge/runs": pageOf([]),
+    "GET /runs": pageOf([]),
+    "GET /libraries/ledge/folders": [],
+  };
   serve({ ...said(OUTLOOK), ...others });
   show(<Treat library={LIBRARY} />);
   expect(await screen.findByText("12 min 34 s")).toBeTruthy();
   cleanup();
-  serve({ "GET /libraries/ledge/jobs": [job("forecast", { state: "failed" })], ...others });
+  serve({ "GET /libraries/ledge/jobs": pageOf([job("forecast", { state: "failed" })]), ...others });
   show(<Treat library={LIBRARY} />);
   expect((await screen.findByRole("link", { name: "Forecast it first" })).getAttribute("href")).toBe(
     "/l/ledge",

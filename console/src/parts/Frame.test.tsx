@@ -2,7 +2,7 @@
 import { cleanup, fireEvent, screen, within } from "@testing-library/react";
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
 import { addressOf, PAGES, under, WORK } from "../pages";
-import { LIBRARY, PERSON, serve, show } from "../testing";
+import { LIBRARY, PERSON, pageOf, serve, show } from "../testing";
 import { Frame } from "./Frame";
 import { Tabs } from "./Tabs";
 
@@ -31,7 +31,10 @@ test("routes, tabs and headings come from one table", () => {
 
 test("a page without a library shows the way back into the one that was looked at last", async () => {
   localStorage.setItem("plumcrate-library", "other");
-  serve({ "GET /libraries": [LIBRARY, { ...LIBRARY, slug: "other", name: "Other" }], "GET /runs": [] });
+  serve({
+    "GET /libraries": [LIBRARY, { ...LIBRARY, slug: "other", name: "Other" }],
+    "GET /runs": pageOf([]),
+  });
   show(
     <Frame person={PERSON}>
       <p>The machine</p>
@@ -55,7 +58,7 @@ test("where no library is connected yet there is no way into one", async () => {
 });
 
 test("the run under way is shown on every page", async () => {
-  serve({ "GET /libraries": [LIBRARY], "GET /runs": [RUN] });
+  serve({ "GET /libraries": [LIBRARY], "GET /runs": pageOf([RUN]) });
   show(
     <Frame person={PERSON} library={LIBRARY}>
       <p>page</p>
@@ -66,7 +69,7 @@ test("the run under way is shown on every page", async () => {
 });
 
 test("everything is found by its name with the keyboard", async () => {
-  serve({ "GET /libraries": [LIBRARY], "GET /runs": [] });
+  serve({ "GET /libraries": [LIBRARY], "GET /runs": pageOf([]) });
   show(
     <Frame person={PERSON} library={LIBRARY}>
       <p>page</p>
@@ -88,7 +91,7 @@ test("pictures are found by their names, once somebody has stopped typing", asyn
   const picture = { id: 12, path: "2025/worst-gale.jpg" };
   const sent = serve({
     "GET /libraries": [LIBRARY],
-    "GET /runs": [],
+    "GET /runs": pageOf([]),
     "GET /libraries/ledge/pictures": { rows: [picture], total: 1, cursor: null },
   });
   show(

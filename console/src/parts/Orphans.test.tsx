@@ -27,7 +27,7 @@ it("shows the shape of what comes while it loads", () => {
 });
 
 it("says what would be listed when there is none", () => {
-  given({ data: { rows: [], total: 0, next: null } });
+  given({ data: { pages: [{ rows: [], total: 0 }] } });
   render(<Orphans library={library} />);
   expect(screen.getByText(/its original is kept and listed here/)).toBeTruthy();
 });
@@ -45,7 +45,7 @@ it("lets an error be tried again", () => {
 });
 
 it("puts one back under the name that is given, and shows names as text", () => {
-  given({ data: { rows, total: 21, next: 20 } });
+  given({ data: { pages: [{ rows, total: 21 }] } });
   render(<Orphans library={library} />);
   expect(screen.getByText("2025/<b>lamp</b>.jpg")).toBeTruthy();
   expect(screen.getByText(/21 originals/)).toBeTruthy();
@@ -59,12 +59,19 @@ it("puts one back under the name that is given, and shows names as text", () => 
   expect(rescue.mutate.mock.calls[0]?.[0]).toEqual({ id: 7, path: "lamp.jpg" });
 });
 
-it("turns the pages", () => {
-  given({ data: { rows, total: 21, next: 20 } });
-  render(<Orphans library={library} />);
-  expect(screen.queryByText("Later ones")).toBeNull();
-  fireEvent.click(screen.getByText("Earlier ones"));
-  expect(hooks.useOrphans).toHaveBeenLastCalledWith("ledge", 20);
-  fireEvent.click(screen.getByText("Later ones"));
-  expect(hooks.useOrphans).toHaveBeenLastCalledWith("ledge", 0);
+it("fetches more while there are more", () => {
+  const fetchNextPage = vi.fn();
+  const another = [{ ...rows[0]!, id: 8, path: "2025/kite.jpg" }];
+  const pages = [
+    { rows, total: 2 },
+    { rows: another, total: 2 },
+  ];
+  given({ data: { pages: pages.slice(0, 1) }, hasNextPage: true, fetchNextPage });
+  const { rerender } = render(<Orphans library={library} />);
+  fireEvent.click(screen.getByText("Show more"));
+  expect(fetchNextPage).toHaveBeenCalledOnce();
+  given({ data: { pages }, hasNextPage: false });
+  rerender(<Orphans library={library} />);
+  expect(screen.getByText("2025/kite.jpg")).toBeTruthy();
+  expect(screen.queryByText("Show more")).toBeNull();
 });

@@ -6,53 +6,52 @@ import { useOrphans, useRescue } from "../api/queries";
 import { bytes, many, when } from "../look/words";
 import { Button, Card, ErrorNote, Field, INPUT, Shape, Sheet } from "./ui";
 
-const PAGE = 20;
-
 export function Orphans({ library }: { library: Library }) {
-  const [offset, setOffset] = useState(0);
   const [chosen, setChosen] = useState<Orphan | null>(null);
-  const found = useOrphans(library.slug, offset);
+  const found = useOrphans(library.slug);
+  const total = found.data?.pages[0]?.total ?? 0;
   return (
     <Card title="Originals that lost their file">
       {found.isPending && <Shape className="h-24" />}
       {found.isError && <ErrorNote error={found.error} again={() => void found.refetch()} />}
-      {found.data && found.data.total === 0 && (
+      {found.data && total === 0 && (
         <p className="text-quiet">
           None. When somebody deletes or overwrites a treated picture, its original is kept and listed here.
         </p>
       )}
-      {found.data && found.data.total > 0 && (
+      {found.data && total > 0 && (
         <>
           <p>
-            {many(found.data.total, "original")} of treated pictures that somebody deleted, moved away or
-            overwrote. They stay until they are put back or deleted.
+            {many(total, "original")} of treated pictures that somebody deleted, moved away or overwrote. They
+            stay until they are put back or deleted.
           </p>
           <ul className="mt-3 divide-y divide-line">
-            {found.data.rows.map((one) => (
-              <li key={one.id} className="flex flex-wrap items-center gap-x-3 gap-y-1 py-2">
-                <span className="min-w-0 flex-1 basis-full sm:basis-48">
-                  <span className="block break-all font-mono text-xs">{one.path}</span>
-                  <span className="text-sm text-quiet tabular-nums">
-                    {bytes(one.size)}, backed up {when(one.created_at)}
+            {found.data.pages
+              .flatMap((page) => page.rows)
+              .map((one) => (
+                <li key={one.id} className="flex flex-wrap items-center gap-x-3 gap-y-1 py-2">
+                  <span className="min-w-0 flex-1 basis-full sm:basis-48">
+                    <span className="block break-all font-mono text-xs">{one.path}</span>
+                    <span className="text-sm text-quiet tabular-nums">
+                      {bytes(one.size)}, backed up {when(one.created_at)}
+                    </span>
                   </span>
-                </span>
-                <a
-                  className="text-sm text-plum underline"
-                  download
-                  href={`/api/v1/libraries/${library.slug}/orphans/${one.id}/content`}
-                >
-                  Save
-                </a>
-                <Button onClick={() => setChosen(one)}>Put back …</Button>
-              </li>
-            ))}
+                  <a
+                    className="text-sm text-plum underline"
+                    download
+                    href={`/api/v1/libraries/${library.slug}/orphans/${one.id}/content`}
+                  >
+                    Save
+                  </a>
+                  <Button onClick={() => setChosen(one)}>Put back …</Button>
+                </li>
+              ))}
           </ul>
-          <div className="mt-2 flex gap-2">
-            {offset > 0 && <Button onClick={() => setOffset(Math.max(0, offset - PAGE))}>Later ones</Button>}
-            {found.data.next != null && (
-              <Button onClick={() => setOffset(offset + PAGE)}>Earlier ones</Button>
-            )}
-          </div>
+          {found.hasNextPage && (
+            <Button busy={found.isFetchingNextPage} onClick={() => void found.fetchNextPage()}>
+              Show more
+            </Button>
+          )}
         </>
       )}
       {chosen && <PutBackSheet library={library} orphan={chosen} onClose={() => setChosen(null)} />}

@@ -2,7 +2,7 @@
 import { cleanup, fireEvent, screen, waitFor } from "@testing-library/react";
 import { afterEach, expect, test, vi } from "vitest";
 import { takeJob } from "../api/queries";
-import { job, LIBRARY, serve, show } from "../testing";
+import { LIBRARY, job, pageOf, serve, show } from "../testing";
 import { Renditions } from "./Renditions";
 
 afterEach(() => {
@@ -22,7 +22,7 @@ const FOLDER = {
 };
 const ANSWERS = {
   "GET /libraries/ledge/proposals": [],
-  "GET /libraries/ledge/jobs": [],
+  "GET /libraries/ledge/jobs": pageOf([]),
 };
 
 test("pictures are compared on wish, and a comparison without a finding says so", async () => {

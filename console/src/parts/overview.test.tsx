@@ -2,7 +2,7 @@
 import { cleanup, fireEvent, screen, within } from "@testing-library/react";
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
 import type { Run, Savings } from "../api/client";
-import { LIBRARY, serve, show } from "../testing";
+import { LIBRARY, pageOf, serve, show } from "../testing";
 import { Boundary } from "./Boundary";
 import { LatelyCard } from "./LatelyCard";
 import { MosaicCard } from "./Mosaic";
@@ -84,7 +84,9 @@ const run = (id: number, finished_at: string | null): Partial<Run> => ({
 });
 
 async function lately() {
-  serve({ "GET /runs": [run(3, null), run(2, "2026-06-10T11:00:00Z"), run(1, "2026-06-09T11:00:00Z")] });
+  serve({
+    "GET /runs": pageOf([run(3, null), run(2, "2026-06-10T11:00:00Z"), run(1, "2026-06-09T11:00:00Z")]),
+  });
   show(<LatelyCard library={LIBRARY} />);
   await screen.findAllByRole("link");
   const said = screen.getByRole("heading", { name: "Lately" }).parentElement!.textContent;

@@ -7,8 +7,11 @@ from dataclasses import dataclass
 from typing import Any
 
 from starlette.requests import HTTPConnection
+from starlette.responses import Response
 
 from plumcrate.people.actor import Actor
+
+from .once import Once
 
 
 @dataclass(slots=True)
@@ -16,7 +19,7 @@ class Act:
     """``library`` is a slug, ``detail`` free words, ``email`` the account that somebody tried to open.
 
     ``silent``: not to be recorded. ``recorded``: it was, in the act's own transaction. ``problem``: the code
-    of the refusal that was answered.
+    of the refusal that was answered. ``once``: it is done once, and its ``answer`` kept.
     """
 
     actor: Actor | None = None
@@ -26,6 +29,8 @@ class Act:
     silent: bool = False
     recorded: bool = False
     problem: str = ""
+    once: Once | None = None
+    answer: Response | None = None
 
 
 def act_of(request: HTTPConnection) -> Act:

@@ -20,7 +20,9 @@ from plumcrate.people.actor import Actor
 from plumcrate.records import tables
 
 from .acts import act_of
+from .once import once_of
 from .problems import ApiError
+from .service import service_of
 from .transaction import Session, remember_library, works_in_transaction
 
 #: What an address may hold that belongs to a library, and what it is called.
@@ -49,20 +51,37 @@ class Need:
             raise ApiError("not-signed-in", "sign in, or send a key as a bearer token")
         if self.person and actor.kind != "person":
             raise ApiError("not-allowed", "keys cannot do this: sign in as a person")
+        within = works_in_transaction(request.scope.get("route"))
+        self._check(session, request, actor, within)
+        if not self.reads:
+            _begin_once(session, request, actor)
+            if not within:
+                session.commit()  # the work is done in transactions of its own
+        return actor
+
+    def _check(self, session: OrmSession, request: Request, actor: Actor, within: bool) -> None:
         if self.ability is None:
             if not actor.service:
                 raise ApiError("not-allowed", "only an administrator of the whole service may do this")
-            return actor
+            return
         library = _library_of(session, request.path_params, actor)
-        if not works_in_transaction(request.scope.get("route")):
+        if not within:
             session.commit()
         if library is not None:
-            act.library = library.slug
+            act_of(request).library = library.slug
             remember_library(session, library)
             need(actor, library, self.ability)
         elif not actor.may_somewhere(self.ability) and self.ability is not Ability.LOOK:
             raise ApiError("not-allowed", f"you may not {self.ability} in any library")
-        return actor
+
+
+def _begin_once(session: OrmSession, request: Request, actor: Actor) -> None:
+    """After the rights were looked at, so that who lost them is not told what was answered before."""
+    service, act = service_of(request), act_of(request)
+    body: bytes = getattr(request, "_body", b"")  # read by now, where the operation has one
+    act.once = once_of(request, actor, body, service.state_folder, service.seal)
+    if act.once is not None:
+        act.once.begin(session)
 
 
 def need(actor: Actor, library: tables.Library, ability: Ability) -> None:

@@ -11,8 +11,12 @@ from pathlib import Path
 from typing import Any
 
 from fastapi import FastAPI
+from fastapi.routing import APIRoute
 
 from plumcrate.contract.common import Problem
+
+from .auth import COOKIE, SECURE_COOKIE
+from .needs import need_of
 
 PLACE = Path(__file__).with_name("openapi.json")
 
@@ -29,8 +33,65 @@ def built(app: FastAPI) -> dict[str, Any]:
     document = FastAPI.openapi(app)
     schemas = document.setdefault("components", {}).setdefault("schemas", {})
     schemas["Problem"] = Problem.model_json_schema()
+    document["components"]["securitySchemes"] = _SCHEMES
+    document["tags"] = [{"name": name, "description": words} for name, words in _TAGS.items()]
+    for route in app.routes:
+        if isinstance(route, APIRoute) and route.include_in_schema:
+            for method in route.methods or ():
+                document["paths"][route.path_format][method.lower()]["security"] = _security(route)
     _say_what_text_is(schemas)
     return document
+
+
+def _security(route: APIRoute) -> list[dict[str, list[str]]]:
+    """Who may send it: anybody, a person in a browser, or a machine with a key too."""
+    need = need_of(route)
+    if need is None:
+        return []
+    return [{"session": []}] if need.person else [{"key": []}, {"session": []}]
+
+
+_SCHEMES = {
+    "key": {
+        "type": "http",
+        "scheme": "bearer",
+        "description": "A key for machines, as `Authorization: Bearer plumkey-…` (RFC 6750).",
+    },
+    "session": {
+        "type": "apiKey",
+        "in": "cookie",
+        "name": COOKIE,
+        "description": f"A person who has signed in; behind TLS the cookie is called `{SECURE_COOKIE}`.",
+    },
+}
+_TAGS = {
+    "sessions": "Signing in and out, and one's own account.",
+    "people": "Who has an account, and who a role in which library.",
+    "keys": "Keys for machines.",
+    "audit": "Who did what.",
+    "machine": "What the service needs of its machine, and its settings.",
+    "libraries": "Connected folder trees, their settings and what was saved.",
+    "recipes": "How pictures are treated.",
+    "pictures": "Pictures, their files and the bytes of these.",
+    "runs": "Treating and restoring many files, and the event stream.",
+    "jobs": "All other long work: surveys, checks, forecasts, prunings.",
+    "intake": "New files: uploads and incoming webhooks.",
+    "site-files": "What is on record of files, by their paths.",
+    "care": "Backups, originals that lost their file, the library's folder.",
+    "pages": "Pages that are rewritten so that browsers fetch the lighter forms.",
+    "serving": "Server rules, caches, and what visitors were sent.",
+    "weighing": "Pages that are weighed.",
+    "allowance": "What may be treated in a month.",
+    "reports": "Reports for the client.",
+    "webhooks": "What a library tells to the outside.",
+    "sizes": "Named sizes, what each shows, and files that nobody asks for.",
+    "touches": "Touch-ups of single pictures.",
+    "watermarks": "Watermarks that are laid over what visitors are served.",
+    "descriptions": "What pictures say to those who do not see them.",
+    "mapping": "Which file the site made of which.",
+    "near-duplicates": "Pictures that show the same.",
+    "folders": "Folders that may be connected.",
+}
 
 
 def _say_what_text_is(schema: Any) -> None:

@@ -63,6 +63,9 @@ PROBLEMS: dict[str, tuple[str, int]] = {
     "name-taken": ("The name is taken", 409),
     "changed-meanwhile": ("Somebody else changed it meanwhile", 412),
     "not-a-picture": ("The file is not a picture", 422),
+    "precondition-required": ("Say which version you changed", 428),
+    "request-under-way": ("The same request is being answered", 409),
+    "key-used": ("The Idempotency-Key was used for something else", 422),
     "too-large": ("The file is too large", 413),
     "run-ended": ("The run has ended", 409),
     "ended": ("It has ended", 409),
@@ -99,13 +102,21 @@ SECURITY_HEADERS = {
     "Content-Security-Policy": "default-src 'none'; frame-ancestors 'none'",
 }
 
-#: What any operation may answer besides its own, for the interface's description.
-RESPONSES: dict[int | str, dict[str, Any]] = {
-    status: {
-        "description": description,
-        "content": {MEDIA_TYPE: {"schema": {"$ref": "#/components/schemas/Problem"}}},
+
+def described(problems: dict[int, str]) -> dict[int | str, dict[str, Any]]:
+    """Problems as the interface's description has them, by their status."""
+    return {
+        status: {
+            "description": description,
+            "content": {MEDIA_TYPE: {"schema": {"$ref": "#/components/schemas/Problem"}}},
+        }
+        for status, description in problems.items()
     }
-    for status, description in {
+
+
+#: What any operation may answer besides its own, for the interface's description.
+RESPONSES = described(
+    {
         400: "The request cannot be read.",
         401: "Nobody has signed in.",
         403: "The role, or where the request came from, does not allow it.",
@@ -116,8 +127,12 @@ RESPONSES: dict[int | str, dict[str, Any]] = {
         422: "The request does not fit.",
         429: "Too much at a time.",
         503: "The database or the library's files cannot be reached, or there is too much to do.",
-    }.items()
-}
+    }
+)
+#: And one that changes what somebody else may change too.
+CONFLICTS = described(
+    {412: "Somebody else changed it meanwhile.", 428: "Which version was changed must be said."}
+)
 
 
 class ApiError(HTTPException):

@@ -27,8 +27,11 @@ def _session(request: Request) -> Iterator[OrmSession]:
     with service_of(request).database.session() as session:
         yield session
         recorded = record_act(session, request)
+        act = act_of(request)
+        if act.once is not None and act.answer is not None:
+            act.once.keep(session, act.answer)
         session.commit()
-    act_of(request).recorded = recorded  # only now that it is committed
+    act.recorded = recorded  # only now that it is committed
 
 
 # The transaction ends before the answer is sent, so that a client reads what it wrote.

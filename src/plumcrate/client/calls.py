@@ -77,7 +77,7 @@ from plumcrate.contract.pictures import (
 )
 from plumcrate.contract.recipes import Effect, FilePlan, Recipe, RecipeSettings, Trial, TrialRequest
 from plumcrate.contract.reports import KeptReport, ReportSettings, SavingsReport
-from plumcrate.contract.runs import Item, Run, RunRequest
+from plumcrate.contract.runs import Item, Run, RunKind, RunRequest, RunState
 from plumcrate.contract.savings import Savings
 from plumcrate.contract.site_files import SiteFile, SiteFilesRequest
 from plumcrate.contract.sizes import (
@@ -170,9 +170,9 @@ def formats() -> Call[list[Format]]:
     return _get("/formats", list[Format])
 
 
-def keys(library: str | None = None) -> Call[list[Key]]:
+def keys(library: str | None = None, *, after: str | None = None, limit: int = 100) -> Call[Page[Key]]:
     """All, or those that open one library alone."""
-    return _get(f"{_within(library)}/keys", list[Key])
+    return _get(f"{_within(library)}/keys", Page[Key], after=after, limit=limit)
 
 
 def make_key(request: KeyRequest) -> Call[NewKey]:
@@ -193,8 +193,8 @@ def revoke_key(number: int, library: str | None = None) -> Call[None]:
     return Call("DELETE", f"{_within(library)}/keys/{_part(number)}", TypeAdapter(type(None)))
 
 
-def people() -> Call[list[PersonRow]]:
-    return _get("/people", list[PersonRow])
+def people(*, after: str | None = None, limit: int = 100) -> Call[Page[PersonRow]]:
+    return _get("/people", Page[PersonRow], after=after, limit=limit)
 
 
 def change_person(number: int, change: PersonChange) -> Call[PersonRow]:
@@ -211,9 +211,9 @@ def new_password(number: int) -> Call[NewInvitation]:
     return _post(f"/people/{_part(number)}/new-password", NewInvitation)
 
 
-def members(library: str) -> Call[list[Member]]:
+def members(library: str, *, after: str | None = None, limit: int = 100) -> Call[Page[Member]]:
     """Those with a role in a library."""
-    return _get(f"{_within(library)}/people", list[Member])
+    return _get(f"{_within(library)}/people", Page[Member], after=after, limit=limit)
 
 
 def change_member(library: str, number: int, role: Role) -> Call[Member]:
@@ -226,9 +226,11 @@ def remove_member(library: str, number: int) -> Call[None]:
     return Call("DELETE", f"{_within(library)}/people/{_part(number)}", TypeAdapter(type(None)))
 
 
-def invitations(library: str | None = None) -> Call[list[Invitation]]:
+def invitations(
+    library: str | None = None, *, after: str | None = None, limit: int = 100
+) -> Call[Page[Invitation]]:
     """Those that wait: all, or those to one library alone."""
-    return _get(f"{_within(library)}/invitations", list[Invitation])
+    return _get(f"{_within(library)}/invitations", Page[Invitation], after=after, limit=limit)
 
 
 def invite(request: InvitationRequest) -> Call[NewInvitation]:
@@ -251,7 +253,7 @@ def audit(
     outcome: ActOutcome | None = None,
     since: datetime | None = None,
     until: datetime | None = None,
-    offset: int = 0,
+    after: str | None = None,
     limit: int = 60,
 ) -> Call[Page[AuditEntry]]:
     """Who did what, the latest first."""
@@ -262,7 +264,7 @@ def audit(
         outcome=outcome,
         since=since,
         until=until,
-        offset=offset,
+        after=after,
         limit=limit,
     )
 
@@ -431,9 +433,9 @@ def forget_page(page_id: int) -> Call[None]:
     return Call("DELETE", f"/site-pages/{_part(page_id)}", TypeAdapter(None))
 
 
-def weighings(page_id: int, limit: int = 20) -> Call[list[Weighing]]:
+def weighings(page_id: int, *, after: str | None = None, limit: int = 20) -> Call[Page[Weighing]]:
     """Of a page, the latest first."""
-    return _get(f"/site-pages/{_part(page_id)}/weighings", list[Weighing], limit=limit)
+    return _get(f"/site-pages/{_part(page_id)}/weighings", Page[Weighing], after=after, limit=limit)
 
 
 def page_history(page_id: int) -> Call[list[Point]]:
@@ -499,7 +501,7 @@ def set_overrides(slug: str, request: OverridesRequest) -> Call[Changed]:
 
 
 def pictures(slug: str, **filters: Any) -> Call[Page[Picture]]:
-    """Filters: state, folder, search, path, format, sort, offset, limit."""
+    """Filters: state, folder, search, path, format, sort, after, limit."""
     return _get(f"{_within(slug)}/pictures", Page[Picture], **filters)
 
 
@@ -526,15 +528,15 @@ def recipe(slug: str) -> Call[Recipe]:
     return _get(f"{_within(slug)}/recipe", Recipe)
 
 
-def recipes(slug: str) -> Call[list[Recipe]]:
+def recipes(slug: str, *, after: str | None = None, limit: int = 100) -> Call[Page[Recipe]]:
     """All versions of the recipe, the latest first."""
-    return _get(f"{_within(slug)}/recipes", list[Recipe])
+    return _get(f"{_within(slug)}/recipes", Page[Recipe], after=after, limit=limit)
 
 
 def save_recipe(slug: str, settings: RecipeSettings, *, based_on: int | None = None) -> Call[Recipe]:
-    """``based_on``: the version that was changed. Where somebody saved another meanwhile, nothing is saved,
-    and ``changed-meanwhile`` is answered."""
-    headers = None if based_on is None else {"If-Match": f'"{based_on}"'}
+    """``based_on``: the version that was changed; None overwrites whatever is there. Where somebody saved
+    another meanwhile, nothing is saved, and ``changed-meanwhile`` is answered."""
+    headers = {"If-Match": "*" if based_on is None else f'"{based_on}"'}
     return Call("PUT", f"{_within(slug)}/recipe", TypeAdapter(Recipe), body=settings, headers=headers)
 
 
@@ -547,8 +549,17 @@ def start_run(request: RunRequest) -> Call[Run]:
     return _post("/runs", Run, request)
 
 
-def runs(library: str | None = None, limit: int = 30) -> Call[list[Run]]:
-    return _get("/runs", list[Run], library=library, limit=limit)
+def runs(
+    library: str | None = None,
+    *,
+    kind: Sequence[RunKind] = (),
+    state: Sequence[RunState] = (),
+    after: str | None = None,
+    limit: int = 30,
+) -> Call[Page[Run]]:
+    """The latest first, of every library or of one."""
+    asked = {"kind": list(kind) or None, "state": list(state) or None}
+    return _get("/runs", Page[Run], library=library, **asked, after=after, limit=limit)
 
 
 def run(run_id: int) -> Call[Run]:
@@ -556,7 +567,7 @@ def run(run_id: int) -> Call[Run]:
 
 
 def items(run_id: int, **filters: Any) -> Call[Page[Item]]:
-    """Filters: state, offset, limit."""
+    """Filters: state, sort, after, limit."""
     return _get(f"/runs/{_part(run_id)}/items", Page[Item], **filters)
 
 
@@ -599,9 +610,11 @@ def prune(slug: str, request: PruneRequest) -> Call[Job]:
     return _post(f"{_within(slug)}/prunings", Job, request)
 
 
-def jobs(slug: str, kind: JobKind | None = None, limit: int = 10) -> Call[list[Job]]:
+def jobs(
+    slug: str, kind: JobKind | None = None, *, after: str | None = None, limit: int = 10
+) -> Call[Page[Job]]:
     """The latest first."""
-    return _get(f"{_within(slug)}/jobs", list[Job], kind=kind, limit=limit)
+    return _get(f"{_within(slug)}/jobs", Page[Job], kind=kind, after=after, limit=limit)
 
 
 def job(job_id: int) -> Call[Job]:
@@ -616,9 +629,9 @@ def backups(slug: str) -> Call[Backups]:
     return _get(f"{_within(slug)}/backups", Backups)
 
 
-def orphans(slug: str, *, offset: int = 0, limit: int = 60) -> Call[Page[Orphan]]:
+def orphans(slug: str, *, after: str | None = None, limit: int = 60) -> Call[Page[Orphan]]:
     """Backups whose file was deleted, moved away or overwritten, the latest first."""
-    return _get(f"{_within(slug)}/orphans", Page[Orphan], offset=offset, limit=limit)
+    return _get(f"{_within(slug)}/orphans", Page[Orphan], after=after, limit=limit)
 
 
 def rescue(slug: str, backup_id: int, request: PutBackRequest) -> Call[Orphan]:
@@ -793,7 +806,7 @@ def describe(
 ) -> Call[Description]:
     """Says what a picture says: all texts of a language. ``based_on``: the version that was changed, 0 for
     none; where somebody changed it meanwhile, nothing is saved, and ``changed-meanwhile`` is answered."""
-    headers = None if based_on is None else {"If-Match": f'"{based_on}"'}
+    headers = {"If-Match": "*" if based_on is None else f'"{based_on}"'}
     path = f"/pictures/{_part(picture_id)}/descriptions/{_part(language)}"
     return Call("PUT", path, TypeAdapter(Description), body=texts, headers=headers)
 
@@ -892,9 +905,9 @@ def start_near_duplicates(slug: str) -> Call[Job]:
     return _post(f"{_within(slug)}/near-duplicate-searches", Job)
 
 
-def near_duplicates(slug: str, *, cursor: str | None = None, limit: int = 20) -> Call[NearDuplicates]:
+def near_duplicates(slug: str, *, after: str | None = None, limit: int = 20) -> Call[NearDuplicates]:
     """Groups of pictures that show the same, those with most bytes to spare first."""
-    return _get(f"{_within(slug)}/near-duplicates", NearDuplicates, cursor=cursor, limit=limit)
+    return _get(f"{_within(slug)}/near-duplicates", NearDuplicates, after=after, limit=limit)
 
 
 def keep_apart(picture_id: int, apart: bool = True) -> Call[None]:

@@ -21,7 +21,7 @@ from . import calls
 from .calls import Call
 from .errors import ClientError, ProblemError, UnreachableError, WrongAnswerError
 from .methods import Methods
-from .patience import Patience
+from .patience import Patience, once
 
 T = TypeVar("T")
 
@@ -122,12 +122,12 @@ class Client(Methods):
 
     def send(self, call: Call[T], *, patience: float | None = None) -> T:
         """Sends a call and reads its answer. ``patience``: instead of the client's."""
-        patient = Patience(self._patience if patience is None else patience)
+        patient, call = Patience(self._patience if patience is None else patience), once(call)
         while True:
             try:
                 return self._sent(call)
             except ClientError as error:
-                pause = patient.pause(call, error)
+                pause = patient.pause(error)
             time.sleep(pause)
 
     def _sent(self, call: Call[T]) -> T:
@@ -236,12 +236,12 @@ class AsyncClient(Methods):
 
     async def send(self, call: Call[T], *, patience: float | None = None) -> T:
         """Sends a call and reads its answer. ``patience``: instead of the client's."""
-        patient = Patience(self._patience if patience is None else patience)
+        patient, call = Patience(self._patience if patience is None else patience), once(call)
         while True:
             try:
                 return await self._sent(call)
             except ClientError as error:
-                pause = patient.pause(call, error)
+                pause = patient.pause(error)
             await asyncio.sleep(pause)
 
     async def _sent(self, call: Call[T]) -> T:

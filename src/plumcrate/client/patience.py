@@ -1,21 +1,29 @@
 """How long a request that failed is sent again: RFC 9110, sections 9.2.2 (idempotent methods) and 10.2.3
-(``Retry-After``)."""
+(``Retry-After``). What makes something or starts work bears a key by which the service does it once
+(draft-ietf-httpapi-idempotency-key-header)."""
 
 from __future__ import annotations
 
 import random
 import time
-from typing import Any
-
-import httpx
+import uuid
+from dataclasses import replace
+from typing import TypeVar
 
 from .calls import Call
 from .errors import ClientError, ProblemError, UnreachableError
 
-_IDEMPOTENT = frozenset({"GET", "PUT", "DELETE"})
 #: The service has too much to do, or is between two processes: 502 and 504 come from a server in front of it.
 _PASSING = frozenset({429, 502, 503, 504})
+T = TypeVar("T")
 _SHORTEST, _LONGEST = 0.1, 10.0
+
+
+def once(call: Call[T]) -> Call[T]:
+    """A call that may be sent again without being done again."""
+    if call.method not in ("POST", "PATCH") or "Idempotency-Key" in (call.headers or {}):
+        return call
+    return replace(call, headers={**(call.headers or {}), "Idempotency-Key": uuid.uuid4().hex})
 
 
 class Patience:
@@ -25,21 +33,18 @@ class Patience:
         self._ends = time.monotonic() + seconds
         self._pause = _SHORTEST
 
-    def pause(self, call: Call[Any], error: ClientError) -> float:
+    def pause(self, error: ClientError) -> float:
         """Seconds to wait before a call is sent again. Raises the error where that does harm, or no good."""
         wait = self._pause * random.uniform(0.5, 1.0)
         if isinstance(error, ProblemError) and error.retry_after is not None:
             wait = error.retry_after
-        if not _may_be_sent_again(call, error) or time.monotonic() + wait > self._ends:
+        if not _may_be_sent_again(error) or time.monotonic() + wait > self._ends:
             raise error
         self._pause = min(_LONGEST, 2 * self._pause)
         return wait
 
 
-def _may_be_sent_again(call: Call[Any], error: ClientError) -> bool:
-    if isinstance(error, UnreachableError):
-        never_arrived = isinstance(error.__cause__, httpx.ConnectError | httpx.ConnectTimeout)
-        return never_arrived or call.method in _IDEMPOTENT
-    if isinstance(error, ProblemError) and error.status in _PASSING:
-        return error.status == 429 or call.method in _IDEMPOTENT
-    return False
+def _may_be_sent_again(error: ClientError) -> bool:
+    if isinstance(error, ProblemError):
+        return error.status in _PASSING or error.code == "request-under-way"
+    return isinstance(error, UnreachableError)

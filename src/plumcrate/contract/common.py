@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from enum import StrEnum
 from typing import Annotated, Any, Generic, TypeVar
 
@@ -105,14 +106,23 @@ class Level(StrEnum):
 
 
 class Page(Answer, Generic[T]):
-    """One page of a list. ``total`` counts all that match; ``next`` or ``cursor`` fetches the next."""
+    """One page of a list: a sequence of its rows. ``total`` counts all that matched when the first page was
+    asked for."""
 
     rows: list[T]
     total: int
-    next: int | None = Field(None, description="The offset of the following page; null on the last.")
     cursor: str | None = Field(
-        None, description="For the following page, where the list takes one: as quick however far it is."
+        None, description="Sent back as `after` it fetches the following page; null on the last."
     )
+
+    def __iter__(self) -> Iterator[T]:  # type: ignore[override]
+        return iter(self.rows)
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+    def __getitem__(self, place: int) -> T:
+        return self.rows[place]
 
 
 class Problem(BaseModel):

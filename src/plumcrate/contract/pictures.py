@@ -49,6 +49,8 @@ class PictureSort(StrEnum):
     SAVED = "saved"
     SIZE = "size"
     WORST = "worst"
+    #: As they were found. Whoever goes through all of them so meets each once, also one that moves meanwhile.
+    FOUND = "found"
 
 
 class WeightClass(StrEnum):

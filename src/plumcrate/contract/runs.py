@@ -33,6 +33,13 @@ class RunState(StrEnum):
     FINISHED = "finished"
 
 
+class ItemSort(StrEnum):
+    """The latest results first; or as they were put into the run, in which order none moves meanwhile."""
+
+    LATEST = "latest"
+    NUMBER = "number"
+
+
 class ItemState(StrEnum):
     """One file of a run. ``passed`` means there was nothing to do, and the reason says why."""
 

@@ -179,6 +179,10 @@ def save_recipe(
             "changed-meanwhile",
             f"{current.by or 'somebody'} saved version {current.version} while you changed {based_on}. "
             "Nothing of yours was saved: look at theirs, then save yours again",
+            by=current.by or None,
+            at=current.created_at.isoformat(),
+            current=current.settings,
+            tag=f'"{current.version}"',
         )
     row = RecipeVersion(
         library_id=library.id, version=current.version + 1, settings=settings.model_dump(mode="json"), by=by

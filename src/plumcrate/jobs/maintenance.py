@@ -18,6 +18,7 @@ from plumcrate.keeping.prune import Which, older_than, prune, pruning
 from plumcrate.keeping.state import StateFolder
 from plumcrate.keeping.verify import sweep, verify
 from plumcrate.records.database import Database, notify
+from plumcrate.records.queries.kept_answers import forget_answers
 from plumcrate.records.queries.originals import originals_put_back
 from plumcrate.records.tables import Backup, Derived, File, Item, Journal, LeftStore, Library, Run
 from plumcrate.runs.runs import automation_of
@@ -150,6 +151,7 @@ class Retention:
         with self._database.begin() as session:
             jobs = expire(session, self._settings.keep_history_days)
             items = forget_items(session, self._settings.keep_history_days)
+            forget_answers(session)
         if jobs or items:
             log.info("old history forgotten", jobs=jobs, items=items)
         try:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from sqlalchemy import func, select
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from plumcrate.contract.care import Orphan
 from plumcrate.contract.common import Page
+from plumcrate.records.queries import cursors
 from plumcrate.records.tables import Backup
 
 from .prune import orphaned
@@ -18,12 +19,16 @@ def orphan(session: Session, library_id: int, backup_id: int) -> Backup | None:
     return None if row is None or row.library_id != library_id or row.pruned_at is not None else row
 
 
-def orphans(session: Session, library_id: int, offset: int, limit: int) -> Page[Orphan]:
-    """The latest first."""
-    where = Backup.library_id == library_id, Backup.pruned_at.is_(None), orphaned()
-    total = session.scalar(select(func.count()).select_from(Backup).where(*where)) or 0
-    rows = session.scalars(
-        select(Backup).where(*where).order_by(Backup.id.desc()).offset(offset).limit(limit)
-    ).all()
-    listed = [Orphan(id=row.id, path=row.path, size=row.size, created_at=row.created_at) for row in rows]
-    return Page[Orphan](rows=listed, total=total, next=offset + limit if offset + limit < total else None)
+def orphans(session: Session, library_id: int, after: str | None, limit: int) -> Page[Orphan]:
+    """The latest first. Raises Refusal for a cursor of another list."""
+    return cursors.by_number(
+        session,
+        select(Backup).where(Backup.library_id == library_id, Backup.pruned_at.is_(None), orphaned()),
+        Backup.id,
+        lambda rows: [
+            Orphan(id=row.id, path=row.path, size=row.size, created_at=row.created_at) for row in rows
+        ],
+        of=f"orphans of {library_id}",
+        after=after,
+        limit=limit,
+    )

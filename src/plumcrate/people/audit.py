@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import datetime
 
-from sqlalchemy import Select, func, or_, select
+from sqlalchemy import Select, or_, select
 from sqlalchemy.orm import Session
 
 from plumcrate.contract.common import Page
 from plumcrate.contract.people import ActOutcome, AuditEntry
+from plumcrate.records.queries import cursors
 from plumcrate.records.tables import AuditRow
 from plumcrate.reports.lines import line
 
@@ -62,18 +63,18 @@ def entries(
     outcome: ActOutcome | None,
     since: datetime | None,
     until: datetime | None,
-    offset: int,
+    after: str | None,
     limit: int,
 ) -> Page[AuditEntry]:
-    """The latest first; ``library`` None for all."""
-    query = _matching(library, search, outcome, since, until)
-    total = int(session.scalar(select(func.count()).select_from(query.subquery())) or 0)
-    rows = session.scalars(query.order_by(AuditRow.id.desc()).offset(offset).limit(limit)).all()
-    after = offset + len(rows)
-    return Page[AuditEntry](
-        rows=[AuditEntry.model_validate(row) for row in rows],
-        total=total,
-        next=after if after < total else None,
+    """The latest first; ``library`` None for all. Raises Refusal for a cursor of another list."""
+    return cursors.by_number(
+        session,
+        _matching(library, search, outcome, since, until),
+        AuditRow.id,
+        lambda rows: [AuditEntry.model_validate(row) for row in rows],
+        of=f"acts in {library or 'all'}",
+        after=after,
+        limit=limit,
     )
 
 

@@ -9,9 +9,11 @@ from sqlalchemy import ColumnElement, delete, func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
+from plumcrate.contract.common import Page
 from plumcrate.contract.people import Grant, InvitationPurpose, Joining, LinkOffer, Role
 from plumcrate.contract.people import Invitation as InvitationView
 from plumcrate.keeping.sealing import Seal
+from plumcrate.records.queries import cursors
 from plumcrate.records.tables import Invitation, InvitationGrant, Library, Person, PersonGrant
 from plumcrate.records.tables import Session as Opened
 from plumcrate.refusal import Refusal
@@ -117,10 +119,21 @@ def put_grant(session: Session, person_id: int, library_id: int, role: Role) -> 
     )
 
 
-def waiting(session: Session, library_id: int | None) -> list[Invitation]:
-    """Those that wait: all, or those to this library alone."""
-    query = select(Invitation).where(Invitation.expires_at > func.now()).order_by(Invitation.id)
-    return list(session.scalars(query if library_id is None else query.where(_only(library_id))))
+def waiting_page(
+    session: Session, library_id: int | None, *, after: str | None, limit: int
+) -> Page[InvitationView]:
+    """Those that wait: all, or those to this library alone. Raises Refusal for a cursor of another list."""
+    query = select(Invitation).where(Invitation.expires_at > func.now())
+    return cursors.by_number(
+        session,
+        query if library_id is None else query.where(_only(library_id)),
+        Invitation.id,
+        lambda rows: [view(session, row) for row in rows],
+        of=f"invitations to {library_id or 'all'}",
+        after=after,
+        limit=limit,
+        latest_first=False,
+    )
 
 
 def waiting_one(session: Session, library_id: int | None, number: int) -> Invitation | None:

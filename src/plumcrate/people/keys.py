@@ -8,8 +8,10 @@ from datetime import UTC, datetime, timedelta
 from sqlalchemy import ColumnElement, delete, select
 from sqlalchemy.orm import Session
 
+from plumcrate.contract.common import Page
 from plumcrate.contract.people import Ability, KeyRequest
 from plumcrate.contract.people import Key as KeyView
+from plumcrate.records.queries import cursors
 from plumcrate.records.tables import Key, KeyGrant, Library
 from plumcrate.refusal import Refusal
 
@@ -55,16 +57,24 @@ def rotate(session: Session, key: Key, overlap: timedelta, by: str) -> tuple[Key
     return _made(session, fresh, numbers)
 
 
-def keys_of(session: Session, library_id: int | None) -> list[Key]:
-    """In the order in which they were made: all, or those that open this library alone."""
-    query = select(Key).order_by(Key.id)
-    if library_id is not None:
-        query = query.where(_only(library_id))
-    return list(session.scalars(query))
+def keys_page(session: Session, library_id: int | None, *, after: str | None, limit: int) -> Page[KeyView]:
+    """In the order in which they were made: all, or those that open this library alone. Raises Refusal for a
+    cursor of another list."""
+    query = select(Key)
+    return cursors.by_number(
+        session,
+        query if library_id is None else query.where(_only(library_id)),
+        Key.id,
+        lambda rows: views(session, rows),
+        of=f"keys of {library_id or 'all'}",
+        after=after,
+        limit=limit,
+        latest_first=False,
+    )
 
 
 def key_of(session: Session, library_id: int | None, number: int) -> Key | None:
-    """By its number, among those of :func:`keys_of`."""
+    """By its number, among those of :func:`keys_page`."""
     query = select(Key).where(Key.id == number)
     return session.scalar(query if library_id is None else query.where(_only(library_id)))
 

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
+from plumcrate.contract.common import Page
 from plumcrate.contract.people import Grant, Member, PersonChange, PersonRow, Role
+from plumcrate.records.queries import cursors
 from plumcrate.records.tables import Library, Person, PersonGrant
 from plumcrate.refusal import Refusal
 
@@ -15,20 +19,31 @@ from .invitations import put_grant
 _PEOPLE_LOCK = 727_015
 
 
-def everybody(session: Session) -> list[PersonRow]:
-    """By name."""
-    rows = session.scalars(select(Person).order_by(Person.name, Person.id)).all()
+def people_page(session: Session, *, after: str | None, limit: int) -> Page[PersonRow]:
+    """In the order in which they came. Raises Refusal for a cursor of another list."""
+    return cursors.by_number(
+        session,
+        select(Person),
+        Person.id,
+        lambda rows: person_rows(session, rows),
+        of="people",
+        after=after,
+        limit=limit,
+        latest_first=False,
+    )
+
+
+def person_rows(session: Session, people: Sequence[Person]) -> list[PersonRow]:
+    """Those people, in one statement whatever their number."""
     grants: dict[int, list[Grant]] = {}
-    told = select(PersonGrant.person_id, Library.slug, PersonGrant.role).join(
-        Library, Library.id == PersonGrant.library_id
+    told = (
+        select(PersonGrant.person_id, Library.slug, PersonGrant.role)
+        .join(Library, Library.id == PersonGrant.library_id)
+        .where(PersonGrant.person_id.in_([person.id for person in people]))
     )
     for number, slug, role in session.execute(told.order_by(Library.slug)):
         grants.setdefault(number, []).append(Grant(library=slug, role=Role(role)))
-    return [_row(row, grants.get(row.id, [])) for row in rows]
-
-
-def person_row(session: Session, person: Person) -> PersonRow:
-    return next(row for row in everybody(session) if row.id == person.id)
+    return [_row(person, grants.get(person.id, [])) for person in people]
 
 
 def change(session: Session, person: Person, asked: PersonChange) -> None:
@@ -70,28 +85,51 @@ def libraries_of(session: Session, grants: list[Grant]) -> dict[int, Role]:
     return {found[slug]: role for slug, role in wanted.items()}
 
 
-def members(session: Session, library_id: int) -> list[Member]:
-    """Those with a role in a library, by name."""
-    query = (
+def members_page(session: Session, library_id: int, *, after: str | None, limit: int) -> Page[Member]:
+    """Those with a role in a library, in the order in which they came. Raises Refusal for a cursor of another
+    list."""
+
+    def rows(people: Sequence[Person]) -> list[Member]:
+        roles = dict(
+            session.execute(
+                select(PersonGrant.person_id, PersonGrant.role).where(
+                    PersonGrant.library_id == library_id,
+                    PersonGrant.person_id.in_([person.id for person in people]),
+                )
+            ).all()
+        )
+        return [_member(person, roles[person.id]) for person in people]
+
+    theirs = select(PersonGrant.person_id).where(PersonGrant.library_id == library_id)
+    return cursors.by_number(
+        session,
+        select(Person).where(Person.id.in_(theirs)),
+        Person.id,
+        rows,
+        of=f"people of {library_id}",
+        after=after,
+        limit=limit,
+        latest_first=False,
+    )
+
+
+def member(session: Session, library_id: int, person_id: int) -> Member:
+    """Raises :class:`Refusal` for one who has no role there."""
+    found = session.execute(
         select(Person, PersonGrant.role)
         .join(PersonGrant, PersonGrant.person_id == Person.id)
-        .where(PersonGrant.library_id == library_id)
-        .order_by(Person.name, Person.id)
-    )
-    return [_member(person, role) for person, role in session.execute(query)]
+        .where(PersonGrant.library_id == library_id, Person.id == person_id)
+    ).one_or_none()
+    if found is None:
+        raise Refusal("not-found", f"the library has no member with the number {person_id}")
+    return _member(*found)
 
 
 def change_member(session: Session, library_id: int, person_id: int, role: Role) -> Member:
     """Raises :class:`Refusal` for one who has no role there."""
-    person = session.scalar(
-        select(Person)
-        .join(PersonGrant, PersonGrant.person_id == Person.id)
-        .where(PersonGrant.library_id == library_id, Person.id == person_id)
-    )
-    if person is None:
-        raise Refusal("not-found", f"the library has no member with the number {person_id}")
-    put_grant(session, person.id, library_id, role)
-    return _member(person, role)
+    former = member(session, library_id, person_id)
+    put_grant(session, person_id, library_id, role)
+    return former.model_copy(update={"role": role})
 
 
 def remove_member(session: Session, library_id: int, person_id: int) -> None:

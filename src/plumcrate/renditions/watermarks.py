@@ -26,6 +26,11 @@ def watermarks(session: Session, library: Library) -> list[WatermarkRule]:
     return [_view(row, library.slug) for row in rows]
 
 
+def watermark(session: Session, library: Library, name: str) -> WatermarkRule | None:
+    """None where there is none of this name."""
+    return next((one for one in watermarks(session, library) if one.name == name), None)
+
+
 def save_watermark(
     session: Session, library: Library, name: str, settings: WatermarkSettings, by: str, sandbox: Sandbox
 ) -> WatermarkRule:

@@ -18,7 +18,7 @@ from plumcrate.people import audit
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Library
 
-from .deps import PLAIN, Limit, Offset, Session, Slug, TheDatabase, router_of, the_library
+from .deps import PLAIN, After, Limit, Session, Slug, TheDatabase, router_of, the_library
 
 router = router_of("audit")
 
@@ -51,12 +51,12 @@ def everything(
     outcome: ActOutcome | None = None,
     since: Since = None,
     until: Until = None,
-    offset: Offset = 0,
+    after: After = None,
     limit: Limit = 60,
 ) -> Page[AuditEntry]:
     """In the whole service, the latest first. It is only ever added to."""
     return audit.entries(
-        session, None, search=search, outcome=outcome, since=since, until=until, offset=offset, limit=limit
+        session, None, search=search, outcome=outcome, since=since, until=until, after=after, limit=limit
     )
 
 
@@ -81,13 +81,13 @@ def of_library(
     outcome: ActOutcome | None = None,
     since: Since = None,
     until: Until = None,
-    offset: Offset = 0,
+    after: After = None,
     limit: Limit = 60,
 ) -> Page[AuditEntry]:
     """The latest first. Of another library that had the same short name before, nothing."""
     since = _since_it_is_there(the_library(session, slug), since)
     return audit.entries(
-        session, slug, search=search, outcome=outcome, since=since, until=until, offset=offset, limit=limit
+        session, slug, search=search, outcome=outcome, since=since, until=until, after=after, limit=limit
     )
 
 

@@ -18,7 +18,7 @@ from plumcrate.keeping.prune import backups_view
 from plumcrate.keeping.reattaching import reattach_library
 from plumcrate.records import tables
 
-from .deps import Limit, Offset, Session, Slug, TheDatabase, TheState, router_of, the_library
+from .deps import After, Limit, Session, Slug, TheDatabase, TheState, router_of, the_library
 
 BackupId = Annotated[int, Path(ge=1, le=2**63 - 1)]
 
@@ -32,10 +32,10 @@ def backups(slug: Slug, actor: Looking, session: Session, state: TheState) -> Ba
 
 @router.get("/libraries/{slug}/orphans", summary="Backups that lost their file")
 def the_orphans(
-    slug: Slug, actor: Looking, session: Session, offset: Offset = 0, limit: Limit = 60
+    slug: Slug, actor: Looking, session: Session, after: After = None, limit: Limit = 60
 ) -> Page[Orphan]:
     """Of files that somebody deleted, moved away or overwritten; the latest first."""
-    return orphans.orphans(session, the_library(session, slug).id, offset, limit)
+    return orphans.orphans(session, the_library(session, slug).id, after, limit)
 
 
 @router.get(

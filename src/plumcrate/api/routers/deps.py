@@ -2,65 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Coroutine
-from contextlib import AsyncExitStack
-from typing import Annotated, Any, TypeVar
+from collections.abc import Callable
+from typing import Annotated, TypeVar
 
 import anyio.from_thread
 import anyio.lowlevel
-from fastapi import APIRouter, Depends, Header, Path, Query, Request, Response
-from fastapi.routing import APIRoute
+from fastapi import Depends, Path, Query, Request
 from sqlalchemy.orm import Session as OrmSession
 
-from plumcrate.api.problems import RESPONSES, ApiError
+from plumcrate.api.operations import router_of as router_of
+from plumcrate.api.problems import ApiError
 from plumcrate.api.service import Service, service_of
 from plumcrate.api.transaction import Session as Session
 from plumcrate.api.transaction import remembered_library
 from plumcrate.keeping.sealing import Seal
 from plumcrate.keeping.state import StateFolder
 from plumcrate.queue.tasks import Queue
-from plumcrate.records.database import Database, conflicted
+from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import by_slug
 from plumcrate.records.tables import Base, Library
 from plumcrate.settings import Settings
-
-#: Where FastAPI keeps what ends with an operation: its database session among it.
-_STACKS = ("fastapi_inner_astack", "fastapi_function_astack")
-
-
-class _Route(APIRoute):
-    """An operation that is done once more when PostgreSQL undid it because it met another one."""
-
-    def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
-        handler = super().get_route_handler()
-
-        async def handled(request: Request) -> Response:
-            try:
-                return await _by_itself(handler, request)
-            except Exception as error:
-                if not conflicted(error):
-                    raise
-                return await _by_itself(handler, request)
-
-        return handled
-
-
-async def _by_itself(
-    handler: Callable[[Request], Coroutine[Any, Any, Response]], request: Request
-) -> Response:
-    """One try, whose transaction ends with it: what was undone must not be open when the next one commits."""
-    former = {name: request.scope[name] for name in _STACKS}
-    try:
-        async with AsyncExitStack() as inner, AsyncExitStack() as function:
-            request.scope.update(zip(_STACKS, (inner, function), strict=True))
-            return await handler(request)
-    finally:
-        request.scope.update(former)
-
-
-def router_of(tag: str) -> APIRouter:
-    """A router whose operations say which problems they may answer with."""
-    return APIRouter(tags=[tag], route_class=_Route, responses=RESPONSES)
 
 
 def _service(request: Request) -> Service:
@@ -98,9 +59,10 @@ PLAIN = r"^[^\x00-\x1f\x7f]*$"
 #: A number that a record may have, in an address.
 Id = Annotated[int, Path(ge=1, le=2**63 - 1)]
 Slug = Annotated[str, Path(max_length=100, pattern=PLAIN)]
-Offset = Annotated[int, Query(ge=0, le=100_000_000)]
+After = Annotated[
+    str | None, Query(max_length=9000, pattern=PLAIN, description="The cursor of the page before.")
+]
 Limit = Annotated[int, Query(ge=1, le=500)]
-IfMatch = Annotated[str | None, Header(max_length=200, description="The `ETag` of the version changed.")]
 
 Row = TypeVar("Row", bound=Base)
 

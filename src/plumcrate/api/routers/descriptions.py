@@ -12,6 +12,7 @@ from fastapi.responses import StreamingResponse
 from sqlalchemy.orm import Session as OrmSession
 
 from plumcrate.api.acts import act_of
+from plumcrate.api.conditions import BasedOn, IfMatch, tagged
 from plumcrate.api.needs import Administering, Looking, Mending
 from plumcrate.api.service import service_of
 from plumcrate.contract.common import Page
@@ -37,7 +38,18 @@ from plumcrate.records import tables
 from plumcrate.records.database import Database
 from plumcrate.records.tables import Library
 
-from .deps import PLAIN, Id, IfMatch, Session, Slug, TheDatabase, router_of, the, the_library, version_of
+from .deps import (
+    PLAIN,
+    After,
+    Id,
+    Session,
+    Slug,
+    TheDatabase,
+    router_of,
+    the,
+    the_library,
+    version_of,
+)
 
 router = router_of("descriptions")
 
@@ -61,7 +73,7 @@ def descriptions(
     page_id: Annotated[int | None, Query(ge=1, le=2**63 - 1)] = None,
     used: bool | None = None,
     limit: Annotated[int, Query(ge=1, le=100)] = 30,
-    after: Annotated[str | None, Query(max_length=9000, pattern=PLAIN)] = None,
+    after: After = None,
     previews: Annotated[
         bool, Query(description="Small pictures of the page will be asked for next.")
     ] = False,
@@ -136,22 +148,24 @@ def undo(slug: Slug, change_id: Id, actor: Mending, session: Session) -> Undone:
 
 
 @router.get("/libraries/{slug}/description-settings", summary="How a library's pictures are described")
-def settings(slug: Slug, actor: Looking, session: Session) -> DescriptionSettings:
-    return listing.settings_of(the_library(session, slug))
+def settings(slug: Slug, actor: Looking, session: Session, response: Response) -> DescriptionSettings:
+    found = listing.settings_of(the_library(session, slug))
+    return tagged(response, found, found)
 
 
 @router.put("/libraries/{slug}/description-settings", summary="Change how pictures are described")
 def save_settings(
-    slug: Slug, body: DescriptionSettings, actor: Administering, session: Session
+    slug: Slug, body: DescriptionSettings, actor: Administering, session: Session, based: BasedOn
 ) -> DescriptionSettings:
     """Languages, rules that are switched on, and how long a text may be. No text is changed."""
     library = the_library(session, slug)
-    longest = listing.settings_of(library).longest
+    former = listing.settings_of(library)
+    based.on(former)
     library.descriptions = body.model_dump(mode="json")
     session.flush()
-    if body.longest != longest:
+    if body.longest != former.longest:
         changing.judge_again(session, library)
-    return body
+    return based.tagged(body, body)
 
 
 @router.get("/libraries/{slug}/search-terms", summary="What people search the site for")

@@ -9,13 +9,14 @@ from pydantic import BaseModel
 
 from plumcrate.api.needs import Administering, Looking, Mending, Treating
 from plumcrate.api.problems import ApiError
+from plumcrate.contract.common import Page
 from plumcrate.contract.jobs import CheckRequest, ForecastRequest, Job, JobKind, PruneRequest
 from plumcrate.jobs import long_work as jobs
 from plumcrate.jobs.forecast import forecast_order
 from plumcrate.records import tables
-from plumcrate.records.queries.jobs import job_view, jobs_of
+from plumcrate.records.queries.jobs import job_view, jobs_page
 
-from .deps import Id, Session, Slug, TheQueue, router_of, the, the_library
+from .deps import After, Id, Session, Slug, TheQueue, router_of, the, the_library
 
 router = router_of("jobs")
 
@@ -78,10 +79,10 @@ def latest(
     actor: Looking,
     session: Session,
     kind: JobKind | None = None,
+    after: After = None,
     limit: Annotated[int, Query(ge=1, le=100)] = 10,
-) -> list[Job]:
-    library = the_library(session, slug)
-    return [job_view(session, row, slug) for row in jobs_of(session, library.id, kind, limit)]
+) -> Page[Job]:
+    return jobs_page(session, the_library(session, slug), kind, after=after, limit=limit)
 
 
 @router.get("/jobs/{job_id}", summary="One job")

@@ -9,19 +9,20 @@ from fastapi import Request
 from plumcrate.api.acts import act_of
 from plumcrate.api.needs import Administering, Serving
 from plumcrate.api.problems import ApiError
+from plumcrate.contract.common import Page
 from plumcrate.contract.people import Key, KeyRequest, LibraryKeyRequest, NewKey, Rotation
 from plumcrate.people import keys
 from plumcrate.people.actor import Actor
 from plumcrate.records import tables
 
-from .deps import Id, Session, Slug, router_of, the_library
+from .deps import After, Id, Limit, Session, Slug, router_of, the_library
 
 router = router_of("keys")
 
 
 @router.get("/keys", summary="List keys")
-def every_key(actor: Serving, session: Session) -> list[Key]:
-    return keys.views(session, keys.keys_of(session, None))
+def every_key(actor: Serving, session: Session, after: After = None, limit: Limit = 100) -> Page[Key]:
+    return keys.keys_page(session, None, after=after, limit=limit)
 
 
 @router.post("/keys", status_code=201, summary="Make a key")
@@ -44,9 +45,11 @@ def rotate(key_id: Id, body: Rotation, actor: Serving, session: Session, request
 
 
 @router.get("/libraries/{slug}/keys", summary="Keys of a library")
-def of_library(slug: Slug, actor: Administering, session: Session) -> list[Key]:
+def of_library(
+    slug: Slug, actor: Administering, session: Session, after: After = None, limit: Limit = 100
+) -> Page[Key]:
     """Those that open this library alone."""
-    return keys.views(session, keys.keys_of(session, the_library(session, slug).id))
+    return keys.keys_page(session, the_library(session, slug).id, after=after, limit=limit)
 
 
 @router.post("/libraries/{slug}/keys", status_code=201, summary="Make a key for a library")

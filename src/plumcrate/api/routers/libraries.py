@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from fastapi import Request
+from fastapi import Request, Response
 
 from plumcrate.api.acts import act_of
+from plumcrate.api.conditions import BasedOn, tagged
 from plumcrate.api.needs import Administering, Looking, Serving
 from plumcrate.api.service import service_of
 from plumcrate.contract.libraries import Library, LibraryChange, LibraryRequest
@@ -35,15 +36,26 @@ def connect(
 
 
 @router.get("/libraries/{slug}", summary="One library with its totals")
-def library(slug: Slug, actor: Looking, session: Session) -> Library:
-    return library_view(session, the_library(session, slug))
+def library(slug: Slug, actor: Looking, session: Session, response: Response) -> Library:
+    """Its `ETag` is of its settings; it comes back as `If-Match` when they are changed."""
+    view = library_view(session, the_library(session, slug))
+    return tagged(response, view, _settings(view))
 
 
 @router.patch("/libraries/{slug}", summary="Change a library's settings")
-def change(slug: Slug, body: LibraryChange, actor: Administering, session: Session) -> Library:
+def change(
+    slug: Slug, body: LibraryChange, actor: Administering, session: Session, based: BasedOn
+) -> Library:
     row = the_library(session, slug)
+    based.on(_settings(library_view(session, row)))
     connecting.change(session, row, body)
-    return library_view(session, row)
+    view = library_view(session, row)
+    return based.tagged(view, _settings(view))
+
+
+def _settings(view: Library) -> LibraryChange:
+    """What can be changed of a library."""
+    return LibraryChange.model_validate(view, from_attributes=True)
 
 
 @router.delete("/libraries/{slug}", status_code=204, summary="Disconnect a library")

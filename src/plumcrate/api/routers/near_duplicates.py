@@ -14,7 +14,7 @@ from plumcrate.intake.grouping import keep_apart
 from plumcrate.records import tables
 from plumcrate.records.queries.near_duplicates import near_duplicates
 
-from .deps import Id, Session, Slug, router_of, the, the_library
+from .deps import After, Id, Session, Slug, router_of, the, the_library
 
 router = router_of("near-duplicates")
 
@@ -24,11 +24,11 @@ def groups(
     slug: Slug,
     actor: Looking,
     session: Session,
-    cursor: Annotated[str | None, Query(max_length=200)] = None,
+    after: After = None,
     limit: Annotated[int, Query(ge=1, le=100)] = 20,
 ) -> NearDuplicates:
     """As the last search found them, those with most bytes to spare first."""
-    return near_duplicates(session, the_library(session, slug).id, cursor, limit)
+    return near_duplicates(session, the_library(session, slug).id, after, limit)
 
 
 @router.put(

@@ -6,8 +6,10 @@ from fastapi import Request, Response
 
 from plumcrate.api.acts import act_of
 from plumcrate.api.auth import refuse_foreign
+from plumcrate.api.conditions import BasedOn, tagged
 from plumcrate.api.needs import Administering, Serving
 from plumcrate.api.problems import ApiError
+from plumcrate.contract.common import Page
 from plumcrate.contract.people import (
     Invitation,
     InvitationPurpose,
@@ -28,26 +30,39 @@ from plumcrate.people.mailing import Mailing
 from plumcrate.records import tables
 from plumcrate.settings import Settings
 
-from .deps import Id, Session, Slug, TheSeal, TheSettings, router_of, the, the_library
+from .deps import After, Id, Limit, Session, Slug, TheSeal, TheSettings, router_of, the, the_library
 from .sessions import guarded, signed_in
 
 router = router_of("people")
 
 
 @router.get("/people", summary="List people")
-def people(actor: Serving, session: Session) -> list[PersonRow]:
-    return members.everybody(session)
+def people(actor: Serving, session: Session, after: After = None, limit: Limit = 100) -> Page[PersonRow]:
+    return members.people_page(session, after=after, limit=limit)
+
+
+@router.get("/people/{person_id}", summary="One person")
+def person(person_id: Id, actor: Serving, session: Session, response: Response) -> PersonRow:
+    row = members.person_rows(session, [the(session, tables.Person, person_id, "person")])[0]
+    return tagged(response, row, _settings(row))
 
 
 @router.patch("/people/{person_id}", summary="Change a person")
 def change(
-    person_id: Id, body: PersonChange, actor: Serving, session: Session, request: Request
+    person_id: Id, body: PersonChange, actor: Serving, session: Session, request: Request, based: BasedOn
 ) -> PersonRow:
     """Roles, name, whether they administer the service, whether they may sign in at all."""
     person = the(session, tables.Person, person_id, "person")
     act_of(request).detail = f"{person.email}: {body.model_dump_json(exclude_unset=True)}"
+    based.on(_settings(members.person_rows(session, [person])[0]))
     members.change(session, person, body)
-    return members.person_row(session, person)
+    row = members.person_rows(session, [person])[0]
+    return based.tagged(row, _settings(row))
+
+
+def _settings(row: PersonRow) -> PersonChange:
+    """What can be changed of a person."""
+    return PersonChange.model_validate(row, from_attributes=True)
 
 
 @router.delete("/people/{person_id}", status_code=204, summary="Delete a person's account")
@@ -69,9 +84,9 @@ def new_password(
 
 
 @router.get("/invitations", summary="List invitations")
-def waiting(actor: Serving, session: Session) -> list[Invitation]:
+def waiting(actor: Serving, session: Session, after: After = None, limit: Limit = 100) -> Page[Invitation]:
     """Those that have not been taken up."""
-    return [invitations.view(session, row) for row in invitations.waiting(session, None)]
+    return invitations.waiting_page(session, None, after=after, limit=limit)
 
 
 @router.post("/invitations", status_code=201, summary="Invite somebody")
@@ -124,9 +139,19 @@ def join(
 
 
 @router.get("/libraries/{slug}/people", summary="People of a library")
-def of_library(slug: Slug, actor: Administering, session: Session) -> list[Member]:
+def of_library(
+    slug: Slug, actor: Administering, session: Session, after: After = None, limit: Limit = 100
+) -> Page[Member]:
     """Those with a role in it. Administrators of the whole service are not among them."""
-    return members.members(session, the_library(session, slug).id)
+    return members.members_page(session, the_library(session, slug).id, after=after, limit=limit)
+
+
+@router.get("/libraries/{slug}/people/{person_id}", summary="One person of a library")
+def member_of_library(
+    slug: Slug, person_id: Id, actor: Administering, session: Session, response: Response
+) -> Member:
+    found = members.member(session, the_library(session, slug).id, person_id)
+    return tagged(response, found, MemberChange(role=found.role))
 
 
 @router.put("/libraries/{slug}/people/{person_id}", summary="Change a role in a library")
@@ -137,10 +162,14 @@ def change_member(
     actor: Administering,
     session: Session,
     request: Request,
+    based: BasedOn,
 ) -> Member:
-    member = members.change_member(session, the_library(session, slug).id, person_id, body.role)
+    library = the_library(session, slug)
+    former = members.member(session, library.id, person_id)
+    based.on(MemberChange(role=former.role))
+    member = members.change_member(session, library.id, person_id, body.role)
     act_of(request).detail = f"{member.email}: {body.role}"
-    return member
+    return based.tagged(member, body)
 
 
 @router.delete(
@@ -152,10 +181,11 @@ def remove_member(slug: Slug, person_id: Id, actor: Administering, session: Sess
 
 
 @router.get("/libraries/{slug}/invitations", summary="Invitations to a library")
-def waiting_here(slug: Slug, actor: Administering, session: Session) -> list[Invitation]:
+def waiting_here(
+    slug: Slug, actor: Administering, session: Session, after: After = None, limit: Limit = 100
+) -> Page[Invitation]:
     """Those to this library alone, that have not been taken up."""
-    library = the_library(session, slug)
-    return [invitations.view(session, row) for row in invitations.waiting(session, library.id)]
+    return invitations.waiting_page(session, the_library(session, slug).id, after=after, limit=limit)
 
 
 @router.post("/libraries/{slug}/invitations", status_code=201, summary="Invite somebody to a library")

@@ -12,6 +12,7 @@ from sqlalchemy import func, select, update
 from starlette.concurrency import run_in_threadpool
 
 from plumcrate.api.acts import act_of
+from plumcrate.api.conditions import BasedOn, tagged
 from plumcrate.api.needs import Looking, Mending, need
 from plumcrate.api.problems import ApiError
 from plumcrate.api.service import service_of
@@ -50,9 +51,9 @@ from plumcrate.records.queries.pictures import folders, picture_at, picture_deta
 
 from .deps import (
     PLAIN,
+    After,
     Id,
     Limit,
-    Offset,
     Session,
     Slug,
     TheDatabase,
@@ -120,12 +121,8 @@ def pictures(
         str | None, Query(max_length=2000, pattern=PLAIN, description="This path exactly.")
     ] = None,
     sort: PictureSort = PictureSort.PATH,
-    offset: Offset = 0,
     limit: Limit = 60,
-    after: Annotated[
-        str | None,
-        Query(max_length=9000, pattern=PLAIN, description="The cursor of the page before; offset is 0 then."),
-    ] = None,
+    after: After = None,
     previews: Annotated[
         bool, Query(description="Small pictures of the page will be asked for next.")
     ] = False,
@@ -135,9 +132,7 @@ def pictures(
     library = the_library(session, slug)
     if path is not None:
         return picture_at(session, library, path)
-    page = pictures_page(
-        session, library, filter, sort, offset=0 if after else offset, limit=limit, after=after
-    )
+    page = pictures_page(session, library, filter, sort, limit=limit, after=after)
     if previews:
         service_of(request).previews.ahead([picture.original_id for picture in page.rows])
     return page
@@ -180,21 +175,26 @@ def the_folders(slug: Slug, actor: Looking, session: Session) -> list[str]:
 
 
 @router.get("/pictures/{picture_id}", summary="One picture, its files and history")
-def picture(picture_id: Id, actor: Looking, session: Session) -> PictureDetail:
-    return picture_detail(session, the(session, tables.Picture, picture_id, "picture"))
+def picture(picture_id: Id, actor: Looking, session: Session, response: Response) -> PictureDetail:
+    """Its `ETag` is of its own rule; it comes back as `If-Match` when that is changed."""
+    row = the(session, tables.Picture, picture_id, "picture")
+    return tagged(response, picture_detail(session, row), OverrideRequest(override=row.override))
 
 
 @router.put("/pictures/{picture_id}/override", summary="Override the recipe for one picture")
-def override(picture_id: Id, body: OverrideRequest, actor: Mending, session: Session) -> PictureDetail:
+def override(
+    picture_id: Id, body: OverrideRequest, actor: Mending, session: Session, based: BasedOn
+) -> PictureDetail:
     """A level for this picture alone, or ``leave`` to leave it alone for ever; the next run goes by it.
 
     To leave it alone, and to take that back, the right to mend is enough."""
     row = the(session, tables.Picture, picture_id, "picture")
     if {body.override, row.override} - {None, "leave"}:
         need(actor, session.get_one(tables.Library, row.library_id), Ability.TREAT)
+    based.on(OverrideRequest(override=row.override))
     row.override = body.override
     session.flush()
-    return picture_detail(session, row)
+    return based.tagged(picture_detail(session, row), body)
 
 
 @router.get("/pictures/{picture_id}/plan", summary="What would happen to one picture")

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from fastapi import Response
 
+from plumcrate.api.conditions import IfMatch
 from plumcrate.api.needs import Administering, Looking
+from plumcrate.api.problems import ApiError
+from plumcrate.contract.common import Page
 from plumcrate.contract.recipes import Effect, Recipe, RecipeSettings
 from plumcrate.deciding.planning import effect, save_recipe
-from plumcrate.records.queries.libraries import current_recipe, recipe_versions, recipe_view
+from plumcrate.records.queries.libraries import current_recipe, recipe_view, recipes_page
 
-from .deps import IfMatch, Session, Slug, router_of, the_library, version_of
+from .deps import After, Limit, Session, Slug, router_of, the_library, version_of
 
 router = router_of("recipes")
 
@@ -21,9 +24,10 @@ def recipe(slug: Slug, actor: Looking, session: Session, response: Response) -> 
 
 
 @router.get("/libraries/{slug}/recipes", summary="All versions of the recipe, the latest first")
-def versions(slug: Slug, actor: Looking, session: Session) -> list[Recipe]:
-    library = the_library(session, slug)
-    return [recipe_view(row, slug) for row in recipe_versions(session, library.id)]
+def versions(
+    slug: Slug, actor: Looking, session: Session, after: After = None, limit: Limit = 100
+) -> Page[Recipe]:
+    return recipes_page(session, the_library(session, slug), after=after, limit=limit)
 
 
 @router.post("/libraries/{slug}/recipe/effect", summary="What a recipe would do")
@@ -43,9 +47,14 @@ def save(
 ) -> Recipe:
     """Nothing is treated by saving. Settings that are the same make no new version.
 
-    With the `If-Match` of the version that was changed, a version that somebody saved meanwhile is not
-    overwritten: 412 says whose it is."""
+    `If-Match` says which version was changed, and is demanded (RFC 6585, section 3): a version that somebody
+    saved meanwhile is not overwritten, and 412 says whose it is and what it says. `*` overwrites any."""
     library = the_library(session, slug)
+    if if_match is None:
+        raise ApiError(
+            "precondition-required",
+            "send the ETag of the recipe that you changed as If-Match, or * to overwrite whatever is there",
+        )
     row = save_recipe(session, library, body, actor.name, based_on=version_of(if_match))
     return _tagged(recipe_view(row, slug), response)
 

@@ -9,6 +9,7 @@ from typing import Annotated, Any
 
 from fastapi import Path, Query, Request, Response
 
+from plumcrate.api.conditions import BasedOn, tagged
 from plumcrate.api.needs import Administering, Looking
 from plumcrate.api.problems import ApiError
 from plumcrate.api.service import service_of
@@ -86,16 +87,19 @@ def report_file(
 
 
 @router.get("/libraries/{slug}/report-settings", summary="Whose report it is")
-def report_settings(slug: Slug, actor: Looking, session: Session) -> ReportSettings:
-    return ReportSettings.model_validate(the_library(session, slug).report)
+def report_settings(slug: Slug, actor: Looking, session: Session, response: Response) -> ReportSettings:
+    settings = ReportSettings.model_validate(the_library(session, slug).report)
+    return tagged(response, settings, settings)
 
 
 @router.put("/libraries/{slug}/report-settings", summary="Say whose report it is, and when")
 def set_report_settings(
-    slug: Slug, body: ReportSettings, actor: Administering, session: Session
+    slug: Slug, body: ReportSettings, actor: Administering, session: Session, based: BasedOn
 ) -> ReportSettings:
-    the_library(session, slug).report = body.model_dump(mode="json")
-    return body
+    library = the_library(session, slug)
+    based.on(ReportSettings.model_validate(library.report))
+    library.report = body.model_dump(mode="json")
+    return based.tagged(body, body)
 
 
 @router.get("/libraries/{slug}/reports", summary="Reports that are kept")

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from functools import partial
 from typing import Annotated, Literal
 
-from fastapi import Query, Request
+from fastapi import Header, Query, Request
 from fastapi.responses import PlainTextResponse, StreamingResponse
 from sse_starlette import EventSourceResponse
 
@@ -19,22 +19,23 @@ from plumcrate.api.service import service_of
 from plumcrate.contract.common import Id as IdView
 from plumcrate.contract.common import Page
 from plumcrate.contract.people import Ability
-from plumcrate.contract.runs import Item, ItemState, Run, RunKind, RunRequest
+from plumcrate.contract.runs import Item, ItemSort, ItemState, Run, RunKind, RunRequest, RunState
 from plumcrate.people.actor import Actor
 from plumcrate.records import tables
 from plumcrate.records.queries.originals import checksums
-from plumcrate.records.queries.runs import items_page, latest_runs, run_view, run_views
+from plumcrate.records.queries.runs import items_page, run_view, runs_page
 from plumcrate.runs.runs import change_state, create_run, retry_failed
 
-from .deps import PLAIN, Id, Limit, Offset, Session, TheDatabase, router_of, the
+from .deps import PLAIN, After, Id, Limit, Session, TheDatabase, router_of, the
 
 router = router_of("runs")
 
 ItemIds = Annotated[list[IdView] | None, Query(max_length=500)]
+LastEventId = Annotated[str | None, Header(max_length=100)]
 LibraryName = Annotated[str | None, Query(max_length=100, pattern=PLAIN)]
 
 
-@router.post("/runs", status_code=201, summary="Start a run")
+@router.post("/runs", status_code=202, summary="Start a run")
 def start(body: RunRequest, actor: Mending, session: Session, request: Request) -> Run:
     """Treats or restores many files. It goes on by itself; closing the client changes nothing.
 
@@ -58,12 +59,15 @@ def runs(
     actor: Looking,
     session: Session,
     library: LibraryName = None,
+    kind: Annotated[list[RunKind] | None, Query()] = None,
+    state: Annotated[list[RunState] | None, Query()] = None,
+    after: After = None,
     limit: Limit = 30,
-) -> list[Run]:
+) -> Page[Run]:
     """Of the libraries that may be seen, or of one of them."""
     number = visible_library(session, actor, library).id if library is not None else None
     seen = actor.may_see(tables.Run.library_id)
-    return run_views(session, latest_runs(session, number, seen, limit))
+    return runs_page(session, number, seen, kinds=kind or [], states=state or [], after=after, limit=limit)
 
 
 @router.get("/runs/{run_id}", summary="One run")
@@ -77,11 +81,12 @@ def items(
     actor: Looking,
     session: Session,
     state: Annotated[list[ItemState] | None, Query()] = None,
-    offset: Offset = 0,
+    sort: ItemSort = ItemSort.LATEST,
+    after: After = None,
     limit: Limit = 60,
 ) -> Page[Item]:
     row = the(session, tables.Run, run_id, "run")
-    return items_page(session, row, state or [], offset, limit)
+    return items_page(session, row, state or [], sort=sort, after=after, limit=limit)
 
 
 @router.get(
@@ -130,15 +135,16 @@ def change(run_id: Id, action: Literal["pause", "resume", "stop"], actor: Treati
 
 
 @router.get("/events", summary="Live progress as server-sent events", response_class=EventSourceResponse)
-async def events(request: Request, actor: Looking) -> EventSourceResponse:
+async def events(request: Request, actor: Looking, last_event_id: LastEventId = None) -> EventSourceResponse:
     """Events ``run`` and ``job`` hold the noun as it is now, ``item`` one file's result, of the libraries
-    that may be seen.
+    that may be seen. With the ``Last-Event-ID`` of the last that came, what was told of since comes first, as
+    it is now, of the last ten minutes; where that is not known any more, an event ``missed`` comes.
 
     The stream ends when the key is revoked or the session ends."""
     hub = service_of(request).hub
     if hub.readers >= MOST_READERS:
         raise ApiError("too-many", "too many clients follow already: try again in a moment")
-    return EventSourceResponse(hub.stream(actor, partial(_still, request)), ping=15)
+    return EventSourceResponse(hub.stream(actor, partial(_still, request), last_event_id), ping=15)
 
 
 def _still(request: Request) -> Actor | None:

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import Query, Request
+from fastapi import Query, Request, Response
 
+from plumcrate.api.conditions import BasedOn, tagged
 from plumcrate.api.needs import Administering, Looking, Mending
+from plumcrate.api.problems import ApiError
 from plumcrate.api.service import service_of
 from plumcrate.contract.sizes import (
     BringingBack,
@@ -40,12 +42,27 @@ def sizes(slug: Slug, actor: Looking, session: Session) -> list[NamedSize]:
     return queries.named_sizes(session, the_library(session, slug))
 
 
+@router.get("/libraries/{slug}/sizes/{name}", summary="One size")
+def size(slug: Slug, name: SizeName, actor: Looking, session: Session, response: Response) -> NamedSize:
+    found = queries.named_size(session, the_library(session, slug), name)
+    if found is None:
+        raise ApiError("not-found", f"there is no size {name}")
+    return tagged(response, found, found.settings)
+
+
 @router.put("/libraries/{slug}/sizes/{name}", summary="Define a size, or change it")
-def save(slug: Slug, name: SizeName, body: SizeSettings, actor: Administering, session: Session) -> NamedSize:
+def save(
+    slug: Slug, name: SizeName, body: SizeSettings, actor: Administering, session: Session, based: BasedOn
+) -> NamedSize:
     """Nothing is made by saving: the next run makes, makes again and removes what the size asks for."""
     library = the_library(session, slug)
+    former = queries.named_size(session, library, name)
+    based.on(former.settings if former is not None else None)
     save_size(session, library, name, body, actor.name)
-    return queries.named_size(session, library, name)
+    saved = queries.named_size(session, library, name)
+    if saved is None:
+        raise ApiError("not-found", f"the size {name} was removed meanwhile")
+    return based.tagged(saved, saved.settings)
 
 
 @router.delete("/libraries/{slug}/sizes/{name}", status_code=204, summary="Remove a size")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fastapi import Request, Response
 
+from plumcrate.api.conditions import BasedOn, tagged
 from plumcrate.api.needs import Looking, Mending, Treating
 from plumcrate.api.service import service_of
 from plumcrate.contract.touches import TouchedPicture, TouchedView, Touches, TouchesFor
@@ -16,18 +17,26 @@ router = router_of("touches")
 
 
 @router.get("/pictures/{picture_id}/touches", summary="A picture's touch-ups")
-def touches(picture_id: Id, actor: Looking, session: Session) -> TouchedPicture:
-    return touched_view(session, the(session, tables.Picture, picture_id, "picture"))
+def touches(picture_id: Id, actor: Looking, session: Session, response: Response) -> TouchedPicture:
+    view = touched_view(session, the(session, tables.Picture, picture_id, "picture"))
+    return tagged(response, view, _steps(view))
 
 
 @router.put("/pictures/{picture_id}/touches", summary="Touch a picture up")
-def save(picture_id: Id, body: Touches, actor: Mending, session: Session) -> TouchedPicture:
+def save(picture_id: Id, body: Touches, actor: Mending, session: Session, based: BasedOn) -> TouchedPicture:
     """All its steps, in order; none takes all back. The next run makes the picture, its copies and its
     sizes so, always from the original: any number of changes costs one generation."""
     picture = the(session, tables.Picture, picture_id, "picture")
+    based.on(_steps(touched_view(session, picture)))
     save_touches(session, picture, body, actor.name)
     session.refresh(picture)
-    return touched_view(session, picture)
+    view = touched_view(session, picture)
+    return based.tagged(view, _steps(view))
+
+
+def _steps(view: TouchedPicture) -> Touches:
+    """What can be changed of it."""
+    return Touches(steps=view.steps, original=view.original)
 
 
 @router.post("/libraries/{slug}/touches", summary="Touch several pictures up", status_code=204)

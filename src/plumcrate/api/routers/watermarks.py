@@ -6,6 +6,7 @@ from typing import Annotated
 
 from fastapi import Body, Request, Response
 
+from plumcrate.api.conditions import BasedOn, tagged
 from plumcrate.api.needs import Administering, Looking
 from plumcrate.api.problems import ApiError
 from plumcrate.api.service import service_of
@@ -27,6 +28,16 @@ def watermarks(slug: Slug, actor: Looking, session: Session) -> list[WatermarkRu
     return work.watermarks(session, the_library(session, slug))
 
 
+@router.get("/libraries/{slug}/watermarks/{name}", summary="One watermark")
+def watermark(
+    slug: Slug, name: SizeName, actor: Looking, session: Session, response: Response
+) -> WatermarkRule:
+    found = work.watermark(session, the_library(session, slug), name)
+    if found is None:
+        raise ApiError("not-found", f"there is no watermark {name}")
+    return tagged(response, found, found.settings)
+
+
 @router.put("/libraries/{slug}/watermarks/{name}", summary="Define a watermark, or change it")
 def save(
     slug: Slug,
@@ -35,11 +46,14 @@ def save(
     actor: Administering,
     session: Session,
     request: Request,
+    based: BasedOn,
 ) -> WatermarkRule:
     """The next run makes the files it fits anew, with it. One without words needs a picture."""
-    return work.save_watermark(
-        session, the_library(session, slug), name, body, actor.name, service_of(request).sandbox
-    )
+    library = the_library(session, slug)
+    former = work.watermark(session, library, name)
+    based.on(former.settings if former is not None else None)
+    saved = work.save_watermark(session, library, name, body, actor.name, service_of(request).sandbox)
+    return based.tagged(saved, saved.settings)
 
 
 @router.put(

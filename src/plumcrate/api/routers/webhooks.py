@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from fastapi import Response
+
+from plumcrate.api.conditions import BasedOn, tagged
 from plumcrate.api.needs import Administering
 from plumcrate.contract.webhooks import Webhook, WebhookSecret, WebhookSettings
 from plumcrate.webhooks.outgoing import give_webhook_secret, try_webhook, webhook_view
@@ -12,17 +15,21 @@ router = router_of("webhooks")
 
 
 @router.get("/libraries/{slug}/webhook", summary="Where a library tells what came to pass")
-def webhook(slug: Slug, actor: Administering, session: Session) -> Webhook:
+def webhook(slug: Slug, actor: Administering, session: Session, response: Response) -> Webhook:
     """With its latest messages, and why any was not taken."""
-    return webhook_view(session, the_library(session, slug))
+    library = the_library(session, slug)
+    return tagged(response, webhook_view(session, library), WebhookSettings.model_validate(library.webhook))
 
 
 @router.put("/libraries/{slug}/webhook", summary="Say where a library tells what came to pass")
-def set_webhook(slug: Slug, body: WebhookSettings, actor: Administering, session: Session) -> Webhook:
+def set_webhook(
+    slug: Slug, body: WebhookSettings, actor: Administering, session: Session, based: BasedOn
+) -> Webhook:
     library = the_library(session, slug)
+    based.on(WebhookSettings.model_validate(library.webhook))
     library.webhook = body.model_dump(mode="json")
     session.flush()
-    return webhook_view(session, library)
+    return based.tagged(webhook_view(session, library), body)
 
 
 @router.post("/libraries/{slug}/webhook/secret", summary="Make the secret that messages are signed with")

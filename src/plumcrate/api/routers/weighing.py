@@ -8,8 +8,10 @@ from typing import Annotated
 from fastapi import Query, Response
 from sqlalchemy import select
 
+from plumcrate.api.conditions import BasedOn, tagged
 from plumcrate.api.needs import Looking, Treating
 from plumcrate.api.problems import ApiError
+from plumcrate.contract.common import Page
 from plumcrate.contract.jobs import Job, JobKind
 from plumcrate.contract.runs import Run, RunRequest, Scope
 from plumcrate.contract.weighing import (
@@ -27,6 +29,7 @@ from plumcrate.jobs import long_work as jobs
 from plumcrate.keeping.sealing import Seal
 from plumcrate.people.actor import Actor
 from plumcrate.records import tables
+from plumcrate.records.queries import cursors
 from plumcrate.records.queries import weighings as queries
 from plumcrate.records.queries.jobs import job_view
 from plumcrate.records.queries.runs import run_view
@@ -36,7 +39,7 @@ from plumcrate.weighing.job import WeighOrder
 from plumcrate.weighing.recording import page_of
 from plumcrate.weighing.sealing import seal
 
-from .deps import Id, Session, Slug, TheQueue, TheState, router_of, the, the_library
+from .deps import After, Id, Session, Slug, TheQueue, TheState, router_of, the, the_library
 
 router = router_of("weighing")
 
@@ -66,8 +69,9 @@ def site_pages(slug: Slug, actor: Looking, session: Session) -> list[SitePage]:
 
 
 @router.get("/site-pages/{page_id}", summary="One page")
-def site_page(page_id: Id, actor: Looking, session: Session) -> SitePage:
-    return _view(session, the(session, tables.SitePage, page_id, "page"))
+def site_page(page_id: Id, actor: Looking, session: Session, response: Response) -> SitePage:
+    view = _view(session, the(session, tables.SitePage, page_id, "page"))
+    return tagged(response, view, _settings(view))
 
 
 @router.put("/libraries/{slug}/site-pages", summary="Settings of a page")
@@ -77,6 +81,7 @@ def change_page(
     actor: Treating,
     session: Session,
     state: TheState,
+    based: BasedOn,
     address: Annotated[str, Query(max_length=2_000, pattern=r"^https?://[^\s\x00-\x1f]+$")],
 ) -> SitePage:
     """Its budget, when it is weighed by itself, and what signs in to it. A page that is not known yet is
@@ -85,6 +90,7 @@ def change_page(
     if body.schedule is not None:
         refuse_odd_schedule(body.schedule)
     page = page_of(session, library.id, address)
+    based.on(_settings(_view(session, page)))
     page.budget = body.budget.model_dump(exclude_none=True) if body.budget is not None else None
     page.schedule, page.next_at = body.schedule, None
     if not body.after_runs:
@@ -95,7 +101,13 @@ def change_page(
         state.check()
         page.secrets = seal(Seal(state.path), body.secrets)
     session.flush()
-    return _view(session, page)
+    view = _view(session, page)
+    return based.tagged(view, _settings(view))
+
+
+def _settings(view: SitePage) -> PageSettings:
+    """What can be changed of a page, and is not secret."""
+    return PageSettings(budget=view.budget, schedule=view.schedule, after_runs=view.after_runs)
 
 
 @router.delete("/site-pages/{page_id}", status_code=204, summary="Forget a page")
@@ -106,22 +118,32 @@ def forget_page(page_id: Id, actor: Treating, session: Session) -> None:
 
 @router.get("/site-pages/{page_id}/weighings", summary="Weighings of a page")
 def of_page(
-    page_id: Id, actor: Looking, session: Session, limit: Annotated[int, Query(ge=1, le=100)] = 20
-) -> list[Weighing]:
+    page_id: Id,
+    actor: Looking,
+    session: Session,
+    after: After = None,
+    limit: Annotated[int, Query(ge=1, le=100)] = 20,
+) -> Page[Weighing]:
     """The latest first."""
     page = the(session, tables.SitePage, page_id, "page")
     slug = session.get_one(tables.Library, page.library_id).slug
     seen = _seen(session, actor)
-    return [
-        views.weighing_view(row, page, slug, seen) for row in queries.weighings_of(session, page_id, limit)
-    ]
+    return cursors.by_number(
+        session,
+        queries.weighings_of(page_id),
+        tables.Weighing.id,
+        lambda rows: [views.weighing_view(row, page, slug, seen) for row in rows],
+        of=f"weighings of {page_id}",
+        after=after,
+        limit=limit,
+    )
 
 
 @router.get("/site-pages/{page_id}/history", summary="What a page weighed over time")
 def history(page_id: Id, actor: Looking, session: Session) -> list[Point]:
     """Up to 500 weighings, the oldest first."""
     the(session, tables.SitePage, page_id, "page")
-    return views.history_of(queries.weighings_of(session, page_id, 500))
+    return views.history_of(queries.latest_weighings(session, page_id, 500))
 
 
 @router.get("/weighings/{weighing_id}", summary="One weighing")
@@ -145,7 +167,7 @@ def shot(slug: Slug, shot_id: Id, actor: Looking, session: Session) -> Response:
     )
 
 
-@router.post("/weighings/{weighing_id}/run", status_code=201, summary="Treat what a page shows")
+@router.post("/weighings/{weighing_id}/run", status_code=202, summary="Treat what a page shows")
 def treat(weighing_id: Id, body: TreatPage, actor: Treating, session: Session) -> Run:
     """The library's pictures of the first view, or all of the page, before all that waits."""
     row = the(session, tables.Weighing, weighing_id, "weighing")

@@ -26,7 +26,7 @@ def add_commands(commands: Commands) -> None:
 
     orphans = commands.add("orphans")
     orphans.add_argument("library")
-    orphans.add_argument("--from", dest="offset", type=int, default=0, help="skip so many of the latest")
+    orphans.add_argument("--after", metavar="CURSOR", help="go on where a page before this one ended")
     orphans.set_defaults(command=_orphans)
 
     rescue = commands.add("rescue")
@@ -97,13 +97,15 @@ def _backups(options: argparse.Namespace) -> CommandResult:
 
 def _orphans(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        page = service.orphans(options.library, offset=options.offset)
+        page = service.orphans(options.library, after=options.after)
     if not page.rows:
         return CommandResult(page, ["No backup has lost its file."])
     rows = [(str(row.id), size(row.size), f"{row.created_at:%Y-%m-%d %H:%M}", row.path) for row in page.rows]
     columns = ("number", "size", "backed up", "where the file was")
-    said = f"{len(page.rows):,} of {page.total:,}. Put one back: plumcrate rescue LIBRARY NUMBER"
-    return CommandResult(page, [table(columns, rows, right=("number", "size")), said])
+    said = [f"{len(page.rows):,} of {page.total:,}. Put one back: plumcrate rescue LIBRARY NUMBER"]
+    if page.cursor is not None:
+        said.append(f"The next: plumcrate orphans {options.library} --after {page.cursor}")
+    return CommandResult(page, [table(columns, rows, right=("number", "size")), *said])
 
 
 def _rescue(options: argparse.Namespace) -> CommandResult:

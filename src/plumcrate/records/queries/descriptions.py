@@ -91,12 +91,13 @@ def ids_page(
 
     Raises :class:`~plumcrate.refusal.Refusal` for a cursor that is none of this list.
     """
+    of = f"descriptions of {library_id} in {language}"
     where = found_by(library_id, language, filter)
     whole = select(func.count()).select_from(Picture).outerjoin(Description, joined(language)).where(*where)
     if after is None:
         total = session.scalar(whole) or 0
     else:
-        match cursors.read(after):
+        match cursors.read(after, of):
             case [int(count), str(path)] if cursors.is_text(path) and cursors.is_whole(count):
                 total = count
                 where.append(Picture.path > path)
@@ -109,7 +110,7 @@ def ids_page(
         .order_by(Picture.path)
         .limit(limit + 1)
     ).all()
-    following = cursors.written([total, rows[limit - 1].path]) if len(rows) > limit else None
+    following = cursors.written(of, [total, rows[limit - 1].path]) if len(rows) > limit else None
     return [row.id for row in rows[:limit]], total, following
 
 

@@ -9,9 +9,12 @@ from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import Session
 
+from plumcrate.contract.common import Page
 from plumcrate.contract.jobs import Job as JobView
 from plumcrate.contract.jobs import JobKind, report_of
-from plumcrate.records.tables import Derived, File, Item, Job, Run
+from plumcrate.records.tables import Derived, File, Item, Job, Library, Run
+
+from . import cursors
 
 
 def latest_jobs(session: Session, library_ids: Sequence[int], kind: JobKind) -> dict[int, Job]:
@@ -25,10 +28,20 @@ def latest_jobs(session: Session, library_ids: Sequence[int], kind: JobKind) -> 
     return {job.library_id: job for job in session.scalars(query)}
 
 
-def jobs_of(session: Session, library_id: int, kind: JobKind | None, limit: int) -> list[Job]:
-    """The latest first."""
-    query = select(Job).where(Job.library_id == library_id).order_by(Job.id.desc()).limit(limit)
-    return list(session.scalars(query if kind is None else query.where(Job.kind == kind)))
+def jobs_page(
+    session: Session, library: Library, kind: JobKind | None, *, after: str | None, limit: int
+) -> Page[JobView]:
+    """The latest first. Raises Refusal for a cursor of another list."""
+    query = select(Job).where(Job.library_id == library.id)
+    return cursors.by_number(
+        session,
+        query if kind is None else query.where(Job.kind == kind),
+        Job.id,
+        lambda rows: [job_view(session, row, library.slug) for row in rows],
+        of=f"jobs of {library.id}",
+        after=after,
+        limit=limit,
+    )
 
 
 def job_view(session: Session, row: Job, slug: str) -> JobView:

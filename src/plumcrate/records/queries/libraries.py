@@ -9,6 +9,7 @@ from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import Session
 
 from plumcrate.contract.automation import Automation
+from plumcrate.contract.common import Page
 from plumcrate.contract.delivery import Delivery
 from plumcrate.contract.jobs import JobKind
 from plumcrate.contract.libraries import Library as LibraryView
@@ -17,6 +18,8 @@ from plumcrate.contract.recipes import Recipe, RecipeSettings
 from plumcrate.records.queries.jobs import job_view, latest_jobs
 from plumcrate.records.queries.tallies import Total, total, totals_of
 from plumcrate.records.tables import Job, LeftStore, Library, RecipeVersion
+
+from . import cursors
 
 
 def by_slug(session: Session, slug: str) -> Library | None:
@@ -138,10 +141,17 @@ def _current_recipes(session: Session, library_ids: Sequence[int]) -> dict[int, 
     return {recipe.library_id: recipe for recipe in session.scalars(query)}
 
 
-def recipe_versions(session: Session, library_id: int) -> list[RecipeVersion]:
-    """The latest hundred, the newest first."""
-    query = select(RecipeVersion).where(RecipeVersion.library_id == library_id)
-    return list(session.scalars(query.order_by(RecipeVersion.version.desc()).limit(100)))
+def recipes_page(session: Session, library: Library, *, after: str | None, limit: int) -> Page[Recipe]:
+    """All versions, the latest first. Raises Refusal for a cursor of another list."""
+    return cursors.by_number(
+        session,
+        select(RecipeVersion).where(RecipeVersion.library_id == library.id),
+        RecipeVersion.id,
+        lambda rows: [recipe_view(row, library.slug) for row in rows],
+        of=f"recipes of {library.id}",
+        after=after,
+        limit=limit,
+    )
 
 
 def recipe_view(row: RecipeVersion, slug: str) -> Recipe:

@@ -20,8 +20,9 @@ _PAGES = 5
 _LARGEST_FIRST = (VisualHash.width * VisualHash.height).desc(), VisualHash.picture_id
 
 
-def near_duplicates(session: Session, library_id: int, cursor: str | None, limit: int) -> NearDuplicates:
+def near_duplicates(session: Session, library_id: int, after: str | None, limit: int) -> NearDuplicates:
     """Groups, those with most bytes to spare first. Raises Refusal for a cursor of another list."""
+    of = f"near duplicates of {library_id}"
     groups = _groups(library_id).subquery()
     total, pictures, spare = session.execute(
         select(
@@ -31,14 +32,14 @@ def near_duplicates(session: Session, library_id: int, cursor: str | None, limit
         )
     ).one()
     query = select(groups).order_by(groups.c.spare.desc(), groups.c.id.desc()).limit(limit + 1)
-    if cursor is not None:
-        values = cursors.read(cursor)
+    if after is not None:
+        values = cursors.read(after, of)
         if len(values) != 2 or not cursors.is_whole(*values):
             raise cursors.not_one_of_this_list()
         query = query.where(tuple_(groups.c.spare, groups.c.id) < tuple_(*values))
     found = session.execute(query).all()
     rows = found[:limit]
-    more = cursors.written([int(rows[-1].spare), rows[-1].id]) if len(found) > limit else None
+    more = cursors.written(of, [int(rows[-1].spare), rows[-1].id]) if len(found) > limit else None
     members = _members(session, library_id, [row.id for row in rows])
     several = _pages_of_several(session, library_id, [row.id for row in rows])
     return NearDuplicates(

@@ -33,6 +33,7 @@ _ORDER: dict[PictureSort, tuple[UnaryExpression[Any], ...]] = {
     PictureSort.SAVED: (_SAVED.desc(), Picture.id.desc()),
     PictureSort.SIZE: (Picture.bytes_now.desc(), Picture.id.desc()),
     PictureSort.WORST: (Picture.worst.asc().nulls_last(), Picture.id.asc()),
+    PictureSort.FOUND: (Picture.id.asc(),),
 }
 #: Where a picture stands in an order.
 _KEY: dict[PictureSort, Callable[[Picture], list[Any]]] = {
@@ -40,6 +41,7 @@ _KEY: dict[PictureSort, Callable[[Picture], list[Any]]] = {
     PictureSort.SAVED: lambda picture: [picture.bytes_before - picture.bytes_now, picture.id],
     PictureSort.SIZE: lambda picture: [picture.bytes_now, picture.id],
     PictureSort.WORST: lambda picture: [picture.worst, picture.id],
+    PictureSort.FOUND: lambda picture: [picture.id],
 }
 
 
@@ -58,6 +60,7 @@ _FOLLOWS: dict[PictureSort, Callable[..., ColumnElement[bool]]] = {
         tuple_(Picture.bytes_now, Picture.id) < tuple_(literal(now), literal(id))
     ),
     PictureSort.WORST: _beyond_worst,
+    PictureSort.FOUND: lambda id: Picture.id > id,
 }
 
 
@@ -72,6 +75,7 @@ _SHAPE: dict[PictureSort, Callable[[list[Any]], bool]] = {
     PictureSort.WORST: lambda last: (
         len(last) == 2 and cursors.is_whole(last[1]) and (last[0] is None or _score(last[0]))
     ),
+    PictureSort.FOUND: lambda last: len(last) == 1 and cursors.is_whole(*last),
 }
 
 
@@ -86,25 +90,23 @@ def pictures_page(
     filter: PictureFilter,
     sort: PictureSort,
     *,
-    offset: int = 0,
     limit: int,
     after: str | None = None,
 ) -> Page[PictureView]:
-    """One page of a library's pictures: from an offset, or ``after`` the cursor of the page before.
+    """One page of a library's pictures: the first, or the one ``after`` the cursor of the page before.
 
-    A cursor is as quick however far the page is, and knows how many there were when the first was asked for.
     Raises :class:`Refusal` for a cursor that is not one of this order's.
     """
     where = [Picture.library_id == library.id, *fits(filter)]
     last: list[Any] = []
     if after is not None:
-        count, last = _read_cursor(after, sort)
+        count, last = _read_cursor(after, library.id, sort)
         where.append(_FOLLOWS[sort](*last))
     elif finds_all(filter):
         count = total(totals(session, library.id), "picture").rows
     else:
         count = session.scalar(select(func.count()).select_from(Picture).where(*where)) or 0
-    query = select(Picture).where(*where).order_by(*_ORDER[sort]).offset(offset).limit(limit + 1)
+    query = select(Picture).where(*where).order_by(*_ORDER[sort]).limit(limit + 1)
     rows = list(session.scalars(query))
     if sort is PictureSort.WORST and last and last[0] is not None and len(rows) <= limit:
         # An index knows those with a worst place after a place, and those without one, but not both at once.
@@ -115,20 +117,17 @@ def pictures_page(
     return Page[PictureView](
         rows=views,
         total=count,
-        next=offset + limit if more and after is None else None,
-        cursor=_cursor(count, sort, rows[limit - 1]) if more else None,
+        cursor=_cursor(library.id, count, sort, rows[limit - 1]) if more else None,
     )
 
 
-def _cursor(count: int, sort: PictureSort, last: Picture) -> str:
-    return cursors.written([count, str(sort), *_KEY[sort](last)])
+def _cursor(library_id: int, count: int, sort: PictureSort, last: Picture) -> str:
+    return cursors.written(f"pictures of {library_id} by {sort}", [count, *_KEY[sort](last)])
 
 
-def _read_cursor(cursor: str, sort: PictureSort) -> tuple[int, list[Any]]:
-    match cursors.read(cursor):
-        case [int(count), str(order), *last] if (
-            cursors.is_whole(count) and order == str(sort) and _SHAPE[sort](last)
-        ):
+def _read_cursor(cursor: str, library_id: int, sort: PictureSort) -> tuple[int, list[Any]]:
+    match cursors.read(cursor, f"pictures of {library_id} by {sort}"):
+        case [int(count), *last] if cursors.is_whole(count) and _SHAPE[sort](last):
             return count, last
     raise cursors.not_one_of_this_list()
 

@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Sequence
 from datetime import datetime, timedelta
+from typing import Any
 
-from sqlalchemy import ColumnElement, func, select, text
+from sqlalchemy import ColumnElement, func, literal, select, text, true, tuple_
 from sqlalchemy.orm import Session
 
 from plumcrate.contract.common import Page
 from plumcrate.contract.recipes import RecipeSettings
 from plumcrate.contract.runs import Item as ItemView
-from plumcrate.contract.runs import ItemState, OutputReport, RunKind, RunOrigin, RunState, Scope
+from plumcrate.contract.runs import ItemSort, ItemState, OutputReport, RunKind, RunOrigin, RunState, Scope
 from plumcrate.contract.runs import Run as RunView
 from plumcrate.records.tables import Item, Library, Run, WorkerRow
+
+from . import cursors
 
 #: The rate is taken over this much of the latest work, in seconds.
 _WINDOW = 60.0
@@ -23,12 +27,34 @@ _LATELY = timedelta(seconds=10)
 _SHOWN_IN_HAND = 16
 
 
-def latest_runs(
-    session: Session, library_id: int | None, condition: ColumnElement[bool], limit: int
-) -> list[Run]:
-    """The latest first of those of which the condition holds; of one library, or of all."""
-    query = select(Run).where(condition).order_by(Run.id.desc()).limit(limit)
-    return list(session.scalars(query if library_id is None else query.where(Run.library_id == library_id)))
+def runs_page(
+    session: Session,
+    library_id: int | None,
+    condition: ColumnElement[bool],
+    *,
+    kinds: Sequence[RunKind] = (),
+    states: Sequence[RunState] = (),
+    after: str | None,
+    limit: int,
+) -> Page[RunView]:
+    """The latest first of those of which the condition holds; of one library, or of all. Raises Refusal for a
+    cursor of another list."""
+    query = select(Run).where(condition)
+    if library_id is not None:
+        query = query.where(Run.library_id == library_id)
+    if kinds:
+        query = query.where(Run.kind.in_(kinds))
+    if states:
+        query = query.where(Run.state.in_(states))
+    return cursors.by_number(
+        session,
+        query,
+        Run.id,
+        lambda rows: run_views(session, rows),
+        of=f"runs of {library_id or 'all'}",
+        after=after,
+        limit=limit,
+    )
 
 
 def run_view(session: Session, run: Run) -> RunView:
@@ -149,41 +175,64 @@ def item_view(item: Item) -> ItemView:
 
 
 def items_page(
-    session: Session, run: Run, states: list[ItemState], offset: int, limit: int
+    session: Session, run: Run, states: list[ItemState], *, sort: ItemSort, after: str | None, limit: int
 ) -> Page[ItemView]:
-    """Items of a run, the latest results first; those not yet finished after them in their order."""
-    where: list[ColumnElement[bool]] = [Item.run_id == run.id]
-    if states:
-        where.append(Item.state.in_([str(state) for state in states]))
-    ended = _ended(run, states)
-    rows: list[Item] = []
-    if offset < ended:
-        latest = (
-            select(Item)
-            .where(*where, Item.finished_at.is_not(None))
-            .order_by(Item.finished_at.desc(), Item.id.desc())
-        )
-        rows += session.scalars(latest.offset(offset).limit(limit))
-    if len(rows) < limit and (not states or set(states) - _ENDED):
-        rows += _unended_items(session, run, states, max(0, offset - ended), limit - len(rows))
-    total = ended + _not_ended(session, run, states)
-    views = [item_view(row) for row in rows]
-    following = offset + limit if offset + limit < total else None
-    return Page[ItemView](rows=views, total=total, next=following)
+    """Items of a run: the latest results first, then those in hand, in the queue and waiting, each in their
+    order; or all by their numbers. Raises Refusal for a cursor of another list."""
+    of = f"items of {run.id} by {sort}"
+    part, last = _place(after, of, sort)
+    rows: list[tuple[int, Item]] = []
+    for number in range(part, len(_PARTS[sort])):
+        query = select(Item).where(Item.run_id == run.id, *_PARTS[sort][number])
+        if states:
+            query = query.where(Item.state.in_([str(state) for state in states]))
+        if number == 0 and sort is ItemSort.LATEST:
+            query = query.order_by(Item.finished_at.desc(), Item.id.desc())
+            beyond = tuple_(Item.finished_at, Item.id) < tuple_(*map(literal, last)) if last else true()
+        else:
+            query = query.order_by(Item.id)
+            beyond = Item.id > last[0] if last else true()
+        found = session.scalars(query.where(beyond).limit(limit + 1 - len(rows)))
+        rows += [(number, row) for row in found]
+        last = []
+        if len(rows) > limit:
+            break
+    total = _ended(run, states) + _not_ended(session, run, states)
+    cursor = None
+    if len(rows) > limit:
+        number, item = rows[limit - 1]
+        ends = number == 0 and sort is ItemSort.LATEST and item.finished_at is not None
+        place = [item.finished_at.isoformat(), item.id] if ends and item.finished_at else [item.id]
+        cursor = cursors.written(of, [number, *place])
+    return Page[ItemView](rows=[item_view(row) for _, row in rows[:limit]], total=total, cursor=cursor)
 
 
-def _unended_items(
-    session: Session, run: Run, states: list[ItemState], offset: int, limit: int
-) -> list[Item]:
-    """Those in hand first, then those in the queue, then those that wait."""
-    rows: list[Item] = []
-    for state in (ItemState.WORKING, ItemState.QUEUED, ItemState.WAITING):
-        if len(rows) < limit and (not states or state in states):
-            there = _not_ended(session, run, [state])
-            query = select(Item).where(Item.run_id == run.id, Item.state == state).order_by(Item.id)
-            rows += session.scalars(query.offset(offset).limit(limit - len(rows)))
-            offset = max(0, offset - there)
-    return rows
+#: Each is listed before the next one begins.
+_PARTS: dict[ItemSort, tuple[tuple[ColumnElement[bool], ...], ...]] = {
+    ItemSort.LATEST: (
+        (Item.finished_at.is_not(None),),
+        *(
+            (Item.finished_at.is_(None), Item.state == state)
+            for state in (ItemState.WORKING, ItemState.QUEUED, ItemState.WAITING)
+        ),
+    ),
+    ItemSort.NUMBER: ((),),
+}
+
+
+def _place(after: str | None, of: str, sort: ItemSort) -> tuple[int, list[Any]]:
+    """The part that a cursor leads into, and the last row of it that was seen."""
+    if after is None:
+        return 0, []
+    match cursors.read(after, of):
+        case [0, str(moment), int(number)] if sort is ItemSort.LATEST and cursors.is_whole(number):
+            with contextlib.suppress(ValueError):
+                return 0, [datetime.fromisoformat(moment), number]
+        case [int(part), int(number)] if cursors.is_whole(part, number) and int(
+            sort is ItemSort.LATEST
+        ) <= part < len(_PARTS[sort]):
+            return part, [number]
+    raise cursors.not_one_of_this_list()
 
 
 _ENDED = {ItemState.DONE, ItemState.PASSED, ItemState.FAILED}

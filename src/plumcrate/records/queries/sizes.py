@@ -20,9 +20,9 @@ def named_sizes(session: Session, library: Library) -> list[NamedSize]:
     return [_view(row, library.slug, sums.get(row.name, (0, 0, 0, 0))) for row in rows]
 
 
-def named_size(session: Session, library: Library, name: str) -> NamedSize:
-    """One that there is."""
-    return next(one for one in named_sizes(session, library) if one.name == name)
+def named_size(session: Session, library: Library, name: str) -> NamedSize | None:
+    """None where there is none of this name."""
+    return next((one for one in named_sizes(session, library) if one.name == name), None)
 
 
 def _sums(library_id: int) -> Select[Any]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from sqlalchemy import delete, func, select
+from sqlalchemy import Select, delete, func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, selectinload, undefer
 
@@ -70,10 +70,13 @@ def ends_of(session: Session, library_id: int) -> dict[int, Ends]:
     return ends
 
 
-def weighings_of(session: Session, page_id: int, limit: int) -> list[Weighing]:
+def weighings_of(page_id: int) -> Select[Weighing]:
+    return select(Weighing).where(Weighing.page_id == page_id).options(selectinload(Weighing.shots))
+
+
+def latest_weighings(session: Session, page_id: int, limit: int) -> list[Weighing]:
     """The latest first."""
-    query = select(Weighing).where(Weighing.page_id == page_id).order_by(Weighing.id.desc())
-    return list(session.scalars(query.limit(limit).options(selectinload(Weighing.shots))))
+    return list(session.scalars(weighings_of(page_id).order_by(Weighing.id.desc()).limit(limit)))
 
 
 def shot_bytes(session: Session, library_id: int, shot_id: int) -> bytes | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from sqlalchemy import ForeignKey, Index, text
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Mapped, mapped_column
 
 from .base import Base, new_id, now
@@ -145,3 +146,18 @@ class AuditRow(Base):
     detail: Mapped[str] = mapped_column(default="")
 
     __table_args__ = (Index("ix_audit_library_id", "library", "id"),)
+
+
+class KeptAnswer(Base):
+    """What was answered to a request with an ``Idempotency-Key``, sealed; for a day. ``actor``: a person or a
+    key, by its number; ``asked_sha256``: of the whole request."""
+
+    __tablename__ = "kept_answers"
+
+    actor: Mapped[str] = mapped_column(primary_key=True)
+    key: Mapped[str] = mapped_column(primary_key=True)
+    asked_sha256: Mapped[bytes]
+    status: Mapped[int]
+    headers: Mapped[dict[str, str]] = mapped_column(JSONB)
+    body: Mapped[bytes]
+    created_at: Mapped[datetime] = mapped_column(index=True)
