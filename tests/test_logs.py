@@ -1,11 +1,13 @@
 """What stands in the log: bounded, in one line, without secrets and without values of variables."""
 
 import io
+import json
+import logging
 
 import pytest
 import structlog
 
-from plumcrate import logs
+from plumcrate import logs, trace
 
 
 @pytest.fixture
@@ -51,6 +53,54 @@ def test_secrets_are_taken_out(log: io.StringIO, text: str) -> None:
     structlog.get_logger().warning("said", reason=text, password="hunter2", hook_secret="hunter2")
     for secret in ("hunter2", "plumkey-7k2qm-93dxa-0f5zw", "aHVudGVyMg"):
         assert secret not in log.getvalue()
+
+
+def test_what_other_packages_log_is_in_the_same_form(capsys: pytest.CaptureFixture[str]) -> None:
+    before = logging.getLogger().handlers[:]
+    try:
+        for form in logs.LogForm:
+            logs.configure(form)
+            try:
+                raise ValueError("outer")
+            except ValueError:
+                logging.getLogger("uvicorn.error").exception("bad %s", "plumkey-7k2qm-93dxa-0f5zw")
+            said = capsys.readouterr().err
+            assert said.count("\n") == 1
+            assert "7k2qm" not in said
+            assert "ValueError: ['outer'] at " in said
+            assert "test_logs.py:" in said
+            if form is logs.LogForm.JSON:
+                line = json.loads(said)
+                assert (line["level"], line["logger"]) == ("error", "uvicorn.error")
+            else:
+                assert said.startswith("timestamp=2")
+    finally:
+        logging.getLogger().handlers[:] = before
+        structlog.reset_defaults()
+
+
+@pytest.mark.parametrize(
+    ("given", "taken"),
+    [
+        ("00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01", True),
+        ("cc-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01-what-the-future-says", True),
+        ("ff-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01", False),
+        ("00-00000000000000000000000000000000-00f067aa0ba902b7-01", False),
+        ("00-4bf92f3577b34da6a3ce929d0e0e4736-0000000000000000-01", False),
+        ("00-4BF92F3577B34DA6A3CE929D0E0E4736-00f067aa0ba902b7-01", False),
+        ("x" * 9000, False),
+        ("", False),
+        (None, False),
+    ],
+)
+def test_a_request_belongs_to_the_trace_that_it_names(given: str | None, taken: bool) -> None:
+    with structlog.contextvars.bound_contextvars():
+        request = trace.begin(given)
+        assert trace.current() == request
+        assert (given is not None and request in given) is taken
+        assert len(request) == 32
+        assert trace.traceparent(request).startswith(f"00-{request}-")
+        assert trace.begin(trace.traceparent(request)) == request
 
 
 def test_a_value_is_bounded_and_holds_nothing_that_a_terminal_obeys(log: io.StringIO) -> None:

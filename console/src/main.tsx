@@ -1,4 +1,4 @@
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { MutationCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
@@ -6,7 +6,13 @@ import { Problem } from "./api/client";
 import { App } from "./App";
 import "./look/app.css";
 
-const cache = new QueryClient({
+const cache: QueryClient = new QueryClient({
+  // Somebody else changed it meanwhile: what it is now is shown.
+  mutationCache: new MutationCache({
+    onError: (error) => {
+      if (error instanceof Problem && error.status === 412) void cache.invalidateQueries();
+    },
+  }),
   defaultOptions: {
     queries: {
       staleTime: 10_000,

@@ -54,6 +54,7 @@ missing_programs() {
   [ -x /usr/sbin/apache2 ] || echo apache2-bin
   [ -x /usr/bin/caddy ] || echo caddy
   [ -x /usr/bin/avifdec ] || echo libavif-bin
+  [ "$1" != all ] || command -v promtool >/dev/null || echo prometheus
   [ "$1" != all ] || command -v php >/dev/null || echo php-cli
 }
 

@@ -5,10 +5,12 @@ from __future__ import annotations
 import logging
 import re
 import sys
-from collections.abc import MutableMapping
+from collections.abc import Callable, MutableMapping
+from enum import StrEnum
 from typing import Any
 
 import structlog
+from structlog.typing import Processor
 
 _MOST = 4_000
 _SECRET_NAMES = ("password", "secret", "token", "authorization", "cookie", "signature")
@@ -16,24 +18,45 @@ _SECRET_NAMES = ("password", "secret", "token", "authorization", "cookie", "sign
 _SECRETS = re.compile(r"(?<=://)([^:/@\s]*):[^@\s]+@|\bplumkey-[\w-]{8,}|\bwhsec_[\w+/=-]+|(?i:bearer)\s+\S+")
 
 
-def configure() -> None:
-    """To be called once, before anything else is done."""
+class LogForm(StrEnum):
+    """How a line is written."""
+
+    LOGFMT = "logfmt"
+    JSON = "json"
+
+
+def configure(form: LogForm = LogForm.LOGFMT) -> None:
+    """To be called once, before anything else is done. What other packages log is written so
+    too."""
+    shared: list[Processor] = [
+        structlog.contextvars.merge_contextvars,
+        structlog.processors.add_log_level,
+        structlog.processors.TimeStamper(fmt="iso", utc=True),
+        structlog.processors.StackInfoRenderer(),
+        _traceback,
+        redact,
+    ]
+    written = _RENDERERS[form]()
     structlog.configure(
-        processors=[
-            structlog.contextvars.merge_contextvars,
-            structlog.processors.add_log_level,
-            structlog.processors.TimeStamper(fmt="iso", utc=True),
-            structlog.processors.StackInfoRenderer(),
-            _traceback,
-            redact,
-            structlog.processors.LogfmtRenderer(
-                key_order=["timestamp", "level", "event"], bool_as_flag=False
-            ),
-        ],
+        processors=[*shared, written],
         logger_factory=structlog.PrintLoggerFactory(sys.stderr),
         cache_logger_on_first_use=True,
     )
-    logging.basicConfig(level=logging.WARNING, format="%(asctime)s %(levelname)s %(message)s")
+    of_others = structlog.stdlib.ProcessorFormatter(
+        foreign_pre_chain=[structlog.stdlib.add_logger_name, *shared],
+        processors=[structlog.stdlib.ProcessorFormatter.remove_processors_meta, written],
+    )
+    handler = logging.StreamHandler(sys.stderr)
+    handler.setFormatter(of_others)
+    logging.basicConfig(level=logging.WARNING, handlers=[handler], force=True)
+
+
+_RENDERERS: dict[LogForm, Callable[[], Processor]] = {
+    LogForm.LOGFMT: lambda: structlog.processors.LogfmtRenderer(
+        key_order=["timestamp", "level", "event"], bool_as_flag=False
+    ),
+    LogForm.JSON: structlog.processors.JSONRenderer,
+}
 
 
 def _traceback(logger: Any, method: str, event: MutableMapping[str, Any]) -> MutableMapping[str, Any]:

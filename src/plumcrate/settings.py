@@ -21,6 +21,8 @@ from pydantic_settings import (
     SettingsError,
 )
 
+from plumcrate.logs import LogForm
+
 PREFIX = "PLUMCRATE_"
 _WITH_PASSWORDS = ("database_url", "smtp")
 _USUAL_FILE = Path("/etc/plumcrate/settings.toml")
@@ -78,6 +80,10 @@ class Settings(BaseSettings):
     )
     allowed_hosts: list[str] = Field(
         ["*"], description="Host names under which the service answers; * for any."
+    )
+    log_form: LogForm = Field(LogForm.LOGFMT, description="How a line of the log is written.")
+    access_log: bool = Field(
+        True, description="Whether each request is logged; probes and pictures for visitors are not."
     )
     metrics_address: str | None = Field(
         None,

@@ -29,9 +29,8 @@ def hub(database: Database, tmp_path: Any, monkeypatch: pytest.MonkeyPatch) -> H
     monkeypatch.setattr(events, "_ASK_EVERY", 0.2)
     number = add_library(database, tmp_path)
     with database.begin() as session:
-        session.add_all(
-            Run(library_id=number, kind="treat", state="running", settings=None) for _ in range(9)
-        )
+        for _ in range(9):
+            session.add(Run(library_id=number, kind="treat", state="running", settings=None))
     return Hub(database, lambda _: None)
 
 
@@ -88,7 +87,8 @@ def test_who_was_cut_off_is_told_what_changed_meanwhile_as_it_is_now(hub: Hub) -
 
 
 @pytest.mark.parametrize(
-    "event_id", ["", "x", "-1", "1", "deadbeef-1", "²-²", "{start}-99", "{start}--1", "{start}-" + "9" * 90]
+    "event_id",
+    ["", "x", "-1", "1", "deadbeef-1", "²-²", "{start}-99", "{start}--1", "{start}-" + "9" * 90],
 )
 def test_an_id_that_is_not_known_says_that_something_was_missed(hub: Hub, event_id: str) -> None:
     async def work() -> None:

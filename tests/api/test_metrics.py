@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import json
 import re
+import shutil
 import socket
+import subprocess
+from collections.abc import Callable
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -12,6 +16,7 @@ import httpx
 import pytest
 import yaml
 from conftest import Service, add_library
+from prometheus_client import generate_latest
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
 from plumcrate.api.metrics import MEDIA_TYPE, Metrics
@@ -134,15 +139,52 @@ def test_who_administers_the_service_reads_them_and_requests_are_timed(service: 
     assert found["plumcrate_request_seconds_count", "GET /libraries", "2xx"] >= 1
 
 
-def test_the_alerts_that_come_along_ask_for_figures_that_there_are(filled: Database) -> None:
-    rules = yaml.safe_load((Path(__file__).parents[2] / "deploy/monitoring/alerts.yml").read_text())
-    asked = {
-        name
-        for group in rules["groups"]
-        for rule in group["rules"]
-        for name in re.findall(r"plumcrate_\w+", rule["expr"])
-    }
-    metrics = Metrics(filled)
+MONITORING = Path(__file__).parents[2] / "deploy/monitoring"
+
+
+def alerts() -> list[str]:
+    rules = yaml.safe_load((MONITORING / "alerts.yml").read_text())
+    return [rule["expr"] for group in rules["groups"] for rule in group["rules"]]
+
+
+def panels() -> list[str]:
+    board = json.loads((MONITORING / "dashboard.json").read_text())
+    return [target["expr"] for panel in board["panels"] for target in panel["targets"]]
+
+
+@pytest.mark.parametrize("asking", [alerts, panels])
+def test_alerts_and_dashboard_ask_for_figures_that_there_are(
+    filled: Database, asking: Callable[[], list[str]]
+) -> None:
+    asked = {name for question in asking() for name in re.findall(r"plumcrate_\w+", question)}
+    metrics = Metrics(filled, pool=filled)
     told = set(re.findall(r"^# TYPE (plumcrate_\w+)", metrics.text().decode(), re.M))
-    assert {name.removesuffix("_bucket") for name in asked} <= told
+    assert {re.sub("_(bucket|total|count)$", "", name) for name in asked} <= told
     assert len(asked) >= 5
+
+
+def test_promtool_finds_no_fault(filled: Database, tmp_path: Path) -> None:
+    promtool = shutil.which("promtool")
+    if promtool is None:
+        pytest.skip("promtool is not there: it comes with Debian's package prometheus")
+    rules = [promtool, "check", "rules", str(MONITORING / "alerts.yml")]
+    assert subprocess.run(rules, capture_output=True, timeout=60, check=False).returncode == 0
+    queries = {
+        "groups": [
+            {
+                "name": "board",
+                "rules": [{"record": f"panel:{n}", "expr": one} for n, one in enumerate(panels())],
+            }
+        ]
+    }
+    written = tmp_path / "board.yml"
+    written.write_text(yaml.safe_dump(queries))
+    found = subprocess.run(
+        [promtool, "check", "rules", written], capture_output=True, text=True, timeout=60, check=False
+    )
+    assert "SUCCESS" in found.stdout + found.stderr, found.stderr
+    told = generate_latest(Metrics(filled, pool=filled)._registry)  # the form that it reads
+    metrics = subprocess.run(
+        [promtool, "check", "metrics"], input=told, capture_output=True, timeout=60, check=False
+    )
+    assert metrics.returncode == 0, metrics.stderr

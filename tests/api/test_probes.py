@@ -1,13 +1,14 @@
 """What a supervisor is told: that the process lives, and whether it can do its work."""
 
 import asyncio
+import re
 from pathlib import Path
 
 import httpx
 import pytest
 from sqlalchemy import func, text
 
-from plumcrate.api.app import create_app
+from plumcrate.api.app import CONSOLE, create_app
 from plumcrate.api.probes import LIVES, READY
 from plumcrate.records.database import Database, newest_revision
 from plumcrate.records.tables import WorkerRow
@@ -28,6 +29,31 @@ def asked(settings: Settings, *paths: str) -> list[httpx.Response]:
 @pytest.fixture
 def settings(database: Database, tmp_path: Path) -> Settings:
     return Settings(database_url=database.url, state_dir=tmp_path / "state", allowed_hosts=["crate.example"])
+
+
+def test_the_consoles_page_is_answered_at_its_own_addresses_only(settings: Settings) -> None:
+    """Those of its router, with something in place of what stands for a value."""
+    sources = Path(__file__).parents[2] / "console/src"
+    routes = ["/join", *re.findall(r' path="(/[\w-]*)"', (sources / "App.tsx").read_text())]
+    listed, service = (sources / "pages.tsx").read_text().split("export const SERVICE", 1)
+    routes += [f"/l/ledge/{path}" for path in re.findall(r'\bpath: "([^"]*)"', listed)]
+    routes += [f"/service/{path}" for path in re.findall(r'\bpath: "([^"]*)"', service)]
+    assert len(routes) > 30
+    for route in routes:
+        assert CONSOLE.fullmatch(re.sub(r":\w+", "12", route).strip("/")), route
+    unknown = (
+        "/nowhere",
+        "/api",
+        "/l",
+        "/l/ledge/nowhere",
+        "/service/nowhere",
+        "/wp-login.php",
+        "/l/a/b/../c",
+    )
+    settings.allowed_hosts.append("10.0.0.7")
+    for answer in asked(settings, *unknown):
+        assert answer.status_code == 404, answer.url
+        assert answer.headers["content-type"] == "application/problem+json"
 
 
 def a_worker(database: Database, ago: str = "0 s") -> None:

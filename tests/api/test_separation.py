@@ -217,6 +217,7 @@ ENTRIES: dict[str, Entry] = {
     "GET /libraries/{slug}/webhook": Entry(ADMINISTER),
     "PUT /libraries/{slug}/webhook": Entry(ADMINISTER, lambda _: {"address": "https://ledge.example/"}),
     "POST /libraries/{slug}/webhook/secret": Entry(ADMINISTER),
+    "POST /libraries/{slug}/webhook/messages/{message}/redelivery": Entry(ADMINISTER),
     "POST /libraries/{slug}/webhook/trial": Entry(ADMINISTER),
     "GET /libraries/{slug}/report": Entry(LOOK),
     "GET /libraries/{slug}/report/{form}": Entry(LOOK),
@@ -551,6 +552,7 @@ def ask(caller: httpx.Client, operation: str, place: Place) -> httpx.Response:
         "language": "en",
         "action": "pause",
         "session_id": ABSENT,
+        "message": "msg_none",
     }
     for name in re.findall(r"{(\w+)}", path):
         path = path.replace(f"{{{name}}}", str((words | place.numbers)[name]))

@@ -52,6 +52,27 @@ export const api = createClient<paths>({
   fetch: (request) => fetch(request),
 });
 
+/** The version of what was read last, by its address: whoever changes it sends it along, and overwrites nothing
+ * that somebody else changed meanwhile. */
+const tags = new Map<string, string>();
+
+/** Notes the version of something that came in a list. */
+export function noteTag(path: string, tag: string): void {
+  if (tag) tags.set(path, tag);
+}
+
+api.use({
+  onRequest({ request }) {
+    const tag = tags.get(new URL(request.url).pathname);
+    const changes = request.method === "PUT" || request.method === "PATCH";
+    if (tag !== undefined && changes && !request.headers.has("if-match"))
+      request.headers.set("if-match", tag);
+  },
+  onResponse({ request, response }) {
+    if (response.ok) noteTag(new URL(request.url).pathname, response.headers.get("etag") ?? "");
+  },
+});
+
 interface Answer<T> {
   data?: T;
   error?: unknown;

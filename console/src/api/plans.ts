@@ -113,6 +113,19 @@ export function useWebhookSecret(slug: string) {
   });
 }
 
+export function useRedeliver(slug: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (message: string) =>
+      ask(
+        api.POST("/api/v1/libraries/{slug}/webhook/messages/{message}/redelivery", {
+          params: { path: { slug, message } },
+        }),
+      ),
+    onSuccess: (webhook) => cache.setQueryData(keys.webhook(slug), webhook),
+  });
+}
+
 export function useTryWebhook(slug: string) {
   const cache = useQueryClient();
   return useMutation({

@@ -10,6 +10,7 @@ import {
 import {
   api,
   ask,
+  noteTag,
   rowsOf,
   type Effect,
   type Facets,
@@ -65,7 +66,14 @@ export function usePerson() {
 }
 
 export function useLibraries() {
-  return useQuery({ queryKey: keys.libraries, queryFn: () => ask(api.GET("/api/v1/libraries")) });
+  return useQuery({
+    queryKey: keys.libraries,
+    queryFn: async () => {
+      const libraries = await ask(api.GET("/api/v1/libraries"));
+      for (const { slug, tag } of libraries) noteTag(`/api/v1/libraries/${slug}`, tag);
+      return libraries;
+    },
+  });
 }
 
 export function useSavings(slug: string) {

@@ -1945,6 +1945,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/webhook/messages/{message}/redelivery": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send a message again
+         * @description Under the same `webhook-id`, whether it was taken or given up.
+         */
+        post: operations["redeliver_api_v1_libraries__slug__webhook_messages__message__redelivery_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/libraries/{slug}/webhook/secret": {
         parameters: {
             query?: never;
@@ -5118,6 +5138,12 @@ export interface components {
             /** Slug */
             slug: string;
             /**
+             * Tag
+             * @description Of the settings that can be changed: the library's `ETag`.
+             * @default
+             */
+            tag: string;
+            /**
              * Warnings
              * @description What an administrator must know.
              */
@@ -6766,6 +6792,12 @@ export interface components {
              * @default
              */
             detail?: string;
+            /**
+             * Instance
+             * @description Of the request, which the service's log names too.
+             * @default null
+             */
+            instance?: string | null;
             /** Status */
             status: number;
             /** Title */
@@ -23713,6 +23745,122 @@ export interface operations {
             };
             /** @description Which version was changed must be said. */
             428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    redeliver_api_v1_libraries__slug__webhook_messages__message__redelivery_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                slug: string;
+                message: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Webhook"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -51,6 +51,7 @@ test("what somebody else saved meanwhile is not overwritten unless wanted", asyn
   fireEvent.click(screen.getByRole("button", { name: "Save as version 3" }));
   expect(await screen.findByText(/Ann saved version 3 while/)).toBeTruthy();
   expect(await screen.findByText(/Ann saved version 3 meanwhile/)).toBeTruthy();
+  expect(screen.getByText("you changed it to webp")).toBeTruthy();
   answers["PUT /libraries/ledge/recipe"] = { ...RECIPE, version: 4 };
   fireEvent.click(screen.getByRole("button", { name: "Keep mine" }));
   fireEvent.click(await screen.findByRole("button", { name: "Save as version 4" }));

@@ -7,6 +7,7 @@ import type { Effect, Library, Recipe, RecipeSettings, Rule } from "../api/clien
 import { useEffectOf, useFolders, useFormats, useRecipe, useSaveRecipe } from "../api/queries";
 import { count, LEVELS, many, when, type LevelName } from "../look/words";
 import { LevelChoice } from "../parts/LevelChoice";
+import { RecipeMerge } from "../parts/RecipeMerge";
 import { TrayCard } from "../parts/TrayCard";
 import { MetadataChoice } from "../parts/MetadataChoice";
 import { Button, Card, ErrorNote, Field, INPUT, Mind, NumberInput, Shape, Tick } from "../parts/ui";
@@ -24,20 +25,17 @@ export function RecipePage({ library }: { library: Library }) {
 /** What was typed lives in fields that begin anew with another version; one that somebody else saves meanwhile
  * takes nothing that was typed away. */
 function Editor({ library, newest }: { library: Library; newest: Recipe }) {
-  const [recipe, setRecipe] = useState(newest);
-  const [turn, setTurn] = useState(0);
-  const begin = (from: Recipe) => {
-    setRecipe(from);
-    setTurn(turn + 1);
-  };
+  const [from, setFrom] = useState({ recipe: newest, settings: newest.settings, turn: 0 });
+  const begin = (recipe: Recipe, settings = recipe.settings) =>
+    setFrom({ recipe, settings, turn: from.turn + 1 });
   return (
     <Settings
-      key={turn}
+      key={from.turn}
       library={library}
-      recipe={recipe}
+      recipe={from.recipe}
+      initial={from.settings}
       newest={newest}
       begin={begin}
-      keepMine={() => setRecipe(newest)}
     />
   );
 }
@@ -48,13 +46,12 @@ interface Edited {
   recipe: Recipe;
   /** The version in use, by whomever. */
   newest: Recipe;
-  begin: (from: Recipe) => void;
-  /** Goes on with what was typed, as a change of the newest version. */
-  keepMine: () => void;
+  /** Goes on with a version, or with other settings as a change of it. */
+  begin: (from: Recipe, settings?: RecipeSettings) => void;
 }
 
-function Settings({ library, recipe, newest, begin, keepMine }: Edited) {
-  const [settings, setSettings] = useState(recipe.settings);
+function Settings({ library, recipe, initial, newest, begin }: Edited & { initial: RecipeSettings }) {
+  const [settings, setSettings] = useState(initial);
   const change: Change = (part) => setSettings((now) => ({ ...now, ...part }));
   return (
     <div className="grid gap-5 lg:grid-cols-[minmax(0,1fr)_minmax(0,22rem)]">
@@ -89,14 +86,7 @@ function Settings({ library, recipe, newest, begin, keepMine }: Edited) {
         <Conversions settings={settings} change={change} />
         <Rules library={library} settings={settings} change={change} />
       </div>
-      <Outcome
-        library={library}
-        recipe={recipe}
-        newest={newest}
-        begin={begin}
-        keepMine={keepMine}
-        settings={settings}
-      />
+      <Outcome library={library} recipe={recipe} newest={newest} begin={begin} settings={settings} />
     </div>
   );
 }
@@ -514,14 +504,7 @@ function RuleFields({ slug, rule, onChange }: { slug: string; rule: Rule; onChan
   );
 }
 
-function Outcome({
-  library,
-  recipe,
-  newest,
-  begin,
-  keepMine,
-  settings,
-}: Edited & { settings: RecipeSettings }) {
+function Outcome({ library, recipe, newest, begin, settings }: Edited & { settings: RecipeSettings }) {
   const same = JSON.stringify(recipe.settings) === JSON.stringify(settings);
   const effect = useEffectOf(library.slug, settings);
   const save = useSaveRecipe(library.slug);
@@ -541,30 +524,21 @@ function Outcome({
           </div>
         )}
         {overtaken && !same && !save.isPending && (
-          <div className="mt-3">
-            <Mind>
-              {newest.by} saved version {newest.version} meanwhile. Yours is a change of version{" "}
-              {recipe.version}.
-            </Mind>
-            <div className="mt-2 flex flex-wrap gap-2">
-              <Button onClick={() => begin(newest)}>Take theirs</Button>
-              <Button
-                onClick={() => {
-                  save.reset();
-                  keepMine();
-                }}
-              >
-                Keep mine
-              </Button>
-            </div>
-          </div>
+          <RecipeMerge
+            base={recipe}
+            mine={settings}
+            theirs={newest}
+            onTake={(taken) => begin(newest, taken)}
+          />
         )}
         <div className="mt-4 flex flex-wrap gap-2">
           <Button
             look="main"
             disabled={same || overtaken || effect.isError}
             busy={save.isPending}
-            onClick={() => save.mutate({ settings, basedOn: recipe.version }, { onSuccess: begin })}
+            onClick={() =>
+              save.mutate({ settings, basedOn: recipe.version }, { onSuccess: (saved) => begin(saved) })
+            }
           >
             Save as version {newest.version + 1}
           </Button>

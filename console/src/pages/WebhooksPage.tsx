@@ -3,6 +3,7 @@
 import { useState } from "react";
 import type { Library } from "../api/client";
 import {
+  useRedeliver,
   useSetWebhook,
   useTryWebhook,
   useWebhook,
@@ -38,7 +39,7 @@ export function WebhooksPage({ library }: { library: Library }) {
         />
       )}
       <Incoming slug={library.slug} />
-      {webhook.data && <Messages webhook={webhook.data} />}
+      {webhook.data && <Messages slug={library.slug} webhook={webhook.data} />}
     </div>
   );
 }
@@ -147,7 +148,8 @@ function Incoming({ slug }: { slug: string }) {
   );
 }
 
-function Messages({ webhook }: { webhook: Webhook }) {
+function Messages({ slug, webhook }: { slug: string; webhook: Webhook }) {
+  const again = useRedeliver(slug);
   return (
     <Card title="Latest messages" className="lg:col-span-2">
       {webhook.messages.length === 0 && (
@@ -155,6 +157,7 @@ function Messages({ webhook }: { webhook: Webhook }) {
           Messages appear here with how they fared, and why any was not taken.
         </Empty>
       )}
+      {again.isError && <ErrorNote error={again.error} />}
       <ul className="divide-y divide-line">
         {webhook.messages.map((one) => (
           <li key={one.id} className="flex flex-wrap items-baseline gap-x-4 gap-y-1 py-2.5 text-sm">
@@ -184,6 +187,14 @@ function Messages({ webhook }: { webhook: Webhook }) {
                 </span>
               )}
             </span>
+            {one.next_at === null && (
+              <Button
+                busy={again.isPending && again.variables === one.id}
+                onClick={() => again.mutate(one.id)}
+              >
+                Send again
+              </Button>
+            )}
           </li>
         ))}
       </ul>

@@ -26,11 +26,11 @@ log = structlog.get_logger()
 def main() -> None:
     """Brings the tables up to date, then serves until told to stop."""
     started()
-    logs.configure()
     try:
         settings = load()
     except WrongSettings as error:
         sys.exit(f"plumcrate: {error}")
+    logs.configure(settings.log_form)
     if not settings.database_url:
         sys.exit("plumcrate: no database is named; plumcrate start keeps a private one")
     if (half := half_brought(settings.state_dir)) is not None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
@@ -76,6 +77,11 @@ ROUTERS = (
 )
 #: Below it pictures are served to anybody, where a library says so.
 MEDIA = "/media"
+#: The console's own addresses, as its router has them.
+CONSOLE = re.compile(
+    r"(connect|me|join|machine|service/(people|keys|audit|machine|settings)"
+    r"|l/[^/.]+(/(weights|report|treat|review|serve|keep)(/[a-z0-9-]+){0,2})?)?/?"
+)
 _STATIC = Path(__file__).parent / "static"
 _LIVE_CHECK = Path(__file__).parents[1] / "pages" / "live.js"
 _PAGE_POLICY = (
@@ -150,12 +156,11 @@ def _serve_console(app: FastAPI) -> None:
 
     @app.get("/{path:path}", include_in_schema=False)
     def console(path: str) -> Response:
-        """The console's page for every address that may be one of its own; it routes by itself. None of them
-        has a dot."""
+        """The console's page for every address that is one of its own; it routes by itself."""
         wanted = (_STATIC / path).resolve() if len(path) < 200 else _STATIC
         if path and wanted.is_relative_to(_STATIC) and wanted.is_file():
             return FileResponse(wanted)
-        if path.startswith("api/") or "." in path:
+        if not CONSOLE.fullmatch(path):
             return problems.respond("not-found", "no page or resource has this address")
         headers = {"Cache-Control": "no-cache", "Content-Security-Policy": _PAGE_POLICY}
         return FileResponse(_STATIC / "index.html", headers=headers)

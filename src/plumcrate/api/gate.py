@@ -19,10 +19,12 @@ import anyio.to_thread
 from starlette.requests import Request
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from plumcrate import trace
 from plumcrate.records.database import lost_connection
 from plumcrate.settings import Settings
 
 from . import problems
+from .access import AccessLine
 from .acts import act_in
 from .auth import identify
 from .metrics import Metrics
@@ -80,8 +82,20 @@ class Gate:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
-        timed = self._metrics.timing(scope, send)
-        answer: Send = partial(_with_headers, timed, secure=self._settings.secure_cookies)
+        named = dict(scope["headers"]).get(b"traceparent", b"").decode("latin-1")
+        request = trace.begin(named)
+        noted = AccessLine(scope, send) if self._settings.access_log else None
+        timed = self._metrics.timing(scope, noted or send)
+        answer: Send = partial(
+            _with_headers, timed, secure=self._settings.secure_cookies, request=request.encode()
+        )
+        try:
+            await self._answer(scope, receive, answer)
+        finally:
+            if noted is not None:
+                noted.write()
+
+    async def _answer(self, scope: Scope, receive: Receive, answer: Send) -> None:
         try:
             _refuse_odd_address(scope)
             for prefix, app in self._open_to_all.items():
@@ -246,11 +260,12 @@ class _Once:
         await self._send(message)
 
 
-async def _with_headers(send: Send, message: Message, *, secure: bool) -> None:
+async def _with_headers(send: Send, message: Message, *, secure: bool, request: bytes) -> None:
     if message["type"] == "http.response.start":
         headers: list[tuple[bytes, bytes]] = list(message.get("headers", []))
         there = {name.lower() for name, _ in headers}
         headers += [pair for pair in _SECURITY if pair[0] not in there]
+        headers.append((b"request-id", request))
         if secure:
             headers.append((b"strict-transport-security", _HSTS))
         message = {**message, "headers": headers}

@@ -12,7 +12,14 @@ from collections.abc import Callable, Iterator
 from wsgiref.simple_server import WSGIServer
 
 import structlog
-from prometheus_client import CollectorRegistry, GCCollector, Histogram, ProcessCollector, start_http_server
+from prometheus_client import (
+    CollectorRegistry,
+    Gauge,
+    GCCollector,
+    Histogram,
+    ProcessCollector,
+    start_http_server,
+)
 from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, Metric
 from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
 from prometheus_client.registry import Collector
@@ -32,7 +39,14 @@ _BUCKETS = (0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10, 30)
 class Metrics:
     """The figures of one service."""
 
-    def __init__(self, database: Database, *, clock: Callable[[], float] = time.monotonic) -> None:
+    def __init__(
+        self,
+        database: Database,
+        *,
+        pool: Database | None = None,
+        clock: Callable[[], float] = time.monotonic,
+    ) -> None:
+        """``database`` is asked; of ``pool`` it is told how many of its connections are in use."""
         self._registry = CollectorRegistry()
         ProcessCollector(registry=self._registry)
         GCCollector(registry=self._registry)
@@ -43,6 +57,11 @@ class Metrics:
             buckets=_BUCKETS,
             registry=self._registry,
         )
+        if pool is not None:
+            in_use = Gauge(
+                "plumcrate_database_connections", "Connections to PostgreSQL in use.", registry=self._registry
+            )
+            in_use.set_function(pool.connections_in_use)
         self._registry.register(_Records(database, clock))
         self._server: WSGIServer | None = None
 
@@ -144,6 +163,17 @@ def _families(known: Figures) -> Iterator[Metric]:
             weights.add_metric((library, state, when), size)
     yield pictures
     yield weights
+    treated = CounterMetricFamily(
+        "plumcrate_treated_files", "Files that runs have treated.", labels=("library",)
+    )
+    megapixels = CounterMetricFamily(
+        "plumcrate_treated_megapixels", "Megapixels of these files.", labels=("library",)
+    )
+    for library, count, pixels in known.treated:
+        treated.add_metric((library,), count)
+        megapixels.add_metric((library,), pixels)
+    yield treated
+    yield megapixels
     failed = GaugeMetricFamily(
         "plumcrate_failed_files", "Files that failed in runs that are not over.", labels=("library", "code")
     )

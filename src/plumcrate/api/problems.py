@@ -12,6 +12,7 @@ from psycopg import Error as PsycopgError
 from sqlalchemy.exc import SQLAlchemyError
 from starlette.exceptions import HTTPException as StarletteError
 
+from plumcrate import trace
 from plumcrate.api.acts import act_of
 from plumcrate.contract.common import Problem
 from plumcrate.keeping.sealing import CannotUnseal
@@ -154,9 +155,10 @@ _TRY_AGAIN_AFTER = {429: "5", 503: "2"}
 
 def respond(code: str, detail: str, **more: object) -> JSONResponse:
     title, status = PROBLEMS[code]
-    problem = Problem.model_validate(
-        {"type": f"urn:plumcrate:problem:{code}", "title": title, "status": status, "detail": detail, **more}
-    )
+    said = {"type": f"urn:plumcrate:problem:{code}", "title": title, "status": status, "detail": detail}
+    if (request := trace.current()) is not None:
+        said["instance"] = f"urn:plumcrate:request:{request}"
+    problem = Problem.model_validate({**said, **more})
     headers = {"WWW-Authenticate": "Bearer"} if status == 401 else {}
     if status in _TRY_AGAIN_AFTER:
         headers["Retry-After"] = _TRY_AGAIN_AFTER[status]
@@ -180,6 +182,8 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(StorageError)
     def _storage(_: Request, error: StorageError) -> JSONResponse:
+        if error.code not in _STORAGE:
+            log.error("files could not be read or written", reason=str(error), code=error.code)
         return respond(_STORAGE.get(error.code, "storage"), str(error), reason=error.code)
 
     @app.exception_handler(CannotUnseal)

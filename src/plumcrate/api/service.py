@@ -110,7 +110,7 @@ class Service:
             trier=Trier(database, state_folder, sandbox),
             counter=counter,
             remaking=remaking,
-            metrics=Metrics(monitor),
+            metrics=Metrics(monitor, pool=database),
             pictures=PictureServer(finder, partial(_lacking, remaking), counter),
             page_threads=anyio.CapacityLimiter(8),
             upload_threads=anyio.CapacityLimiter(2),

@@ -298,6 +298,11 @@ def make_webhook_secret(library: str) -> Call[WebhookSecret]:
     return _post(f"{_within(library)}/webhook/secret", WebhookSecret)
 
 
+def redeliver(library: str, message: str) -> Call[Webhook]:
+    """Sends a message of the webhook again, under its name."""
+    return _post(f"{_within(library)}/webhook/messages/{_part(message)}/redelivery", Webhook)
+
+
 def try_webhook(library: str) -> Call[Webhook]:
     """Sends a message that says nothing but that it came."""
     return _post(f"{_within(library)}/webhook/trial", Webhook)

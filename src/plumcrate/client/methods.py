@@ -37,6 +37,7 @@ class Methods:
     webhook = Method(calls.webhook)
     set_webhook = Method(calls.set_webhook)
     make_webhook_secret = Method(calls.make_webhook_secret)
+    redeliver = Method(calls.redeliver)
     try_webhook = Method(calls.try_webhook)
     report = Method(calls.report)
     report_file = Method(calls.report_file)

@@ -134,3 +134,4 @@ class Problem(BaseModel):
     title: str
     status: int
     detail: str = ""
+    instance: str | None = Field(None, description="Of the request, which the service's log names too.")

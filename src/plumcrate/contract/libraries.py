@@ -61,6 +61,7 @@ class Library(Answer):
     delivery: Delivery = Field(default_factory=Delivery, description="How its files are served.")
     dormant: Flag = Field(False, description="Handed back: nothing is treated by itself until a person does.")
     created_at: datetime
+    tag: str = Field("", description="Of the settings that can be changed: the library's `ETag`.")
     pictures: int = Field(0, description="Pictures: an original with its renditions counts once.")
     files: int = Field(0, description="Files of originals and renditions; our copies not counted.")
     files_new: int = Field(0, description="Files not yet treated.")

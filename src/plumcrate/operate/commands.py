@@ -71,8 +71,9 @@ def _start(options: argparse.Namespace) -> CommandResult:
     from plumcrate import logs
     from plumcrate.operate.running import start
 
-    logs.configure()
-    return CommandResult(None, (), _said(lambda: start(_loaded(), options.only)))
+    settings = _loaded()
+    logs.configure(settings.log_form)
+    return CommandResult(None, (), _said(lambda: start(settings, options.only)))
 
 
 def _loaded() -> Settings:

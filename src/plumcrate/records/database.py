@@ -101,6 +101,10 @@ class Database:
         self._each_by_itself = self.engine.execution_options(isolation_level="AUTOCOMMIT")
         self._reading = sessionmaker(self._each_by_itself, expire_on_commit=False)
 
+    def connections_in_use(self) -> int:
+        """Of the pool."""
+        return int(self.engine.pool.checkedout())  # type: ignore[attr-defined]
+
     @contextmanager
     def begin(self) -> Iterator[Session]:
         """A session in a transaction that is committed at the end, rolled back on an error."""

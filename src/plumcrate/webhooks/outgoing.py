@@ -15,6 +15,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 from standardwebhooks import Webhook as Signer
 
+from plumcrate import trace
 from plumcrate.contract.webhooks import EventType, SentMessage, Webhook, WebhookSettings
 from plumcrate.keeping.sealing import CannotUnseal, Seal
 from plumcrate.outgoing import CannotReach, Outgoing
@@ -50,6 +51,7 @@ def notify_webhook(
         "data": {"library": library.slug} | data,
         "attempts": 0,
         "given_up": False,
+        "trace": trace.current(),
     }
     session.execute(insert(OutgoingMessage).values(values).on_conflict_do_nothing())
     notify(session, messages=library.id)
@@ -115,6 +117,21 @@ def try_webhook(session: Session, library: Library) -> None:
     notify_webhook(session, library, EventType.TRIAL, {})
 
 
+def send_again(session: Session, library: Library, message_id: str) -> None:
+    """A message that was taken or given up is due again, under its name. Raises :class:`Refusal`."""
+    row = session.scalar(
+        select(OutgoingMessage)
+        .where(OutgoingMessage.library_id == library.id, OutgoingMessage.message_id == message_id)
+        .with_for_update()
+    )
+    if row is None:
+        raise Refusal("not-found", f"there is no message {message_id}")
+    if WebhookSettings.model_validate(library.webhook).address is None:
+        raise Refusal("no-webhook", "the webhook has no address")
+    row.sent_at, row.given_up, row.attempts, row.due_at = None, False, 0, func.now()
+    notify(session, messages=library.id)
+
+
 @dataclass(frozen=True, slots=True)
 class _DueMessage:
     id: int
@@ -126,6 +143,7 @@ class _DueMessage:
     slug: str
     settings: WebhookSettings
     secret: bytes | None
+    trace: str | None
 
 
 class WebhookSender:
@@ -172,6 +190,7 @@ class WebhookSender:
                         library.slug,
                         WebhookSettings.model_validate(library.webhook),
                         library.webhook_secret,
+                        message.trace,
                     )
                 )
         return due
@@ -206,6 +225,7 @@ class WebhookSender:
                 "webhook-id": message.message_id,
                 "webhook-timestamp": str(int(now.timestamp())),
                 "webhook-signature": signature,
+                "traceparent": trace.traceparent(message.trace),
             },
         )
 
@@ -235,4 +255,11 @@ class WebhookSender:
             else:
                 row.due_at = func.now() + timedelta(seconds=pause)
         if said is not None:
-            log.warning("a webhook was not taken", library=message.slug, type=message.type, reason=said)
+            log.warning(
+                "a webhook was not taken",
+                library=message.slug,
+                type=message.type,
+                message=message.message_id,
+                request=message.trace,
+                reason=said,
+            )

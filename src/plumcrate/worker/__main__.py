@@ -41,11 +41,11 @@ def wait_for_tables(url: str) -> None:
 
 
 if __name__ == "__main__":
-    logs.configure()
     try:
         settings = load()
     except WrongSettings as error:
         sys.exit(f"plumcrate: {error}")
+    logs.configure(settings.log_form)
     if not settings.database_url:
         sys.exit("plumcrate: no database is named; plumcrate start keeps a private one")
     if (half := half_brought(settings.state_dir)) is not None:

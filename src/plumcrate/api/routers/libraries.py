@@ -5,7 +5,7 @@ from __future__ import annotations
 from fastapi import Request, Response
 
 from plumcrate.api.acts import act_of
-from plumcrate.api.conditions import BasedOn, tagged
+from plumcrate.api.conditions import BasedOn, tag_of, tagged
 from plumcrate.api.needs import Administering, Looking, Serving
 from plumcrate.api.service import service_of
 from plumcrate.contract.libraries import Library, LibraryChange, LibraryRequest
@@ -22,7 +22,8 @@ router = router_of("libraries")
 @router.get("/libraries", summary="List libraries")
 def libraries(actor: Looking, session: Session) -> list[Library]:
     """Those that may be seen."""
-    return library_views(session, all_libraries(session, actor.may_see()))
+    views = library_views(session, all_libraries(session, actor.may_see()))
+    return [view.model_copy(update={"tag": tag_of(_settings(view))}) for view in views]
 
 
 @router.post("/libraries", status_code=201, summary="Connect a library")
@@ -38,19 +39,27 @@ def connect(
 @router.get("/libraries/{slug}", summary="One library with its totals")
 def library(slug: Slug, actor: Looking, session: Session, response: Response) -> Library:
     """Its `ETag` is of its settings; it comes back as `If-Match` when they are changed."""
-    view = library_view(session, the_library(session, slug))
-    return tagged(response, view, _settings(view))
+    return _tagged(response, library_view(session, the_library(session, slug)))
 
 
 @router.patch("/libraries/{slug}", summary="Change a library's settings")
 def change(
-    slug: Slug, body: LibraryChange, actor: Administering, session: Session, based: BasedOn
+    slug: Slug,
+    body: LibraryChange,
+    actor: Administering,
+    session: Session,
+    based: BasedOn,
+    response: Response,
 ) -> Library:
     row = the_library(session, slug)
     based.on(_settings(library_view(session, row)))
     connecting.change(session, row, body)
-    view = library_view(session, row)
-    return based.tagged(view, _settings(view))
+    return _tagged(response, library_view(session, row))
+
+
+def _tagged(response: Response, view: Library) -> Library:
+    settings = _settings(view)
+    return tagged(response, view.model_copy(update={"tag": tag_of(settings)}), settings)
 
 
 def _settings(view: Library) -> LibraryChange:

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from fastapi import Response
+from typing import Annotated
+
+from fastapi import Path, Response
 
 from plumcrate.api.conditions import BasedOn, tagged
 from plumcrate.api.needs import Administering
 from plumcrate.contract.webhooks import Webhook, WebhookSecret, WebhookSettings
-from plumcrate.webhooks.outgoing import give_webhook_secret, try_webhook, webhook_view
+from plumcrate.webhooks.outgoing import give_webhook_secret, send_again, try_webhook, webhook_view
 
-from .deps import Session, Slug, TheSeal, TheState, router_of, the_library
+from .deps import PLAIN, Session, Slug, TheSeal, TheState, router_of, the_library
 
 router = router_of("webhooks")
 
@@ -39,6 +41,22 @@ def new_webhook_secret(
     """Shown this once. Messages are signed with it from now on, those that wait too."""
     state.check()
     return WebhookSecret(secret=give_webhook_secret(the_library(session, slug), seal))
+
+
+@router.post(
+    "/libraries/{slug}/webhook/messages/{message}/redelivery", status_code=202, summary="Send a message again"
+)
+def redeliver(
+    slug: Slug,
+    message: Annotated[str, Path(max_length=200, pattern=PLAIN)],
+    actor: Administering,
+    session: Session,
+) -> Webhook:
+    """Under the same `webhook-id`, whether it was taken or given up."""
+    library = the_library(session, slug)
+    send_again(session, library, message)
+    session.flush()
+    return webhook_view(session, library)
 
 
 @router.post("/libraries/{slug}/webhook/trial", status_code=202, summary="Send a message to try it")

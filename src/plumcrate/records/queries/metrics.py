@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import func, select, text
 from sqlalchemy.orm import Session
 
-from plumcrate.contract.runs import ItemState
+from plumcrate.contract.runs import ItemState, RunKind
 from plumcrate.records.tables import Backup, Item, Library, Run, SentBytes, Tally
 
 from .workers import children_of_all, workers_alive
@@ -27,6 +27,8 @@ class Figures:
     files: Sequence[tuple[str, str, int]]
     #: Library, state, pictures, bytes at first, bytes now, bytes that a modern browser fetches.
     pictures: Sequence[tuple[str, str, int, int, int, int]]
+    #: Library, files that runs treated, their megapixels.
+    treated: Sequence[tuple[str, int, float]]
     #: Library, code, files of unfinished runs that failed.
     failures: Sequence[tuple[str, str, int]]
     #: Library, format, requests, bytes sent, bytes that the same files had at first.
@@ -58,6 +60,15 @@ def figures(session: Session) -> Figures:
             session,
             _tallied("picture", Tally.rows, Tally.bytes_before, Tally.bytes_now, Tally.bytes_lightest),
         ),
+        treated=[
+            (name, int(files), float(megapixels))
+            for name, files, megapixels in session.execute(
+                select(slug, func.sum(Run.done + Run.passed), func.sum(Run.megapixels_done))
+                .join(Library, Library.id == Run.library_id)
+                .where(Run.kind == RunKind.TREAT)
+                .group_by(slug)
+            )
+        ],
         failures=_rows(
             session,
             select(slug, func.coalesce(Item.code, "unknown"), func.count())

@@ -58,6 +58,7 @@ class OutgoingMessage(Base):
     sent_at: Mapped[datetime | None]
     given_up: Mapped[bool] = mapped_column(default=False)
     said: Mapped[str | None]
+    trace: Mapped[str | None]  # the request that it comes from
 
     __table_args__ = (
         Index("ix_outgoing_messages_library_id_id", "library_id", "id"),

@@ -1,4 +1,4 @@
-"""Answers to requests with an Idempotency-Key"""
+"""Answers to requests with an Idempotency-Key, and the requests that messages come from"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -21,7 +21,9 @@ def upgrade() -> None:
         sa.Column("body", sa.LargeBinary, nullable=False),
         sa.Column("created_at", sa.DateTime(timezone=True), nullable=False, index=True),
     )
+    op.add_column("outgoing_messages", sa.Column("trace", sa.Text))
 
 
 def downgrade() -> None:
+    op.drop_column("outgoing_messages", "trace")
     op.drop_table("kept_answers")
