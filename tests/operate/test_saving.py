@@ -11,19 +11,22 @@ import psycopg
 import pytest
 from conftest import Service, hashes, photograph, running_service, wait_for
 from databases import Postgres
-from sqlalchemy import select
+from sqlalchemy import select, text
 
+from plumcrate.api.__main__ import main as serve
+from plumcrate.cli.main import main
 from plumcrate.client import Client
 from plumcrate.contract.jobs import CheckRequest
 from plumcrate.contract.libraries import LibraryRequest
 from plumcrate.contract.runs import RunKind, RunRequest
 from plumcrate.keeping.state import half_brought
 from plumcrate.operate import moving, saving, tools
+from plumcrate.operate.index import INDEX as COMMANDS
 from plumcrate.operate.moving import move_records
 from plumcrate.operate.records import CannotStart
 from plumcrate.operate.running import start
 from plumcrate.operate.saving import bring_back, save
-from plumcrate.records.database import Database
+from plumcrate.records.database import Database, OtherVersion, newest_revision
 from plumcrate.records.private import PrivatePostgres, free_port
 from plumcrate.records.queries import workers
 from plumcrate.records.queries.workers import workers_alive
@@ -237,6 +240,32 @@ def test_folders_that_would_not_do(
             other.close()
         target.close()
     source.close()
+
+
+@pytest.mark.parametrize(
+    ("revision", "advice"), [("0001", "with plumcrate tables"), ("9999", "made by a newer one")]
+)
+def test_records_of_another_version_are_told_in_one_sentence(
+    database: Database, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, revision: str, advice: str
+) -> None:
+    change = text("UPDATE alembic_version SET version_num = :revision")
+    with database.begin() as session:
+        session.execute(change, {"revision": revision})
+    try:
+        with pytest.raises(OtherVersion, match=advice):
+            save(database, tmp_path / "state", tmp_path / "saved", say)
+        if revision == "9999":
+            with pytest.raises(OtherVersion, match=advice):
+                database.migrate()
+            monkeypatch.setenv("PLUMCRATE_DATABASE_URL", database.url)
+            monkeypatch.setenv("PLUMCRATE_STATE_DIR", str(tmp_path / "state"))
+            with pytest.raises(SystemExit) as ended:
+                serve()
+            assert ended.value.code == OtherVersion.code
+            assert main(["tables"], more=COMMANDS) == OtherVersion.code
+    finally:  # the tables are lent again
+        with database.begin() as session:
+            session.execute(change, {"revision": newest_revision()})
 
 
 def test_a_database_that_cannot_be_asked_is_named(tmp_path: Path) -> None:

@@ -13,7 +13,7 @@ import uvicorn
 from plumcrate import logs
 from plumcrate.keeping.state import StateFolder, half_brought
 from plumcrate.people.invitations import set_up
-from plumcrate.records.database import Database
+from plumcrate.records.database import Database, OtherVersion
 from plumcrate.settings import Settings, WrongSettings, load
 from plumcrate.storage.errors import StorageError
 
@@ -36,7 +36,11 @@ def main() -> None:
     if (half := half_brought(settings.state_dir)) is not None:
         sys.exit(f"plumcrate: {half}")
     database = Database(settings.database_url)
-    database.migrate()
+    try:
+        database.migrate()
+    except OtherVersion as error:
+        print(f"plumcrate: {error}", file=sys.stderr)
+        sys.exit(error.code)
     try:
         StateFolder(database, settings.state_dir).check()
     except StorageError as error:

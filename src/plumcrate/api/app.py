@@ -11,7 +11,6 @@ from fastapi import APIRouter, FastAPI, Response
 from fastapi.responses import FileResponse, HTMLResponse
 from fastapi.staticfiles import StaticFiles
 
-from plumcrate import __version__
 from plumcrate.api.routers import (
     allowance,
     audit,
@@ -109,7 +108,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
 
     app = FastAPI(
         title="Plum Crate",
-        version=__version__,
+        version="1",
         description="Makes a media library light, and keeps it light.",
         docs_url=None,
         openapi_url=f"{API}/openapi.json",

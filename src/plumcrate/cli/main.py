@@ -1,7 +1,8 @@
 """The entry of the command line: arguments, exit codes, errors in plain words.
 
 Exit codes: 0 done; 1 something was done but files failed; 2 the command was wrong; 3 the service
-cannot be reached or the key is missing; 4 the service refused; 130 interrupted.
+cannot be reached or the key is missing; 4 the service refused; 6 the records are of another version;
+130 interrupted.
 """
 
 from __future__ import annotations
@@ -83,7 +84,9 @@ def _carried_out(options: argparse.Namespace) -> int:
     try:
         outcome: CommandResult = options.command(options)
         show(outcome, as_json=options.json)
-    except (WrongCommand, WrongNameError) as error:
+    except WrongCommand as error:
+        return failed(error, error.code)
+    except WrongNameError as error:
         return failed(error, WRONG)
     except ValidationError as error:
         faults = (f"{'.'.join(map(str, fault['loc']))}: {fault['msg']}" for fault in error.errors())

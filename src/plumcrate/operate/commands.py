@@ -90,6 +90,7 @@ def _said(act: Callable[[], Any]) -> Any:
     from sqlalchemy.exc import OperationalError
 
     from plumcrate.operate.records import CannotStart
+    from plumcrate.records.database import OtherVersion
     from plumcrate.refusal import Refusal
     from plumcrate.storage.errors import StorageError
 
@@ -97,6 +98,8 @@ def _said(act: Callable[[], Any]) -> Any:
         return act()
     except (CannotStart, StorageError, Refusal) as error:
         raise WrongCommand(str(error)) from None
+    except OtherVersion as error:
+        raise WrongCommand(str(error), error.code) from None
     except OperationalError as error:
         said = str(error.orig).splitlines()[0] if error.orig else "it does not answer"
         raise WrongCommand(f"the database cannot be reached: {said}") from None

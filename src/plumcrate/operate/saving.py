@@ -57,8 +57,9 @@ class SavedState:
 
 
 def save(database: Database, state_dir: Path, folder: Path, say: Say) -> SavedState:
-    """Saves into a folder, beside the work. Raises :class:`CannotStart`, OSError."""
+    """Saves into a folder, beside the work. Raises :class:`CannotStart`, OtherVersion, OSError."""
     folder = folder.resolve()
+    database.check_version()
     with database.begin() as session:
         if not inspect(session.connection()).has_table("installation"):
             raise CannotStart("there is nothing to save yet: the service has never been started")

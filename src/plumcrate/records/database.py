@@ -144,9 +144,11 @@ class Database:
                     connection.execute(text("SELECT pg_advisory_unlock(:space, :key)"), params)
 
     def migrate(self) -> None:
-        """Brings the tables to the newest revision."""
-        if self._revision() == newest_revision():
+        """Brings the tables to the newest revision. Raises :class:`OtherVersion` for newer ones."""
+        if (revision := self._revision()) == newest_revision():
             return
+        if revision is not None and revision > newest_revision():
+            raise OtherVersion(revision)
         from alembic import command  # heavy, and most starts have nothing to migrate
         from alembic.config import Config
 
@@ -162,6 +164,12 @@ class Database:
         """Whether the tables are of the newest revision. Raises SQLAlchemyError."""
         return self._revision() == newest_revision()
 
+    def check_version(self) -> None:
+        """Raises :class:`OtherVersion` for tables that are not of the newest revision."""
+        revision = self._revision()
+        if revision is not None and revision != newest_revision():
+            raise OtherVersion(revision)
+
     def _revision(self) -> str | None:
         """The revision of the tables that are there; None for no tables."""
         with self.engine.connect() as connection:
@@ -171,6 +179,23 @@ class Database:
 
     def close(self) -> None:
         self.engine.dispose()
+
+
+class OtherVersion(Exception):
+    """The tables are of another revision than the program's."""
+
+    #: The exit code of what ends for it.
+    code = 6
+
+    def __init__(self, revision: str) -> None:
+        ours = newest_revision()
+        advice = (
+            "they were made by a newer one: install that version again, or bring back a state that was saved "
+            "before the upgrade"
+            if revision > ours
+            else "bring them up to date first, with plumcrate tables"
+        )
+        super().__init__(f"the tables are of version {revision} and this program's are of {ours}: {advice}")
 
 
 def newest_revision() -> str:

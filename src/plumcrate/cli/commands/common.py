@@ -47,7 +47,12 @@ console = Console(highlight=False, markup=False, emoji=False, width=None if sys.
 
 
 class WrongCommand(Exception):
-    """The command cannot be understood, or nothing is there that it speaks of; the text says why."""
+    """The command cannot be understood, or nothing is there that it speaks of; the text says why.
+    ``code``: the exit code."""
+
+    def __init__(self, text: str, code: int = 2) -> None:
+        super().__init__(text)
+        self.code = code
 
 
 @dataclass(frozen=True, slots=True)
