@@ -59,6 +59,7 @@ OTHERWISE = {
     "PUT /pictures/{picture_id}/descriptions/{language}": "its tag is the text's version",
     "PUT /libraries/{slug}/overrides": "of many pictures at once",
     "PUT /libraries/{slug}/files/{path}": "an upload: tests/intake",
+    "PATCH /libraries/{slug}/uploads/{upload}": "a piece, at a place that it says",
     "PUT /libraries/{slug}/mapping": "a list that replaces what a site said before",
     "PUT /libraries/{slug}/search-terms": "a list that replaces the former",
     "PUT /libraries/{slug}/descriptions/csv": "many texts at once, each against its own version",

@@ -158,6 +158,11 @@ ENTRIES: dict[str, Entry] = {
     "POST /jobs/{job_id}/stop": Entry(TREAT),
     "POST /libraries/{slug}/hook-secret": Entry(ADMINISTER),
     "POST /hooks/{slug}": Entry(OPEN),
+    "POST /libraries/{slug}/uploads": Entry(UPLOAD),
+    "HEAD /libraries/{slug}/uploads/{upload}": Entry(UPLOAD),
+    "GET /libraries/{slug}/uploads/{upload}": Entry(UPLOAD),
+    "PATCH /libraries/{slug}/uploads/{upload}": Entry(UPLOAD),
+    "DELETE /libraries/{slug}/uploads/{upload}": Entry(UPLOAD),
     "PUT /libraries/{slug}/files/{path}": Entry(UPLOAD, lambda _: b"no picture", query=lambda _: {"wait": 0}),
     "GET /libraries/{slug}/backups": Entry(LOOK),
     "GET /libraries/{slug}/orphans": Entry(LOOK),
@@ -553,6 +558,7 @@ def ask(caller: httpx.Client, operation: str, place: Place) -> httpx.Response:
         "action": "pause",
         "session_id": ABSENT,
         "message": "msg_none",
+        "upload": "none",
     }
     for name in re.findall(r"{(\w+)}", path):
         path = path.replace(f"{{{name}}}", str((words | place.numbers)[name]))

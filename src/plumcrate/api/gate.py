@@ -47,7 +47,9 @@ _PAGE = re.compile(
 )
 _LISTS = re.compile(rf"POST {API}/libraries/[^/]+/(traffic/log|page-files|site-files)\Z")
 _WATERMARK = re.compile(rf"PUT {API}/libraries/[^/]+/watermarks/[^/]+/picture\Z")
-_UPLOAD = re.compile(rf"PUT {API}/libraries/[^/]+/files/.+\Z", re.S)
+_UPLOAD = re.compile(
+    rf"(PUT {API}/libraries/[^/]+/files/.+|PATCH {API}/libraries/[^/]+/uploads/[^/]+)\Z", re.S
+)
 _MOST_BODY, _MOST_WATERMARK = 2_000_000, 6_000_000
 _MOST_OPEN_BODY = 1_000_000
 _MOST_LIST, _MOST_PAGE = 20_000_000, 200_000_000

@@ -22,6 +22,7 @@ from .acts import act_of
 from .needs import need_of
 from .once import HEADER, MOST_KEY, Replay
 from .problems import CONFLICTS, RESPONSES, ApiError
+from .transaction import works_in_transaction
 
 Handler = Callable[[Request], Coroutine[Any, Any, Response]]
 #: Where FastAPI keeps what ends with an operation: its database session among it.
@@ -50,7 +51,10 @@ class Operation(APIRoute):
             more["responses"] = {**(more.get("responses") or {}), **CONFLICTS}
         super().__init__(path, endpoint, **more)
         need = need_of(self)
-        if {"POST", "PATCH"} & set(self.methods or ()) and need is not None and not need.reads:
+        once = "POST" in (self.methods or ()) or (
+            "PATCH" in (self.methods or ()) and works_in_transaction(self)
+        )
+        if once and need is not None and not need.reads:
             self.openapi_extra = {"parameters": [_KEY]}
 
     def get_route_handler(self) -> Handler:

@@ -6,22 +6,24 @@ import asyncio
 import time
 from collections.abc import AsyncIterator, Iterator
 from types import TracebackType
-from typing import Any, Self, TypeVar
+from typing import Any, BinaryIO, Self, TypeVar
 
 import httpx
 from httpx_sse import ServerSentEvent, aconnect_sse, connect_sse
 from pydantic import ValidationError
 
+from plumcrate.contract.automation import NewFiles, Uploaded
 from plumcrate.contract.common import Problem
 from plumcrate.contract.jobs import JOB_ENDS, Job
 from plumcrate.contract.pictures import Picture
 from plumcrate.contract.runs import Run, RunState
 
-from . import calls
+from . import calls, uploads
 from .calls import Call
 from .errors import ClientError, ProblemError, UnreachableError, WrongAnswerError
 from .methods import Methods
 from .patience import Patience, once
+from .uploads import Progress
 
 T = TypeVar("T")
 
@@ -144,6 +146,41 @@ class Client(Methods):
             page = self.pictures(slug, limit=_PAGE, after=page.cursor, **filters)
             yield from page.rows
 
+    def upload_file(
+        self,
+        slug: str,
+        path: str,
+        file: BinaryIO,
+        *,
+        treat: NewFiles = NewFiles.AT_ONCE,
+        wait: float = 20.0,
+        told: Progress | None = None,
+    ) -> Uploaded:
+        """Puts a new picture into a library piece by piece: what a cut interrupts is gone on with, through
+        five minutes without an answer. Waits up to ``wait`` seconds for its light form."""
+        upload = self.send(uploads.begin(slug, path, file, treat), patience=_FOLLOWING)
+        patient = Patience(_FOLLOWING)
+        while upload.uploaded is None:
+            try:
+                self._sent(uploads.piece(slug, upload.id, file, upload.offset))
+            except ClientError as error:
+                time.sleep(patient.pause_of_piece(error))
+            now = self.send(uploads.progress(slug, upload.id), patience=_FOLLOWING)
+            if now.offset > upload.offset:
+                patient = Patience(_FOLLOWING)
+            upload = now
+            if told is not None:
+                told(upload.offset, upload.length)
+        ends = time.monotonic() + wait
+        while treat is NewFiles.AT_ONCE and upload.uploaded.state == "waiting" and time.monotonic() < ends:
+            time.sleep(_PAUSE)
+            upload = self.send(uploads.progress(slug, upload.id), patience=_FOLLOWING)
+            if upload.uploaded is None:
+                break
+        if upload.uploaded is None:
+            raise WrongAnswerError(f"{path} was taken in, and is not there any more")
+        return upload.uploaded
+
     def events(self) -> Iterator[tuple[str, dict[str, Any]]]:
         """The event stream: pairs of ``run``, ``job`` or ``item`` and its data, until closed."""
         try:
@@ -220,7 +257,7 @@ class AsyncClient(Methods):
         patience: float = _PATIENCE,
         transport: httpx.AsyncBaseTransport | None = None,
     ) -> None:
-        self._patience = patience
+        self._url, self._patience = url, patience
         self._http = httpx.AsyncClient(**_options(url, key, timeout), transport=transport)
 
     async def __aenter__(self) -> Self:
@@ -259,6 +296,23 @@ class AsyncClient(Methods):
             page = await self.pictures(slug, limit=_PAGE, after=page.cursor, **filters)
             for picture in page.rows:
                 yield picture
+
+    async def upload_file(
+        self,
+        slug: str,
+        path: str,
+        file: BinaryIO,
+        *,
+        treat: NewFiles = NewFiles.AT_ONCE,
+        wait: float = 20.0,
+        told: Progress | None = None,
+    ) -> Uploaded:
+        """As :meth:`Client.upload_file`; done in a thread of its own."""
+        key = self._http.headers["authorization"].removeprefix("Bearer ")
+        with Client(self._url, key, patience=self._patience) as one:
+            return await asyncio.to_thread(
+                one.upload_file, slug, path, file, treat=treat, wait=wait, told=told
+            )
 
     async def events(self) -> AsyncIterator[tuple[str, dict[str, Any]]]:
         """The event stream: pairs of ``run``, ``job`` or ``item`` and its data, until closed."""

@@ -43,6 +43,13 @@ class Patience:
         self._pause = min(_LONGEST, 2 * self._pause)
         return wait
 
+    def pause_of_piece(self, error: ClientError) -> float:
+        """As :meth:`pause`, of a piece of an upload: one that was cut off, or did not follow what had come,
+        is sent anew from where the upload is by then."""
+        if isinstance(error, ProblemError) and error.code in ("other-offset", "bad-body", "too-slow"):
+            error = UnreachableError(str(error))
+        return self.pause(error)
+
 
 def _may_be_sent_again(error: ClientError) -> bool:
     if isinstance(error, ProblemError):

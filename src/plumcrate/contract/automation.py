@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from datetime import datetime
 from enum import StrEnum
 from typing import Literal, Self
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
@@ -105,6 +106,17 @@ class HookEvent(Message):
 class HookAnswer(Answer):
     taken: int
     repeated: Flag
+
+
+class UploadProgress(Answer):
+    """An upload in pieces: how many of its bytes have come, and what it became once all have."""
+
+    id: str
+    path: str
+    length: int
+    offset: int
+    expires_at: datetime
+    uploaded: Uploaded | None = None
 
 
 class Uploaded(Answer):

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from typing import IO
+import os
+from typing import BinaryIO
+
+from sqlalchemy import select
 
 from plumcrate.contract.automation import NewFiles
 from plumcrate.imaging import ImagingError
 from plumcrate.imaging.formats import FORMATS
 from plumcrate.keeping.changes import ChangeNote
+from plumcrate.keeping.changes.base import content_sha
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.queue.locks import PATH_LOCK, path_key
-from plumcrate.records.tables import Library
+from plumcrate.records.tables import File, Library
 from plumcrate.refusal import Refusal
 from plumcrate.sandbox.children import Sandbox, SandboxError
 
@@ -23,17 +27,29 @@ _WITH_SCRIPTS = ("svg", "pdf")
 
 
 def take_upload(
-    keeper: Keeper, library: Library, path: str, file: IO[bytes], mode: NewFiles, sandbox: Sandbox, by: str
+    keeper: Keeper, library: Library, path: str, file: BinaryIO, mode: NewFiles, sandbox: Sandbox, by: str
 ) -> list[int]:
-    """Writes a file into the library; the runs that were started for it. Raises Refusal and StorageError."""
+    """Writes a file into the library; the runs that were started for it. One that was taken in before under
+    this name, and is the same to the byte, is taken in already. Raises Refusal and StorageError."""
     file.seek(0)
     _check_content(path, file.read(_HEAD_BYTES), sandbox)
     with keeper.database.advisory_lock(PATH_LOCK, path_key(library.id, path)) as free:
         if not free:
             raise Refusal("name-taken", f"{path} is being uploaded just now; nothing was written")
-        file.seek(0)
-        keeper.upload(path, file.read(), ChangeNote(detail={"by": by}))
+        if _was_taken_in(keeper, library, path, file):
+            return []
+        keeper.upload(path, file, ChangeNote(detail={"by": by}))
     return take_in_now(keeper.database, keeper, library, path, mode).runs
+
+
+def _was_taken_in(keeper: Keeper, library: Library, path: str, file: BinaryIO) -> bool:
+    """Whether the same bytes came before: whoever did not hear of it sends them again."""
+    with keeper.database.begin() as session:
+        known = session.scalar(select(File).where(File.library_id == library.id, File.path == path))
+    if known is None or known.size_before != file.seek(0, os.SEEK_END):
+        return False
+    first = known.before_sha256 or known.sha256 or keeper.store.sha256(path)
+    return content_sha(file) == first
 
 
 def _check_content(path: str, head: bytes, sandbox: Sandbox) -> None:

@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 
 from plumcrate.contract.jobs import CheckReport, CheckRequest, ProofReport, PruneReport, PruneRequest
 from plumcrate.contract.pictures import FileState
+from plumcrate.keeping import resumable
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.prune import Which, older_than, prune, pruning
 from plumcrate.keeping.state import StateFolder
@@ -155,6 +156,8 @@ class Retention:
         if jobs or items:
             log.info("old history forgotten", jobs=jobs, items=items)
         try:
+            with self._database.begin() as session:
+                resumable.clear(session, self._state)
             self.clear_left_stores(reporting=reporting)
         except StorageError as error:
             log.warning("stores of disconnected libraries were not looked at", reason=str(error))

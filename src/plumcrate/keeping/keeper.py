@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from contextlib import suppress
 from pathlib import Path
+from typing import BinaryIO
 
 from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.postgresql import insert
@@ -38,7 +39,7 @@ from .changes import (
     WriteDerived,
 )
 from .changes.appear import name_taken
-from .changes.base import GRACE, backup_stands, sha_of
+from .changes.base import GRACE, backup_stands, content_sha, sha_of
 from .derived import Beside
 from .state import StateFolder
 from .steps import Step, passed
@@ -244,14 +245,15 @@ class Keeper:
             data = self.backups.get(sha256)
             self._put_back(path, data, note)
 
-    def upload(self, path: str, data: bytes, note: ChangeNote) -> None:
-        """Puts a new file into the library under a name that is free. Raises StorageError."""
+    def upload(self, path: str, data: bytes | BinaryIO, note: ChangeNote) -> None:
+        """Puts a new file into the library under a name that is free: bytes, or a file's content, which
+        is never in memory whole. Raises StorageError."""
         self.ensure_identity()
         with self.store.visit():
             self.store.make_folder(path.rpartition("/")[0])
             if self.store.taken(path):
                 raise StorageError("name-taken", f"{path} is there already; nothing was written")
-            Upload.begin(self, path, note, after=sha_of(data)).perform(data)
+            Upload.begin(self, path, note, after=content_sha(data)).perform(data)
 
     def withdraw(self, file: File, current: bytes, note: ChangeNote) -> None:
         """Takes a first file away whose conversion is in place; its backup stays. Raises StorageError."""

@@ -228,7 +228,9 @@ class LocalStore(Store):
 
     # -- changing ----------------------------------------------------------------------------
 
-    def stage(self, hidden: str, data: bytes, like: str | None = None, *, keep_times: bool = False) -> None:
+    def stage(
+        self, hidden: str, data: bytes | BinaryIO, like: str | None = None, *, keep_times: bool = False
+    ) -> None:
         require_hidden(hidden)
         with self._parent(hidden) as (folder, name):
             model = None if like is None else self.open(like)
@@ -237,7 +239,11 @@ class LocalStore(Store):
                 descriptor = os.open(name, flags, 0o600, dir_fd=folder)
                 try:
                     with os.fdopen(descriptor, "wb") as file:
-                        file.write(data)
+                        if isinstance(data, bytes):
+                            file.write(data)
+                        else:
+                            data.seek(0)
+                            shutil.copyfileobj(data, file, _PIECE)
                         file.flush()
                         if model is None:
                             os.fchmod(file.fileno(), 0o666 & ~_UMASK)
@@ -590,4 +596,6 @@ def _umask() -> int:
     return mask
 
 
+#: What is copied is read in pieces of so many bytes.
+_PIECE = 1 << 20
 _UMASK = _umask()

@@ -168,8 +168,13 @@ class MemoryStore(Store):
     def _step(self, name: str) -> None:
         self.between(name)
 
-    def stage(self, hidden: str, data: bytes, like: str | None = None, *, keep_times: bool = False) -> None:
+    def stage(
+        self, hidden: str, data: bytes | BinaryIO, like: str | None = None, *, keep_times: bool = False
+    ) -> None:
         require_hidden(hidden)
+        if not isinstance(data, bytes):
+            data.seek(0)
+            data = data.read()
         model = None if like is None else self._node(like)
         self._enter()
         self._step("stage")

@@ -195,8 +195,11 @@ class Store(ABC):
         return f"{folder}/{name}" if folder else name
 
     @abstractmethod
-    def stage(self, hidden: str, data: bytes, like: str | None = None, *, keep_times: bool = False) -> None:
-        """Writes a new hidden file durably, with mode, attributes and, where allowed, owner of ``like``.
+    def stage(
+        self, hidden: str, data: bytes | BinaryIO, like: str | None = None, *, keep_times: bool = False
+    ) -> None:
+        """Writes a new hidden file durably, of bytes or of a file's content from its beginning, with mode,
+        attributes and, where allowed, owner of ``like``.
 
         When it fails nothing is left under the name.
         """

@@ -5,13 +5,14 @@ from __future__ import annotations
 import asyncio
 import tempfile
 import time
-from typing import Annotated
+from typing import Annotated, BinaryIO, cast
 
 import anyio.to_thread
 from fastapi import Query, Request
 from starlette.concurrency import run_in_threadpool
 from starlette.requests import ClientDisconnect
 
+from plumcrate.api import digests
 from plumcrate.api.needs import Administering, Uploading
 from plumcrate.api.problems import ApiError
 from plumcrate.api.service import service_of
@@ -19,6 +20,7 @@ from plumcrate.contract.automation import HookAnswer, HookSecret, NewFiles, Uplo
 from plumcrate.intake import uploads
 from plumcrate.intake import webhook as hooks
 from plumcrate.intake.arrivals import check_name
+from plumcrate.keeping.changes.base import content_sha
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
 from plumcrate.records import tables
@@ -27,6 +29,7 @@ from plumcrate.records.queries.pictures import uploaded_view
 from plumcrate.sandbox.children import Sandbox
 
 from .deps import Session, Slug, TheDatabase, TheState, router_of, the_library
+from .uploads import ContentDigest
 
 router = router_of("intake")
 
@@ -66,10 +69,13 @@ async def upload(
     state: TheState,
     treat: NewFiles = NewFiles.AT_ONCE,
     wait: Annotated[float, Query(ge=0, le=300, description="Seconds to wait for the light file.")] = 60,
+    content_digest: ContentDigest = None,
 ) -> Uploaded:
     """The request's body is the file. ``at-once`` answers when the light file is in place, or when the
-    time to wait is over; its copies follow. A name that is taken is refused."""
+    time to wait is over; its copies follow. A name that is taken is refused, unless the same bytes came under
+    it before: whoever did not hear the answer sends the file again."""
     check_name(path)
+    wanted = digests.sha256_of(content_digest, "Content-Digest")
     began = time.monotonic()
     with tempfile.SpooledTemporaryFile(_IN_MEMORY) as spool:
         try:
@@ -80,6 +86,8 @@ async def upload(
                     spool.write(chunk)
         except ClientDisconnect:
             raise ApiError("bad-body", "the upload was cut off; nothing was written") from None
+        if wanted is not None:
+            digests.check(await run_in_threadpool(content_sha, cast(BinaryIO, spool)), wanted)
         library, runs = await anyio.to_thread.run_sync(
             _take_upload,
             slug,
@@ -114,7 +122,8 @@ def _take_upload(
     with database.begin() as session:
         library = the_library(session, slug)
     keeper = Keeper.of(database, library, state)
-    return library, uploads.take_upload(keeper, library, path, spool, treat, sandbox, by)
+    file = cast(BinaryIO, spool)
+    return library, uploads.take_upload(keeper, library, path, file, treat, sandbox, by)
 
 
 def _uploaded(database: Database, library: tables.Library, path: str, runs: list[int]) -> Uploaded:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import argparse
+import os
 from pathlib import Path
 
 from rich.console import RenderableType
 from rich.text import Text
 
 from plumcrate.cli.look import CLAY, LEAF, QUIET, duration
+from plumcrate.client.uploads import PIECE
 from plumcrate.contract.automation import Automation, NewFiles
 from plumcrate.contract.care import Machine
 from plumcrate.contract.jobs import CheckReport, CheckRequest, ForecastRequest, Job, JobState, Range
@@ -172,13 +174,15 @@ def _automation(options: argparse.Namespace) -> CommandResult:
 
 def _upload(options: argparse.Namespace) -> CommandResult:
     try:
-        data = options.file.read_bytes()
+        file = options.file.open("rb")
     except OSError as error:
         raise WrongCommand(f"{options.file}: {error.strerror}") from None
-    with client() as service:
-        uploaded = service.upload(
-            options.library, options.path or options.file.name, data, NewFiles(options.treat)
-        )
+    name, mode = options.path or options.file.name, NewFiles(options.treat)
+    with file, client() as service:
+        if os.fstat(file.fileno()).st_size > PIECE:
+            uploaded = service.upload_file(options.library, name, file, treat=mode)
+        else:
+            uploaded = service.upload(options.library, name, file.read(), mode)
     said = {
         "light": "is served in light form; its copies follow",
         "done": "is treated",

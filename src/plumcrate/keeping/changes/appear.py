@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar
+from typing import Any, BinaryIO, ClassVar
 
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
@@ -22,7 +22,9 @@ def name_taken(path: str) -> StorageError:
 class Appear(Change):
     """``entry.after_sha256`` appears under ``entry.path``."""
 
-    def perform(self, data: bytes, like: str | None = None, *, mtime_ns: int | None = None) -> None:
+    def perform(
+        self, data: bytes | BinaryIO, like: str | None = None, *, mtime_ns: int | None = None
+    ) -> None:
         """``mtime_ns``: the time of the last change that the file is to have.
 
         Raises StorageError, with the code ``name-taken`` when somebody else's file has the name.

@@ -8,7 +8,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import timedelta
 from enum import Enum
-from typing import TYPE_CHECKING, Any, ClassVar, Self
+from typing import TYPE_CHECKING, Any, BinaryIO, ClassVar, Self
 
 from pydantic import BaseModel
 from sqlalchemy import delete, func, select, update
@@ -259,6 +259,17 @@ def backup_stands(session: Session, library_id: int, sha256: bytes) -> bool:
     """Whether a backup is on record and not being deleted; asked once the journal row is committed."""
     query = select(Backup.pruned_at.is_(None)).where(Backup.library_id == library_id, Backup.sha256 == sha256)
     return bool(session.scalar(query.with_for_update(read=True)))
+
+
+def content_sha(data: bytes | BinaryIO) -> bytes:
+    """The SHA-256 of bytes, or of a file's content, piece by piece."""
+    if isinstance(data, bytes):
+        return sha_of(data)
+    data.seek(0)
+    digest = hashlib.sha256()
+    while piece := data.read(1 << 20):
+        digest.update(piece)
+    return digest.digest()
 
 
 def sha_of(data: bytes) -> bytes:

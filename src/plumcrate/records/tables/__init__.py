@@ -42,7 +42,7 @@ from .near_duplicates import NearDuplicatePair, Redirect, VisualHash
 from .plans import AllowanceNotice, AllowanceUse, KeptReport, OutgoingMessage
 from .shapes import AskedFile, SizeRow, WatermarkRow
 from .site import NeededSize, Shot, SitePage, Weighing
-from .work import Arrival, HookDelivery, Item, Job, Run, WorkerRow
+from .work import Arrival, HookDelivery, Item, Job, ResumableUpload, Run, WorkerRow
 
 __all__ = [
     "AllowanceNotice",
@@ -87,6 +87,7 @@ __all__ = [
     "RecoveryCode",
     "Redirect",
     "Result",
+    "ResumableUpload",
     "Run",
     "SearchTerm",
     "SentBytes",

@@ -6,6 +6,7 @@ from datetime import datetime
 from typing import Any
 
 from sqlalchemy import ForeignKey, Index, text
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Mapped, mapped_column
 
 from plumcrate.contract.jobs import JobState
@@ -174,3 +175,21 @@ class WorkerRow(Base):
     loops: Mapped[dict[str, Any]] = mapped_column(default=dict)  # how its loops fare, by name
     held_back: Mapped[str | None]  # by what its bulk work is, in plain words
     heard_at: Mapped[datetime] = now()
+
+
+class ResumableUpload(Base):
+    """An upload that comes in pieces. ``sha256``: of the whole, where it was said; ``runs`` that were
+    started for it when it had ended."""
+
+    __tablename__ = "resumable_uploads"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), index=True)
+    path: Mapped[str]
+    length: Mapped[int]
+    mode: Mapped[str]
+    sha256: Mapped[bytes | None]
+    by: Mapped[str] = mapped_column(default="")
+    created_at: Mapped[datetime] = now()
+    ended_at: Mapped[datetime | None]
+    runs: Mapped[list[int]] = mapped_column(JSONB, default=list)
