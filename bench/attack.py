@@ -78,10 +78,10 @@ def main() -> None:
         other = bench.home / "other"
         other.mkdir()
         (other / "a.jpg").write_bytes(pictures[0])
-        bench.client.connect(LibraryRequest(name="Other", root=str(other), slug="other"))
+        bench.client.libraries.connect(LibraryRequest(name="Other", root=str(other), slug="other"))
         asked = "/libraries/other/pictures"
         stars = Markup(no_pages=["**a" * 60 + "**b"])
-        bench.client.change_library(
+        bench.client.libraries.change(
             "l", LibraryChange(delivery=Delivery(address="https://ledge.example/media", markup=stars))
         )
         rows: list[tuple[str, Callable[[], str]]] = [
@@ -209,7 +209,7 @@ def _client(bench: Stand) -> httpx.Client:
 
 
 def _previews(bench: Stand) -> str:
-    rows = bench.client.pictures("l", limit=_PREVIEWS).rows
+    rows = bench.client.pictures.page("l", limit=_PREVIEWS).rows
     client = _client(bench)
 
     def one(number: int) -> int:

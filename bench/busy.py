@@ -99,23 +99,23 @@ def _watched(bench: Stand, port: int) -> tuple[float, tuple[float, float], float
     """Megapixels a second of a bulk run, the site's median and p95 in milliseconds meanwhile, and the seconds
     until one picture that a person asks for is treated."""
     client = bench.client
-    run = client.start_run(RunRequest(library="l", scope=Scope(folder="bulk"), force=True))
+    run = client.runs.start(RunRequest(library="l", scope=Scope(folder="bulk"), force=True))
     time.sleep(5)
-    began, before = time.monotonic(), client.run(run.id).done
+    began, before = time.monotonic(), client.runs.get(run.id).done
     seen = _site(port)
-    picture = client.pictures("l", folder="asked").rows[0].id
+    picture = client.pictures.page("l", folder="asked").rows[0].id
     asked = time.monotonic()
-    single = client.start_run(RunRequest(library="l", scope=Scope(pictures=[picture]), force=True))
-    client.wait_for_run(single.id)
+    single = client.runs.start(RunRequest(library="l", scope=Scope(pictures=[picture]), force=True))
+    client.runs.wait(single.id)
     waited = time.monotonic() - asked
     time.sleep(max(0.0, _WATCHED - (time.monotonic() - began)))
-    done = client.run(run.id).done - before
+    done = client.runs.get(run.id).done - before
     rate = done * _SIDE * _SIDE * 2 / 3 / 1e6 / (time.monotonic() - began)
-    if client.run(run.id).state is RunState.RUNNING:
-        client.stop(run.id)
-    while client.items(run.id, state=["working", "queued"]).total:
+    if client.runs.get(run.id).state is RunState.RUNNING:
+        client.runs.stop(run.id)
+    while client.runs.items(run.id, state=["working", "queued"]).total:
         time.sleep(0.2)
-    client.wait_for_run(client.start_run(RunRequest(library="l", kind=RunKind.RESTORE)).id)
+    client.runs.wait(client.runs.start(RunRequest(library="l", kind=RunKind.RESTORE)).id)
     return rate, seen, waited
 
 

@@ -41,8 +41,8 @@ def main() -> None:
         table.add_row("idle: all", f"{sum(idle.values()):.2%}", "0.5 %")
 
         before = _spent(bench)
-        run = bench.client.start_run(RunRequest(library="l"))
-        while bench.client.run(run.id).state is RunState.RUNNING:
+        run = bench.client.runs.start(RunRequest(library="l"))
+        while bench.client.runs.get(run.id).state is RunState.RUNNING:
             time.sleep(1)
         spent = {name: after - before[name] for name, after in _spent(bench).items()}
         children = spent.pop("children")

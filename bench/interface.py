@@ -23,11 +23,11 @@ def main() -> None:
         root = bench.home / "library"
         root.mkdir()
         (root / "a.jpg").write_bytes(b"\xff\xd8\xff")
-        bench.client.connect(LibraryRequest(name="Ledge", root=str(root)))
+        bench.client.libraries.connect(LibraryRequest(name="Ledge", root=str(root)))
         # A key whose number is not guessed, or it would soon be revoked.
         with psycopg.connect(bench.database.url, autocommit=True) as connection:
             connection.execute("ALTER TABLE keys ALTER COLUMN id RESTART WITH 1000000000")
-        secret = bench.client.make_key(KeyRequest(name="far away", service=True)).secret
+        secret = bench.client.keys.make(KeyRequest(name="far away", service=True)).secret
         for who, headers in (
             ("with a key", ["--header", f"Authorization: Bearer {secret}"]),
             ("without one", []),

@@ -47,7 +47,7 @@ def _fill(root: Path, pictures: int = _PICTURES, side: int = _SIDE) -> None:
 
 def _timed_run(bench: Stand) -> float:
     began = time.perf_counter()
-    run = bench.client.wait_for_run(bench.client.start_run(RunRequest(library="l")).id)
+    run = bench.client.runs.wait(bench.client.runs.start(RunRequest(library="l")).id)
     assert run.failed == 0
     return time.perf_counter() - began
 
@@ -71,15 +71,15 @@ def _two_workers(table: Table) -> None:
 
 def _warm(bench: Stand) -> None:
     """A small run in which every child takes part, so that all have loaded their kernels."""
-    some = [one.id for one in bench.client.pictures("l", limit=6).rows]
+    some = [one.id for one in bench.client.pictures.page("l", limit=6).rows]
     request = RunRequest(library="l", scope=Scope(pictures=some))
-    bench.client.wait_for_run(bench.client.start_run(request).id)
+    bench.client.runs.wait(bench.client.runs.start(request).id)
     _restored(bench)
 
 
 def _restored(bench: Stand) -> None:
     request = RunRequest(library="l", kind=RunKind.RESTORE)
-    bench.client.wait_for_run(bench.client.start_run(request).id)
+    bench.client.runs.wait(bench.client.runs.start(request).id)
 
 
 def _latency(table: Table) -> None:
@@ -90,18 +90,18 @@ def _latency(table: Table) -> None:
         bench.connect(root)
         site = _site(bench, root)
         data = as_uploaded(photo(wallpapers()[3], 4300))
-        bench.client.upload("l", "warm.jpg", data)
+        bench.client.pictures.upload("l", "warm.jpg", data)
         time.sleep(1)
         _settle(bench)
         at_rest = [_upload(bench, data, f"rest-{number}.jpg") for number in range(3)]
         _settle(bench)
         idle = _answers(site)
-        run = bench.client.start_run(RunRequest(library="l"))
+        run = bench.client.runs.start(RunRequest(library="l"))
         time.sleep(8)
         busy = _answers(site)
         during = [_upload(bench, data, f"busy-{number}.jpg") for number in range(3)]
-        assert bench.client.run(run.id).finished_at is None, "the bulk run was over too soon"
-        bench.client.stop(run.id)
+        assert bench.client.runs.get(run.id).finished_at is None, "the bulk run was over too soon"
+        bench.client.runs.stop(run.id)
         bench.stop("site")
     table.add_row("upload of 12 megapixels served light, at rest", f"{statistics.median(at_rest):.1f} s", "")
     table.add_row("the same during a bulk run", f"{statistics.median(during):.1f} s", "seconds")
@@ -115,14 +115,14 @@ def _latency(table: Table) -> None:
 
 
 def _settle(bench: Stand) -> None:
-    while any(run.finished_at is None for run in bench.client.runs("l")):
+    while any(run.finished_at is None for run in bench.client.runs.page("l")):
         time.sleep(0.3)
 
 
 def _upload(bench: Stand, data: bytes, name: str) -> float:
     fresh = data[:-2] + os.urandom(8) + data[-2:]
     began = time.perf_counter()
-    found = bench.client.upload("l", name, fresh, NewFiles.AT_ONCE, 100)
+    found = bench.client.pictures.upload("l", name, fresh, NewFiles.AT_ONCE, 100)
     assert found.state in ("light", "done"), found
     assert found.size_now < found.size_before
     return time.perf_counter() - began
@@ -164,9 +164,9 @@ def _kills(table: Table) -> None:
         _timed_run(bench)
         undisturbed = _hashes(root)
         _restored(bench)
-        run = bench.client.start_run(RunRequest(library="l"))
+        run = bench.client.runs.start(RunRequest(library="l"))
         chance, kills = random.Random(11), 0
-        while bench.client.run(run.id).finished_at is None:
+        while bench.client.runs.get(run.id).finished_at is None:
             if kills < _KILLS:
                 time.sleep(chance.uniform(1.5, 5.0))
                 bench.stop("worker 0")
@@ -174,7 +174,7 @@ def _kills(table: Table) -> None:
                 bench.start("worker 0", "plumcrate.worker")
             time.sleep(0.2)
         same = _hashes(root) == undisturbed
-        ended = bench.client.run(run.id)
+        ended = bench.client.runs.get(run.id)
     table.add_row(
         f"a run of {ended.files} files killed {kills} times",
         f"{ended.done} done, {ended.failed} failed, {'the same bytes' if same else 'OTHER BYTES'}",

@@ -76,7 +76,7 @@ class Mixed:
             Image.fromarray((scene.clip(0, 1) * 255).astype("uint8")).save(place, quality=94)
         self._originals = Counter(_hashes(self._root).values())
         bench.connect(self._root)
-        self._ids = [row.id for row in bench.client.all_pictures("l")]
+        self._ids = [row.id for row in bench.client.pictures.each("l")]
 
     def go(self, seconds: float) -> None:
         """Works, and kills, for so long."""
@@ -100,9 +100,9 @@ class Mixed:
         """The verdict on all of it."""
         client = self._bench.client
         for _ in range(5):
-            client.wait_for_job(client.start_survey("l").id)
+            client.jobs.wait(client.jobs.survey("l").id)
             request = RunRequest(library="l", kind=RunKind.HAND_BACK, confirm="l")
-            run = client.wait_for_run(client.start_run(request).id)
+            run = client.runs.wait(client.runs.start(request).id)
             if run.proof is not None and run.proof["verdict"] == "complete":
                 break
         now = Counter(_hashes(self._root).values())
@@ -150,9 +150,9 @@ class Mixed:
 
     def _run(self, **request: object) -> None:
         client = self._bench.client
-        run = client.start_run(RunRequest(library="l", **request))
+        run = client.runs.start(RunRequest(library="l", **request))
         until = time.monotonic() + 40
-        while time.monotonic() < until and client.run(run.id).state is RunState.RUNNING:
+        while time.monotonic() < until and client.runs.get(run.id).state is RunState.RUNNING:
             time.sleep(0.2)
 
     def _treat(self) -> None:
@@ -166,22 +166,22 @@ class Mixed:
         ids = self._chance.sample(self._ids, 12)
         for number in ids:
             steps = [{"kind": "brightness", "amount": self._chance.randint(-40, 40)}]
-            self._bench.client.touch_up(number, Touches.model_validate({"steps": steps}))
+            self._bench.client.touches.save(number, Touches.model_validate({"steps": steps}))
         self._run(scope=Scope(pictures=ids), copies=[])
 
     def _size(self) -> None:
         name, width = "card", self._chance.randint(40, 90)
         if self._chance.random() < 0.5:
-            self._bench.client.save_size("l", name, SizeSettings(width=width, copies=[]))
+            self._bench.client.sizes.save("l", name, SizeSettings(width=width, copies=[]))
         else:
-            self._bench.client.remove_size("l", name)
+            self._bench.client.sizes.remove("l", name)
         self._run(copies=[])
 
     def _move(self) -> None:
         former = self._root / self._folder()
         former.rename(self._root / f"f{self._chance.randrange(10**6)}")
-        job = self._bench.client.start_survey("l")
-        self._bench.client.wait_for_job(job.id)
+        job = self._bench.client.jobs.survey("l")
+        self._bench.client.jobs.wait(job.id)
 
     # -- kills --------------------------------------------------------------------------------
 

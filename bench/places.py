@@ -173,19 +173,19 @@ def _watermarks(table: Table, bench) -> None:  # type: ignore[no-untyped-def]
     bench.connect(root)
 
     def run() -> int:
-        done = bench.client.wait_for_run(bench.client.start_run(RunRequest(library="l", copies=[])).id)
+        done = bench.client.runs.wait(bench.client.runs.start(RunRequest(library="l", copies=[])).id)
         assert done.failed == 0
         return int(done.files)
 
     run()
     before = _hashes(root)
-    bench.client.save_watermark("l", "ledge", WatermarkSettings(words="Gannet Ledge", width=0.5, least=8))
+    bench.client.watermarks.save("l", "ledge", WatermarkSettings(words="Gannet Ledge", width=0.5, least=8))
     seconds, files = _timed(run)
     changed = sum(before[path] != content for path, content in _hashes(root).items())
     table.add_row(
         "1,000 files watermarked", f"{seconds:.0f}", f"{files:,} files, {changed:,} changed", f"{_FILES:,}"
     )
-    bench.client.remove_watermark("l", "ledge")
+    bench.client.watermarks.remove("l", "ledge")
     seconds, files = _timed(run)
     same = sum(before[path] == content for path, content in _hashes(root).items())
     table.add_row(

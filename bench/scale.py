@@ -62,7 +62,7 @@ def _surveys(bench: Stand, root: Path, files: int, table: Table) -> None:
     seconds = time.perf_counter() - began
     table.add_row("first survey", f"{seconds:.1f} s, {files / seconds:,.0f} files/s", "")
     client = bench.client
-    survey = client.wait_for_job(client.start_survey("l").id)
+    survey = client.jobs.wait(client.jobs.survey("l").id)
     assert survey.survey is not None
     assert survey.survey.files_new == 0
     assert survey.finished_at is not None
@@ -74,16 +74,16 @@ def _surveys(bench: Stand, root: Path, files: int, table: Table) -> None:
 def _runs(bench: Stand, table: Table) -> int:
     client = bench.client
     began = time.perf_counter()
-    run = client.start_run(RunRequest(library="l"))
+    run = client.runs.start(RunRequest(library="l"))
     table.add_row(f"making a run of {run.files:,} files", f"{time.perf_counter() - began:.1f} s", "5 s")
     began = time.perf_counter()
-    picture = client.pictures("l", limit=1).rows[0].id
-    few = client.start_run(RunRequest(library="l", scope=Scope(pictures=[picture])))
+    picture = client.pictures.page("l", limit=1).rows[0].id
+    few = client.runs.start(RunRequest(library="l", scope=Scope(pictures=[picture])))
     table.add_row("a single request meanwhile", f"{(time.perf_counter() - began) * 1000:.0f} ms", "")
-    client.wait_for_run(few.id)
+    client.runs.wait(few.id)
     time.sleep(20)
     began = time.perf_counter()
-    client.pause(run.id)
+    client.runs.pause(run.id)
     table.add_row("pausing it", f"{(time.perf_counter() - began) * 1000:.0f} ms", "")
     return run.id
 
@@ -92,7 +92,7 @@ def _cursor_at(bench: Stand, far: int) -> str | None:
     """Where so many pictures have been passed."""
     cursor, passed = None, 0
     while passed < far and (passed == 0 or cursor is not None):
-        page: Page[Picture] = bench.client.pictures("l", limit=500, after=cursor)
+        page: Page[Picture] = bench.client.pictures.page("l", limit=500, after=cursor)
         cursor, passed = page.cursor, passed + len(page)
     return cursor
 
@@ -100,20 +100,20 @@ def _cursor_at(bench: Stand, far: int) -> str | None:
 def _queries(bench: Stand, run_id: int, table: Table) -> None:
     client, far = bench.client, _cursor_at(bench, 30_000)
     queries: dict[str, Callable[[], object]] = {
-        "first page of pictures": lambda: client.pictures("l", limit=60),
-        "page far down": lambda: client.pictures("l", limit=60, after=far),
-        "by state": lambda: client.pictures("l", limit=60, state=["new"]),
-        "by folder": lambda: client.pictures("l", limit=60, folder="2007"),
-        "search in paths": lambda: client.pictures("l", limit=60, search="p1234"),
-        "largest saving first": lambda: client.pictures("l", limit=60, sort="saved"),
-        "worst score first": lambda: client.pictures("l", limit=60, sort="worst"),
-        "one picture": lambda: client.picture(1234),
-        "the library with its totals": lambda: client.library("l"),
-        "a run's progress": lambda: client.run(run_id),
-        "a run's latest items": lambda: client.items(run_id, limit=60),
-        "a run's failed items": lambda: client.items(run_id, limit=60, state=["failed"]),
-        "what a recipe would do": lambda: client.effect("l", client.recipe("l").settings),
-        "savings": lambda: client.savings("l"),
+        "first page of pictures": lambda: client.pictures.page("l", limit=60),
+        "page far down": lambda: client.pictures.page("l", limit=60, after=far),
+        "by state": lambda: client.pictures.page("l", limit=60, state=["new"]),
+        "by folder": lambda: client.pictures.page("l", limit=60, folder="2007"),
+        "search in paths": lambda: client.pictures.page("l", limit=60, search="p1234"),
+        "largest saving first": lambda: client.pictures.page("l", limit=60, sort="saved"),
+        "worst score first": lambda: client.pictures.page("l", limit=60, sort="worst"),
+        "one picture": lambda: client.pictures.get(1234),
+        "the library with its totals": lambda: client.libraries.get("l"),
+        "a run's progress": lambda: client.runs.get(run_id),
+        "a run's latest items": lambda: client.runs.items(run_id, limit=60),
+        "a run's failed items": lambda: client.runs.items(run_id, limit=60, state=["failed"]),
+        "what a recipe would do": lambda: client.recipes.effect("l", client.recipes.get("l").settings),
+        "savings": lambda: client.libraries.savings("l"),
     }
     everything: list[float] = []
     for name, query in queries.items():

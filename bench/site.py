@@ -127,20 +127,20 @@ def _set_up(here: Stand, site: WagtailSite, pictures: int, rows: Rows) -> None:
         "--yes",
     )
     took = time.monotonic() - began
-    run = here.client.runs("l")[-1]
+    run = here.client.runs.page("l")[-1]
     assert run.finished_at is not None, said
     treating = (run.finished_at - run.created_at).total_seconds()
     site.rules = rules.read_text()
     site.start()
-    job = here.client.library("l").last_survey
+    job = here.client.libraries.get("l").last_survey
     assert job is not None
     survey = job.survey
     assert survey is not None
     rows.append(("set-up, without treating", f"{took - treating:.0f} s, one command", "5 min"))
     rows.append((f"treating {survey.files_seen} files", f"{treating:.0f} s", ""))
-    made = here.client.library("l").files - pictures
+    made = here.client.libraries.get("l").files - pictures
     rows.append(("renditions that found their original", f"{survey.renditions} of {made}", "all"))
-    savings = here.client.savings("l")
+    savings = here.client.libraries.savings("l")
     rows.append(("library", f"{_kb(savings.total.bytes_before)} to {_kb(savings.total.bytes_now)}", ""))
 
 
@@ -151,7 +151,7 @@ def _kb(size: int) -> str:
 def _install_app(here: Stand, site: WagtailSite) -> None:
     """The app for Django: it tells of what the site writes and hears what we write."""
     abilities = [Ability.TREAT, Ability.MEND]
-    key = here.client.make_library_key("l", LibraryKeyRequest(name="site", abilities=abilities))
+    key = here.client.keys.make_for_library("l", LibraryKeyRequest(name="site", abilities=abilities))
     site.plumcrate = {"url": f"http://127.0.0.1:{here.port}", "key": key.secret, "library": "l"}
     strong = {"PLUMCRATE_KEY": here.key}
     hook = f"http://127.0.0.1:{site.behind}/plumcrate/webhook/"
@@ -168,10 +168,12 @@ def _install_app(here: Stand, site: WagtailSite) -> None:
 
 def _weigh_again(here: Stand, site: WagtailSite, rows: Rows) -> None:
     client = here.client
-    client.wait_for_job(client.weigh("l", WeighRequest(addresses=[f"{site.address}/"])).id)
-    (page,) = client.site_pages("l")
+    client.jobs.wait(client.weighings.start("l", WeighRequest(addresses=[f"{site.address}/"])).id)
+    (page,) = client.site_pages.all("l")
     for device in Device:
-        seen = [one for one in client.page_history(page.id) if one.device is device and one.what_if is None]
+        seen = [
+            one for one in client.weighings.history(page.id) if one.device is device and one.what_if is None
+        ]
         first, last = seen[0], seen[-1]
         words = f"{_kb(first.bytes)} to {_kb(last.bytes)}, largest paint {first.lcp:.0f} to {last.lcp:.0f} ms"
         rows.append((f"front page on a {device}, {len(seen)} weighings", words, ""))
@@ -256,16 +258,16 @@ def _visit(here: Stand, site: WagtailSite, requests: int, rows: Rows) -> None:
 def _change(here: Stand, over: threading.Event, changed: Counter[str]) -> None:
     """Puts a picture back, treats it at another level or without copies, and so the next one."""
     client = here.client
-    pictures = [picture.id for picture in client.all_pictures("l")][:_CHANGED]
-    settings = client.recipe("l").settings.model_copy(update={"effort": Effort.QUICK})
+    pictures = [picture.id for picture in client.pictures.each("l")][:_CHANGED]
+    settings = client.recipes.get("l").settings.model_copy(update={"effort": Effort.QUICK})
     while not over.is_set():
         for level, copies in ((Level.LEAN, []), (Level.EVERYDAY, [CopyFormat.WEBP, CopyFormat.AVIF])):
-            client.save_recipe("l", settings.model_copy(update={"level": level, "copies": copies}))
+            client.recipes.save("l", settings.model_copy(update={"level": level, "copies": copies}))
             for picture in pictures:
                 scope = Scope(pictures=[picture])
                 for kind in (RunKind.RESTORE, RunKind.TREAT):
-                    run = client.start_run(RunRequest(library="l", kind=kind, scope=scope))
-                    changed[f"files, {kind}"] += client.wait_for_run(run.id).done
+                    run = client.runs.start(RunRequest(library="l", kind=kind, scope=scope))
+                    changed[f"files, {kind}"] += client.runs.wait(run.id).done
         changed["whole rounds"] += 1
 
 

@@ -58,12 +58,12 @@ class Stand:
 
     def connect_only(self, root: Path) -> None:
         """Connects a library called ``l``."""
-        self.client.connect(LibraryRequest(name="L", root=str(root), slug="l"))
+        self.client.libraries.connect(LibraryRequest(name="L", root=str(root), slug="l"))
 
     def connect(self, root: Path) -> None:
         """Connects a library called ``l`` and surveys it."""
         self.connect_only(root)
-        self.client.wait_for_job(self.client.start_survey("l").id)
+        self.client.jobs.wait(self.client.jobs.survey("l").id)
 
     def peak(self, name: str) -> float:
         """The most memory a process has held so far, in MB, without its children."""

@@ -111,7 +111,7 @@ def main() -> None:
         sign_in(page, url, facts["password"])
         if wanted("near-duplicates"):
             with Client(url, facts["key"]) as client:
-                client.wait_for_job(client.start_near_duplicates("gannet-ledge").id)
+                client.jobs.wait(client.jobs.search_near_duplicates("gannet-ledge").id)
         for name, path in pages.items():
             if wanted(name):
                 page.goto(url + path)
@@ -140,7 +140,7 @@ def main() -> None:
             page.screenshot(path=options.out / "asked.png")
         if wanted("report"):
             with Client(url, facts["key"]) as client:
-                sheet = client.report_file("gannet-ledge", "pdf", *client_months())
+                sheet = client.reports.file("gannet-ledge", "pdf", *client_months())
             first = pypdfium2.PdfDocument(sheet)[0]
             first.render(scale=1.5).to_pil().save(options.out / "report.png")
         page.goto(url + "/l/gannet-ledge/review?search=IMG_2041")

@@ -340,13 +340,13 @@ def test_hooks_tell_nobody_which_libraries_there_are(attacked: Service) -> None:
         return answer.status_code, told
 
     without_secret = send("ledge")
-    hook = attacked.client.hook_secret("ledge")
+    hook = attacked.client.webhook.make_incoming_secret("ledge")
     assert without_secret == send("ledge") == send("nowhere") == (401, send("elsewhere")[1])
     assert send("ledge", hook.secret)[0] == 202
 
 
 def test_a_hook_with_names_that_cannot_be(attacked: Service) -> None:
-    hook = attacked.client.hook_secret("ledge")
+    hook = attacked.client.webhook.make_incoming_secret("ledge")
     paths = ["x" * 300 + ".jpg", "a/" * 1500 + "b.jpg", "../../etc/passwd", "a\\u0000b.jpg", "ok.jpg"]
     body = json.dumps({"type": "x", "data": {"paths": paths}}).encode()
     stamp = str(int(time.time()))
@@ -358,7 +358,7 @@ def test_a_hook_with_names_that_cannot_be(attacked: Service) -> None:
 
 
 def test_a_revoked_key_hears_no_more(attacked: Service) -> None:
-    made = attacked.client.make_key(KeyRequest(name="gone soon"))
+    made = attacked.client.keys.make(KeyRequest(name="gone soon"))
     heard: list[str] = []
 
     def follow() -> None:
@@ -378,26 +378,26 @@ def test_a_revoked_key_hears_no_more(attacked: Service) -> None:
 
 
 def test_who_only_looks_costs_the_machine_nothing(attacked: Service) -> None:
-    made = attacked.client.make_key(KeyRequest(name="a client's report"))
+    made = attacked.client.keys.make(KeyRequest(name="a client's report"))
     with Client(attacked.url, made.secret) as looker:
         for call in (
-            lambda: looker.start_forecast("ledge", ForecastRequest(seconds=3600)),
-            lambda: looker.start_check("ledge", CheckRequest()),
-            lambda: looker.start_survey("ledge"),
+            lambda: looker.jobs.forecast("ledge", ForecastRequest(seconds=3600)),
+            lambda: looker.jobs.check("ledge", CheckRequest()),
+            lambda: looker.jobs.survey("ledge"),
             lambda: looker.rescue("ledge", 1, None),  # type: ignore[arg-type]
         ):
             with pytest.raises(ProblemError) as caught:
                 call()
             assert caught.value.code == "not-allowed"
         with pytest.raises(ProblemError) as caught:
-            looker.stop_job(1)
+            looker.jobs.stop(1)
         assert caught.value.code == "not-found", "there is none; of what is there see test_separation"
 
 
 def test_forecasts_and_checks_one_at_a_time_and_with_an_end(attacked: Service) -> None:
     client = attacked.client
-    forecast = client.start_forecast("ledge", ForecastRequest(seconds=3600))
-    check = client.start_check("ledge", CheckRequest())
+    forecast = client.jobs.forecast("ledge", ForecastRequest(seconds=3600))
+    check = client.jobs.check("ledge", CheckRequest())
     with psycopg.connect(attacked.database_url) as connection:
         jobs = connection.execute(
             "SELECT count(*) FROM procrastinate_jobs WHERE task_name = 'run-job'"
@@ -406,20 +406,20 @@ def test_forecasts_and_checks_one_at_a_time_and_with_an_end(attacked: Service) -
     assert jobs == (2,)
     assert None not in {row[0] for row in rows}, "the job's number is known, so it is not queued twice"
     for call, code in (
-        (lambda: client.start_forecast("ledge", ForecastRequest()), "job-open"),
-        (lambda: client.start_check("ledge", CheckRequest()), "job-open"),
+        (lambda: client.jobs.forecast("ledge", ForecastRequest()), "job-open"),
+        (lambda: client.jobs.check("ledge", CheckRequest()), "job-open"),
     ):
         with pytest.raises(ProblemError) as caught:
             call()
         assert caught.value.code == code
-    assert client.stop_job(forecast.id).state == "stopped"
-    assert client.stop_job(check.id).state == "stopped"
+    assert client.jobs.stop(forecast.id).state == "stopped"
+    assert client.jobs.stop(check.id).state == "stopped"
     with pytest.raises(ProblemError) as caught:
-        client.stop_job(check.id)
+        client.jobs.stop(check.id)
     assert caught.value.code == "ended"
-    again = client.start_check("ledge", CheckRequest())
+    again = client.jobs.check("ledge", CheckRequest())
     assert again.id > check.id
-    client.stop_job(again.id)
+    client.jobs.stop(again.id)
 
 
 def test_two_folders_that_overlap_connected_at_once(attacked: Service, tmp_path: Path) -> None:
@@ -443,8 +443,8 @@ def test_two_folders_that_overlap_connected_at_once(attacked: Service, tmp_path:
 
 def test_a_library_is_not_disconnected_while_something_is_under_way(attacked: Service, root: Path) -> None:
     client = attacked.client
-    client.start_run(RunRequest(library="ledge"))
-    survey = client.start_survey("ledge")
+    client.runs.start(RunRequest(library="ledge"))
+    survey = client.jobs.survey("ledge")
     with pytest.raises(ProblemError) as caught:
         client.disconnect("ledge")
     assert (caught.value.code, "a survey" in str(caught.value)) == ("library-busy", True)
@@ -474,7 +474,7 @@ def test_a_library_is_not_disconnected_while_something_is_under_way(attacked: Se
 
 def test_a_stopped_run_is_not_revived(attacked: Service) -> None:
     client = attacked.client
-    run = client.start_run(RunRequest(library="ledge", kind=RunKind.HAND_BACK, confirm="ledge"))
+    run = client.runs.start(RunRequest(library="ledge", kind=RunKind.HAND_BACK, confirm="ledge"))
     client.stop(run.id)
     with pytest.raises(ProblemError) as caught:
         client.retry(run.id)
@@ -486,7 +486,7 @@ def test_a_stopped_run_is_not_revived(attacked: Service) -> None:
 )
 def test_times_that_never_come(attacked: Service, schedule: str) -> None:
     with pytest.raises(ProblemError) as caught:
-        attacked.client.change_library("ledge", LibraryChange(automation=Automation(run_schedule=schedule)))
+        attacked.client.libraries.change("ledge", LibraryChange(automation=Automation(run_schedule=schedule)))
     assert caught.value.code == "invalid-request"
 
 

@@ -39,11 +39,11 @@ def test_every_act_says_who_what_where_and_from_where(service: Service) -> None:
         "key",
         "ledge",
     )
-    service.client.change_library("ledge", LibraryChange(name="The ledge"))
+    service.client.libraries.change("ledge", LibraryChange(name="The ledge"))
     entry = latest(service)
     assert (entry.act, entry.target) == ("Change a library's settings", "PATCH /libraries/ledge")
     assert (entry.library, entry.address, entry.outcome) == ("ledge", "127.0.0.1", ActOutcome.DONE)
-    run = service.client.start_run(RunRequest(library="ledge", kind=RunKind.RESTORE))
+    run = service.client.runs.start(RunRequest(library="ledge", kind=RunKind.RESTORE))
     entry = latest(service)
     assert (entry.act, entry.library) == ("Start a run", "ledge")
     assert "restore" in entry.detail
@@ -74,10 +74,12 @@ def test_people_sign_in_and_out_on_record_and_fail_on_record(service: Service) -
 
 
 def test_refusals_to_those_who_are_known(service: Service) -> None:
-    made = service.client.make_key(KeyRequest(name="a looker", libraries=["ledge"], abilities=[Ability.LOOK]))
+    made = service.client.keys.make(
+        KeyRequest(name="a looker", libraries=["ledge"], abilities=[Ability.LOOK])
+    )
     with Client(service.url, made.secret) as looker:
         with pytest.raises(ProblemError):
-            looker.start_survey("ledge")
+            looker.jobs.survey("ledge")
         entry = latest(service, "ledge")
         assert (entry.actor, entry.act, entry.outcome) == ("a looker", "Start a survey", ActOutcome.REFUSED)
         assert entry.detail == "not-allowed"
@@ -100,7 +102,9 @@ def test_an_act_that_was_undone_is_not_recorded_as_done(service: Service) -> Non
 
 def test_looked_through_and_exported(service: Service) -> None:
     client = service.client
-    client.invite_member("ledge", MemberInvitation(email="=cmd|'/c'!calc@x.example", role=Role.LOOK))
+    client.invitations.invite_member(
+        "ledge", MemberInvitation(email="=cmd|'/c'!calc@x.example", role=Role.LOOK)
+    )
     found = client.audit(search="calc invite", outcome=ActOutcome.DONE).rows
     assert [entry.act for entry in found] == ["Invite somebody to a library"]
     now = datetime.now(UTC)
@@ -110,13 +114,13 @@ def test_looked_through_and_exported(service: Service) -> None:
     assert page.cursor is not None
     rest = client.audit(after=page.cursor, limit=500)
     assert page.total == 1 + len(rest.rows)
-    rows = list(csv.DictReader(io.StringIO(client.audit_export().decode())))
+    rows = list(csv.DictReader(io.StringIO(client.audit.export().decode())))
     assert len(rows) == page.total
     assert rows[0]["act"] == "Connect a library"
     cells = [cell for row in rows for cell in row.values()]
     assert any("calc" in cell for cell in cells)
     assert not [cell for cell in cells if cell[:1] in ("=", "+", "-", "@")], "no cell is a formula"
-    assert len(client.audit_export("ledge")) < len(client.audit_export())
+    assert len(client.audit.export("ledge")) < len(client.audit.export())
 
 
 def test_a_library_sees_nothing_of_one_that_had_its_name_before(service: Service, tmp_path: Path) -> None:
@@ -124,17 +128,17 @@ def test_a_library_sees_nothing_of_one_that_had_its_name_before(service: Service
     for turn in ("first", "second"):
         photograph(tmp_path / turn / "a.jpg")
         client.connect(LibraryRequest(name=turn, root=str(tmp_path / turn), slug="again"))
-        client.change_library("again", LibraryChange(name=f"{turn} name"))
+        client.libraries.change("again", LibraryChange(name=f"{turn} name"))
         if turn == "first":
             client.disconnect("again")
     acts = [entry.act for entry in client.audit("again", since=datetime(2020, 1, 1, tzinfo=UTC)).rows]
     assert acts == ["Change a library's settings", "Connect a library"]
-    assert len(client.audit_export("again").splitlines()) == 3
+    assert len(client.audit.export("again").splitlines()) == 3
     assert client.audit(search="again").total == 5, "the whole log has both"
 
 
 def test_nobody_changes_what_is_on_record(service: Service) -> None:
-    before = service.client.audit_export()
+    before = service.client.audit.export()
     with psycopg.connect(service.database_url, autocommit=True) as session:
         for attack in ("UPDATE audit SET actor = 'nobody'", "DELETE FROM audit", "TRUNCATE audit"):
             with pytest.raises(psycopg.errors.RaiseException, match="only added to"):
@@ -144,7 +148,7 @@ def test_nobody_changes_what_is_on_record(service: Service) -> None:
             method, f"{service.url}/api/v1/audit", headers={"Authorization": f"Bearer {service.key}"}
         )
         assert answer.status_code == 405
-    assert service.client.audit_export().startswith(before[:-2])
+    assert service.client.audit.export().startswith(before[:-2])
 
 
 def test_names_that_would_draw_on_a_terminal_are_plain(service: Service) -> None:

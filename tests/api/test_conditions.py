@@ -95,7 +95,9 @@ def numbers(service: Service) -> dict[str, object]:
         session.add(page)
         session.flush()
     surveyed(database, Keeper.of(database, library, StateFolder(database, service.state)))
-    link = service.client.invite_member("ledge", MemberInvitation(email="kell@x.example", role=Role.LOOK))
+    link = service.client.invitations.invite_member(
+        "ledge", MemberInvitation(email="kell@x.example", role=Role.LOOK)
+    )
     joining = {"token": link.link.partition("#")[2], "password": "a lamp in every window"}
     assert httpx.post(f"{service.url}/api/v1/joining", json=joining).status_code == 201
     person = next(one for one in service.client.members("ledge") if one.email == "kell@x.example")

@@ -29,7 +29,7 @@ def subject(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Ite
         # A key whose number is not guessed, or it would soon be revoked.
         with psycopg.connect(url, autocommit=True) as connection:
             connection.execute("ALTER TABLE keys ALTER COLUMN id RESTART WITH 1000000000")
-        running.key = running.client.make_key(KeyRequest(name="far away", service=True)).secret
+        running.key = running.client.keys.make(KeyRequest(name="far away", service=True)).secret
         running.client = Client(running.url, running.key)
         yield running
 

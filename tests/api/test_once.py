@@ -102,14 +102,14 @@ def test_a_key_belongs_to_one_request_of_one_asker(service: Service, post: Post)
     for answer in (other_body, other_place):
         assert answer.status_code == 422
         assert answer.json()["type"].endswith("key-used")
-    somebody = service.client.make_key(KeyRequest(name="somebody", service=True)).secret
+    somebody = service.client.keys.make(KeyRequest(name="somebody", service=True)).secret
     theirs = post("/libraries/ledge/keys", {"name": "one"}, "mine", somebody)
     assert theirs.status_code == 201
     assert theirs.json()["secret"] != made.json()["secret"]
 
 
 def test_who_lost_the_right_is_told_nothing(service: Service, post: Post) -> None:
-    key = service.client.make_library_key(
+    key = service.client.keys.make_for_library(
         "ledge", LibraryKeyRequest(name="lent", abilities=["look", "administer"])
     )
     assert post("/libraries/ledge/keys", {"name": "x"}, "lent-1", key.secret).status_code == 201

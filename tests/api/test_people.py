@@ -69,7 +69,7 @@ def sign_in(
 
 def newcomer(service: Service, email: str, role: Role = Role.TREAT) -> httpx.Client:
     """Somebody who came in by a link."""
-    link = service.client.invite_member("ledge", MemberInvitation(email=email, role=role))
+    link = service.client.invitations.invite_member("ledge", MemberInvitation(email=email, role=role))
     one = browser(service)
     answer = one.post("/joining", json={"token": token_of(link), "password": NEW})
     assert answer.status_code == 201, answer.text
@@ -103,7 +103,7 @@ def test_a_page_of_another_site_signs_nobody_in(service: Service) -> None:
 
 def test_a_link_lets_in_once(service: Service) -> None:
     asked = MemberInvitation(email="Mate@Ledge.example", name="The mate", role=Role.EDIT)
-    link = service.client.invite_member("ledge", asked)
+    link = service.client.invitations.invite_member("ledge", asked)
     assert link.link.startswith(f"{service.url}/join#")
     offer = browser(service).post("/joining/offer", json={"token": token_of(link)}).json()
     assert (offer["email"], offer["libraries"]) == ("mate@ledge.example", ["Ledge"])
@@ -120,7 +120,7 @@ def test_a_link_lets_in_once(service: Service) -> None:
 
 
 def test_of_many_who_open_a_link_at_once_one_comes_in(service: Service) -> None:
-    link = service.client.invite_member(
+    link = service.client.invitations.invite_member(
         "ledge", MemberInvitation(email="raced@ledge.example", role=Role.LOOK)
     )
 
@@ -139,9 +139,11 @@ def test_an_account_that_is_there_is_added_to_after_its_password(service: Servic
     photograph(tmp_path / "second/a.jpg")
     service.client.connect(LibraryRequest(name="Second", root=str(tmp_path / "second"), slug="second"))
     asked = MemberInvitation(email="two-ledges@ledge.example", role=Role.LOOK)
-    link = service.client.invite_member("second", asked)
+    link = service.client.invitations.invite_member("second", asked)
     known = {"email", "name", "purpose", "grants"}
-    stranger = service.client.invite_member("second", MemberInvitation(email="new@x.example", role=Role.LOOK))
+    stranger = service.client.invitations.invite_member(
+        "second", MemberInvitation(email="new@x.example", role=Role.LOOK)
+    )
     assert link.model_dump(include=known).keys() == stranger.model_dump(include=known).keys()
     assert not hasattr(link, "known"), "who invites is not told whether there is an account"
     one = browser(service)
@@ -163,8 +165,10 @@ def test_links_that_open_nothing(service: Service) -> None:
     taken_back = service.client.invite(
         InvitationRequest(email="gone@ledge.example", grants=[Grant(library="ledge", role=Role.LOOK)])
     )
-    service.client.take_back(taken_back.id)
-    expired = service.client.invite_member("ledge", MemberInvitation(email="late@x.example", role=Role.LOOK))
+    service.client.invitations.take_back(taken_back.id)
+    expired = service.client.invitations.invite_member(
+        "ledge", MemberInvitation(email="late@x.example", role=Role.LOOK)
+    )
     with psycopg.connect(service.database_url) as session:
         session.execute("UPDATE invitations SET expires_at = now() WHERE id = %s", [expired.id])
     answers = []
@@ -172,7 +176,9 @@ def test_links_that_open_nothing(service: Service) -> None:
         for path, more in (("/joining/offer", {}), ("/joining", {"password": NEW})):
             answers.append(browser(service).post(path, json={"token": token, **more}))
     assert {(answer.status_code, code_of(answer)) for answer in answers} == {(404, "no-invitation")}
-    weak = service.client.invite_member("ledge", MemberInvitation(email="weak@x.example", role=Role.LOOK))
+    weak = service.client.invitations.invite_member(
+        "ledge", MemberInvitation(email="weak@x.example", role=Role.LOOK)
+    )
     short = browser(service).post("/joining", json={"token": token_of(weak), "password": "short"})
     assert (short.status_code, code_of(short)) == (422, "weak-password")
     assert token_of(weak) not in (service.state / "service.log").read_text()
@@ -217,7 +223,7 @@ def test_the_set_up_link_makes_the_first_administrator_once(postgres: Postgres, 
 def test_a_new_password_by_link(service: Service) -> None:
     former = newcomer(service, "forgot@ledge.example")
     person = next(one for one in service.client.people() if one.email == "forgot@ledge.example")
-    stale, link = service.client.new_password(person.id), service.client.new_password(person.id)
+    stale, link = service.client.people.new_password(person.id), service.client.people.new_password(person.id)
     assert browser(service).post("/joining/offer", json={"token": token_of(stale)}).status_code == 404
     body = {"token": token_of(link), "password": "another tide entirely"}
     assert browser(service).post("/joining", json=body).status_code == 201
@@ -325,9 +331,9 @@ def test_somebody_is_always_left_to_administer(postgres: Postgres, tmp_path: Pat
         client = running.client
         (keeper,) = client.people()
         for act in (
-            lambda: client.remove_person(keeper.id),
-            lambda: client.change_person(keeper.id, PersonChange(service=False)),
-            lambda: client.change_person(keeper.id, PersonChange(suspended=True)),
+            lambda: client.people.remove(keeper.id),
+            lambda: client.people.change(keeper.id, PersonChange(service=False)),
+            lambda: client.people.change(keeper.id, PersonChange(suspended=True)),
         ):
             with pytest.raises(ProblemError) as caught:
                 act()
@@ -343,7 +349,7 @@ def test_somebody_is_always_left_to_administer(postgres: Postgres, tmp_path: Pat
 
         def step_down(number: int) -> None:
             with Client(running.url, running.key) as one, contextlib.suppress(ProblemError):
-                one.change_person(number, PersonChange(service=False))
+                one.people.change(number, PersonChange(service=False))
 
         with ThreadPoolExecutor(4) as pool:
             list(pool.map(step_down, numbers))
@@ -353,11 +359,13 @@ def test_somebody_is_always_left_to_administer(postgres: Postgres, tmp_path: Pat
 def test_a_suspended_person_is_out_at_once(service: Service) -> None:
     one = newcomer(service, "left@ledge.example")
     person = next(actor for actor in service.client.people() if actor.email == "left@ledge.example")
-    service.client.change_person(person.id, PersonChange(suspended=True))
+    service.client.people.change(person.id, PersonChange(suspended=True))
     assert one.get("/session").json() is None
     refused = browser(service).post("/session", json={"email": "left@ledge.example", "password": NEW})
     assert (refused.status_code, code_of(refused)) == (401, "wrong-sign-in")
-    link = service.client.invite_member("ledge", MemberInvitation(email="left@ledge.example", role=Role.LOOK))
+    link = service.client.invitations.invite_member(
+        "ledge", MemberInvitation(email="left@ledge.example", role=Role.LOOK)
+    )
     body = {"token": token_of(link), "password": NEW}
     assert browser(service).post("/joining", json=body).status_code == 401
 
@@ -379,7 +387,7 @@ def test_a_role_in_a_library_reaches_no_further(service: Service) -> None:
 
 
 def test_keys_are_shown_once_and_kept_as_a_hash(service: Service) -> None:
-    made = service.client.make_key(KeyRequest(name="form", libraries=["ledge"]))
+    made = service.client.keys.make(KeyRequest(name="form", libraries=["ledge"]))
     assert re.fullmatch(r"plumkey(-[0-9a-z]{5}){10}", made.secret)
     assert made.hint == made.secret[-4:]
     with psycopg.connect(service.database_url) as session:
@@ -389,11 +397,11 @@ def test_keys_are_shown_once_and_kept_as_a_hash(service: Service) -> None:
 
 def test_keys_expire_rotate_and_are_revoked(service: Service) -> None:
     client = service.client
-    made = client.make_library_key(
+    made = client.keys.make_for_library(
         "ledge", LibraryKeyRequest(name="cms", abilities=[Ability.UPLOAD], days=30)
     )
     assert made.abilities == [Ability.LOOK, Ability.UPLOAD]
-    next_one = client.rotate_key(made.id, Rotation(overlap_hours=2), "ledge")
+    next_one = client.keys.rotate(made.id, Rotation(overlap_hours=2), "ledge")
     assert (next_one.abilities, next_one.libraries, next_one.replaces) == (made.abilities, ["ledge"], made.id)
     assert next_one.expires_at is not None
     assert made.expires_at is not None
@@ -409,15 +417,15 @@ def test_keys_expire_rotate_and_are_revoked(service: Service) -> None:
     assert works(made.secret), "for a while both do"
     assert works(next_one.secret)
     with pytest.raises(ProblemError) as caught:
-        client.rotate_key(made.id, Rotation())
+        client.keys.rotate(made.id, Rotation())
     assert caught.value.code == "ended"
     with psycopg.connect(service.database_url) as session:
         session.execute("UPDATE keys SET expires_at = now() WHERE id = %s", [made.id])
     assert not works(made.secret)
     assert works(next_one.secret)
-    client.revoke_key(next_one.id, "ledge")
+    client.keys.revoke(next_one.id, "ledge")
     assert not works(next_one.secret)
-    used = client.make_key(KeyRequest(name="seen", libraries=["ledge"]))
+    used = client.keys.make(KeyRequest(name="seen", libraries=["ledge"]))
     assert works(used.secret)
     listed = next(key for key in client.keys("ledge") if key.id == used.id)
     assert listed.last_used_at is not None
@@ -427,7 +435,7 @@ def test_keys_expire_rotate_and_are_revoked(service: Service) -> None:
 def test_a_key_of_a_library_goes_with_it(service: Service, tmp_path: Path) -> None:
     photograph(tmp_path / "brief/a.jpg")
     service.client.connect(LibraryRequest(name="Brief", root=str(tmp_path / "brief"), slug="brief"))
-    made = service.client.make_library_key("brief", LibraryKeyRequest(name="short-lived"))
+    made = service.client.keys.make_for_library("brief", LibraryKeyRequest(name="short-lived"))
     service.client.disconnect("brief")
     photograph(tmp_path / "brief2/a.jpg")
     service.client.connect(LibraryRequest(name="Brief", root=str(tmp_path / "brief2"), slug="brief"))

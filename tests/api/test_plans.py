@@ -68,9 +68,9 @@ def planned(
         running.start_worker()
         client = running.client
         client.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))
-        client.wait_for_job(client.start_survey("ledge").id)
-        client.set_report_settings("ledge", ReportSettings(client="=The trust", sender="Quayside"))
-        run = client.start_run(RunRequest(library="ledge", level="lean", copies=["webp"]))
+        client.jobs.wait(client.jobs.survey("ledge").id)
+        client.reports.save_settings("ledge", ReportSettings(client="=The trust", sender="Quayside"))
+        run = client.runs.start(RunRequest(library="ledge", level="lean", copies=["webp"]))
         wait_for(lambda: client.run(run.id).state is RunState.FINISHED)
         yield running
 
@@ -85,7 +85,7 @@ def texts(data: bytes) -> str:
 
 
 def with_key(service: Service, *abilities: Ability) -> Client:
-    made = service.client.make_key(KeyRequest(name="one", abilities=list(abilities), libraries=["ledge"]))
+    made = service.client.keys.make(KeyRequest(name="one", abilities=list(abilities), libraries=["ledge"]))
     return Client(service.url, made.secret)
 
 
@@ -96,7 +96,7 @@ def test_what_was_treated_counts_and_only_who_administers_the_service_sets_how_m
     with with_key(planned, *Ability) as everything_in_it:
         assert everything_in_it.allowance("ledge") == view
         with pytest.raises(ProblemError) as caught:
-            everything_in_it.set_allowance("ledge", AllowanceSettings(amount=10))
+            everything_in_it.allowance.set("ledge", AllowanceSettings(amount=10))
         assert caught.value.code == "not-allowed"
     for amount in (0, -1, 2_000_000_000):
         answer = httpx.put(
@@ -109,13 +109,13 @@ def test_what_was_treated_counts_and_only_who_administers_the_service_sets_how_m
 
 def test_a_run_waits_and_goes_on_when_there_is_more(planned: Service, listener: SimpleNamespace) -> None:
     client = planned.client
-    client.set_webhook("ledge", WebhookSettings(address=f"http://{listener.place}/in"))
-    secret = client.make_webhook_secret("ledge").secret
+    client.webhook.set("ledge", WebhookSettings(address=f"http://{listener.place}/in"))
+    secret = client.webhook.make_secret("ledge").secret
     # As though all had been in the month before.
     with psycopg.connect(planned.database_url, autocommit=True) as session:
         session.execute("UPDATE allowance_uses SET month = month - interval '1 month'")
-    client.set_allowance("ledge", AllowanceSettings(unit=AllowanceUnit.FILES, amount=2))
-    run = client.start_run(RunRequest(library="ledge", level="gallery", force=True))
+    client.allowance.set("ledge", AllowanceSettings(unit=AllowanceUnit.FILES, amount=2))
+    run = client.runs.start(RunRequest(library="ledge", level="gallery", force=True))
     wait_for(lambda: client.run(run.id).waits_for)
     wait_for(lambda: client.run(run.id).done + client.run(run.id).passed == 2)
     view = client.allowance("ledge")
@@ -132,10 +132,10 @@ def test_a_run_waits_and_goes_on_when_there_is_more(planned: Service, listener: 
         "amount": 2,
         "used": 2,
     }
-    client.set_allowance("ledge", AllowanceSettings(unit=AllowanceUnit.FILES, amount=100))
+    client.allowance.set("ledge", AllowanceSettings(unit=AllowanceUnit.FILES, amount=100))
     wait_for(lambda: client.run(run.id).state is RunState.FINISHED)
     assert client.allowance("ledge").used == PICTURES
-    client.set_allowance("ledge", AllowanceSettings(amount=None))
+    client.allowance.set("ledge", AllowanceSettings(amount=None))
 
 
 def test_the_report_as_figures_pdf_and_csv(planned: Service) -> None:
@@ -146,8 +146,8 @@ def test_the_report_as_figures_pdf_and_csv(planned: Service) -> None:
     assert report.treated.bytes_now <= report.treated.bytes_before
     assert {slat.name for slat in report.by_folder} == {"0", "1"}
     with with_key(planned, Ability.LOOK) as looker:
-        pdf = looker.report_file("ledge", "pdf", "2026-01", this_month())
-        rows = list(csv.DictReader(io.StringIO(looker.report_file("ledge", "csv").decode())))
+        pdf = looker.reports.file("ledge", "pdf", "2026-01", this_month())
+        rows = list(csv.DictReader(io.StringIO(looker.reports.file("ledge", "csv").decode())))
     said = texts(pdf)
     assert "For =The trust" in said
     assert "Quayside" in said
@@ -157,7 +157,7 @@ def test_the_report_as_figures_pdf_and_csv(planned: Service) -> None:
     assert next(row["name"] for row in rows if row["part"] == "client") == "'=The trust"
     empty = client.report("ledge", "2020-01", "2020-12")
     assert (empty.treated.files, empty.by_month, empty.best) == (0, [], [])
-    assert "No file was treated" in texts(client.report_file("ledge", "pdf", "2020-01"))
+    assert "No file was treated" in texts(client.reports.file("ledge", "pdf", "2020-01"))
 
 
 @pytest.mark.parametrize("query", ["begins=2026-13", "begins=26-01", "begins=2026-02&ends=2026-01", "ends=x"])
@@ -176,16 +176,16 @@ def test_a_months_report_is_kept_put_into_the_folder_and_told(
 ) -> None:
     client, month = planned.client, this_month()
     listener.heard.clear()
-    job = client.wait_for_job(client.keep_report("ledge", month).id)
+    job = client.jobs.wait(client.reports.keep("ledge", month).id)
     assert job.state is JobState.FINISHED, job.reason
     assert job.report is not None
     folder = Path(str(job.report.folder))
     assert folder == planned.state.parent / "reports/ledge"
     assert sorted(path.name for path in folder.iterdir()) == [f"{month}.csv", f"{month}.pdf"]
-    kept = client.kept_report("ledge", month, "pdf")
+    kept = client.reports.kept_file("ledge", month, "pdf")
     assert kept == (folder / f"{month}.pdf").read_bytes()
-    assert client.kept_report("ledge", month, "csv") == (folder / f"{month}.csv").read_bytes()
-    assert [one.month for one in client.kept_reports("ledge")] == [month]
+    assert client.reports.kept_file("ledge", month, "csv") == (folder / f"{month}.csv").read_bytes()
+    assert [one.month for one in client.reports.kept("ledge")] == [month]
     wait_for(lambda: listener.heard)
     data = json.loads(listener.heard[0][0])["data"]
     assert (data["month"], data["client"], data["files"]) == (month, "=The trust", PICTURES)
@@ -193,7 +193,7 @@ def test_a_months_report_is_kept_put_into_the_folder_and_told(
     assert fetched.content == kept
     assert fetched.headers["content-disposition"] == f'attachment; filename="ledge-{month}.pdf"'
     with pytest.raises(ProblemError) as caught:
-        client.kept_report("ledge", "2020-01", "pdf")
+        client.reports.kept_file("ledge", "2020-01", "pdf")
     assert caught.value.code == "not-found"
 
 
@@ -204,20 +204,20 @@ def test_a_folder_that_cannot_be_written_costs_no_report(planned: Service) -> No
         path.unlink()
     folder.rmdir()
     folder.write_text("a file stands where the folder would be")
-    before = client.kept_reports("ledge")[0].made_at
-    job = client.wait_for_job(client.keep_report("ledge", month).id)
+    before = client.reports.kept("ledge")[0].made_at
+    job = client.jobs.wait(client.reports.keep("ledge", month).id)
     assert job.state is JobState.FAILED
     assert "is kept, but could not be put into" in str(job.reason)
     assert "make it again" in str(job.reason)
-    assert client.kept_reports("ledge")[0].made_at > before
+    assert client.reports.kept("ledge")[0].made_at > before
     folder.unlink()
-    assert client.wait_for_job(client.keep_report("ledge", month).id).state is JobState.FINISHED
+    assert client.jobs.wait(client.reports.keep("ledge", month).id).state is JobState.FINISHED
     assert not [name for name in os.listdir(folder) if name.startswith(".")]
 
 
 def test_reports_are_made_by_themselves_one_for_each_month_that_is_over(planned: Service) -> None:
     client = planned.client
-    client.set_report_settings("ledge", ReportSettings(client="The trust", monthly=True))
+    client.reports.save_settings("ledge", ReportSettings(client="The trust", monthly=True))
 
     def next_at() -> datetime | None:
         with psycopg.connect(planned.database_url) as session:
@@ -238,9 +238,9 @@ def test_reports_are_made_by_themselves_one_for_each_month_that_is_over(planned:
     months = {f"{first - timedelta(days=day):%Y-%m}" for day in (1,)} | {
         f"{first + timedelta(days=day):%Y-%m}" for day in range(0, (coming - first).days - 40, 27)
     }
-    wait_for(lambda: months <= {one.month for one in client.kept_reports("ledge")})
-    assert this_month() not in {one.month for one in client.kept_reports("ledge")}
-    client.set_report_settings("ledge", ReportSettings())
+    wait_for(lambda: months <= {one.month for one in client.reports.kept("ledge")})
+    assert this_month() not in {one.month for one in client.reports.kept("ledge")}
+    client.reports.save_settings("ledge", ReportSettings())
     wait_for(lambda: next_at() is None)
 
 
@@ -248,8 +248,8 @@ def test_a_webhook_is_tried_and_says_how_it_fared(planned: Service, listener: Si
     client = planned.client
     listener.heard.clear()
     listener.status = 500
-    client.set_webhook("ledge", WebhookSettings(address=f"http://{listener.place}/x", events=[]))
-    client.try_webhook("ledge")
+    client.webhook.set("ledge", WebhookSettings(address=f"http://{listener.place}/x", events=[]))
+    client.webhook.send_trial("ledge")
     wait_for(lambda: client.webhook("ledge").messages[0].attempts >= 1 and listener.heard)
     wait_for(lambda: client.webhook("ledge").messages[0].said == "it answered 500")
     listener.status = 200
@@ -262,11 +262,11 @@ def test_a_webhook_is_tried_and_says_how_it_fared(planned: Service, listener: Si
             headers={"Authorization": f"Bearer {planned.key}"},
         )
         assert answer.status_code == 422, address
-    client.set_webhook("ledge", WebhookSettings(address=None))
+    client.webhook.set("ledge", WebhookSettings(address=None))
     with pytest.raises(ProblemError) as caught:
-        client.try_webhook("ledge")
+        client.webhook.send_trial("ledge")
     assert caught.value.code == "no-webhook"
-    secrets = [client.make_webhook_secret("ledge").secret for _ in range(2)]
+    secrets = [client.webhook.make_secret("ledge").secret for _ in range(2)]
     with psycopg.connect(planned.database_url) as session:
         row = session.execute("SELECT webhook_secret FROM libraries").fetchone()
     assert row is not None
@@ -276,7 +276,7 @@ def test_a_webhook_is_tried_and_says_how_it_fared(planned: Service, listener: Si
 
 def test_disconnecting_takes_all_of_it_along(planned: Service) -> None:
     client = planned.client
-    run = client.start_run(RunRequest(library="ledge", kind="restore", scope=Scope()))
+    run = client.runs.start(RunRequest(library="ledge", kind="restore", scope=Scope()))
     wait_for(lambda: client.run(run.id).state is RunState.FINISHED)
     client.disconnect("ledge")
     tables = ("allowance_uses", "allowance_notices", "outgoing_messages", "kept_reports")

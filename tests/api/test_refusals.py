@@ -74,19 +74,19 @@ def test_folders_without_permission(
 def test_runs_and_surveys(service: Service, library: Path) -> None:
     client = service.client
     client.connect(LibraryRequest(name="Ledge", root=str(library)))
-    survey = client.start_survey("ledge")
-    assert str(survey.id) in refused("job-open", client.start_survey, "ledge")
+    survey = client.jobs.survey("ledge")
+    assert str(survey.id) in refused("job-open", client.jobs.survey, "ledge")
     service.start_worker()
-    assert client.wait_for_job(survey.id).survey.files_new > 50
+    assert client.jobs.wait(survey.id).survey.files_new > 50
     service.kill("worker")
-    run = client.start_run(RunRequest(library="ledge"))
-    second = client.start_run(RunRequest(library="ledge"))
+    run = client.runs.start(RunRequest(library="ledge"))
+    second = client.runs.start(RunRequest(library="ledge"))
     assert (second.files, second.elsewhere) == (0, run.files), "what one run has, another leaves to it"
     client.pause(run.id)
     client.stop(run.id)
     refused("run-ended", client.resume, run.id)
     refused("not-found", client.run, 999)
-    refused("not-found", client.start_run, RunRequest(library="elsewhere"))
+    refused("not-found", client.runs.start, RunRequest(library="elsewhere"))
     with httpx.Client(base_url=service.url, headers={"Authorization": f"Bearer {service.key}"}) as plain:
         answer = plain.post("/api/v1/runs", json={"library": "ledge", "level": "softest"})
         assert answer.status_code == 422
@@ -100,7 +100,7 @@ def test_runs_and_surveys(service: Service, library: Path) -> None:
 
 def test_roles_keys_and_sessions(service: Service, tmp_path: Path) -> None:
     client = service.client
-    looking = client.make_key(KeyRequest(name="the client's report"))
+    looking = client.keys.make(KeyRequest(name="the client's report"))
     with Client(service.url, looking.secret) as looker:
         assert looker.libraries() == []
         refused("not-allowed", looker.connect, LibraryRequest(name="x", root=str(tmp_path)))

@@ -466,14 +466,14 @@ def signed_in(service: Service, email: str, role: Role | None) -> httpx.Client:
             InvitationRequest(email=email, grants=[Grant(library="ledge", role=Role.LOOK)])
         )
     else:
-        link = service.client.invite_member("ledge", MemberInvitation(email=email, role=role))
+        link = service.client.invitations.invite_member("ledge", MemberInvitation(email=email, role=role))
     browser = httpx.Client(base_url=f"{service.url}/api/v1", timeout=60)
     joining = Joining(token=link.link.partition("#")[2], password="a lamp in every window")
     answer = browser.post("/joining", json=joining.model_dump(exclude_none=True))
     assert answer.status_code == 201, answer.text
     if role is None:
         member = next(one for one in service.client.members("ledge") if one.email == email)
-        service.client.remove_member("ledge", member.id)
+        service.client.members.remove("ledge", member.id)
     return browser
 
 
@@ -491,7 +491,7 @@ def world(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
         )
         places = []
         for slug in ("ledge", "other-firm"):
-            client.wait_for_job(client.start_survey(slug).id)
+            client.jobs.wait(client.jobs.survey(slug).id)
             picture = client.picture(client.pictures(slug).rows[0].id)
             with psycopg.connect(url) as session:
                 row = session.execute("SELECT id FROM libraries WHERE slug = %s", [slug]).fetchone()
@@ -503,8 +503,10 @@ def world(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
                 )
             )
         running.kill("worker")
-        client.invite_member("other-firm", MemberInvitation(email="rival@other.example", role=Role.LOOK))
-        client.make_library_key("other-firm", LibraryKeyRequest(name="otterkey"))
+        client.invitations.invite_member(
+            "other-firm", MemberInvitation(email="rival@other.example", role=Role.LOOK)
+        )
+        client.keys.make_for_library("other-firm", LibraryKeyRequest(name="otterkey"))
         callers = {f"person {role}": signed_in(running, f"{role}@ledge.example", role) for role in Role} | {
             "person of nothing": signed_in(running, "nobody@ledge.example", None)
         }
@@ -513,7 +515,7 @@ def world(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
         }
         for held in (frozenset({LOOK}), frozenset({LOOK, UPLOAD}), frozenset(Ability)):
             name = "key " + ", ".join(sorted(held))
-            made = client.make_key(KeyRequest(name=name, abilities=list(held), libraries=["ledge"]))
+            made = client.keys.make(KeyRequest(name=name, abilities=list(held), libraries=["ledge"]))
             headers = {"Authorization": f"Bearer {made.secret}"}
             callers[name] = httpx.Client(base_url=f"{running.url}/api/v1", headers=headers, timeout=60)
             abilities[name] = held
@@ -700,7 +702,7 @@ def test_events_are_of_the_libraries_that_may_be_seen(world: World) -> None:
     reader.start()
     wait_for(lambda: heard == ["200"])
     for slug in ("other-firm", "ledge"):
-        world.service.client.start_run(RunRequest(library=slug, kind=RunKind.RESTORE))
+        world.service.client.runs.start(RunRequest(library=slug, kind=RunKind.RESTORE))
     reader.join(20)
     assert any('"ledge"' in line for line in heard)
     assert not [mark for mark in MARKS if mark in "".join(heard)]

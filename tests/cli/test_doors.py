@@ -88,7 +88,7 @@ def test_keys_from_making_to_revoking(service: Service) -> None:
 
 
 def test_who_administers_one_library_does_it_there(service: Service) -> None:
-    made = service.client.make_library_key(
+    made = service.client.keys.make_for_library(
         "ledge", LibraryKeyRequest(name="head", abilities=[Ability.ADMINISTER])
     )
     head = made.secret

@@ -24,8 +24,8 @@ def service(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Ite
         client = running.client
         running.start_worker()
         client.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))
-        client.wait_for_job(client.start_survey("ledge").id)
-        client.wait_for_run(client.start_run(RunRequest(library="ledge", level="lean")).id)
+        client.jobs.wait(client.jobs.survey("ledge").id)
+        client.runs.wait(client.runs.start(RunRequest(library="ledge", level="lean")).id)
         assert client.runs("ledge")[0].state is RunState.FINISHED
         yield running
 

@@ -84,7 +84,7 @@ def test_a_call_is_sent_as_it_is_written() -> None:
         return httpx.Response(200, json=RUN)
 
     with client(answer) as service:
-        run = service.start_run(RunRequest(library="l", copies=["webp"]))
+        run = service.runs.start(RunRequest(library="l", copies=["webp"]))
     (request,) = seen
     assert (run.id, run.left) == (7, 2)
     assert (request.method, request.url.path) == ("POST", "/api/v1/runs")
@@ -131,7 +131,7 @@ def test_a_problem_is_raised_with_its_code() -> None:
     }
     with client(lambda _: httpx.Response(409, json=problem)) as service:
         with pytest.raises(ProblemError, match="A job is open: wait") as caught:
-            service.start_check("l", CheckRequest())
+            service.jobs.check("l", CheckRequest())
         assert (caught.value.code, caught.value.status) == ("job-open", 409)
     bad = client(lambda _: httpx.Response(502, text="<html>bad gateway"))
     with bad as service, pytest.raises(ProblemError, match="502"):
@@ -208,8 +208,8 @@ def test_a_request_that_failed_is_sent_again(fault: Answer, monkeypatch: pytest.
         return answer(request)
 
     with client(noting, patience=30) as service:
-        assert service.start_run(RunRequest(library="l")).id == 7
-        assert service.start_run(RunRequest(library="l")).id == 7
+        assert service.runs.start(RunRequest(library="l")).id == 7
+        assert service.runs.start(RunRequest(library="l")).id == 7
     assert asked == ["POST"] * 5
     first, *again, another = keys
     assert set(again) == {first}, "by the same key, so that it is done once"
@@ -238,14 +238,14 @@ def test_who_waits_lives_through_a_restart_of_the_service(monkeypatch: pytest.Mo
         )
 
     with client(answer) as service:
-        assert service.wait_for_run(7).state == "finished"
+        assert service.runs.wait(7).state == "finished"
     assert 120 <= clock.now < 150
 
 
 def test_who_waits_for_what_never_comes_back_hears_so(monkeypatch: pytest.MonkeyPatch) -> None:
     clock = Clock(monkeypatch)
     with client(refused) as service, pytest.raises(UnreachableError):
-        service.wait_for_run(7)
+        service.runs.wait(7)
     assert 250 < clock.now <= 301
 
 
@@ -259,7 +259,7 @@ def test_a_name_stays_one_part_of_its_path(name: str) -> None:
 
     with client(answer) as service:
         service.disconnect(name)
-        service.remove_size("l", name)
+        service.sizes.remove("l", name)
     assert [path.count(b"/") for path in seen] == [4, 6]
     assert not any(b"?" in path for path in seen)
 
@@ -286,7 +286,7 @@ def test_pages_are_followed_to_their_end() -> None:
         return httpx.Response(200, json={"rows": rows, "total": 4, "cursor": cursor})
 
     with client(answer) as service:
-        assert [row.id for row in service.all_pictures("l")] == [0, 1, 2, 3]
+        assert [row.id for row in service.pictures.each("l")] == [0, 1, 2, 3]
 
 
 def picture(number: int) -> dict[str, Any]:
@@ -345,7 +345,7 @@ def test_a_stream_that_is_cut_off_is_begun_anew_and_nothing_is_missed(
     monkeypatch.setattr("plumcrate.client.clients._PAUSE", 0.0)
     service = Told(fault, events(), events(("job", JOB | {"state": "finished"})), runs=[JOB, JOB, JOB])
     with client(service) as following:
-        job = following.wait_for_job(4)
+        job = following.jobs.wait(4)
     assert job.state is JobState.FINISHED
     assert job.check is not None
     assert job.check.files == 2
@@ -364,8 +364,8 @@ def test_the_asynchronous_client_does_the_same(monkeypatch: pytest.MonkeyPatch) 
         )
         transport = httpx.MockTransport(service)
         async with AsyncClient("http://service", "key", transport=transport) as client:
-            assert (await client.wait_for_run(7)).state == "stopped"
-            job = await client.wait_for_job(4)
+            assert (await client.runs.wait(7)).state == "stopped"
+            job = await client.jobs.wait(4)
             assert (job.state, job.reason) == ("failed", "away")
             assert await client.content(1) == json.dumps(JOB, separators=(",", ":")).encode()
             problem = httpx.MockTransport(

@@ -281,7 +281,7 @@ def test_the_client_goes_on_after_cuts_and_sends_little_twice(
     line = Cutting(3)
     told: list[tuple[int, int]] = []
     with Client(service.url, service.key, transport=line) as client:
-        uploaded = client.upload_file(
+        uploaded = client.pictures.upload_file(
             "ledge",
             "by-client.png",
             io.BytesIO(picture),

@@ -37,9 +37,9 @@ def site(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterat
         client.connect(LibraryRequest(name="Ledge", root=str(home / "media"), slug="ledge"))
         automation = Automation(new_files=NewFiles.BY_HAND, settle_seconds=0.2)
         delivery = Delivery(address="https://ledge.example/media/", public=True)
-        client.change_library("ledge", LibraryChange(automation=automation, delivery=delivery))
-        client.wait_for_job(client.start_survey("ledge").id)
-        client.wait_for_run(client.start_run(RunRequest(library="ledge", copies=["webp"])).id)
+        client.libraries.change("ledge", LibraryChange(automation=automation, delivery=delivery))
+        client.jobs.wait(client.jobs.survey("ledge").id)
+        client.runs.wait(client.runs.start(RunRequest(library="ledge", copies=["webp"])).id)
         yield service, home
 
 
@@ -70,7 +70,7 @@ def test_a_mapping_is_told(site: tuple[Service, Path]) -> None:
 
 def test_a_file_with_an_odd_name_is_told_of(site: tuple[Service, Path]) -> None:
     service, home = site
-    secret = service.client.hook_secret("ledge").secret
+    secret = service.client.webhook.make_incoming_secret("ledge").secret
     photograph(home / "media" / ODD, 90, 60)
     told = done(service, "./notify.sh", ODD, "uploads/never-there.jpg", PLUMCRATE_HOOK_SECRET=secret)
     assert json.loads(told.stdout) == {"taken": 2, "repeated": False}, told.stderr
@@ -100,7 +100,7 @@ def test_a_page_in_php_is_rewritten_and_leaves_all_the_same_without_us(
     assert php, "script/test --all installs php-cli"
     delivery = service.client.library("ledge").delivery
     markup = delivery.markup.model_copy(update={"elements": True, "sizes": False})
-    service.client.change_library(
+    service.client.libraries.change(
         "ledge", LibraryChange(delivery=delivery.model_copy(update={"markup": markup}))
     )
     plain = '<!doctype html><img src="/media/cache/k1.jpg" alt="A kite">'

@@ -48,12 +48,12 @@ def test_kills_around_the_end_of_an_allowance(service: Service, tmp_path: Path) 
     client = service.client
     client.connect(LibraryRequest(name="Ledge", root=str(site), slug="ledge"))
     service.start_worker()
-    client.wait_for_job(client.start_survey("ledge").id)
+    client.jobs.wait(client.jobs.survey("ledge").id)
     assert client.library("ledge").pictures == PICTURES
     # The third file of the fifth picture is the fifteenth: the end comes within a picture.
     amount = 13
-    client.set_allowance("ledge", AllowanceSettings(unit=AllowanceUnit.FILES, amount=amount))
-    run = client.start_run(RunRequest(library="ledge", level="lean", copies=["webp"]))
+    client.allowance.set("ledge", AllowanceSettings(unit=AllowanceUnit.FILES, amount=amount))
+    run = client.runs.start(RunRequest(library="ledge", level="lean", copies=["webp"]))
     chance = random.Random(5)
     for _ in range(8):
         service.kill("worker")
@@ -82,7 +82,7 @@ def test_kills_around_the_end_of_an_allowance(service: Service, tmp_path: Path) 
     # Putting back waits for nothing.
     first = next(row for row in client.pictures("ledge", limit=100).rows if row.path == "p00.jpg")
     scope = Scope(pictures=[first.id])
-    back = client.start_run(RunRequest(library="ledge", kind=RunKind.RESTORE, scope=scope))
+    back = client.runs.start(RunRequest(library="ledge", kind=RunKind.RESTORE, scope=scope))
     wait_for(lambda: client.run(back.id).state is RunState.FINISHED)
     now = hashes(site)
     assert all(now[path] == sha for path, sha in originals.items() if path.startswith("p00"))

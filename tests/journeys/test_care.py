@@ -32,8 +32,8 @@ def cared(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
     with postgres.fresh() as url, running_service(url, home / "state") as service:
         service.start_worker()
         service.client.connect(LibraryRequest(name="Ledge", root=str(home / "ledge")))
-        service.client.wait_for_job(service.client.start_survey("ledge").id)
-        run = service.client.wait_for_run(service.client.start_run(RunRequest(library="ledge")).id)
+        service.client.jobs.wait(service.client.jobs.survey("ledge").id)
+        run = service.client.runs.wait(service.client.runs.start(RunRequest(library="ledge")).id)
         assert (run.done, run.failed) == (FILES, 0)
         yield service
 
@@ -57,7 +57,7 @@ def plumcrate(cared: Service, tmp_path: Path) -> Callable[..., str]:
 
 
 def check(service: Service, *, mend: bool = False) -> Job:
-    ended = service.client.wait_for_job(service.client.start_check("ledge", CheckRequest(mend=mend)).id)
+    ended = service.client.jobs.wait(service.client.jobs.check("ledge", CheckRequest(mend=mend)).id)
     assert ended.state is JobState.FINISHED, ended.reason
     return ended
 
@@ -73,7 +73,7 @@ def test_comparing_tells_and_mends_only_when_asked(cared: Service, root: Path) -
     assert [finding.path for finding in told.findings] == [lost.relative_to(root).as_posix()]
     assert check(cared, mend=True).check.mended == 1
     assert check(cared).check.differences == 0
-    run = cared.client.wait_for_run(cared.client.start_run(RunRequest(library="ledge")).id)
+    run = cared.client.runs.wait(cared.client.runs.start(RunRequest(library="ledge")).id)
     assert run.done == 1, "what lost a copy is made again"
     assert hashes(root) == before
 
@@ -109,16 +109,16 @@ def test_pruning_is_a_job_and_needs_the_librarys_name(cared: Service, root: Path
     with pytest.raises(ProblemError) as caught:
         client.prune("ledge", PruneRequest(confirm="legde"))
     assert caught.value.code == "not-confirmed"
-    job = client.wait_for_job(client.prune("ledge", PruneRequest(confirm="ledge")).id)
+    job = client.jobs.wait(client.prune("ledge", PruneRequest(confirm="ledge")).id)
     assert (job.kind, job.state) == (JobKind.PRUNING, JobState.FINISHED)
     assert (job.pruning.backups, job.pruning.left) == (0, FILES), (
         "each is the only original of a treated file"
     )
-    restored = client.start_run(RunRequest(library="ledge", kind="restore", scope=Scope(folder="2025")))
-    assert client.wait_for_run(restored.id).done == FILES
-    job = client.wait_for_job(client.prune("ledge", PruneRequest(confirm="ledge")).id)
+    restored = client.runs.start(RunRequest(library="ledge", kind="restore", scope=Scope(folder="2025")))
+    assert client.runs.wait(restored.id).done == FILES
+    job = client.jobs.wait(client.prune("ledge", PruneRequest(confirm="ledge")).id)
     assert (job.pruning.backups, job.pruning.left) == (FILES, 0), "their originals stand in the library"
-    again = client.wait_for_run(client.start_run(RunRequest(library="ledge", force=True)).id)
+    again = client.runs.wait(client.runs.start(RunRequest(library="ledge", force=True)).id)
     assert again.done == FILES
     assert hashes(root) == before
 
@@ -130,7 +130,7 @@ def test_jobs_are_listed_by_kind_the_latest_first_and_ended_ones_stay_ended(care
     assert {job.kind for job in listed} == {JobKind.CHECK}
     assert [job.kind for job in cared.client.jobs("ledge", kind=JobKind.SURVEY)][:1] == [JobKind.SURVEY]
     with pytest.raises(ProblemError) as caught:
-        cared.client.stop_job(first.id)
+        cared.client.jobs.stop(first.id)
     assert caught.value.code == "ended"
 
 
@@ -138,16 +138,16 @@ def test_one_check_at_a_time_and_a_stopped_one_leaves_room(cared: Service) -> No
     client = cared.client
     cared.kill("worker")
     try:
-        waiting = client.start_check("ledge", CheckRequest())
+        waiting = client.jobs.check("ledge", CheckRequest())
         with pytest.raises(ProblemError) as caught:
-            client.start_check("ledge", CheckRequest())
+            client.jobs.check("ledge", CheckRequest())
         assert caught.value.code == "job-open"
         assert str(waiting.id) in str(caught.value)
-        assert client.stop_job(waiting.id).state is JobState.STOPPED
-        second = client.start_check("ledge", CheckRequest())
+        assert client.jobs.stop(waiting.id).state is JobState.STOPPED
+        second = client.jobs.check("ledge", CheckRequest())
     finally:
         cared.start_worker()
-    assert client.wait_for_job(second.id).state is JobState.FINISHED
+    assert client.jobs.wait(second.id).state is JobState.FINISHED
     assert client.job(waiting.id).state is JobState.STOPPED
 
 
@@ -181,29 +181,29 @@ def test_automation_by_command_changes_one_thing(cared: Service, plumcrate: Call
     now = cared.client.library("ledge").automation
     assert now == before.model_copy(update={"hours": ["22:00-06:00"], "share": 50})
     assert "nonsense" in plumcrate("automation", "ledge", "--set", "nonsense=1", code=2)
-    cared.client.change_library("ledge", LibraryChange(automation=before))
+    cared.client.libraries.change("ledge", LibraryChange(automation=before))
     assert json.loads(plumcrate("automation", "ledge", "--json"))["share"] == before.share
 
 
 def test_a_schedule_brings_a_survey(cared: Service, root: Path) -> None:
     before = cared.client.library("ledge").automation
     photograph(root / "2025/late.jpg", seed=50)
-    cared.client.change_library("ledge", LibraryChange(automation=Automation(survey_schedule="* * * * *")))
+    cared.client.libraries.change("ledge", LibraryChange(automation=Automation(survey_schedule="* * * * *")))
     try:
         wait_for(lambda: cared.client.library("ledge").files == FILES + 1)
     finally:
-        cared.client.change_library("ledge", LibraryChange(automation=before))
+        cared.client.libraries.change("ledge", LibraryChange(automation=before))
         (root / "2025/late.jpg").unlink()
         for job in cared.client.jobs("ledge", JobKind.SURVEY, 1):
-            cared.client.wait_for_job(job.id)  # one may have begun by schedule just now
-        cared.client.wait_for_job(cared.client.start_survey("ledge").id)
+            cared.client.jobs.wait(job.id)  # one may have begun by schedule just now
+        cared.client.jobs.wait(cared.client.jobs.survey("ledge").id)
     assert cared.client.library("ledge").files == FILES
 
 
 async def _both_ways(service: Service) -> tuple[Job, list[str]]:
     async with AsyncClient(service.url, service.key) as client:
-        started = await client.start_check("ledge", CheckRequest())
-        ended = await client.wait_for_job(started.id)
+        started = await client.jobs.check("ledge", CheckRequest())
+        ended = await client.jobs.wait(started.id)
         names = [library.slug for library in await client.libraries()]
         return ended, names
 

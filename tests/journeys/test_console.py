@@ -167,7 +167,7 @@ def test_a_recipe_is_tried_saved_and_checked_after(service: Service, tmp_path: P
     service.start_worker()
     client = service.client
     client.connect(LibraryRequest(name="Ledge", root=str(root)))
-    client.wait_for_job(client.start_survey("ledge").id)
+    client.jobs.wait(client.jobs.survey("ledge").id)
     page.context.clear_cookies()
     page.set_viewport_size({"width": 1280, "height": 800})
     page.goto(service.url)
@@ -228,8 +228,8 @@ def library_pictures(service: Service) -> list[object]:
     """Waits for the survey that the console started; the pictures it found."""
     survey = service.client.library("gannet-ledge").last_survey
     assert survey is not None
-    service.client.wait_for_job(survey.id)
-    return list(service.client.all_pictures("gannet-ledge"))
+    service.client.jobs.wait(survey.id)
+    return list(service.client.pictures.each("gannet-ledge"))
 
 
 def test_empty_error_narrow_and_dark(service: Service, tmp_path: Path, page: Page, faults: list[str]) -> None:
@@ -277,7 +277,7 @@ def test_sizes_a_focal_point_touch_ups_and_a_watermark(service: Service, tmp_pat
         photograph(tmp_path / "ledge" / name, 640, 480, seed=number + 2)
     service.client.connect(LibraryRequest(name="Ledge", root=str(tmp_path / "ledge")))
     service.start_worker()
-    service.client.wait_for_job(service.client.start_survey("ledge").id)
+    service.client.jobs.wait(service.client.jobs.survey("ledge").id)
     page.goto(service.url)
     page.get_by_label("E-mail address").fill(EMAIL)
     page.get_by_label("Password").fill(PASSWORD)
@@ -293,7 +293,7 @@ def test_sizes_a_focal_point_touch_ups_and_a_watermark(service: Service, tmp_pat
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_text("2 files wait for the next run")).to_be_visible()
 
-    picture = next(one for one in service.client.all_pictures("ledge") if one.path == "tower.jpg")
+    picture = next(one for one in service.client.pictures.each("ledge") if one.path == "tower.jpg")
     page.goto(f"{service.url}/l/ledge/review/{picture.id}")
     point = page.get_by_role("button", name="Focal point", exact=False)
     point.focus()

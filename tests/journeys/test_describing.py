@@ -115,7 +115,7 @@ def test_pictures_are_described_with_the_keyboard_alone(service: Service, page: 
         page.keyboard.insert_text(words)
         page.keyboard.press("Enter")
         keys += len(words) + 1
-    wait_for(lambda: service.client.descriptions_summary("l").described == pictures)
+    wait_for(lambda: service.client.descriptions.summary("l").described == pictures)
     assert keys == sum(len(f"Gannet {number}") + 1 for number in range(1, pictures + 1)), (
         "one key beside words"
     )

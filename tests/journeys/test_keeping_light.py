@@ -41,17 +41,17 @@ def kept(service: Service, root: Path) -> Service:
     """A service with a worker and a surveyed library called ledge."""
     service.start_worker()
     service.client.connect(LibraryRequest(name="Ledge", root=str(root)))
-    survey = service.client.start_survey("ledge")
-    assert service.client.wait_for_job(survey.id).survey.files_new == 3
+    survey = service.client.jobs.survey("ledge")
+    assert service.client.jobs.wait(survey.id).survey.files_new == 3
     return service
 
 
 def keep(service: Service, **automation: Any) -> None:
-    service.client.change_library("ledge", LibraryChange(automation=Automation(**automation)))
+    service.client.libraries.change("ledge", LibraryChange(automation=Automation(**automation)))
 
 
 def pictures(service: Service) -> dict[str, Picture]:
-    return {one.path: one for one in service.client.all_pictures("ledge")}
+    return {one.path: one for one in service.client.pictures.each("ledge")}
 
 
 def settled(service: Service, path: str) -> bool:
@@ -110,7 +110,7 @@ def signed(secret: str, hook_id: str, body: bytes, at: float | None = None) -> d
 
 def test_webhooks_are_taken_once_and_only_with_our_signature(kept: Service, root: Path) -> None:
     keep(kept, new_files="background", settle_seconds=0.3)
-    hook = kept.client.hook_secret("ledge")
+    hook = kept.client.webhook.make_incoming_secret("ledge")
     photograph(root / "2025/hooked.jpg", seed=11)
     body = json.dumps(
         {"type": "media.created", "timestamp": "2026-01-01T00:00:00Z", "data": {"paths": ["2025/hooked.jpg"]}}
@@ -139,7 +139,7 @@ def test_webhooks_are_taken_once_and_only_with_our_signature(kept: Service, root
     ).encode()
     assert send(signed(hook.secret, "msg_2", outside), outside).json()["taken"] == 0
     wait_for(lambda: settled(kept, "2025/hooked.jpg"))
-    kept.client.hook_secret("ledge")
+    kept.client.webhook.make_incoming_secret("ledge")
     assert send(signed(hook.secret, "msg_3", body)).status_code == 401, "a new secret ends the old one"
 
 
@@ -175,11 +175,11 @@ def test_uploads(kept: Service, root: Path) -> None:
 def test_forecast_then_run_then_hand_back(kept: Service, root: Path) -> None:
     client = kept.client
     before = hashes(root)
-    expected = client.wait_for_job(client.start_forecast("ledge", ForecastRequest(seconds=60)).id)
+    expected = client.jobs.wait(client.jobs.forecast("ledge", ForecastRequest(seconds=60)).id)
     assert hashes(root) == before, "a forecast writes nothing"
     outlook = expected.forecast.outlook
     assert (outlook.files, outlook.sampled_files) == (3, 3)
-    run = client.wait_for_run(client.start_run(RunRequest(library="ledge")).id)
+    run = client.runs.wait(client.runs.start(RunRequest(library="ledge")).id)
     right = client.job(expected.id).forecast.outlook
     assert right.actual_files == 3
     assert right.actual_after == run.bytes_after == right.bytes_after.expected, "all files were in the sample"
@@ -192,23 +192,23 @@ def test_forecast_then_run_then_hand_back(kept: Service, root: Path) -> None:
     assert efforts["normal"].run_seconds == pytest.approx(outlook.run_seconds, abs=0.11)
     assert efforts["thorough"].bytes_lightest <= efforts["normal"].bytes_lightest * 1.02
 
-    check = client.wait_for_job(client.start_check("ledge", CheckRequest()).id)
+    check = client.jobs.wait(client.jobs.check("ledge", CheckRequest()).id)
     report = check.check
     assert (check.state, report.files, report.backups, report.differences) == (JobState.FINISHED, 3, 3, 0)
 
     (root / "2025/p0.jpg").write_bytes(b"an editor's new version")
     with pytest.raises(ProblemError) as caught:
-        client.start_run(RunRequest(library="ledge", kind=RunKind.HAND_BACK, confirm="wrong"))
+        client.runs.start(RunRequest(library="ledge", kind=RunKind.HAND_BACK, confirm="wrong"))
     assert caught.value.code == "not-confirmed"
-    first = client.wait_for_run(
-        client.start_run(RunRequest(library="ledge", kind=RunKind.HAND_BACK, confirm="ledge")).id
+    first = client.runs.wait(
+        client.runs.start(RunRequest(library="ledge", kind=RunKind.HAND_BACK, confirm="ledge")).id
     )
     assert (first.done, first.failed) == (2, 1)
     assert first.proof is not None
     assert first.proof["verdict"] == "incomplete"
     assert (root / "2025/p0.jpg").read_bytes() == b"an editor's new version"
     request = RunRequest(library="ledge", kind=RunKind.HAND_BACK, confirm="ledge", overwrite=True)
-    second = client.wait_for_run(client.start_run(request).id)
+    second = client.runs.wait(client.runs.start(request).id)
     assert second.proof is not None
     assert (second.proof["verdict"], second.proof["originals_identical"]) == ("complete", 3)
     assert hashes(root) == before, "every original byte for byte, and nothing of ours left"
@@ -224,12 +224,12 @@ def test_forecast_then_run_then_hand_back(kept: Service, root: Path) -> None:
         client.prune("ledge", PruneRequest(confirm="no"))
     assert caught.value.code == "not-confirmed"
     assert not (root / IDENTITY_NAME).exists(), "nor the identity file"
-    pruned = client.wait_for_job(client.prune("ledge", PruneRequest(confirm="ledge")).id).pruning
+    pruned = client.jobs.wait(client.prune("ledge", PruneRequest(confirm="ledge")).id).pruning
     assert (pruned.backups, pruned.left) == (3, 1), (
         "three originals stand; the editor's version was overwritten"
     )
     rest = client.prune("ledge", PruneRequest(confirm="ledge", orphans_too=True))
-    assert client.wait_for_job(rest.id).pruning.backups == 1
+    assert client.jobs.wait(rest.id).pruning.backups == 1
 
 
 def test_a_conversion_takes_the_first_files_place_and_gives_it_back(kept: Service, root: Path) -> None:
@@ -237,30 +237,30 @@ def test_a_conversion_takes_the_first_files_place_and_gives_it_back(kept: Servic
     scene = np.asarray(Image.open(root / "2025/p0.jpg"))
     Image.fromarray(scene).save(root / "2025/photo.png")
     before = hashes(root)
-    client.wait_for_job(client.start_survey("ledge").id)
+    client.jobs.wait(client.jobs.survey("ledge").id)
     recipe = client.recipe("ledge").settings
     conversions = Conversions(photographs_to_jpeg=True, first_file=FirstFile.REMOVE)
-    client.save_recipe("ledge", recipe.model_copy(update={"conversions": conversions, "avif": False}))
-    run = client.wait_for_run(client.start_run(RunRequest(library="ledge")).id)
+    client.recipes.save("ledge", recipe.model_copy(update={"conversions": conversions, "avif": False}))
+    run = client.runs.wait(client.runs.start(RunRequest(library="ledge")).id)
     assert run.failed == 0
     assert not (root / "2025/photo.png").exists()
     assert (root / "2025/photo.jpg").stat().st_size < len((root / "2025/photo.jpg").read_bytes()) + 1
     gone = pictures(kept)["2025/photo.png"]
     assert (gone.state, gone.bytes_now) == (FileState.REMOVED, (root / "2025/photo.jpg").stat().st_size)
-    survey = client.wait_for_job(client.start_survey("ledge").id).survey
+    survey = client.jobs.wait(client.jobs.survey("ledge").id).survey
     assert (survey.files_new, survey.files_gone) == (0, 0), "a survey knows its own"
-    client.wait_for_run(client.start_run(RunRequest(library="ledge", kind=RunKind.RESTORE)).id)
+    client.runs.wait(client.runs.start(RunRequest(library="ledge", kind=RunKind.RESTORE)).id)
     assert hashes(root) == before
 
 
 def test_one_picture_has_its_own_way(kept: Service, root: Path) -> None:
     client = kept.client
     found = pictures(kept)
-    client.set_override(found["2025/p0.jpg"].id, OverrideRequest(override="leave"))
-    client.set_override(found["2025/p1.jpg"].id, OverrideRequest(override="exact"))
+    client.pictures.override(found["2025/p0.jpg"].id, OverrideRequest(override="leave"))
+    client.pictures.override(found["2025/p1.jpg"].id, OverrideRequest(override="exact"))
     before = hashes(root)
     assert client.plan(found["2025/p0.jpg"].id)[0].verdict == "leave"
-    run = client.wait_for_run(client.start_run(RunRequest(library="ledge")).id)
+    run = client.runs.wait(client.runs.start(RunRequest(library="ledge")).id)
     assert (run.files, run.left_out) == (2, 1)
     assert hashes(root)["2025/p0.jpg"] == before["2025/p0.jpg"]
     assert client.picture(found["2025/p1.jpg"].id).score == 100
@@ -271,7 +271,7 @@ def test_a_fault_that_passes_is_tried_again_by_itself(kept: Service, root: Path)
     store = kept.state / "backups"
     store.write_bytes(b"not a folder")  # the disk of the backups is away
     before = hashes(root)
-    run = kept.client.start_run(RunRequest(library="ledge", copies=[]))
+    run = kept.client.runs.start(RunRequest(library="ledge", copies=[]))
     wait_for(
         lambda: any(
             item.not_before for item in kept.client.items(run.id, state=[str(ItemState.WAITING)]).rows
@@ -280,7 +280,7 @@ def test_a_fault_that_passes_is_tried_again_by_itself(kept: Service, root: Path)
     )
     assert hashes(root) == before
     store.unlink()
-    ended = kept.client.wait_for_run(run.id)
+    ended = kept.client.runs.wait(run.id)
     assert (ended.done, ended.failed) == (3, 0)
 
 
@@ -305,9 +305,9 @@ def test_names_and_rights_that_give_trouble(kept: Service, root: Path, tmp_path:
         (root / "other.jpg").write_bytes(data)
         os.chown(root / "other.jpg", 12345, 12345)
     try:
-        survey = kept.client.wait_for_job(kept.client.start_survey("ledge").id).survey
+        survey = kept.client.jobs.wait(kept.client.jobs.survey("ledge").id).survey
         assert any("not valid UTF-8" in note for note in survey.notes)
-        run = kept.client.wait_for_run(kept.client.start_run(RunRequest(library="ledge", copies=["webp"])).id)
+        run = kept.client.runs.wait(kept.client.runs.start(RunRequest(library="ledge", copies=["webp"])).id)
     finally:
         if locked:
             subprocess.run(["chattr", "-i", root / "locked.jpg"], check=True)
@@ -320,14 +320,12 @@ def test_names_and_rights_that_give_trouble(kept: Service, root: Path, tmp_path:
     if locked:
         assert (items["locked.jpg"].state, items["locked.jpg"].code) == (ItemState.FAILED, "no-permission")
         assert (root / "locked.jpg").read_bytes() == data
-        assert kept.client.wait_for_run(kept.client.retry(run.id).id).failed == 1, (
-            "the webp name is still taken"
-        )
+        assert kept.client.runs.wait(kept.client.retry(run.id).id).failed == 1, "the webp name is still taken"
     assert (root / "readonly.jpg").stat().st_mode & 0o777 == 0o444
     if os.geteuid() == 0:
         assert (root / "other.jpg").stat().st_uid == 12345
     request = RunRequest(library="ledge", kind=RunKind.RESTORE, scope=Scope(run=run.id))
-    restored = kept.client.wait_for_run(kept.client.start_run(request).id)
+    restored = kept.client.runs.wait(kept.client.runs.start(request).id)
     assert (restored.failed, restored.done) == (0, run.done + locked)
     assert (root / long).read_bytes() == (root / "twin.jpg").read_bytes() == data
 
@@ -351,14 +349,14 @@ def test_a_rule_reaches_the_encoder(kept: Service, root: Path) -> None:
     """Drawings exact, photographs lean, in one run; the service keeps each version of the recipe."""
     DRAWINGS["logo"](np.random.default_rng(1), 300, 200).save(root / "logo.png")
     client = kept.client
-    client.wait_for_job(client.start_survey("ledge").id)
+    client.jobs.wait(client.jobs.survey("ledge").id)
     drawings = Rule(name="drawings", when=When(formats=["png"]), how=How(level=Level.EXACT))
     settings = RecipeSettings(level=Level.LEAN, copies=["webp"], rules=[drawings])
     effect = client.effect("ledge", settings)
     assert (effect.new, effect.by_rule) == (4, {"drawings": 1})
-    assert client.save_recipe("ledge", settings).version == 2
-    assert client.save_recipe("ledge", settings).version == 2, "the same settings make no new version"
-    client.wait_for_run(client.start_run(RunRequest(library="ledge")).id)
+    assert client.recipes.save("ledge", settings).version == 2
+    assert client.recipes.save("ledge", settings).version == 2, "the same settings make no new version"
+    client.runs.wait(client.runs.start(RunRequest(library="ledge")).id)
     found = pictures(kept)
     assert found["logo.png"].score == 100
     assert 69 < (found["2025/p0.jpg"].score or 0) < 80

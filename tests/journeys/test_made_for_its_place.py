@@ -46,12 +46,12 @@ class Place:
         return self.service.client
 
     def run(self) -> int:
-        run = self.client.wait_for_run(self.client.start_run(RunRequest(library="ledge")).id)
+        run = self.client.runs.wait(self.client.runs.start(RunRequest(library="ledge")).id)
         assert run.failed == 0, [item.reason for item in self.client.items(run.id, state="failed").rows]
         return run.files
 
     def picture(self, path: str) -> int:
-        return next(one.id for one in self.client.all_pictures("ledge") if one.path == path)
+        return next(one.id for one in self.client.pictures.each("ledge") if one.path == path)
 
     def image(self, path: str) -> Image.Image:
         return Image.open(io.BytesIO((self.root / path).read_bytes()))
@@ -75,17 +75,17 @@ def place(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
             photograph(home / "library" / name, 640, 480, seed=number + 2)
         service.start_worker()
         service.client.connect(LibraryRequest(name="Ledge", root=str(home / "library")))
-        service.client.wait_for_job(service.client.start_survey("ledge").id)
+        service.client.jobs.wait(service.client.jobs.survey("ledge").id)
         yield Place(service, home / "library", url)
 
 
 def test_a_size_is_defined_made_seen_in_pages_served_changed_and_removed(place: Place) -> None:
     client = place.client
     card = SizeSettings.model_validate({"way": "fill", "width": 260, "height": 195, "anchor": "top"})
-    effect = client.size_effect("ledge", "card", card)
+    effect = client.sizes.effect("ledge", "card", card)
     assert (effect.make, effect.remove) == (3, 0)
     assert client.sizes("ledge") == [], "and nothing was done"
-    saved = client.save_size("ledge", "card", card)
+    saved = client.sizes.save("ledge", "card", card)
     assert (saved.files, saved.waiting) == (0, 3)
     assert place.run() == 6
     (saved,) = client.sizes("ledge")
@@ -96,9 +96,9 @@ def test_a_size_is_defined_made_seen_in_pages_served_changed_and_removed(place: 
     (made,) = (file for file in detail.all_files if file.size_name == "card")
     assert (made.path, made.slot, made.state) == ("2026/headland-card-260.jpg", "1x", FileState.LIGHTER)
 
-    (file,) = client.page_files("ledge", PageFiles(paths=[NAMES[0]]))
+    (file,) = client.pages.files("ledge", PageFiles(paths=[NAMES[0]]))
     assert [(size.path, size.width) for size in file.sizes] == [("2026/headland-card-260.jpg", 260)]
-    client.change_library("ledge", LibraryChange(delivery=Delivery.model_validate({"public": True})))
+    client.libraries.change("ledge", LibraryChange(delivery=Delivery.model_validate({"public": True})))
     time.sleep(2.2)
     for accept, kinds in (
         ("image/jpeg", {"image/jpeg"}),
@@ -111,20 +111,20 @@ def test_a_size_is_defined_made_seen_in_pages_served_changed_and_removed(place: 
         assert answer.headers["content-type"] in kinds
 
     before = hashes(place.root)
-    client.save_size("ledge", "card", card.model_copy(update={"grey": True}))
+    client.sizes.save("ledge", "card", card.model_copy(update={"grey": True}))
     assert place.run() == 3
     changed = {path for path, content in hashes(place.root).items() if before.get(path) != content}
     assert all("-card-" in path for path in changed)
-    client.remove_size("ledge", "card")
+    client.sizes.remove("ledge", "card")
     with pytest.raises(ProblemError, match="no size called card"):
-        client.remove_size("ledge", "card")
+        client.sizes.remove("ledge", "card")
     assert place.run() == 3
     assert not [path for path in hashes(place.root) if "-card-" in path]
 
 
 def test_a_new_upload_gets_its_sizes_by_itself(place: Place) -> None:
     client = place.client
-    client.save_size("ledge", "thumb", SizeSettings(width=120, copies=[]))
+    client.sizes.save("ledge", "thumb", SizeSettings(width=120, copies=[]))
     place.run()
     data = photograph(place.root.parent / "sent.jpg", 500, 400, seed=9)
     client.upload("ledge", "2026/sent.jpg", data)
@@ -137,7 +137,7 @@ def test_a_new_upload_gets_its_sizes_by_itself(place: Place) -> None:
 
 def test_the_focal_point_and_what_each_size_shows(place: Place) -> None:
     client = place.client
-    client.save_size(
+    client.sizes.save(
         "ledge",
         "square",
         SizeSettings.model_validate({"way": "fill", "width": 200, "height": 200, "copies": []}),
@@ -146,16 +146,16 @@ def test_the_focal_point_and_what_each_size_shows(place: Place) -> None:
     found = client.cuts(picture)
     assert not found.by_hand
     assert {cut.name for cut in found.cuts} >= {"square"}
-    right = client.set_focus(picture, Focus(x=1.0, y=0.5))
+    right = client.pictures.set_focus(picture, Focus(x=1.0, y=0.5))
     assert (right.by_hand, right.x) == (True, 1.0)
     (cut,) = (one for one in right.cuts if one.name == "square")
     assert (cut.left, cut.right, cut.top, cut.bottom) == (0.25, 1.0, 0.0, 1.0)
-    assert client.set_focus(picture, None).by_hand is False
+    assert client.pictures.set_focus(picture, None).by_hand is False
     said = place.command("cuts", "ledge", NAMES[2], "--focus", "0,0.5")
     assert "set by hand" in said
     assert "0% to 75%" in said
     place.command("cuts", "ledge", NAMES[2], "--focus", "left", code=2)
-    client.remove_size("ledge", "square")
+    client.sizes.remove("ledge", "square")
 
 
 def test_touch_ups_are_looked_at_saved_made_and_taken_back(place: Place) -> None:
@@ -165,12 +165,12 @@ def test_touch_ups_are_looked_at_saved_made_and_taken_back(place: Place) -> None
     picture = place.picture(NAMES[0])
     steps = [{"kind": "turn", "quarters": 1}, {"kind": "brightness", "amount": 25}]
     view = TouchedView.model_validate({"steps": steps, "whole": True, "width": 300, "height": 300})
-    seen = Image.open(io.BytesIO(client.view_touches(picture, view)))
+    seen = Image.open(io.BytesIO(client.touches.view(picture, view)))
     assert seen.size == (225, 300)
     part = TouchedView.model_validate({"steps": steps, "left": 0.5, "top": 0.5, "width": 64, "height": 48})
-    assert Image.open(io.BytesIO(client.view_touches(picture, part))).size == (64, 48)
+    assert Image.open(io.BytesIO(client.touches.view(picture, part))).size == (64, 48)
     assert hashes(place.root) == before
-    touched = client.touch_up(picture, Touches.model_validate({"steps": steps}))
+    touched = client.touches.save(picture, Touches.model_validate({"steps": steps}))
     assert (touched.width, touched.height) == (480, 640)
     place.run()
     after = hashes(place.root)
@@ -180,7 +180,7 @@ def test_touch_ups_are_looked_at_saved_made_and_taken_back(place: Place) -> None
     }
     assert place.image(NAMES[0]).size == (480, 640)
     assert place.image("2026/headland-thumb-120.jpg").size == (120, 160)
-    (file,) = client.page_files("ledge", PageFiles(paths=[NAMES[0]]))
+    (file,) = client.pages.files("ledge", PageFiles(paths=[NAMES[0]]))
     assert (file.width, file.height) == (480, 640), "pages state what is shown"
     said = place.command("touch", "ledge", NAMES[0])
     assert "turn" in said
@@ -190,13 +190,13 @@ def test_touch_ups_are_looked_at_saved_made_and_taken_back(place: Place) -> None
     place.command("touch", "ledge", NAMES[0], "--clear")
     place.run()
     assert hashes(place.root) == before
-    client.touch_up_several(
+    client.touches.save_several(
         "ledge", TouchesFor.model_validate({"pictures": [picture], "steps": [{"kind": "grey"}]})
     )
     assert client.touches(picture).steps[0].kind == "grey"
     history = client.picture(picture).history
     assert next(entry for entry in history if entry.action == "touched-up").detail["steps"] == ["grey"]
-    client.touch_up(picture, Touches(steps=[]))
+    client.touches.save(picture, Touches(steps=[]))
 
 
 def test_watermarks_by_command_line(place: Place) -> None:
@@ -257,7 +257,7 @@ def test_sizes_by_command_line_and_what_nobody_asked_for(place: Place) -> None:
     ).raise_for_status()
     deadline = time.monotonic() + 60
     while True:
-        found = {one.name: one for one in place.client.unused_sizes("ledge").sizes}
+        found = {one.name: one for one in place.client.sizes.unused("ledge").sizes}
         if "wide" in found and found["wide"].asked_for == 1:
             break
         assert time.monotonic() < deadline
@@ -303,7 +303,7 @@ def test_a_ladder_is_measured_here_or_refused(place: Place) -> None:
     place.run()
     made = [
         file
-        for one in place.client.all_pictures("ledge")
+        for one in place.client.pictures.each("ledge")
         for file in place.client.picture(one.id).all_files
         if file.size_name == "rungs"
     ]

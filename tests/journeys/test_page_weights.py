@@ -78,7 +78,7 @@ class Weighed:
 
     def weigh(self, *addresses: str, **more: object) -> list[Weighing]:
         request = WeighRequest.model_validate({"addresses": addresses or ["/"], "passes": 1} | more)
-        job = self.client.wait_for_job(self.client.weigh("ledge", request).id)
+        job = self.client.jobs.wait(self.client.weigh("ledge", request).id)
         assert job.state is JobState.FINISHED, job.reason
         return [self.client.weighing(number) for number in self.report(job).weighings]
 
@@ -88,7 +88,7 @@ class Weighed:
 
     def deliver(self, **settings: object) -> None:
         values = {"public": True, "address": f"{self.site}/media"} | settings
-        self.client.change_library("ledge", LibraryChange(delivery=Delivery.model_validate(values)))
+        self.client.libraries.change("ledge", LibraryChange(delivery=Delivery.model_validate(values)))
         time.sleep(2.2)  # for so long the service, and the site, remember
 
 
@@ -104,7 +104,7 @@ def ledge(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
         service.environment["TMPDIR"] = str(scratch)
         service.start_worker()
         service.client.connect(LibraryRequest(name="Ledge", root=str(home / "library")))
-        service.client.wait_for_job(service.client.start_survey("ledge").id)
+        service.client.jobs.wait(service.client.jobs.survey("ledge").id)
         pages = SitePages(Client(service.url, service.key, timeout=60), "ledge", seconds=0.2)
         with running(create_site(home / "library", pages=pages), port) as site:
             found = Weighed(service, home / "library", site, scratch)
@@ -147,7 +147,7 @@ def test_before_predicted_treated_and_again(ledge: Weighed) -> None:
     assert {"untreated", "too-large"} <= codes
     assert not {"untreated", "not-served"} & {finding.code for finding in predicted.findings}
 
-    run = ledge.client.wait_for_run(ledge.client.treat_page(before.id, everything=True).id)
+    run = ledge.client.runs.wait(ledge.client.weighings.treat(before.id, everything=True).id)
     assert (run.failed, run.files) == (0, 4)
     (unserved,) = ledge.weigh()
     assert "not-served" in {finding.code for finding in unserved.findings}, "its pages do not name the copies"
@@ -210,17 +210,17 @@ def test_pages_that_cannot_be_weighed_are_recorded_with_a_plain_word(ledge: Weig
     assert (missing.code, secret.code, public.code) == ("refused", "not-allowed", "no-answer")
     assert "404" in (missing.fault or "")
     assert "not listed as allowed" in (secret.fault or "")
-    pages = {page.address: page for page in ledge.client.site_pages("ledge")}
+    pages = {page.address: page for page in ledge.client.site_pages.all("ledge")}
     assert pages[closed].fault == secret.fault
     for page in pages.values():
         if page.fault:
-            ledge.client.forget_page(page.id)
-    assert not [page for page in ledge.client.site_pages("ledge") if page.fault]
+            ledge.client.site_pages.forget(page.id)
+    assert not [page for page in ledge.client.site_pages.all("ledge") if page.fault]
 
 
 def test_history_and_settings_and_what_signs_in_is_never_shown(ledge: Weighed) -> None:
-    (page,) = (page for page in ledge.client.site_pages("ledge") if page.address == f"{ledge.site}/")
-    history = ledge.client.page_history(page.id)
+    (page,) = (page for page in ledge.client.site_pages.all("ledge") if page.address == f"{ledge.site}/")
+    history = ledge.client.weighings.history(page.id)
     assert WeighingKind.REAL in {point.kind for point in history}
     assert [point.weighing_id for point in history] == sorted(point.weighing_id for point in history)
     secrets = Secrets(
@@ -228,56 +228,58 @@ def test_history_and_settings_and_what_signs_in_is_never_shown(ledge: Weighed) -
         headers=[HeaderLine(name="X-Key", value="k3y-4711")],
     )
     settings = PageSettings(budget=Budget(bytes=5), schedule="30 6 * * 1", secrets=secrets)
-    changed = ledge.client.change_page("ledge", page.address, settings)
+    changed = ledge.client.site_pages.change("ledge", page.address, settings)
     assert changed.has_secrets
     assert changed.over >= 1
     said = changed.model_dump_json() + ledge.client.weighings(page.id)[0].model_dump_json()
     assert "4711" not in said
-    wait_for(lambda: ledge.client.site_page(page.id).next_at is not None)
+    wait_for(lambda: ledge.client.site_pages.get(page.id).next_at is not None)
     with pytest.raises(ProblemError, match="no schedule"):
-        ledge.client.change_page("ledge", page.address, PageSettings(schedule="never"))
+        ledge.client.site_pages.change("ledge", page.address, PageSettings(schedule="never"))
     (signed,) = ledge.weigh(devices=["desktop"])
     assert signed.fault is None
     assert signed.over != []
     for log in ledge.service.state.glob("*.log"):
         assert "4711" not in log.read_text()
-    kept = ledge.client.change_page("ledge", page.address, PageSettings())
+    kept = ledge.client.site_pages.change("ledge", page.address, PageSettings())
     assert kept.has_secrets, "left as they were"
     (ledge.service.state / "seal.key").rename(ledge.service.state / "seal.old")
     (broken,) = ledge.weigh(devices=["desktop"])
     assert broken.code == "sealed"
-    assert not ledge.client.change_page("ledge", page.address, PageSettings(secrets=Secrets())).has_secrets
+    assert not ledge.client.site_pages.change(
+        "ledge", page.address, PageSettings(secrets=Secrets())
+    ).has_secrets
 
 
 @pytest.mark.slow
 def test_a_page_is_weighed_when_a_run_has_finished(ledge: Weighed) -> None:
     address = f"{ledge.site}/visit"
-    ledge.client.change_page("ledge", address, PageSettings(after_runs=True))
-    run = ledge.client.wait_for_run(ledge.client.start_run(RunRequest(library="ledge", force=True)).id)
+    ledge.client.site_pages.change("ledge", address, PageSettings(after_runs=True))
+    run = ledge.client.runs.wait(ledge.client.runs.start(RunRequest(library="ledge", force=True)).id)
 
     def weighed() -> list[Weighing]:
-        page = next(page for page in ledge.client.site_pages("ledge") if page.address == address)
+        page = next(page for page in ledge.client.site_pages.all("ledge") if page.address == address)
         return ledge.client.weighings(page.id)
 
     wait_for(weighed)
     assert [(one.origin, one.run_id) for one in weighed()] == [(WeighingOrigin.RUN, run.id)]
     time.sleep(5)
     assert len(weighed()) == 1, "once for a run, and not after one that had finished before"
-    ledge.client.change_page("ledge", address, PageSettings())
+    ledge.client.site_pages.change("ledge", address, PageSettings())
 
 
 def test_the_size_that_a_place_needs_is_noted(ledge: Weighed) -> None:
     (found,) = ledge.weigh(devices=["desktop"])
     picture = reading(found).pictures[0]
     for _ in range(2):
-        noted = ledge.client.note_need(found.id, Device.DESKTOP, picture.number)
+        noted = ledge.client.needs.note(found.id, Device.DESKTOP, picture.number)
     assert [(one.path, one.width, one.height) for one in noted] == [
         (NAMES[0], picture.needed_width, picture.needed_height)
     ]
     assert ledge.client.needs("ledge") == noted
     with pytest.raises(ProblemError):
-        ledge.client.note_need(found.id, Device.PHONE, 1)
-    ledge.client.forget_need("ledge", noted[0].id)
+        ledge.client.needs.note(found.id, Device.PHONE, 1)
+    ledge.client.needs.forget("ledge", noted[0].id)
     assert ledge.client.needs("ledge") == []
 
 
@@ -285,7 +287,7 @@ def test_a_stopped_weighing_ends_with_its_browser(ledge: Weighed) -> None:
     job = ledge.client.weigh("ledge", WeighRequest(addresses=["/"], passes=10, what_if=[WhatIf()]))
     wait_for(lambda: ledge.report(ledge.client.job(job.id)).at)
     time.sleep(3)
-    assert ledge.client.stop_job(job.id).state is JobState.STOPPED
+    assert ledge.client.jobs.stop(job.id).state is JobState.STOPPED
     wait_for(lambda: not ledge.browsers())
 
 
@@ -295,7 +297,7 @@ def test_a_worker_that_is_killed_leaves_no_browser_and_the_weighing_begins_again
     ledge.service.kill("worker")
     wait_for(lambda: not ledge.browsers())
     ledge.service.start_worker()
-    job = ledge.client.wait_for_job(job.id)
+    job = ledge.client.jobs.wait(job.id)
     assert job.state is JobState.FINISHED
     assert ledge.client.weighing(ledge.report(job).weighings[-1]).fault is None
 
@@ -489,12 +491,12 @@ def test_a_sitemap_names_the_pages(ledge: Weighed, tmp_path: Path) -> None:
     job = ledge.client.weigh(
         "ledge", WeighRequest(sitemap=f"{own}/sitemap.xml", devices=["desktop"], passes=1)
     )
-    job = ledge.client.wait_for_job(job.id)
+    job = ledge.client.jobs.wait(job.id)
     report = ledge.report(job)
     weighed = [ledge.client.weighing(number).address for number in report.weighings]
     assert weighed == [f"{own}/one", f"{own}/two"]
     assert any("other sites" in note for note in report.notes)
-    job = ledge.client.wait_for_job(ledge.client.weigh("ledge", WeighRequest(sitemap=f"{own}/page")).id)
+    job = ledge.client.jobs.wait(ledge.client.weigh("ledge", WeighRequest(sitemap=f"{own}/page")).id)
     assert job.state is JobState.FAILED
     assert "neither a sitemap" in (job.reason or "") or "names no page" in (job.reason or "")
     server.shutdown()

@@ -59,16 +59,16 @@ class Ledge:
         return self.service.client
 
     def change(self, **settings: object) -> None:
-        self.client.change_library("ledge", LibraryChange(delivery=Delivery.model_validate(settings)))
+        self.client.libraries.change("ledge", LibraryChange(delivery=Delivery.model_validate(settings)))
         time.sleep(2.1)  # for so long the service remembers how it serves
 
     def restore(self, path: str) -> None:
-        picture = next(each for each in self.client.all_pictures("ledge") if each.path == path)
+        picture = next(each for each in self.client.pictures.each("ledge") if each.path == path)
         request = RunRequest(library="ledge", kind=RunKind.RESTORE, scope=Scope(pictures=[picture.id]))
-        assert self.client.wait_for_run(self.client.start_run(request).id).failed == 0
+        assert self.client.runs.wait(self.client.runs.start(request).id).failed == 0
 
     def treat(self) -> None:
-        run = self.client.wait_for_run(self.client.start_run(RunRequest(library="ledge", force=True)).id)
+        run = self.client.runs.wait(self.client.runs.start(RunRequest(library="ledge", force=True)).id)
         assert run.failed == 0
 
 
@@ -99,7 +99,7 @@ def ledge(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
             photograph(root / name, width, width * 2 // 3, seed=4)
         service.start_worker()
         service.client.connect(LibraryRequest(name="Ledge", root=str(root)))
-        service.client.wait_for_job(service.client.start_survey("ledge").id)
+        service.client.jobs.wait(service.client.jobs.survey("ledge").id)
         client = Client(service.url, service.key, timeout=60)
         pages = SitePages(client, "ledge", seconds=0.2)
         port = free_port()

@@ -29,7 +29,7 @@ EXPECTED_FAILURES = {
 
 def surveyed(service: Service, library: Path) -> None:
     service.client.connect(LibraryRequest(name="Gannet Ledge", slug="ledge", root=str(library)))
-    survey = service.client.wait_for_job(service.client.start_survey("ledge").id)
+    survey = service.client.jobs.wait(service.client.jobs.survey("ledge").id)
     assert survey.reason is None
 
 
@@ -38,7 +38,7 @@ def test_treat_look_and_put_back(service: Service, library: Path) -> None:
     service.start_worker()
     surveyed(service, library)
     client = service.client
-    run = client.wait_for_run(client.start_run(RunRequest(library="ledge")).id)
+    run = client.runs.wait(client.runs.start(RunRequest(library="ledge")).id)
     assert run.state is RunState.FINISHED
     assert run.left == 0
     assert run.done + run.passed + run.failed == run.files == len(before)
@@ -50,7 +50,7 @@ def test_treat_look_and_put_back(service: Service, library: Path) -> None:
 
     now = hashes(library)
     savings = client.savings("ledge")
-    pictures = list(client.all_pictures("ledge"))
+    pictures = list(client.pictures.each("ledge"))
     assert savings.pictures == len(pictures)
     assert savings.total.bytes_now == sum(picture.bytes_now for picture in pictures)
     assert savings.total.bytes_lightest < savings.total.bytes_now < savings.total.bytes_before * 0.9
@@ -69,27 +69,27 @@ def test_treat_look_and_put_back(service: Service, library: Path) -> None:
             if file.format == "jpeg":
                 assert score(original, client.content(file.id, version)) >= 79.4
 
-    again = client.start_run(RunRequest(library="ledge"))
+    again = client.runs.start(RunRequest(library="ledge"))
     assert (again.files, again.state) == (0, RunState.FINISHED), "nothing is treated twice"
     assert again.already == run.files
 
     # A stronger level starts from the backup: the same bytes as if it had been the first.
     chosen = detail.id
-    lean = client.start_run(RunRequest(library="ledge", level=Level.LEAN, scope=Scope(pictures=[chosen])))
-    client.wait_for_run(lean.id)
+    lean = client.runs.start(RunRequest(library="ledge", level=Level.LEAN, scope=Scope(pictures=[chosen])))
+    client.runs.wait(lean.id)
     leaner = client.picture(chosen)
     assert leaner.bytes_now < detail.bytes_now
     assert {entry.action for entry in leaner.history} >= {"replace", "copy"}
 
-    one = client.start_run(RunRequest(library="ledge", kind=RunKind.RESTORE, scope=Scope(pictures=[chosen])))
-    client.wait_for_run(one.id)
+    one = client.runs.start(RunRequest(library="ledge", kind=RunKind.RESTORE, scope=Scope(pictures=[chosen])))
+    client.runs.wait(one.id)
     for file in client.picture(chosen).all_files:
         assert hashes(library)[file.path] == before[file.path]
         assert file.state is FileState.NEW
         assert not file.derived
 
-    everything = client.start_run(RunRequest(library="ledge", kind=RunKind.RESTORE))
-    assert client.wait_for_run(everything.id).failed == 0
+    everything = client.runs.start(RunRequest(library="ledge", kind=RunKind.RESTORE))
+    assert client.runs.wait(everything.id).failed == 0
     assert hashes(library) == before, "byte-identical, and no copies left"
     client.disconnect("ledge")
     assert client.libraries() == []
@@ -102,12 +102,12 @@ def test_kill_9_of_worker_and_service_loses_nothing(service: Service, library: P
     surveyed(service, library)
     client = service.client
     request = RunRequest(library="ledge", copies=["webp"])
-    client.wait_for_run(client.start_run(request).id)
+    client.runs.wait(client.runs.start(request).id)
     undisturbed = hashes(library)
-    client.wait_for_run(client.start_run(RunRequest(library="ledge", kind=RunKind.RESTORE)).id)
+    client.runs.wait(client.runs.start(RunRequest(library="ledge", kind=RunKind.RESTORE)).id)
     assert hashes(library) == original
 
-    run_id = client.start_run(request).id
+    run_id = client.runs.start(request).id
     chance = random.Random(5)
     kills = 0
     while client.run(run_id).state is RunState.RUNNING and kills < 4:
@@ -130,7 +130,7 @@ def test_kill_9_of_worker_and_service_loses_nothing(service: Service, library: P
     items = client.items(run_id, limit=500).rows
     assert all(item.state in (ItemState.DONE, ItemState.PASSED) for item in items)
     assert run.bytes_after == sum(item.bytes_after or 0 for item in items)
-    client.wait_for_run(client.start_run(RunRequest(library="ledge", kind=RunKind.RESTORE)).id)
+    client.runs.wait(client.runs.start(RunRequest(library="ledge", kind=RunKind.RESTORE)).id)
     assert hashes(library) == original
 
 
@@ -138,7 +138,7 @@ def test_pause_resume_stop_and_retry(service: Service, library: Path) -> None:
     service.start_worker()
     surveyed(service, library)
     client = service.client
-    run_id = client.start_run(RunRequest(library="ledge", copies=["webp"])).id
+    run_id = client.runs.start(RunRequest(library="ledge", copies=["webp"])).id
     wait_for(lambda: client.run(run_id).done > 0)
     assert client.pause(run_id).state is RunState.PAUSED
     wait_for(lambda: not client.items(run_id, state=["working", "queued"]).total)
@@ -160,12 +160,12 @@ def test_pause_resume_stop_and_retry(service: Service, library: Path) -> None:
     chart.rename(hidden)
     scope = Scope(folder="charts")
     request = RunRequest(library="ledge", scope=scope, force=True)
-    without = client.wait_for_run(client.start_run(request).id)
+    without = client.runs.wait(client.runs.start(request).id)
     assert without.failed == 0
     gone = [item.path for item in client.items(without.id, state=["passed"]).rows if item.code == "gone"]
     assert gone == ["charts/approaches.png"]
     hidden.rename(chart)
-    assert client.wait_for_run(client.start_run(request).id).failed == 0
+    assert client.runs.wait(client.runs.start(request).id).failed == 0
 
 
 def test_somebody_elses_files_and_changes_are_respected(service: Service, library: Path) -> None:
@@ -174,11 +174,11 @@ def test_somebody_elses_files_and_changes_are_respected(service: Service, librar
     service.start_worker()
     surveyed(service, library)
     client = service.client
-    client.wait_for_run(client.start_run(RunRequest(library="ledge", scope=Scope(folder="charts"))).id)
+    client.runs.wait(client.runs.start(RunRequest(library="ledge", scope=Scope(folder="charts"))).id)
     assert theirs.read_bytes() == b"somebody else's file"
     treated = library / "charts/tides-autumn.png"
     treated.write_bytes(b"changed by an editor")
-    back = client.wait_for_run(client.start_run(RunRequest(library="ledge", kind=RunKind.RESTORE)).id)
+    back = client.runs.wait(client.runs.start(RunRequest(library="ledge", kind=RunKind.RESTORE)).id)
     assert back.failed == 1
     assert treated.read_bytes() == b"changed by an editor"
 
@@ -191,7 +191,7 @@ def test_events_tell_what_happens(service: Service, library: Path) -> None:
     events = client.events()
     run_id = None
     for name, data in _after(
-        events, lambda: client.start_run(RunRequest(library="ledge", scope=Scope(folder="brand")))
+        events, lambda: client.runs.start(RunRequest(library="ledge", scope=Scope(folder="brand")))
     ):
         seen[name] = seen.get(name, 0) + 1
         if name == "item":
@@ -218,11 +218,11 @@ def test_the_asynchronous_client(service: Service, library: Path) -> None:
         async with AsyncClient(service.url, service.key) as client:
             assert (await client.health()).database
             await client.connect(LibraryRequest(name="Ledge", root=str(library)))
-            survey = await client.wait_for_job((await client.start_survey("ledge")).id)
+            survey = await client.jobs.wait((await client.jobs.survey("ledge")).id)
             request = RunRequest(library="ledge", scope=Scope(folder="brand"))
-            run = await client.wait_for_run((await client.start_run(request)).id)
+            run = await client.runs.wait((await client.runs.start(request)).id)
             assert run.failed == 0
-            paths = [picture.path async for picture in client.all_pictures("ledge")]
+            paths = [picture.path async for picture in client.pictures.each("ledge")]
             assert len(paths) == survey.survey.pictures
             assert (await client.savings("ledge")).treated.files == run.files
 
@@ -306,7 +306,7 @@ def test_a_worker_asked_to_stop_stops_soon_and_a_second_goes_on(service: Service
     service.start_worker()
     surveyed(service, library)
     client = service.client
-    run_id = client.start_run(RunRequest(library="ledge", copies=["webp"], scope=Scope(folder="2025"))).id
+    run_id = client.runs.start(RunRequest(library="ledge", copies=["webp"], scope=Scope(folder="2025"))).id
     wait_for(lambda: client.run(run_id).done > 0)
     service.kill("worker", signal.SIGTERM)
     assert client.run(run_id).state is RunState.RUNNING

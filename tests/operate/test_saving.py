@@ -51,7 +51,7 @@ def treated(database_url: str, tmp_path: Path) -> Iterator[tuple[Service, Path, 
     with running_service(database_url, tmp_path / "state") as running:
         running.client.connect(LibraryRequest(name="Ledge", root=str(root), slug="ledge"))
         running.start_worker()
-        running.client.wait_for_job(running.client.start_survey("ledge").id)
+        running.client.jobs.wait(running.client.jobs.survey("ledge").id)
         yield running, root, before
 
 
@@ -62,7 +62,7 @@ def changed(root: Path, before: dict[str, str]) -> int:
 
 def put_back_everything(running: Service) -> None:
     client = running.client
-    run = client.start_run(RunRequest(library="ledge", kind=RunKind.RESTORE))
+    run = client.runs.start(RunRequest(library="ledge", kind=RunKind.RESTORE))
     wait_for(lambda: client.run(run.id).state == "finished")
 
 
@@ -70,7 +70,7 @@ def test_saved_during_a_run_killed_and_brought_back_elsewhere(
     treated: tuple[Service, Path, dict[str, str]], postgres: Postgres, tmp_path: Path
 ) -> None:
     running, root, before = treated
-    running.client.start_run(RunRequest(library="ledge"))
+    running.client.runs.start(RunRequest(library="ledge"))
     wait_for(lambda: changed(root, before) >= 2)
     source = Database(running.database_url)
     began = time.time()
@@ -98,7 +98,7 @@ def test_saved_during_a_run_killed_and_brought_back_elsewhere(
             again.start_worker()
             client = again.client
             wait_for(lambda: all(run.state == "finished" for run in client.runs()))
-            job = client.wait_for_job(client.start_check("ledge", CheckRequest(mend=True)).id)
+            job = client.jobs.wait(client.jobs.check("ledge", CheckRequest(mend=True)).id)
             assert job.state == "finished"
             put_back_everything(again)
             now = hashes(root)
@@ -122,7 +122,7 @@ def test_saving_again_copies_only_what_is_new(
     treated: tuple[Service, Path, dict[str, str]], postgres: Postgres, tmp_path: Path
 ) -> None:
     running, root, before = treated
-    run = running.client.start_run(RunRequest(library="ledge"))
+    run = running.client.runs.start(RunRequest(library="ledge"))
     wait_for(lambda: running.client.run(run.id).state == "finished")
     source = Database(running.database_url)
     first = save(source, running.state, tmp_path / "saved", say)
@@ -155,7 +155,7 @@ def test_what_is_cut_short_is_begun_again(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     running, _, _ = treated
-    run = running.client.start_run(RunRequest(library="ledge"))
+    run = running.client.runs.start(RunRequest(library="ledge"))
     wait_for(lambda: running.client.run(run.id).state == "finished")
     source = Database(running.database_url)
     folder = tmp_path / "saved"

@@ -132,7 +132,7 @@ def test_set_up_makes_the_site_light_by_the_one_command(met: Met, tmp_path: Path
 
 def test_the_site_s_app_is_told_everything_and_tells_everything(met: Met) -> None:
     client = met.service.client
-    key = client.make_library_key(
+    key = client.keys.make_for_library(
         "ledge", LibraryKeyRequest(name="site", abilities=[Ability.TREAT, Ability.MEND])
     )
     met.site.plumcrate = {"url": met.service.url, "key": key.secret, "library": "ledge"}
@@ -235,8 +235,8 @@ def test_descriptions_are_shared_both_ways(met: Met) -> None:
         "one = get_image_model().objects.get(title='view-2'); "
         "one.description = 'The ledge at high water'; one.save()"
     )
-    wait_for(lambda: client.picture_descriptions(picture.id)[0].alternative == "The ledge at high water")
-    assert client.picture_descriptions(picture.id)[0].credit == "Ada Marsh", "other texts stay"
+    wait_for(lambda: client.descriptions.of_picture(picture.id)[0].alternative == "The ledge at high water")
+    assert client.descriptions.of_picture(picture.id)[0].credit == "Ada Marsh", "other texts stay"
 
 
 def test_the_report_puts_one_back_and_gives_it_a_level(met: Met) -> None:
@@ -290,8 +290,8 @@ def test_deleted_in_the_admin_is_gone_everywhere(met: Met) -> None:
 def test_all_of_it_comes_back_and_nothing_of_ours_stays(met: Met) -> None:
     client = met.service.client
     wait_for(lambda: all(run.state in (RunState.FINISHED, RunState.STOPPED) for run in client.runs("ledge")))
-    run = client.start_run(RunRequest(library="ledge", kind=RunKind.HAND_BACK, confirm="ledge"))
-    ended = client.wait_for_run(run.id)
+    run = client.runs.start(RunRequest(library="ledge", kind=RunKind.HAND_BACK, confirm="ledge"))
+    ended = client.runs.wait(run.id)
     assert (ended.state, ended.failed) == (RunState.FINISHED, 0)
     now = hashes(met.site.media)
     assert {path: now.get(path) for path in met.before} == met.before, "every byte that the site had"

@@ -55,7 +55,7 @@ def _libraries(**_: Any) -> list[str]:
     try:
         address = config.load()
         with Client(address.url, address.key, timeout=_PATIENCE, patience=0) as client:
-            return [library.slug for library in client.libraries()]
+            return [library.slug for library in client.libraries.all()]
     except (ClientError, config.ConfigError, ValueError):
         return []
 

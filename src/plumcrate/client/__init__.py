@@ -1,6 +1,7 @@
 """The Python client library: :class:`Client`, its counterpart :class:`AsyncClient`, and their errors."""
 
-from .clients import AsyncClient, Client
+from .async_clients import AsyncClient
+from .clients import Client
 from .errors import ClientError, ProblemError, UnreachableError, WrongAnswerError, WrongNameError
 
 __all__ = [

@@ -1,157 +1,316 @@
-"""The methods of both clients, one for each call. Made by script/types; not edited by hand."""
+"""What clients are asked for, by what it is about. Made by script/types; not edited by hand."""
 
 from __future__ import annotations
 
-from . import calls
-from .method import Method
+from .calls import (
+    allowance,
+    audit,
+    backups,
+    descriptions,
+    invitations,
+    jobs,
+    keys,
+    libraries,
+    members,
+    near_duplicates,
+    needs,
+    pages,
+    people,
+    pictures,
+    recipes,
+    reports,
+    runs,
+    service,
+    serving,
+    site_pages,
+    sizes,
+    touches,
+    watermarks,
+    webhook,
+    weighings,
+)
+from .method import C, Each, Method, Resource
 
 
-class Methods:
-    """What a client can do; each is explained at its call in :mod:`.calls`."""
+class Allowance(Resource[C]):
+    """What may be treated in a month."""
 
-    health = Method(calls.health)
-    whoami = Method(calls.whoami)
-    machine = Method(calls.machine)
-    settings = Method(calls.settings)
-    formats = Method(calls.formats)
-    keys = Method(calls.keys)
-    make_key = Method(calls.make_key)
-    make_library_key = Method(calls.make_library_key)
-    rotate_key = Method(calls.rotate_key)
-    revoke_key = Method(calls.revoke_key)
-    people = Method(calls.people)
-    change_person = Method(calls.change_person)
-    remove_person = Method(calls.remove_person)
-    new_password = Method(calls.new_password)
-    members = Method(calls.members)
-    change_member = Method(calls.change_member)
-    remove_member = Method(calls.remove_member)
-    invitations = Method(calls.invitations)
-    invite = Method(calls.invite)
-    invite_member = Method(calls.invite_member)
-    take_back = Method(calls.take_back)
-    audit = Method(calls.audit)
-    audit_export = Method(calls.audit_export)
-    allowance = Method(calls.allowance)
-    set_allowance = Method(calls.set_allowance)
-    webhook = Method(calls.webhook)
-    set_webhook = Method(calls.set_webhook)
-    make_webhook_secret = Method(calls.make_webhook_secret)
-    redeliver = Method(calls.redeliver)
-    try_webhook = Method(calls.try_webhook)
-    report = Method(calls.report)
-    report_file = Method(calls.report_file)
-    report_settings = Method(calls.report_settings)
-    set_report_settings = Method(calls.set_report_settings)
-    kept_reports = Method(calls.kept_reports)
-    kept_report = Method(calls.kept_report)
-    keep_report = Method(calls.keep_report)
-    libraries = Method(calls.libraries)
-    library = Method(calls.library)
-    connect = Method(calls.connect)
-    server_rules = Method(calls.server_rules)
-    ask = Method(calls.ask)
-    purges = Method(calls.purges)
-    traffic = Method(calls.traffic)
-    log_position = Method(calls.log_position)
-    count_log = Method(calls.count_log)
-    page_files = Method(calls.page_files)
-    page_faults = Method(calls.page_faults)
-    page = Method(calls.page)
-    weigh = Method(calls.weigh)
-    site_pages = Method(calls.site_pages)
-    site_page = Method(calls.site_page)
-    change_page = Method(calls.change_page)
-    forget_page = Method(calls.forget_page)
-    weighings = Method(calls.weighings)
-    page_history = Method(calls.page_history)
-    weighing = Method(calls.weighing)
-    shot = Method(calls.shot)
-    treat_page = Method(calls.treat_page)
-    note_need = Method(calls.note_need)
-    needs = Method(calls.needs)
-    forget_need = Method(calls.forget_need)
-    change_library = Method(calls.change_library)
-    disconnect = Method(calls.disconnect)
-    savings = Method(calls.savings)
-    facets = Method(calls.facets)
-    try_on = Method(calls.try_on)
-    set_overrides = Method(calls.set_overrides)
-    pictures = Method(calls.pictures)
-    picture = Method(calls.picture)
-    set_override = Method(calls.set_override)
-    plan = Method(calls.plan)
-    content = Method(calls.content)
-    recipe = Method(calls.recipe)
-    recipes = Method(calls.recipes)
-    save_recipe = Method(calls.save_recipe)
-    effect = Method(calls.effect)
-    start_run = Method(calls.start_run)
-    runs = Method(calls.runs)
-    run = Method(calls.run)
-    items = Method(calls.items)
-    checksums = Method(calls.checksums)
-    pause = Method(calls.pause)
-    resume = Method(calls.resume)
-    stop = Method(calls.stop)
-    retry = Method(calls.retry)
-    start_survey = Method(calls.start_survey)
-    start_check = Method(calls.start_check)
-    start_forecast = Method(calls.start_forecast)
-    prune = Method(calls.prune)
-    jobs = Method(calls.jobs)
-    job = Method(calls.job)
-    stop_job = Method(calls.stop_job)
-    backups = Method(calls.backups)
-    orphans = Method(calls.orphans)
-    rescue = Method(calls.rescue)
-    reattach = Method(calls.reattach)
-    hook_secret = Method(calls.hook_secret)
-    upload = Method(calls.upload)
-    sizes = Method(calls.sizes)
-    save_size = Method(calls.save_size)
-    remove_size = Method(calls.remove_size)
-    size_effect = Method(calls.size_effect)
-    ladder = Method(calls.ladder)
-    unused_sizes = Method(calls.unused_sizes)
-    remove_unused = Method(calls.remove_unused)
-    bring_back = Method(calls.bring_back)
-    cuts = Method(calls.cuts)
-    set_focus = Method(calls.set_focus)
-    touches = Method(calls.touches)
-    touch_up = Method(calls.touch_up)
-    touch_up_several = Method(calls.touch_up_several)
-    view_touches = Method(calls.view_touches)
-    watermarks = Method(calls.watermarks)
-    save_watermark = Method(calls.save_watermark)
-    set_watermark_picture = Method(calls.set_watermark_picture)
-    remove_watermark = Method(calls.remove_watermark)
-    mapping = Method(calls.mapping)
-    put_mapping = Method(calls.put_mapping)
-    descriptions = Method(calls.descriptions)
-    descriptions_summary = Method(calls.descriptions_summary)
-    picture_descriptions = Method(calls.picture_descriptions)
-    describe = Method(calls.describe)
-    change_descriptions = Method(calls.change_descriptions)
-    description_changes = Method(calls.description_changes)
-    undo_descriptions = Method(calls.undo_descriptions)
-    description_settings = Method(calls.description_settings)
-    save_description_settings = Method(calls.save_description_settings)
-    search_terms = Method(calls.search_terms)
-    put_search_terms = Method(calls.put_search_terms)
-    descriptions_csv = Method(calls.descriptions_csv)
-    put_descriptions_csv = Method(calls.put_descriptions_csv)
-    descriptions_xliff = Method(calls.descriptions_xliff)
-    put_descriptions_xliff = Method(calls.put_descriptions_xliff)
-    read_words = Method(calls.read_words)
-    start_resemblance = Method(calls.start_resemblance)
-    proposals = Method(calls.proposals)
-    answer_proposal = Method(calls.answer_proposal)
-    site_files = Method(calls.site_files)
-    start_near_duplicates = Method(calls.start_near_duplicates)
-    near_duplicates = Method(calls.near_duplicates)
-    keep_apart = Method(calls.keep_apart)
-    redirect_picture = Method(calls.redirect_picture)
-    take_redirect_back = Method(calls.take_redirect_back)
-    folders = Method(calls.folders)
-    metrics = Method(calls.metrics)
+    get = Method(allowance.get)
+    set = Method(allowance.set)
+
+
+class Audit(Resource[C]):
+    """Who did what."""
+
+    page = Method(audit.page)
+    each = Each(audit.page)
+    export = Method(audit.export)
+
+
+class Backups(Resource[C]):
+    """What the backups hold."""
+
+    get = Method(backups.get)
+    orphans = Method(backups.orphans)
+    each_of_orphans = Each(backups.orphans)
+    rescue = Method(backups.rescue)
+
+
+class Descriptions(Resource[C]):
+    """What pictures say to those who do not see them."""
+
+    page = Method(descriptions.page)
+    each = Each(descriptions.page)
+    summary = Method(descriptions.summary)
+    of_picture = Method(descriptions.of_picture)
+    save = Method(descriptions.save)
+    change = Method(descriptions.change)
+    changes = Method(descriptions.changes)
+    undo = Method(descriptions.undo)
+    settings = Method(descriptions.settings)
+    save_settings = Method(descriptions.save_settings)
+    terms = Method(descriptions.terms)
+    put_terms = Method(descriptions.put_terms)
+    csv = Method(descriptions.csv)
+    put_csv = Method(descriptions.put_csv)
+    xliff = Method(descriptions.xliff)
+    put_xliff = Method(descriptions.put_xliff)
+
+
+class Invitations(Resource[C]):
+    """Links that let somebody in."""
+
+    page = Method(invitations.page)
+    each = Each(invitations.page)
+    invite = Method(invitations.invite)
+    invite_member = Method(invitations.invite_member)
+    take_back = Method(invitations.take_back)
+
+
+class Jobs(Resource[C]):
+    """All other long work."""
+
+    survey = Method(jobs.survey)
+    check = Method(jobs.check)
+    forecast = Method(jobs.forecast)
+    prune = Method(jobs.prune)
+    page = Method(jobs.page)
+    each = Each(jobs.page)
+    get = Method(jobs.get)
+    stop = Method(jobs.stop)
+    read_words = Method(jobs.read_words)
+    compare_renditions = Method(jobs.compare_renditions)
+    search_near_duplicates = Method(jobs.search_near_duplicates)
+
+
+class Keys(Resource[C]):
+    """Keys for machines: all, or those of one library."""
+
+    page = Method(keys.page)
+    each = Each(keys.page)
+    make = Method(keys.make)
+    make_for_library = Method(keys.make_for_library)
+    rotate = Method(keys.rotate)
+    revoke = Method(keys.revoke)
+
+
+class Libraries(Resource[C]):
+    """Connected folder trees."""
+
+    all = Method(libraries.all)
+    get = Method(libraries.get)
+    connect = Method(libraries.connect)
+    change = Method(libraries.change)
+    disconnect = Method(libraries.disconnect)
+    savings = Method(libraries.savings)
+    reattach = Method(libraries.reattach)
+    mapping = Method(libraries.mapping)
+    put_mapping = Method(libraries.put_mapping)
+    proposals = Method(libraries.proposals)
+    answer_proposal = Method(libraries.answer_proposal)
+    site_files = Method(libraries.site_files)
+
+
+class Members(Resource[C]):
+    """Those with a role in a library."""
+
+    page = Method(members.page)
+    each = Each(members.page)
+    change = Method(members.change)
+    remove = Method(members.remove)
+
+
+class NearDuplicates(Resource[C]):
+    """Pictures that show the same."""
+
+    page = Method(near_duplicates.page)
+    keep_apart = Method(near_duplicates.keep_apart)
+    redirect = Method(near_duplicates.redirect)
+    take_redirect_back = Method(near_duplicates.take_redirect_back)
+
+
+class Needs(Resource[C]):
+    """Sizes that places on pages need."""
+
+    note = Method(needs.note)
+    all = Method(needs.all)
+    forget = Method(needs.forget)
+
+
+class Pages(Resource[C]):
+    """Pages of a site that are rewritten."""
+
+    files = Method(pages.files)
+    faults = Method(pages.faults)
+    rewrite = Method(pages.rewrite)
+
+
+class People(Resource[C]):
+    """Everybody with an account."""
+
+    page = Method(people.page)
+    each = Each(people.page)
+    change = Method(people.change)
+    remove = Method(people.remove)
+    new_password = Method(people.new_password)
+
+
+class Pictures(Resource[C]):
+    """Pictures and their files."""
+
+    facets = Method(pictures.facets)
+    try_on = Method(pictures.try_on)
+    override_many = Method(pictures.override_many)
+    page = Method(pictures.page)
+    each = Each(pictures.page)
+    get = Method(pictures.get)
+    override = Method(pictures.override)
+    plan = Method(pictures.plan)
+    content = Method(pictures.content)
+    upload = Method(pictures.upload)
+    cuts = Method(pictures.cuts)
+    set_focus = Method(pictures.set_focus)
+
+
+class Recipes(Resource[C]):
+    """How pictures are treated."""
+
+    get = Method(recipes.get)
+    page = Method(recipes.page)
+    each = Each(recipes.page)
+    save = Method(recipes.save)
+    effect = Method(recipes.effect)
+
+
+class Reports(Resource[C]):
+    """Reports for the client."""
+
+    figures = Method(reports.figures)
+    file = Method(reports.file)
+    settings = Method(reports.settings)
+    save_settings = Method(reports.save_settings)
+    kept = Method(reports.kept)
+    kept_file = Method(reports.kept_file)
+    keep = Method(reports.keep)
+
+
+class Runs(Resource[C]):
+    """Treating and restoring many files."""
+
+    start = Method(runs.start)
+    page = Method(runs.page)
+    each = Each(runs.page)
+    get = Method(runs.get)
+    items = Method(runs.items)
+    each_of_items = Each(runs.items)
+    checksums = Method(runs.checksums)
+    pause = Method(runs.pause)
+    resume = Method(runs.resume)
+    stop = Method(runs.stop)
+    retry = Method(runs.retry)
+
+
+class Service(Resource[C]):
+    """The service itself."""
+
+    health = Method(service.health)
+    whoami = Method(service.whoami)
+    machine = Method(service.machine)
+    settings = Method(service.settings)
+    formats = Method(service.formats)
+    folders = Method(service.folders)
+    metrics = Method(service.metrics)
+
+
+class Serving(Resource[C]):
+    """How the site serves the copies."""
+
+    rules = Method(serving.rules)
+    ask = Method(serving.ask)
+    purges = Method(serving.purges)
+    traffic = Method(serving.traffic)
+    log_position = Method(serving.log_position)
+    count_log = Method(serving.count_log)
+
+
+class SitePages(Resource[C]):
+    """Pages that are weighed."""
+
+    all = Method(site_pages.all)
+    get = Method(site_pages.get)
+    change = Method(site_pages.change)
+    forget = Method(site_pages.forget)
+
+
+class Sizes(Resource[C]):
+    """Named sizes of a library."""
+
+    all = Method(sizes.all)
+    save = Method(sizes.save)
+    remove = Method(sizes.remove)
+    effect = Method(sizes.effect)
+    ladder = Method(sizes.ladder)
+    unused = Method(sizes.unused)
+    remove_unused = Method(sizes.remove_unused)
+    bring_back = Method(sizes.bring_back)
+
+
+class Touches(Resource[C]):
+    """Touch-ups of pictures."""
+
+    get = Method(touches.get)
+    save = Method(touches.save)
+    save_several = Method(touches.save_several)
+    view = Method(touches.view)
+
+
+class Watermarks(Resource[C]):
+    """Watermarks of a library."""
+
+    all = Method(watermarks.all)
+    save = Method(watermarks.save)
+    set_picture = Method(watermarks.set_picture)
+    remove = Method(watermarks.remove)
+
+
+class Webhook(Resource[C]):
+    """What a library tells to the outside, and how it is told."""
+
+    get = Method(webhook.get)
+    set = Method(webhook.set)
+    make_secret = Method(webhook.make_secret)
+    redeliver = Method(webhook.redeliver)
+    send_trial = Method(webhook.send_trial)
+    make_incoming_secret = Method(webhook.make_incoming_secret)
+
+
+class Weighings(Resource[C]):
+    """Weighings of pages."""
+
+    start = Method(weighings.start)
+    page = Method(weighings.page)
+    each = Each(weighings.page)
+    history = Method(weighings.history)
+    get = Method(weighings.get)
+    shot = Method(weighings.shot)
+    treat = Method(weighings.treat)

@@ -112,13 +112,13 @@ class SitePages:
             self._faults.clear()
         if faults:
             request = PageFiles(paths=[], faults=faults)
-            self._ask(calls.page_files(self._library, request))
+            self._ask(calls.pages.files(self._library, request))
 
     def _delivery(self) -> Delivery | None:
         known, now = self._settings, self._clock()
         if known is not None and now - known[0] < self._seconds:
             return known[1]
-        library = self._ask(calls.library(self._library))
+        library = self._ask(calls.libraries.get(self._library))
         if library is not None:
             self._settings = (now, library.delivery)
             return library.delivery
@@ -138,7 +138,7 @@ class SitePages:
             assert settings is not None
             part = lacking[at : at + _MOST_ASKED]
             request = PageFiles(paths=part, placeholder=settings[1].markup.placeholder)
-            answer = self._ask(calls.page_files(self._library, request))
+            answer = self._ask(calls.pages.files(self._library, request))
             if answer is None:
                 break
             known |= self._remember(part, answer, now)

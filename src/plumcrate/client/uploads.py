@@ -11,7 +11,8 @@ from pydantic import TypeAdapter
 
 from plumcrate.contract.automation import NewFiles, UploadProgress
 
-from .calls import Call, part, within
+from .calls import Call
+from .calls.base import part, within
 
 #: Bytes of one piece.
 PIECE = 4 << 20
@@ -20,7 +21,7 @@ Progress = Callable[[int, int], None]
 _PIECE_TYPE = "application/offset+octet-stream"
 
 
-def begin(slug: str, path: str, file: BinaryIO, treat: NewFiles) -> Call[UploadProgress]:
+def begin(library: str, path: str, file: BinaryIO, treat: NewFiles) -> Call[UploadProgress]:
     """Says what is to come: its length and its digest. The file is read once, from its beginning."""
     file.seek(0)
     whole, length = hashlib.sha256(), 0
@@ -37,14 +38,14 @@ def begin(slug: str, path: str, file: BinaryIO, treat: NewFiles) -> Call[UploadP
         ),
         "Repr-Digest": f"sha-256=:{base64.b64encode(digest).decode()}:",
     }
-    return Call("POST", f"{within(slug)}/uploads", TypeAdapter(UploadProgress), headers=headers)
+    return Call("POST", f"{within(library)}/uploads", TypeAdapter(UploadProgress), headers=headers)
 
 
-def progress(slug: str, upload: str) -> Call[UploadProgress]:
-    return Call("GET", f"{within(slug)}/uploads/{part(upload)}", TypeAdapter(UploadProgress))
+def progress(library: str, upload: str) -> Call[UploadProgress]:
+    return Call("GET", f"{within(library)}/uploads/{part(upload)}", TypeAdapter(UploadProgress))
 
 
-def piece(slug: str, upload: str, file: BinaryIO, offset: int) -> Call[bytes]:
+def piece(library: str, upload: str, file: BinaryIO, offset: int) -> Call[bytes]:
     """What follows a place in the file; nothing at its end, which asks once more that it be taken in."""
     file.seek(offset)
     data = file.read(PIECE)
@@ -54,5 +55,5 @@ def piece(slug: str, upload: str, file: BinaryIO, offset: int) -> Call[bytes]:
         "Upload-Offset": str(offset),
         "Content-Digest": f"sha-256=:{base64.b64encode(hashlib.sha256(data).digest()).decode()}:",
     }
-    address = f"{within(slug)}/uploads/{part(upload)}"
+    address = f"{within(library)}/uploads/{part(upload)}"
     return Call("PATCH", address, None, content=data, headers=headers, seconds=300)

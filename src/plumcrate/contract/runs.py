@@ -33,6 +33,10 @@ class RunState(StrEnum):
     FINISHED = "finished"
 
 
+#: A run that is over.
+RUN_ENDS = (RunState.FINISHED, RunState.STOPPED)
+
+
 class ItemSort(StrEnum):
     """The latest results first; or as they were put into the run, in which order none moves meanwhile."""
 

@@ -206,12 +206,12 @@ class Demo:
 
     def _connect(self, facts: dict[str, Any]) -> None:
         with self._client(facts) as client:
-            if not any(library.slug == _LIBRARY for library in client.libraries()):
+            if not any(library.slug == _LIBRARY for library in client.libraries.all()):
                 name = "Gannet Ledge Light Trust"
-                client.connect(LibraryRequest(name=name, slug=_LIBRARY, root=str(self.library)))
-                client.wait_for_job(client.start_survey(_LIBRARY).id)
-                client.wait_for_job(client.read_words(_LIBRARY).id)
-                client.change_descriptions(_LIBRARY, _DESCRIBED)
+                client.libraries.connect(LibraryRequest(name=name, slug=_LIBRARY, root=str(self.library)))
+                client.jobs.wait(client.jobs.survey(_LIBRARY).id)
+                client.jobs.wait(client.jobs.read_words(_LIBRARY).id)
+                client.descriptions.change(_LIBRARY, _DESCRIBED)
                 # What the site's visitors upload is treated at once; the site tells of it.
                 automation = Automation(new_files=NewFiles.AT_ONCE)
                 address = f"http://127.0.0.1:{facts['site_port']}/media"
@@ -225,12 +225,12 @@ class Demo:
                     # As every site is at first: its pages say what its authors wrote.
                     markup=Markup(rewrite=False),
                 )
-                client.change_library(_LIBRARY, LibraryChange(automation=automation, delivery=delivery))
-                client.set_allowance(_LIBRARY, AllowanceSettings(amount=_MEGAPIXELS))
-                client.set_report_settings(_LIBRARY, ReportSettings(client=name, sender="Quayside Web"))
+                client.libraries.change(_LIBRARY, LibraryChange(automation=automation, delivery=delivery))
+                client.allowance.set(_LIBRARY, AllowanceSettings(amount=_MEGAPIXELS))
+                client.reports.save_settings(_LIBRARY, ReportSettings(client=name, sender="Quayside Web"))
             hook = self.home / "hook.json"
             if not hook.exists():
-                _write_private(hook, client.hook_secret(_LIBRARY).model_dump_json())
+                _write_private(hook, client.webhook.make_incoming_secret(_LIBRARY).model_dump_json())
 
     def _crew(self, url: str) -> None:
         """People with a role in the library, whose passwords nobody knows: they show what roles there are."""

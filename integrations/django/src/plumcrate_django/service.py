@@ -56,7 +56,7 @@ class Service:
         found: dict[str, SiteFile] = {}
         for start in range(0, len(paths), _MOST_ASKED):
             part = paths[start : start + _MOST_ASKED]
-            rows = self.asked(partial(self.client.site_files, self.settings.library, part))
+            rows = self.asked(partial(self.client.libraries.site_files, self.settings.library, part))
             for row in rows or []:
                 found[self.settings.name_of(row.path)] = row
         return found
@@ -66,7 +66,7 @@ class Service:
         file = self.files([name]).get(name)
         if file is None or not file.has_original or file.size_before == file.size_now:
             return None
-        return self.asked(lambda: self.client.content(file.file_id, "before"))
+        return self.asked(lambda: self.client.pictures.content(file.file_id, "before"))
 
     def asked(self, question: Callable[[], T]) -> T | None:
         """An answer of the service; None without one, and then it is left alone for a while."""

@@ -79,7 +79,7 @@ def tell_description(image: Any) -> None:
     file = service().files([name]).get(name) if path is not None else None
     if file is None or said_in(file.alternatives, settings.LANGUAGE_CODE) == image.description:
         return
-    ours = service().asked(lambda: service().client.picture_descriptions(file.picture_id)) or []
+    ours = service().asked(lambda: service().client.descriptions.of_picture(file.picture_id)) or []
     for one in ours:
         if _is_own(one.language):
             texts = Texts(
@@ -110,4 +110,4 @@ def tell_focus(image: Any) -> None:
         y=min(1.0, max(0.0, image.focal_point_y / image.height)),
     )
     if focus != file.focus:
-        service().asked(lambda: service().client.set_focus(file.picture_id, focus))
+        service().asked(lambda: service().client.pictures.set_focus(file.picture_id, focus))

@@ -110,14 +110,14 @@ def act(request: HttpRequest, image_id: int) -> HttpResponse:
     wanted = request.POST.get("act")
     if wanted == "restore":
         done = service().asked(
-            lambda: client.start_run(RunRequest(library=library, kind=RunKind.RESTORE, scope=pictures))
+            lambda: client.runs.start(RunRequest(library=library, kind=RunKind.RESTORE, scope=pictures))
         )
         said = f"The original of “{image.title}” is put back."
     elif wanted in LEVELS:
         done = service().asked(
             lambda: (
-                client.set_override(file.picture_id, OverrideRequest(override=wanted))
-                and client.start_run(RunRequest(library=library, scope=pictures))
+                client.pictures.override(file.picture_id, OverrideRequest(override=wanted))
+                and client.runs.start(RunRequest(library=library, scope=pictures))
             )
         )
         said = f"“{image.title}” is treated at the level {wanted}."

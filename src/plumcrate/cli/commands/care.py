@@ -84,9 +84,9 @@ def machine_lines(machine: Machine) -> list[RenderableType]:
 
 def _forecast(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        started = service.start_forecast(options.library, ForecastRequest(seconds=options.seconds))
+        started = service.jobs.forecast(options.library, ForecastRequest(seconds=options.seconds))
         with console.status(f"Treating a sample of {options.library} in memory …"):
-            job = service.wait_for_job(started.id)
+            job = service.jobs.wait(started.id)
     return CommandResult(job, _forecast_lines(job), int(job.state is not JobState.FINISHED))
 
 
@@ -131,9 +131,9 @@ def _range_row(name: str, before: int, interval: Range) -> tuple[str, ...]:
 
 def _verify(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        started = service.start_check(options.library, CheckRequest(mend=options.mend))
+        started = service.jobs.check(options.library, CheckRequest(mend=options.mend))
         with console.status(f"Reading {options.library} …"):
-            job = service.wait_for_job(started.id)
+            job = service.jobs.wait(started.id)
     report = job.check or CheckReport()
     if job.state is not JobState.FINISHED:
         said = f"The check has {job.state}" + (f": {job.reason}" if job.reason else ".")
@@ -164,9 +164,9 @@ def _automation(options: argparse.Namespace) -> CommandResult:
     automation = changed(Automation, options.changes) if options.changes else None
     with client() as service:
         if automation is None:
-            library = service.library(options.library)
+            library = service.libraries.get(options.library)
         else:
-            library = service.change_library(options.library, LibraryChange(automation=automation))
+            library = service.libraries.change(options.library, LibraryChange(automation=automation))
     rows = [(name, shown(value)) for name, value in library.automation.model_dump(mode="json").items()]
     warnings = [Text(f"! {warning}", style="yellow") for warning in library.warnings]
     return CommandResult(library.automation, [table(("setting", "value"), rows), *warnings])
@@ -180,9 +180,9 @@ def _upload(options: argparse.Namespace) -> CommandResult:
     name, mode = options.path or options.file.name, NewFiles(options.treat)
     with file, client() as service:
         if os.fstat(file.fileno()).st_size > PIECE:
-            uploaded = service.upload_file(options.library, name, file, treat=mode)
+            uploaded = service.pictures.upload_file(options.library, name, file, treat=mode)
         else:
-            uploaded = service.upload(options.library, name, file.read(), mode)
+            uploaded = service.pictures.upload(options.library, name, file.read(), mode)
     said = {
         "light": "is served in light form; its copies follow",
         "done": "is treated",
@@ -199,7 +199,7 @@ def _upload(options: argparse.Namespace) -> CommandResult:
 
 def _hook(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        hook = service.hook_secret(options.library)
+        hook = service.webhook.make_incoming_secret(options.library)
     return CommandResult(
         hook,
         [

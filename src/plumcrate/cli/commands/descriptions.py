@@ -121,11 +121,11 @@ def _list(options: argparse.Namespace) -> CommandResult:
     library = options.library
     with client() as service:
         if options.undo is not None:
-            undone = service.undo_descriptions(library, options.undo)
+            undone = service.descriptions.undo(library, options.undo)
             kept = f"; {undone.kept:,} were changed again since and stay" if undone.kept else ""
             return CommandResult(undone, [f"{undone.undone:,} descriptions are as they were before{kept}."])
         if options.changes:
-            changes = service.description_changes(library)
+            changes = service.descriptions.changes(library)
             rows = [
                 (
                     str(one.id),
@@ -139,10 +139,10 @@ def _list(options: argparse.Namespace) -> CommandResult:
             ]
             columns = ("number", "at", "by", "language", "pictures", "what")
             return CommandResult(changes, [table(columns, rows, right=("number", "pictures"))])
-        told = service.descriptions_summary(library, language=options.language)
+        told = service.descriptions.summary(library, language=options.language)
         which = _which(options).model_dump(mode="json", exclude_defaults=True)
         limit = max(1, min(options.limit, 100))
-        page = service.descriptions(library, language=options.language, limit=limit, **which)
+        page = service.descriptions.page(library, language=options.language, limit=limit, **which)
     lines: list[RenderableType] = [_summed(told)]
     if page.rows:
         lines.append(table(("number", "picture", "alternative text", "wanting"), map(_row, page.rows)))
@@ -183,7 +183,7 @@ def _describe(options: argparse.Namespace) -> CommandResult:
             elif said.get("alternative"):
                 texts["decorative"] = False
             after = Texts.model_validate(texts)
-            now = service.describe(number, options.language, after, based_on=now.version)
+            now = service.descriptions.save(number, options.language, after, based_on=now.version)
     lines: list[RenderableType] = [f"{now.path}, {now.language}"]
     fields = [(str(field), getattr(now, field)) for field in TextField]
     lines.append(table(("", ""), [(name, text or Text("–", style=QUIET)) for name, text in fields]))
@@ -204,7 +204,7 @@ def _says(alternative: str | None) -> str:
 
 
 def _described(service: Client, number: int, language: str) -> Description:
-    known = {one.language.lower(): one for one in service.picture_descriptions(number)}
+    known = {one.language.lower(): one for one in service.descriptions.of_picture(number)}
     if language.lower() not in known:
         raise WrongCommand(f"the library has no language {language}; it has {', '.join(known)}")
     return known[language.lower()]
@@ -215,7 +215,7 @@ def _describe_many(options: argparse.Namespace) -> CommandResult:
         language=options.language, which=_which(options), deed=_deed(options), preview=not options.save
     )
     with client() as service:
-        result = service.change_descriptions(options.library, request)
+        result = service.descriptions.change(options.library, request)
     done = "were" if options.save else "would be"
     lines: list[RenderableType] = [
         f"{result.changed:,} descriptions {done} changed, {result.unchanged:,} stay as they are.",
@@ -266,17 +266,17 @@ def _words(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.read:
             with console.status(f"Reading what the pictures of {library} say …"):
-                job = service.wait_for_job(service.read_words(library).id)
+                job = service.jobs.wait(service.jobs.read_words(library).id)
             return CommandResult(job, [_read(job)], code=int(job.state is not JobState.FINISHED))
         if options.terms is not None:
-            taken = service.put_search_terms(library, _bytes_of(options.terms))
+            taken = service.descriptions.put_terms(library, _bytes_of(options.terms))
             lines = [f"{taken.terms:,} search terms are kept, {taken.refused:,} lines were refused."]
             return CommandResult(taken, [*lines, *_faults(taken.faults)])
         if options.file is not None:
             return _taken(service, options)
         if options.out is not None:
             return _written(service, options)
-        told = service.descriptions_summary(library, language=options.language)
+        told = service.descriptions.summary(library, language=options.language)
     return CommandResult(told, [_summed(told), f"The metadata of {told.read:,} was read (--read)."])
 
 
@@ -295,9 +295,9 @@ def _written(service: Client, options: argparse.Namespace) -> CommandResult:
     if out.suffix.lower() in _XLIFF:
         if not options.into:
             raise WrongCommand("say with --into TAG which language it is to be translated into")
-        data = service.descriptions_xliff(options.library, options.language, options.into)
+        data = service.descriptions.xliff(options.library, options.language, options.into)
     else:
-        data = service.descriptions_csv(options.library, language=options.language)
+        data = service.descriptions.csv(options.library, language=options.language)
     if str(out) == "-":
         sys.stdout.buffer.write(data)
         return CommandResult(None)
@@ -312,9 +312,9 @@ def _taken(service: Client, options: argparse.Namespace) -> CommandResult:
     file: Path = options.file
     data, preview = _bytes_of(file), not options.save
     if file.suffix.lower() in _XLIFF:
-        result = service.put_descriptions_xliff(options.library, data, preview=preview)
+        result = service.descriptions.put_xliff(options.library, data, preview=preview)
     else:
-        result = service.put_descriptions_csv(
+        result = service.descriptions.put_csv(
             options.library, data, language=options.language, preview=preview, clear=options.clear
         )
     done = "would be" if preview else "were"

@@ -80,7 +80,7 @@ def _be_confirmed(command: str, options: argparse.Namespace) -> None:
 
 def _backups(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        backups = service.backups(options.library)
+        backups = service.backups.get(options.library)
     free = f", {size(backups.bytes_free)} free there" if backups.bytes_free is not None else ""
     spare = backups.backups - backups.needed - backups.orphaned
     spare_bytes = backups.bytes - backups.bytes_needed - backups.bytes_orphaned
@@ -97,7 +97,7 @@ def _backups(options: argparse.Namespace) -> CommandResult:
 
 def _orphans(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        page = service.orphans(options.library, after=options.after)
+        page = service.backups.orphans(options.library, after=options.after)
     if not page.rows:
         return CommandResult(page, ["No backup has lost its file."])
     rows = [(str(row.id), size(row.size), f"{row.created_at:%Y-%m-%d %H:%M}", row.path) for row in page.rows]
@@ -110,7 +110,7 @@ def _orphans(options: argparse.Namespace) -> CommandResult:
 
 def _rescue(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        rescued = service.rescue(options.library, options.number, PutBackRequest(path=options.path))
+        rescued = service.backups.rescue(options.library, options.number, PutBackRequest(path=options.path))
     said = f"{plain(rescued.path)} is in the library again, {size(rescued.size)}, as it first was."
     return CommandResult(rescued, [said])
 
@@ -118,7 +118,7 @@ def _rescue(options: argparse.Namespace) -> CommandResult:
 def _reattach(options: argparse.Namespace) -> CommandResult:
     _be_confirmed("reattach", options)
     with client() as service:
-        library = service.reattach(options.library, ReattachRequest(confirm=options.confirm))
+        library = service.libraries.reattach(options.library, ReattachRequest(confirm=options.confirm))
     again = "The folder has its identity file again. " if library.identified else ""
     said = (
         f"{again}{library.closed:,} changes that could not be settled were given up; {library.gone:,} files "
@@ -136,9 +136,9 @@ def _prune(options: argparse.Namespace) -> CommandResult:
         confirm=options.confirm,
     )
     with client() as service:
-        job = service.prune(options.library, request)
+        job = service.jobs.prune(options.library, request)
         with console.status(f"Deleting backups of {options.library} …"):
-            job = service.wait_for_job(job.id)
+            job = service.jobs.wait(job.id)
     if job.state is not JobState.FINISHED:
         return CommandResult(job, [Text(f"The backups were not all deleted: {job.reason}", "yellow")], 1)
     return CommandResult(job, _prune_lines(job.pruning or PruneReport()))
@@ -162,11 +162,11 @@ def _hand_back(options: argparse.Namespace) -> CommandResult:
         library=options.library, kind=RunKind.HAND_BACK, confirm=options.confirm, overwrite=options.overwrite
     )
     with client() as service:
-        number = service.start_run(request).id
+        number = service.runs.start(request).id
         followed = follow_run(service, number, quiet=options.json)
-        run, proof = service.run(number), _proof_of(service, options.library, number)
+        run, proof = service.runs.get(number), _proof_of(service, options.library, number)
         if options.checksums is not None:
-            _write(options.checksums, service.checksums(number))
+            _write(options.checksums, service.runs.checksums(number))
     complete = proof is not None and proof.verdict == "complete"
     lines = [*followed.lines, Text(_said(proof), LEAF if complete else "yellow")]
     return CommandResult(run, lines, followed.code or int(not complete))
@@ -183,7 +183,7 @@ def _write(file: Path, data: bytes) -> None:
 
 def _proof_of(service: Client, library: str, run_id: int) -> ProofReport | None:
     """The report of the proof of this very run."""
-    for job in service.jobs(library, kind=JobKind.PROOF):
+    for job in service.jobs.page(library, kind=JobKind.PROOF):
         if job.run_id == run_id and job.state is JobState.FINISHED:
             return job.proof
     return None

@@ -94,9 +94,9 @@ def kinds(text: str) -> list[MetadataKind]:
 def _map(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.file is None:
-            known = service.mapping(options.library)
+            known = service.libraries.mapping(options.library)
             return CommandResult(known, [_mapped(known)])
-        taken = service.put_mapping(options.library, _read(options.file), anew=options.anew)
+        taken = service.libraries.put_mapping(options.library, _read(options.file), anew=options.anew)
     lines = [f"{taken.taken:,} lines were taken, {taken.refused:,} refused.", *taken.faults, _mapped(taken)]
     return CommandResult(taken, lines, code=1 if taken.refused and not taken.taken else 0)
 
@@ -106,14 +106,14 @@ def _renditions(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.look:
             with console.status(f"Comparing the pictures of {library} …"):
-                job = service.wait_for_job(service.start_resemblance(library).id)
+                job = service.jobs.wait(service.jobs.compare_renditions(library).id)
             lines.append(_looked(job))
             code = int(job.state is not JobState.FINISHED)
         for accept, folders in ((True, options.accept), (False, options.dismiss)):
             for folder in folders or ():
-                service.answer_proposal(library, ProposalAnswer(folder=_top(folder), accept=accept))
+                service.libraries.answer_proposal(library, ProposalAnswer(folder=_top(folder), accept=accept))
                 lines.append(f"{folder}: {'its proposals are renditions now' if accept else 'dismissed'}.")
-        known = service.proposals(library)
+        known = service.libraries.proposals(library)
     if known:
         rows = [(one.folder or ".", f"{one.renditions:,}", f"{one.others:,}", _example(one)) for one in known]
         lines.append(
@@ -171,7 +171,7 @@ def _connect(options: argparse.Namespace) -> CommandResult:
     if options.metadata is not None:
         request.metadata = options.metadata
     with client() as service:
-        library = service.connect(request)
+        library = service.libraries.connect(request)
     kept = ", ".join(request.metadata) or "nothing"
     return CommandResult(
         library,
@@ -185,7 +185,7 @@ def _connect(options: argparse.Namespace) -> CommandResult:
 
 def _libraries(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        libraries = service.libraries()
+        libraries = service.libraries.all()
     if not libraries:
         return CommandResult(libraries, ["No library is connected yet. Next: plumcrate connect FOLDER"])
     rows = [
@@ -207,11 +207,11 @@ def _libraries(options: argparse.Namespace) -> CommandResult:
 
 def _survey(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        job = service.start_survey(options.library)
+        job = service.jobs.survey(options.library)
         if options.no_wait:
             return CommandResult(job, [f"Survey {job.id} has started."])
         with console.status(f"Looking through {options.library} …"):
-            job = service.wait_for_job(job.id)
+            job = service.jobs.wait(job.id)
     return CommandResult(job, _survey_lines(job), int(job.state is not JobState.FINISHED))
 
 
@@ -237,7 +237,7 @@ def _survey_lines(job: Job) -> list[RenderableType]:
 
 def _savings(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        savings = service.savings(options.library)
+        savings = service.libraries.savings(options.library)
     return CommandResult(savings, _savings_lines(savings))
 
 

@@ -40,14 +40,14 @@ def _near_duplicates(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.look:
             with console.status(f"Looking at the pictures of {library} …"):
-                job = service.wait_for_job(service.start_near_duplicates(library).id)
+                job = service.jobs.wait(service.jobs.search_near_duplicates(library).id)
             lines.append(_looked(job))
             code = int(job.state is not JobState.FINISHED)
         for apart, pictures in ((True, options.apart), (False, options.group)):
             for picture in pictures or ():
-                service.keep_apart(find(service, library, picture), apart)
+                service.near_duplicates.keep_apart(find(service, library, picture), apart)
                 lines.append(f"{picture} {'is kept out of all groups' if apart else 'may be grouped again'}.")
-        found = service.near_duplicates(library, limit=options.limit)
+        found = service.near_duplicates.page(library, limit=options.limit)
     for group in found.rows:
         rows = [
             (
@@ -104,9 +104,9 @@ def _redirect(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         picture = find(service, options.library, options.picture)
         if options.end:
-            service.take_redirect_back(picture)
+            service.near_duplicates.take_redirect_back(picture)
             return CommandResult(None, [f"{options.picture} is answered with itself."])
-        said = service.redirect_picture(picture, find(service, options.library, options.to))
+        said = service.near_duplicates.redirect(picture, find(service, options.library, options.to))
     line = (
         f"Whoever asks for {options.picture} gets {said.to_path}, where Plum Crate serves or rewrites pages."
     )

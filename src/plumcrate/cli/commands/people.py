@@ -94,7 +94,7 @@ def add_commands(commands: Commands) -> None:
 def _people(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.library is None:
-            everybody, waiting = service.people(), service.invitations()
+            everybody, waiting = service.people.page(), service.invitations.page()
             rows = [
                 (
                     str(one.id),
@@ -114,7 +114,10 @@ def _people(options: argparse.Namespace) -> CommandResult:
                 "invitations": [one.model_dump(mode="json") for one in waiting],
             }
         else:
-            members, waiting = service.members(options.library), service.invitations(options.library)
+            members, waiting = (
+                service.members.page(options.library),
+                service.invitations.page(options.library),
+            )
             rows4 = [(str(one.id), one.name, one.email, str(one.role)) for one in members]
             lines = [table(("number", "name", "e-mail", "may"), rows4)]
             value = {
@@ -146,14 +149,14 @@ def _invite(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         person = service.whoami()
         if len(grants) == 1 and not options.service and person is not None and not person.service:
-            made = service.invite_member(
+            made = service.invitations.invite_member(
                 grants[0].library,
                 MemberInvitation(
                     email=options.email, name=options.name, role=grants[0].role, days=options.days
                 ),
             )
         else:
-            made = service.invite(
+            made = service.invitations.invite(
                 InvitationRequest(
                     email=options.email,
                     name=options.name,
@@ -184,7 +187,7 @@ def _grant(text: str) -> Grant:
 
 def _keys(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        keys = service.keys(options.library)
+        keys = service.keys.page(options.library)
     rows = [
         (
             str(key.id),
@@ -214,9 +217,9 @@ def _make_key(options: argparse.Namespace) -> CommandResult:
         person = service.whoami()
         if person is not None and not person.service and len(options.libraries or ()) == 1:
             asked = LibraryKeyRequest(name=options.name, abilities=abilities, days=options.days)
-            made = service.make_library_key(options.libraries[0], asked)
+            made = service.keys.make_for_library(options.libraries[0], asked)
         else:
-            made = service.make_key(
+            made = service.keys.make(
                 KeyRequest(
                     name=options.name,
                     abilities=abilities,
@@ -240,26 +243,26 @@ def _secret(made: NewKey) -> list[RenderableType]:
 
 def _rotate(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        made = service.rotate_key(options.number, Rotation(overlap_hours=options.overlap), options.library)
+        made = service.keys.rotate(options.number, Rotation(overlap_hours=options.overlap), options.library)
     former = Text(f"Key {options.number} goes on working for {options.overlap} h.", style=QUIET)
     return CommandResult(made, [*_secret(made), former])
 
 
 def _revoke(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        service.revoke_key(options.number, options.library)
+        service.keys.revoke(options.number, options.library)
     return CommandResult(None, [f"Key {options.number} opens nothing from now on."])
 
 
 def _audit(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.csv is not None:
-            data = service.audit_export(options.library)
+            data = service.audit.export(options.library)
             options.csv.write_bytes(data)
             return CommandResult(
                 {"file": str(options.csv), "bytes": len(data)}, [f"Written to {options.csv}."]
             )
-        page = service.audit(
+        page = service.audit.page(
             options.library,
             options.search,
             Ended(options.outcome) if options.outcome else None,

@@ -81,14 +81,14 @@ def find(service: Client, library: str, wanted: str) -> int:
     WrongCommand."""
     if wanted.isdigit():
         return int(wanted)
-    for picture in service.pictures(library, path=wanted).rows:
+    for picture in service.pictures.page(library, path=wanted).rows:
         return picture.id
     raise WrongCommand(f"{library} has no picture {wanted}")
 
 
 def _list(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        page = service.pictures(
+        page = service.pictures.page(
             options.library,
             **picture_filter(options).model_dump(mode="json", exclude_defaults=True),
             sort=options.sort,
@@ -117,7 +117,7 @@ def _list(options: argparse.Namespace) -> CommandResult:
 
 def _show(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        picture = service.picture(find(service, options.library, options.picture))
+        picture = service.pictures.get(find(service, options.library, options.picture))
     return CommandResult(picture, _lines(picture))
 
 

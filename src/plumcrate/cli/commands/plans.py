@@ -62,13 +62,13 @@ def add_commands(commands: Commands) -> None:
 def _allowance(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.no_limit:
-            view = service.set_allowance(options.library, AllowanceSettings(amount=None))
+            view = service.allowance.set(options.library, AllowanceSettings(amount=None))
         elif options.megapixels is not None or options.files is not None:
             unit = AllowanceUnit.FILES if options.files is not None else AllowanceUnit.MEGAPIXELS
             amount = options.files if options.files is not None else options.megapixels
-            view = service.set_allowance(options.library, AllowanceSettings(unit=unit, amount=amount))
+            view = service.allowance.set(options.library, AllowanceSettings(unit=unit, amount=amount))
         else:
-            view = service.allowance(options.library)
+            view = service.allowance.get(options.library)
     resets = f"{view.resets_at:%-d %B} ({view.time_zone})"
     if view.amount is None:
         lines: list[RenderableType] = [
@@ -91,16 +91,16 @@ def _allowance(options: argparse.Namespace) -> CommandResult:
 def _report(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.changes:
-            values = service.report_settings(options.library).model_dump(mode="json")
+            values = service.reports.settings(options.library).model_dump(mode="json")
             try:
                 change_settings(values, options.changes)
             except ValueError as error:
                 raise WrongCommand(str(error)) from None
-            settings = service.set_report_settings(options.library, ReportSettings.model_validate(values))
+            settings = service.reports.save_settings(options.library, ReportSettings.model_validate(values))
             rows = [(name, shown(value)) for name, value in settings.model_dump().items()]
             return CommandResult(settings, [table(("setting", "value"), rows)])
         if options.keep:
-            job = service.wait_for_job(service.keep_report(options.library, options.keep).id)
+            job = service.jobs.wait(service.reports.keep(options.library, options.keep).id)
             if job.reason:
                 return CommandResult(job, [f"The report of {options.keep}: {job.reason}."], 1)
             made = job.report
@@ -109,12 +109,12 @@ def _report(options: argparse.Namespace) -> CommandResult:
         written: list[RenderableType] = []
         for form, place in (("pdf", options.pdf), ("csv", options.csv)):
             if place is not None:
-                data = service.report_file(options.library, form, options.begins, options.ends)
+                data = service.reports.file(options.library, form, options.begins, options.ends)
                 place.write_bytes(data)
                 written.append(f"Written to {place}, {size(len(data))}.")
         if written:
             return CommandResult({"pdf": _path(options.pdf), "csv": _path(options.csv)}, written)
-        report = service.report(options.library, options.begins, options.ends)
+        report = service.reports.figures(options.library, options.begins, options.ends)
     return CommandResult(report, _lines(report))
 
 
@@ -184,20 +184,20 @@ def _webhook(options: argparse.Namespace) -> CommandResult:
     lines: list[RenderableType] = []
     secret = None
     with client() as service:
-        view = service.webhook(options.library)
+        view = service.webhook.get(options.library)
         if options.changes:
             values = WebhookSettings(address=view.address, events=view.events).model_dump(mode="json")
             try:
                 change_settings(values, options.changes)
             except ValueError as error:
                 raise WrongCommand(str(error)) from None
-            view = service.set_webhook(options.library, WebhookSettings.model_validate(values))
+            view = service.webhook.set(options.library, WebhookSettings.model_validate(values))
         if options.new_secret:
-            secret = service.make_webhook_secret(options.library).secret
+            secret = service.webhook.make_secret(options.library).secret
             lines += [Text(secret, style="bold"), Text("It is shown this once.", style=QUIET)]
-            view = service.webhook(options.library)
+            view = service.webhook.get(options.library)
         if options.trial:
-            view = service.try_webhook(options.library)
+            view = service.webhook.send_trial(options.library)
     lines.append(f"Told to {view.address or 'nobody'}: {', '.join(view.events) or 'nothing'}.")
     if not view.has_secret:
         lines.append(Text("It has no secret yet, and nothing is sent without: --new-secret", style=CLAY))

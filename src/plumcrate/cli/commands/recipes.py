@@ -64,13 +64,13 @@ def _recipe(options: argparse.Namespace) -> CommandResult:
             raise WrongCommand(_plain(error)) from None
         if wanted == current.settings and not (options.source or options.changes or options.save):
             return CommandResult(current, _recipe_lines(current))
-        effect = service.effect(options.library, wanted)
+        effect = service.recipes.effect(options.library, wanted)
         if not options.save:
             return CommandResult(
                 effect, [*_effect_lines(effect), Text("Nothing was saved; add --save.", QUIET)]
             )
         based_on = current.version if options.version is None else None
-        current = service.save_recipe(options.library, wanted, based_on=based_on)
+        current = service.recipes.save(options.library, wanted, based_on=based_on)
     said = f"Saved as version {current.version}. Next: plumcrate run {options.library}"
     return CommandResult(current, [*_effect_lines(effect), said])
 
@@ -78,8 +78,8 @@ def _recipe(options: argparse.Namespace) -> CommandResult:
 def _version(service: Client, library: str, version: int | None) -> Recipe:
     """The recipe in use, or a former version. Raises WrongCommand."""
     if version is None:
-        return service.recipe(library)
-    for recipe in service.recipes(library):
+        return service.recipes.get(library)
+    for recipe in service.recipes.page(library):
         if recipe.version == version:
             return recipe
     raise WrongCommand(f"{library} has no version {version}")
@@ -163,7 +163,7 @@ def _effect_lines(effect: Effect) -> list[RenderableType]:
 
 def _plan(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        plans = service.plan(find(service, options.library, options.picture))
+        plans = service.pictures.plan(find(service, options.library, options.picture))
     rows = [
         (
             each.path,
@@ -180,7 +180,7 @@ def _plan(options: argparse.Namespace) -> CommandResult:
 def _own(options: argparse.Namespace) -> CommandResult:
     request = OverrideRequest.model_validate({"override": None if options.level == "none" else options.level})
     with client() as service:
-        picture = service.set_override(find(service, options.library, options.picture), request)
+        picture = service.pictures.override(find(service, options.library, options.picture), request)
     said = {None: "follows the recipe", "leave": "is left alone for ever"}
     line = f"{picture.path} {said.get(picture.override, f'has its own level, {picture.override}')}."
     return CommandResult(picture, [line])

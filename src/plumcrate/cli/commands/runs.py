@@ -94,12 +94,12 @@ def _run(options: argparse.Namespace) -> CommandResult:
         as_forecast = request == RunRequest(library=options.library, force=options.force, first=options.first)
         if as_forecast and not options.json:
             _predict(service, options.library)
-        return _started(service, service.start_run(request), options)
+        return _started(service, service.runs.start(request), options)
 
 
 def _predict(service: Client, library: str) -> None:
     """Says how long the whole library takes, as far as a forecast has said so."""
-    for job in service.jobs(library, JobKind.FORECAST):
+    for job in service.jobs.page(library, JobKind.FORECAST):
         outlook = job.forecast.outlook if job.forecast else None
         if outlook and outlook.run_seconds is not None:
             told = f"{duration(outlook.run_seconds)} here, by the forecast of {job.created_at:%d %B}"
@@ -117,7 +117,7 @@ def _restore(options: argparse.Namespace) -> CommandResult:
             scope=_scope(service, options),
             overwrite=options.overwrite,
         )
-        return _started(service, service.start_run(request), options)
+        return _started(service, service.runs.start(request), options)
 
 
 def _started(service: Client, run: Run, options: argparse.Namespace) -> CommandResult:
@@ -131,7 +131,7 @@ def _watch(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         number = options.run
         if number is None:
-            latest = service.runs(limit=1)
+            latest = service.runs.page(limit=1)
             if not latest:
                 return CommandResult(None, ["There has been no run yet. Next: plumcrate run LIBRARY"])
             number = latest[0].id
@@ -141,9 +141,9 @@ def _watch(options: argparse.Namespace) -> CommandResult:
 def follow_run(service: Client, run_id: int, *, quiet: bool) -> CommandResult:
     """Shows a run until it ends; leaving with Ctrl-C leaves the run running."""
     if quiet or not console.is_terminal:
-        run = service.wait_for_run(run_id)
+        run = service.runs.wait(run_id)
     else:
-        run = _shown_live(service, run_id, service.follow_run(run_id))
+        run = _shown_live(service, run_id, service.runs.follow(run_id))
     return CommandResult(run, _end_lines(service, run), int(run.failed > 0))
 
 
@@ -159,7 +159,7 @@ def _shown_live(service: Client, run_id: int, told: Iterator[Run]) -> Run:
 
 def _collect(service: Client, run_id: int, landed: deque[Item], seen: set[int]) -> None:
     states = [str(state) for state in (ItemState.DONE, ItemState.PASSED, ItemState.FAILED)]
-    for item in reversed(service.items(run_id, state=states, limit=8).rows):
+    for item in reversed(service.runs.items(run_id, state=states, limit=8).rows):
         if item.id not in seen:
             seen.add(item.id)
             landed.append(item)
@@ -229,7 +229,7 @@ def _end_lines(service: Client, run: Run) -> list[RenderableType]:
             f"{size(run.bytes_lightest)} ({saved(run.bytes_before, run.bytes_lightest)})."
         )
     if run.failed:
-        failed = service.items(run.id, state=[str(ItemState.FAILED)], limit=_SHOWN).rows
+        failed = service.runs.items(run.id, state=[str(ItemState.FAILED)], limit=_SHOWN).rows
         lines += [_landed(item) for item in failed]
         if run.failed > _SHOWN:
             lines.append(f"  and {run.failed - _SHOWN:,} more")
@@ -239,7 +239,7 @@ def _end_lines(service: Client, run: Run) -> list[RenderableType]:
 
 def _runs(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        runs = service.runs(options.library)
+        runs = service.runs.page(options.library)
     rows = [
         (
             str(run.id),

@@ -86,11 +86,11 @@ def _serving(options: argparse.Namespace) -> CommandResult:
     delivery = changed(Delivery, options.changes) if options.changes else None
     with client() as service:
         if delivery is None:
-            library = service.library(options.library)
+            library = service.libraries.get(options.library)
         else:
-            library = service.change_library(options.library, LibraryChange(delivery=delivery))
-        purges = service.purges(options.library)
-        faults = service.page_faults(options.library)
+            library = service.libraries.change(options.library, LibraryChange(delivery=delivery))
+        purges = service.serving.purges(options.library)
+        faults = service.pages.faults(options.library)
     rows = []
     for name, value in library.delivery.model_dump(mode="json").items():
         if isinstance(value, dict):
@@ -121,7 +121,7 @@ def _fault_lines(faults: PageFaults) -> list[RenderableType]:
 
 def _rules(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        text = service.server_rules(options.library, ServerKind(options.server)).decode()
+        text = service.serving.rules(options.library, ServerKind(options.server)).decode()
     return CommandResult({"server": options.server, "rules": text}, [text.rstrip("\n")])
 
 
@@ -131,7 +131,7 @@ def _page(options: argparse.Namespace) -> CommandResult:
     except OSError as error:
         raise WrongCommand(f"{options.file}: {error.strerror}") from None
     with client() as service:
-        rewritten = service.page(options.library, content, options.at)
+        rewritten = service.pages.rewrite(options.library, content, options.at)
     if options.json:
         return CommandResult({"bytes_before": len(content), "bytes": len(rewritten)})
     sys.stdout.buffer.write(rewritten)  # a page has bytes, whatever the terminal's encoding
@@ -143,7 +143,7 @@ def _ask(options: argparse.Namespace) -> CommandResult:
     if (options.path is None) == (options.page is None):
         raise WrongCommand("name either a file of the library, or a page with --page")
     with client() as service, console.status("Asking the site as three browsers …"):
-        report = service.ask(options.library, AskRequest(path=options.path, page=options.page))
+        report = service.serving.ask(options.library, AskRequest(path=options.path, page=options.page))
     lines: list[RenderableType] = []
     for row in report.rows:
         lines += _asked_lines(row)
@@ -187,13 +187,13 @@ def _traffic(options: argparse.Namespace) -> CommandResult:
                 lines.append(_count(service, options.library, place, prefix))
         if options.follow:
             _stay(service, options.library, options.log[0], prefix)
-        traffic = service.traffic(options.library, options.days)
+        traffic = service.serving.traffic(options.library, options.days)
     return CommandResult(traffic, [*lines, *_traffic_lines(traffic)])
 
 
 def _prefix(service: Client, library: str) -> bytes:
     """The path under which the site serves the library."""
-    address = service.library(library).delivery.address
+    address = service.libraries.get(library).delivery.address
     if address is None:
         raise WrongCommand(
             f"say first where the site serves the library: "
@@ -208,7 +208,7 @@ def _count(service: Client, library: str, place: Path, prefix: bytes) -> Rendera
         number = number_of(place)
         if number is None:
             return f"{place} has no line yet."
-        begin = service.log_position(library, number).position
+        begin = service.serving.log_position(library, number).position
         lines = foreign = counted = 0
         with opened(place) as log, console.status(f"Counting {place} …"):
             for batch in batches(chunks_of(log, begin), begin, prefix):
@@ -232,7 +232,7 @@ def _stay(service: Client, library: str, place: Path, prefix: bytes) -> None:
             if number is None:
                 time.sleep(1.0)
                 continue
-            begin = service.log_position(library, number).position
+            begin = service.serving.log_position(library, number).position
             for piece, at in _pieces(follow(place, begin), begin):
                 for batch in batches(iter([piece]), at, prefix):
                     _tell(service, library, number, batch)
@@ -258,7 +258,9 @@ def _tell(service: Client, library: str, number: str, batch: LogBatch) -> None:
         if _is_path(path)
     ]
     try:
-        service.count_log(library, Counts(log=number, begin=batch.begin, end=batch.end, counts=counts))
+        service.serving.count_log(
+            library, Counts(log=number, begin=batch.begin, end=batch.end, counts=counts)
+        )
     except ProblemError as error:
         if error.code != "counted-already":
             raise

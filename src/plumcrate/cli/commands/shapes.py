@@ -125,13 +125,13 @@ def add_commands(commands: Commands) -> None:
 def _sizes(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.bring_back:
-            return _back(service.bring_back(options.library, options.size), options.library)
+            return _back(service.sizes.bring_back(options.library, options.size), options.library)
         if options.remove_unused:
             request = RemoveUnused(days=options.days, size=options.size)
-            return _gone(service.remove_unused(options.library, request), options.library)
+            return _gone(service.sizes.remove_unused(options.library, request), options.library)
         if options.unused:
             return _unused(service, options.library, options.days)
-        sizes = service.sizes(options.library)
+        sizes = service.sizes.all(options.library)
     if not sizes:
         said = f"No sizes yet. Define one: plumcrate size {options.library} card --set width=520 --save"
         return CommandResult(sizes, [Text(said, QUIET)])
@@ -152,7 +152,7 @@ def _sizes(options: argparse.Namespace) -> CommandResult:
 
 
 def _unused(service: Client, library: str, days: int) -> CommandResult:
-    found = service.unused_sizes(library, days)
+    found = service.sizes.unused(library, days)
     if found.since is None:
         said = "Nothing was counted yet: count visits, or weigh pages, and ask again."
         return CommandResult(found, [Text(said, QUIET)])
@@ -208,20 +208,20 @@ def _described(settings: SizeSettings) -> str:
 
 def _size(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        known = {one.name: one for one in service.sizes(options.library)}
+        known = {one.name: one for one in service.sizes.all(options.library)}
         current = known.get(options.name)
         if options.remove:
-            effect = service.size_effect(options.library, options.name, None)
-            service.remove_size(options.library, options.name)
+            effect = service.sizes.effect(options.library, options.name, None)
+            service.sizes.remove(options.library, options.name)
             said = f"{options.name} is removed. Next: plumcrate run {options.library}"
             return CommandResult(effect, [*_effect(effect), said])
         if not (options.changes or options.save) and current is not None:
             return CommandResult(current, [_settings_table(current.settings.model_dump(mode="json"))])
         settings = _size_settings(current, options.changes)
-        effect = service.size_effect(options.library, options.name, settings)
+        effect = service.sizes.effect(options.library, options.name, settings)
         if not options.save:
             return CommandResult(effect, [*_effect(effect), Text("Nothing was saved; add --save.", QUIET)])
-        saved = service.save_size(options.library, options.name, settings)
+        saved = service.sizes.save(options.library, options.name, settings)
     return CommandResult(saved, [*_effect(effect), f"Saved. Next: plumcrate run {options.library}"])
 
 
@@ -276,9 +276,9 @@ def _effect(effect: SizeEffect) -> list[RenderableType]:
 def _ladder(options: argparse.Namespace) -> CommandResult:
     request = LadderRequest(least=options.least, most=options.most, step=options.step * 1000)
     with client() as service:
-        found = service.ladder(options.library, request)
+        found = service.sizes.ladder(options.library, request)
         if options.save:
-            service.save_size(options.library, options.save, SizeSettings(widths=found.widths))
+            service.sizes.save(options.library, options.save, SizeSettings(widths=found.widths))
     rows = [(f"{width:,}", weight(size)) for width, size in zip(found.widths, found.bytes, strict=True)]
     said = f"Measured on {found.files:,} JPEGs of this library, as they were treated."
     lines: list[RenderableType] = [
@@ -293,11 +293,11 @@ def _cuts(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         picture = find(service, options.library, options.picture)
         if options.found:
-            cuts = service.set_focus(picture, None)
+            cuts = service.pictures.set_focus(picture, None)
         elif options.focus:
-            cuts = service.set_focus(picture, _point(options.focus))
+            cuts = service.pictures.set_focus(picture, _point(options.focus))
         else:
-            cuts = service.cuts(picture)
+            cuts = service.pictures.cuts(picture)
     return CommandResult(cuts, _cut_lines(cuts))
 
 
@@ -336,12 +336,12 @@ def _touch(options: argparse.Namespace) -> CommandResult:
             if options.drop or options.clear or options.look or not added:
                 raise WrongCommand("for several pictures, only --add is possible")
             wanted = TouchesFor.model_validate({"pictures": numbers, "steps": added})
-            service.touch_up_several(options.library, wanted)
+            service.touches.save_several(options.library, wanted)
             said = (
                 f"{len(numbers)} pictures have {len(added)} more steps. Next: plumcrate run {options.library}"
             )
             return CommandResult({"pictures": numbers}, [said])
-        current = service.touches(numbers[0])
+        current = service.touches.get(numbers[0])
         if not (added or options.drop or options.clear or options.look):
             return CommandResult(current, _step_lines(current))
         steps = [] if options.clear else [step.model_dump() for step in current.steps]
@@ -350,12 +350,12 @@ def _touch(options: argparse.Namespace) -> CommandResult:
             wanted_view = TouchedView.model_validate(
                 {"steps": steps, "whole": True, "width": 1200, "height": 1200}
             )
-            options.look.write_bytes(service.view_touches(numbers[0], wanted_view))
+            options.look.write_bytes(service.touches.view(numbers[0], wanted_view))
             return CommandResult(
                 {"written": str(options.look)}, [f"Written to {options.look}; nothing was saved."]
             )
         request = Touches.model_validate({"steps": steps, "original": current.original})
-        saved = service.touch_up(numbers[0], request)
+        saved = service.touches.save(numbers[0], request)
     return CommandResult(saved, [*_step_lines(saved), f"Saved. Next: plumcrate run {options.library}"])
 
 
@@ -407,7 +407,7 @@ def _step_lines(touched: TouchedPicture) -> list[RenderableType]:
 
 def _watermarks(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        watermarks = service.watermarks(options.library)
+        watermarks = service.watermarks.all(options.library)
     if not watermarks:
         define = f"plumcrate watermark {options.library} name --set 'words=Gannet Ledge'"
         said = f"No watermarks. Define one: {define}"
@@ -434,21 +434,21 @@ def _on(settings: WatermarkSettings) -> str:
 def _watermark(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.remove:
-            service.remove_watermark(options.library, options.name)
+            service.watermarks.remove(options.library, options.name)
             said = f"{options.name} is removed. Next: plumcrate run {options.library}"
             return CommandResult(None, [said])
-        current = {one.name: one for one in service.watermarks(options.library)}.get(options.name)
+        current = {one.name: one for one in service.watermarks.all(options.library)}.get(options.name)
         if current is not None and not (options.changes or options.picture):
             return CommandResult(current, [_settings_table(current.settings.model_dump(mode="json"))])
         values = (current.settings if current is not None else WatermarkSettings()).model_dump(mode="json")
         settings = WatermarkSettings.model_validate(_changed(values, options.changes))
-        saved = service.save_watermark(options.library, options.name, settings)
+        saved = service.watermarks.save(options.library, options.name, settings)
         if options.picture is not None:
             try:
                 data = options.picture.read_bytes()
             except OSError as error:
                 raise WrongCommand(f"{options.picture}: {error.strerror}") from None
-            saved = service.set_watermark_picture(options.library, options.name, data)
+            saved = service.watermarks.set_picture(options.library, options.name, data)
     return CommandResult(
         saved, [f"{saved.name}: {_watermark_words(saved)}. Next: plumcrate run {options.library}"]
     )

@@ -74,7 +74,7 @@ def _set_up(options: argparse.Namespace) -> CommandResult:
             said = "Nothing was changed. The library stays connected: plumcrate libraries"
             return CommandResult(found.library, [said], code=1)
         _serve(service, found, options)
-        run = service.start_run(RunRequest(library=found.library.slug))
+        run = service.runs.start(RunRequest(library=found.library.slug))
         ended = follow_run(service, run.id, quiet=options.json)
         _say(*ended.lines)
         asked = _checked(service, found)
@@ -94,37 +94,37 @@ def _look(service: Client, options: argparse.Namespace) -> _Found:
     library = _connected(service, options)
     slug = library.slug
     if options.map is not None:
-        taken = service.put_mapping(slug, _bytes_of(options.map))
+        taken = service.libraries.put_mapping(slug, _bytes_of(options.map))
         _say(
             f"{taken.taken:,} renditions are told by the site, {taken.refused:,} lines refused.",
             *taken.faults,
         )
     with console.status("Looking through the folder …"):
-        job = service.wait_for_job(service.start_survey(slug).id)
+        job = service.jobs.wait(service.jobs.survey(slug).id)
     if job.state is not JobState.FINISHED or job.survey is None:
         raise WrongCommand(f"the survey has {job.state}: {job.reason or 'the service log says why'}")
     _say(*_survey_lines(job.survey))
     delivery = library.delivery.model_dump() | {"public": True, "address": options.address}
-    library = service.change_library(slug, LibraryChange(delivery=Delivery.model_validate(delivery)))
+    library = service.libraries.change(slug, LibraryChange(delivery=Delivery.model_validate(delivery)))
     server = ServerKind(options.server) if options.server else _server_of(service, slug)
     _say(f"The site is served by {server or 'a server that does not say its name'}.")
     page = options.page or urljoin(options.address, "/")
     before = _weighed(service, slug, page)
     with console.status("Treating a sample in memory …"):
-        forecast = service.wait_for_job(
-            service.start_forecast(slug, ForecastRequest(seconds=_FORECAST_SECONDS)).id
+        forecast = service.jobs.wait(
+            service.jobs.forecast(slug, ForecastRequest(seconds=_FORECAST_SECONDS)).id
         )
     return _Found(library, job.survey, server, page, before, forecast)
 
 
 def _connected(service: Client, options: argparse.Namespace) -> Library:
     root = str(options.folder.absolute())
-    known = next((each for each in service.libraries() if each.root == root), None)
+    known = next((each for each in service.libraries.all() if each.root == root), None)
     if known is not None:
         _say(f"{root} is connected already, as {known.slug}.")
         return known
     name = options.name or options.folder.name or root
-    library = service.connect(
+    library = service.libraries.connect(
         LibraryRequest(name=name, root=root, slug=options.slug, level=Level(options.level))
     )
     _say(f"Connected {root} as {library.slug}.")
@@ -150,10 +150,10 @@ def _survey_lines(report: SurveyReport) -> Iterator[RenderableType]:
 
 def _server_of(service: Client, slug: str) -> ServerKind | None:
     """By what it calls itself in an answer with a picture."""
-    pictures = service.pictures(slug, limit=1).rows
+    pictures = service.pictures.page(slug, limit=1).rows
     if not pictures:
         return None
-    asked = service.ask(slug, AskRequest(path=pictures[0].path))
+    asked = service.serving.ask(slug, AskRequest(path=pictures[0].path))
     names = [got.headers.get("server", "").lower() for row in asked.rows for got in row.got]
     return next((kind for name in names for word, kind in _SERVERS.items() if word in name), None)
 
@@ -162,9 +162,9 @@ def _weighed(service: Client, slug: str, page: str) -> Weighing | None:
     """The page on a phone, once; None where it could not be weighed, which is said."""
     request = WeighRequest(addresses=[page], devices=[Device.PHONE], passes=1)
     with console.status(f"Weighing {page} …"):
-        job = service.wait_for_job(service.weigh(slug, request).id)
+        job = service.jobs.wait(service.weighings.start(slug, request).id)
     numbers = job.weighing.weighings if job.weighing else []
-    weighing = service.weighing(numbers[0]) if numbers else None
+    weighing = service.weighings.get(numbers[0]) if numbers else None
     fault = weighing.fault if weighing else job.reason or "it could not be weighed"
     if weighing is None or fault:
         _say(Text(f"! {page}: {fault}", "yellow"))
@@ -216,12 +216,12 @@ def _agreed(options: argparse.Namespace) -> bool:
 
 def _serve(service: Client, found: _Found, options: argparse.Namespace) -> None:
     automation = found.library.automation.model_copy(update={"watch": True, "new_files": NewFiles.AT_ONCE})
-    service.change_library(found.library.slug, LibraryChange(automation=automation))
+    service.libraries.change(found.library.slug, LibraryChange(automation=automation))
     if found.server is None:
         return
     place = _rules_file(found, options)
     try:
-        place.write_bytes(service.server_rules(found.library.slug, found.server))
+        place.write_bytes(service.serving.rules(found.library.slug, found.server))
     except OSError as error:
         raise WrongCommand(f"{place}: {error.strerror or error}") from None
     _say(f"Rules for {found.server} are in {place}: {_PLACES[found.server]}.")
@@ -235,7 +235,7 @@ def _serve(service: Client, found: _Found, options: argparse.Namespace) -> None:
 def _checked(service: Client, found: _Found) -> AskReport | None:
     """Whether browsers get what they should, by real requests."""
     parts = urlsplit(found.page)
-    asked = service.ask(found.library.slug, AskRequest(page=parts.path or "/"))
+    asked = service.serving.ask(found.library.slug, AskRequest(page=parts.path or "/"))
     if not asked.rows:
         _say(Text("No picture of the library was found on the page.", QUIET))
         return None

@@ -150,13 +150,13 @@ def _weigh(options: argparse.Namespace) -> CommandResult:
         budget=budget_of(options.budget) if options.budget else None,
     )
     with client() as service:
-        job = service.weigh(options.library, request)
+        job = service.weighings.start(options.library, request)
         if options.no_wait:
             return CommandResult(job, [f"Weighing {job.id} has started."])
         with console.status("Weighing …"):
-            job = service.wait_for_job(job.id)
+            job = service.jobs.wait(job.id)
         report = job.weighing
-        weighed = [service.weighing(number) for number in (report.weighings if report else [])]
+        weighed = [service.weighings.get(number) for number in (report.weighings if report else [])]
     lines: list[RenderableType] = [Text(note, QUIET) for note in (report.notes if report else [])]
     for one in weighed:
         lines += _weighing_lines(one, weighed, pictures=options.pictures)
@@ -169,16 +169,16 @@ def _weigh(options: argparse.Namespace) -> CommandResult:
 def _weights(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.address is None:
-            pages = service.site_pages(options.library)
+            pages = service.site_pages.all(options.library)
             return CommandResult(pages, _pages_lines(options.library, pages))
         page = _page(service, options.library, options.address)
-        history = service.page_history(page.id)
+        history = service.weighings.history(page.id)
     return CommandResult(history, _history_lines(page, history))
 
 
 def _page(service: Client, library: str, address: str) -> SitePage:
     """A page by its address, or by the end of it."""
-    pages = service.site_pages(library)
+    pages = service.site_pages.all(library)
     found = [page for page in pages if page.address == address] or [
         page for page in pages if page.address.endswith(address)
     ]
@@ -191,11 +191,11 @@ def _settings(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         if options.forget:
             page = _page(service, options.library, options.address)
-            service.forget_page(page.id)
+            service.site_pages.forget(page.id)
             return CommandResult(
                 page, [f"{page.address} and its {page.weighings:,} weighings are forgotten."]
             )
-        known = {page.address: page for page in service.site_pages(options.library)}.get(options.address)
+        known = {page.address: page for page in service.site_pages.all(options.library)}.get(options.address)
         settings = PageSettings(
             budget=known.budget if known else None,
             schedule=known.schedule if known else None,
@@ -211,7 +211,7 @@ def _settings(options: argparse.Namespace) -> CommandResult:
             settings.secrets = Secrets()
         elif options.sign_in is not None:
             settings.secrets = _secrets(options.sign_in)
-        page = service.change_page(options.library, options.address, settings)
+        page = service.site_pages.change(options.library, options.address, settings)
     return CommandResult(page, list(_settings_lines(page)))
 
 
@@ -236,7 +236,7 @@ def _secrets(place: str) -> Secrets:
 
 def _treat(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        run = service.treat_page(options.weighing, everything=options.everything)
+        run = service.weighings.treat(options.weighing, everything=options.everything)
     said = f"Run {run.id} treats {run.files:,} files that the page shows. Follow it: plumcrate watch {run.id}"
     return CommandResult(run, [said])
 

@@ -53,12 +53,12 @@ class Command(BaseCommand):
     def connect(self, client: Client, own: SiteSettings, options: dict[str, Any]) -> None:
         """Whatever of it stands already is left as it is."""
         try:
-            library = client.library(own.library)
+            library = client.libraries.get(own.library)
         except ProblemError as error:
             if error.status != 404:
                 raise
             root = Path(settings.MEDIA_ROOT, own.folder).resolve()
-            library = client.connect(
+            library = client.libraries.connect(
                 LibraryRequest(
                     name=getattr(settings, "WAGTAIL_SITE_NAME", own.library), root=str(root), slug=own.library
                 )
@@ -66,25 +66,25 @@ class Command(BaseCommand):
             self.stdout.write(f"Connected {root} as {own.library}.")
         if not library.delivery.public:
             delivery = library.delivery.model_dump() | {"public": True, "address": options["address"]}
-            client.change_library(own.library, LibraryChange(delivery=Delivery.model_validate(delivery)))
+            client.libraries.change(own.library, LibraryChange(delivery=Delivery.model_validate(delivery)))
             self.stdout.write(f"Its pictures are served at {options['address']}.")
         if not own.hook_secret:
-            hook = client.hook_secret(own.library)
+            hook = client.webhook.make_incoming_secret(own.library)
             self.stdout.write(f'PLUMCRATE["hook_secret"] = "{hook.secret}"')
         if options["webhook"]:
-            events = sorted({*client.webhook(own.library).events, *_HEARD})
-            client.set_webhook(own.library, WebhookSettings(address=options["webhook"], events=events))
+            events = sorted({*client.webhook.get(own.library).events, *_HEARD})
+            client.webhook.set(own.library, WebhookSettings(address=options["webhook"], events=events))
             if not own.webhook_secret:
-                secret = client.make_webhook_secret(own.library).secret
+                secret = client.webhook.make_secret(own.library).secret
                 self.stdout.write(f'PLUMCRATE["webhook_secret"] = "{secret}"')
         self.stdout.write("Put these secrets into the site's settings; they are shown this once.")
 
     def status(self, client: Client, own: SiteSettings, options: dict[str, Any]) -> None:
-        library = client.library(own.library)
+        library = client.libraries.get(own.library)
         self._say(library)
-        mapping = client.mapping(own.library)
+        mapping = client.libraries.mapping(own.library)
         self.stdout.write(f"{mapping.renditions:,} renditions are mapped, {mapping.found:,} of them found.")
-        faults = client.page_faults(own.library)
+        faults = client.pages.faults(own.library)
         if faults.times:
             self.stdout.write(
                 f"{faults.times:,} pages could not be rewritten; they left as the site wrote them."
@@ -95,7 +95,7 @@ class Command(BaseCommand):
     def map(self, client: Client, own: SiteSettings, options: dict[str, Any]) -> None:
         said = [one.model_dump() for one in mapped_renditions()]
         lines = "".join(json.dumps(one) + "\n" for one in said)
-        taken = client.put_mapping(own.library, lines.encode(), anew=True)
+        taken = client.libraries.put_mapping(own.library, lines.encode(), anew=True)
         self.stdout.write(
             f"{taken.taken:,} renditions were told, {taken.refused:,} refused; "
             f"{taken.found:,} stand there with their original."
@@ -105,14 +105,14 @@ class Command(BaseCommand):
 
     def sync(self, client: Client, own: SiteSettings, options: dict[str, Any]) -> None:
         self.map(client, own, options)
-        job = client.wait_for_job(client.start_survey(own.library).id)
+        job = client.jobs.wait(client.jobs.survey(own.library).id)
         if job.survey is not None:
             self.stdout.write(
                 f"{job.survey.pictures:,} pictures in {job.survey.files_seen:,} files: "
                 f"{job.survey.files_new:,} new, {job.survey.files_changed:,} changed, "
                 f"{job.survey.files_gone:,} gone."
             )
-        self._say(client.library(own.library))
+        self._say(client.libraries.get(own.library))
 
     def _say(self, library: Library) -> None:
         before, now, fetched = library.bytes_before, library.bytes_now, library.bytes_lightest
