@@ -218,7 +218,7 @@ def check(folder: Path) -> None:
         elsewhere.write()
         with elsewhere.started():
             with Client(elsewhere.url, key) as client:
-                assert [library.slug for library in client.libraries()] == ["ledge"]
+                assert [library.slug for library in client.libraries.all()] == ["ledge"]
             elsewhere.run("run", "ledge", "--picture", first)
             elsewhere.run("restore", "ledge", "--picture", first)
         shown = elsewhere.run("settings", "--json")
@@ -237,7 +237,7 @@ def check(folder: Path) -> None:
 
 def open_runs(house: House) -> bool:
     with Client(house.url, house.environment["PLUMCRATE_KEY"]) as client:
-        return any(run.state in ("running", "paused") for run in client.runs())
+        return any(run.state in ("running", "paused") for run in client.runs.page())
 
 
 def kill(folder: Path) -> None:

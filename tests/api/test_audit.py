@@ -23,16 +23,16 @@ def service(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Ite
     home = tmp_path_factory.mktemp("audited")
     photograph(home / "site/a.jpg")
     with postgres.fresh() as url, running_service(url, home / "state") as running:
-        running.client.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))
+        running.client.libraries.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))
         yield running
 
 
 def latest(service: Service, library: str | None = None) -> AuditEntry:
-    return service.client.audit(library, limit=1).rows[0]
+    return service.client.audit.page(library, limit=1).rows[0]
 
 
 def test_every_act_says_who_what_where_and_from_where(service: Service) -> None:
-    first = service.client.audit("ledge").rows[-1]
+    first = service.client.audit.page("ledge").rows[-1]
     assert (first.act, first.actor, first.kind, first.library) == (
         "Connect a library",
         "tests",
@@ -47,8 +47,8 @@ def test_every_act_says_who_what_where_and_from_where(service: Service) -> None:
     entry = latest(service)
     assert (entry.act, entry.library) == ("Start a run", "ledge")
     assert "restore" in entry.detail
-    service.client.items(run.id)
-    service.client.libraries()
+    service.client.runs.items(run.id)
+    service.client.libraries.all()
     assert latest(service) == entry, "what only tells is no act"
 
 
@@ -84,14 +84,14 @@ def test_refusals_to_those_who_are_known(service: Service) -> None:
         assert (entry.actor, entry.act, entry.outcome) == ("a looker", "Start a survey", ActOutcome.REFUSED)
         assert entry.detail == "not-allowed"
         with pytest.raises(ProblemError):
-            looker.audit()
+            looker.audit.page()
         with pytest.raises(ProblemError):
-            looker.audit("ledge")
+            looker.audit.page("ledge")
 
 
 def test_an_act_that_was_undone_is_not_recorded_as_done(service: Service) -> None:
     with pytest.raises(ProblemError):
-        service.client.connect(LibraryRequest(name="Ledge", root="/nowhere/at/all", slug="ledge"))
+        service.client.libraries.connect(LibraryRequest(name="Ledge", root="/nowhere/at/all", slug="ledge"))
     entry = latest(service)
     assert (entry.act, entry.outcome, entry.detail) == (
         "Connect a library",
@@ -105,14 +105,14 @@ def test_looked_through_and_exported(service: Service) -> None:
     client.invitations.invite_member(
         "ledge", MemberInvitation(email="=cmd|'/c'!calc@x.example", role=Role.LOOK)
     )
-    found = client.audit(search="calc invite", outcome=ActOutcome.DONE).rows
+    found = client.audit.page(search="calc invite", outcome=ActOutcome.DONE).rows
     assert [entry.act for entry in found] == ["Invite somebody to a library"]
     now = datetime.now(UTC)
-    assert client.audit(since=now + timedelta(minutes=1)).total == 0
-    assert client.audit(until=now - timedelta(days=1)).total == 0
-    page = client.audit(limit=1)
+    assert client.audit.page(since=now + timedelta(minutes=1)).total == 0
+    assert client.audit.page(until=now - timedelta(days=1)).total == 0
+    page = client.audit.page(limit=1)
     assert page.cursor is not None
-    rest = client.audit(after=page.cursor, limit=500)
+    rest = client.audit.page(after=page.cursor, limit=500)
     assert page.total == 1 + len(rest.rows)
     rows = list(csv.DictReader(io.StringIO(client.audit.export().decode())))
     assert len(rows) == page.total
@@ -127,14 +127,14 @@ def test_a_library_sees_nothing_of_one_that_had_its_name_before(service: Service
     client = service.client
     for turn in ("first", "second"):
         photograph(tmp_path / turn / "a.jpg")
-        client.connect(LibraryRequest(name=turn, root=str(tmp_path / turn), slug="again"))
+        client.libraries.connect(LibraryRequest(name=turn, root=str(tmp_path / turn), slug="again"))
         client.libraries.change("again", LibraryChange(name=f"{turn} name"))
         if turn == "first":
-            client.disconnect("again")
-    acts = [entry.act for entry in client.audit("again", since=datetime(2020, 1, 1, tzinfo=UTC)).rows]
+            client.libraries.disconnect("again")
+    acts = [entry.act for entry in client.audit.page("again", since=datetime(2020, 1, 1, tzinfo=UTC)).rows]
     assert acts == ["Change a library's settings", "Connect a library"]
     assert len(client.audit.export("again").splitlines()) == 3
-    assert client.audit(search="again").total == 5, "the whole log has both"
+    assert client.audit.page(search="again").total == 5, "the whole log has both"
 
 
 def test_nobody_changes_what_is_on_record(service: Service) -> None:

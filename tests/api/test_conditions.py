@@ -78,7 +78,7 @@ def service(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Ite
     home = tmp_path_factory.mktemp("conditions")
     photograph(home / "site/a.jpg")
     with postgres.fresh() as url, running_service(url, home / "state") as running:
-        running.client.connect(LibraryRequest(name="Ledge", root=str(home / "site")))
+        running.client.libraries.connect(LibraryRequest(name="Ledge", root=str(home / "site")))
         yield running
 
 
@@ -100,7 +100,7 @@ def numbers(service: Service) -> dict[str, object]:
     )
     joining = {"token": link.link.partition("#")[2], "password": "a lamp in every window"}
     assert httpx.post(f"{service.url}/api/v1/joining", json=joining).status_code == 201
-    person = next(one for one in service.client.members("ledge") if one.email == "kell@x.example")
+    person = next(one for one in service.client.members.page("ledge") if one.email == "kell@x.example")
     with database.begin() as session:
         picture = session.scalars(select(Picture.id)).one()
     database.close()

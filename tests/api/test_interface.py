@@ -25,7 +25,7 @@ def subject(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Ite
     home = tmp_path_factory.mktemp("interface")
     photograph(home / "site/a.jpg")
     with postgres.fresh() as url, running_service(url, home / "state") as running:
-        running.client.connect(LibraryRequest(name="Ledge", root=str(home / "site")))
+        running.client.libraries.connect(LibraryRequest(name="Ledge", root=str(home / "site")))
         # A key whose number is not guessed, or it would soon be revoked.
         with psycopg.connect(url, autocommit=True) as connection:
             connection.execute("ALTER TABLE keys ALTER COLUMN id RESTART WITH 1000000000")

@@ -26,7 +26,7 @@ def service(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Ite
     home = tmp_path_factory.mktemp("once")
     photograph(home / "site/a.jpg")
     with postgres.fresh() as url, running_service(url, home / "state") as running:
-        running.client.connect(LibraryRequest(name="Ledge", root=str(home / "site")))
+        running.client.libraries.connect(LibraryRequest(name="Ledge", root=str(home / "site")))
         yield running
 
 

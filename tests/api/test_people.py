@@ -42,7 +42,7 @@ def service(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Ite
     photograph(home / "site/a.jpg")
     mail = {"PLUMCRATE_MAIL_COMMAND": json.dumps(["tee", str(home / "mail")])}
     with postgres.fresh() as url, running_service(url, home / "state", environment=mail) as running:
-        running.client.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))
+        running.client.libraries.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))
         yield running
 
 
@@ -115,8 +115,8 @@ def test_a_link_lets_in_once(service: Service) -> None:
     assert one.get("/session").json()["name"] == "The mate", "who joined is signed in"
     again = browser(service).post("/joining", json={"token": token_of(link), "password": NEW})
     assert (again.status_code, code_of(again)) == (404, "no-invitation")
-    assert [one.email for one in service.client.members("ledge")] == ["mate@ledge.example"]
-    assert service.client.invitations("ledge").rows == []
+    assert [one.email for one in service.client.members.page("ledge")] == ["mate@ledge.example"]
+    assert service.client.invitations.page("ledge").rows == []
 
 
 def test_of_many_who_open_a_link_at_once_one_comes_in(service: Service) -> None:
@@ -137,7 +137,9 @@ def test_of_many_who_open_a_link_at_once_one_comes_in(service: Service) -> None:
 def test_an_account_that_is_there_is_added_to_after_its_password(service: Service, tmp_path: Path) -> None:
     newcomer(service, "two-ledges@ledge.example")
     photograph(tmp_path / "second/a.jpg")
-    service.client.connect(LibraryRequest(name="Second", root=str(tmp_path / "second"), slug="second"))
+    service.client.libraries.connect(
+        LibraryRequest(name="Second", root=str(tmp_path / "second"), slug="second")
+    )
     asked = MemberInvitation(email="two-ledges@ledge.example", role=Role.LOOK)
     link = service.client.invitations.invite_member("second", asked)
     known = {"email", "name", "purpose", "grants"}
@@ -162,7 +164,7 @@ def test_an_account_that_is_there_is_added_to_after_its_password(service: Servic
 
 
 def test_links_that_open_nothing(service: Service) -> None:
-    taken_back = service.client.invite(
+    taken_back = service.client.invitations.invite(
         InvitationRequest(email="gone@ledge.example", grants=[Grant(library="ledge", role=Role.LOOK)])
     )
     service.client.invitations.take_back(taken_back.id)
@@ -222,7 +224,7 @@ def test_the_set_up_link_makes_the_first_administrator_once(postgres: Postgres, 
 
 def test_a_new_password_by_link(service: Service) -> None:
     former = newcomer(service, "forgot@ledge.example")
-    person = next(one for one in service.client.people() if one.email == "forgot@ledge.example")
+    person = next(one for one in service.client.people.page() if one.email == "forgot@ledge.example")
     stale, link = service.client.people.new_password(person.id), service.client.people.new_password(person.id)
     assert browser(service).post("/joining/offer", json={"token": token_of(stale)}).status_code == 404
     body = {"token": token_of(link), "password": "another tide entirely"}
@@ -329,7 +331,7 @@ def test_a_second_factor_and_its_replay(service: Service) -> None:
 def test_somebody_is_always_left_to_administer(postgres: Postgres, tmp_path: Path) -> None:
     with postgres.fresh() as url, running_service(url, tmp_path / "state") as running:
         client = running.client
-        (keeper,) = client.people()
+        (keeper,) = client.people.page()
         for act in (
             lambda: client.people.remove(keeper.id),
             lambda: client.people.change(keeper.id, PersonChange(service=False)),
@@ -338,14 +340,17 @@ def test_somebody_is_always_left_to_administer(postgres: Postgres, tmp_path: Pat
             with pytest.raises(ProblemError) as caught:
                 act()
             assert caught.value.code == "last-administrator"
-        links = [client.invite(InvitationRequest(email=f"{n}@x.example", service=True)) for n in range(3)]
+        links = [
+            client.invitations.invite(InvitationRequest(email=f"{n}@x.example", service=True))
+            for n in range(3)
+        ]
         for link in links:
             assert (
                 browser(running)
                 .post("/joining", json={"token": token_of(link), "password": NEW})
                 .json()["service"]
             )
-        numbers = [person.id for person in client.people()]
+        numbers = [person.id for person in client.people.page()]
 
         def step_down(number: int) -> None:
             with Client(running.url, running.key) as one, contextlib.suppress(ProblemError):
@@ -353,12 +358,12 @@ def test_somebody_is_always_left_to_administer(postgres: Postgres, tmp_path: Pat
 
         with ThreadPoolExecutor(4) as pool:
             list(pool.map(step_down, numbers))
-        assert [person.service for person in client.people()].count(True) == 1
+        assert [person.service for person in client.people.page()].count(True) == 1
 
 
 def test_a_suspended_person_is_out_at_once(service: Service) -> None:
     one = newcomer(service, "left@ledge.example")
-    person = next(actor for actor in service.client.people() if actor.email == "left@ledge.example")
+    person = next(actor for actor in service.client.people.page() if actor.email == "left@ledge.example")
     service.client.people.change(person.id, PersonChange(suspended=True))
     assert one.get("/session").json() is None
     refused = browser(service).post("/session", json={"email": "left@ledge.example", "password": NEW})
@@ -410,7 +415,7 @@ def test_keys_expire_rotate_and_are_revoked(service: Service) -> None:
     def works(secret: str) -> bool:
         with Client(service.url, secret) as one:
             try:
-                return [library.slug for library in one.libraries()] == ["ledge"]
+                return [library.slug for library in one.libraries.all()] == ["ledge"]
             except ProblemError as error:
                 return error.code != "not-signed-in"
 
@@ -427,20 +432,22 @@ def test_keys_expire_rotate_and_are_revoked(service: Service) -> None:
     assert not works(next_one.secret)
     used = client.keys.make(KeyRequest(name="seen", libraries=["ledge"]))
     assert works(used.secret)
-    listed = next(key for key in client.keys("ledge") if key.id == used.id)
+    listed = next(key for key in client.keys.page("ledge") if key.id == used.id)
     assert listed.last_used_at is not None
     assert listed.last_used_from == "127.0.0.1"
 
 
 def test_a_key_of_a_library_goes_with_it(service: Service, tmp_path: Path) -> None:
     photograph(tmp_path / "brief/a.jpg")
-    service.client.connect(LibraryRequest(name="Brief", root=str(tmp_path / "brief"), slug="brief"))
+    service.client.libraries.connect(LibraryRequest(name="Brief", root=str(tmp_path / "brief"), slug="brief"))
     made = service.client.keys.make_for_library("brief", LibraryKeyRequest(name="short-lived"))
-    service.client.disconnect("brief")
+    service.client.libraries.disconnect("brief")
     photograph(tmp_path / "brief2/a.jpg")
-    service.client.connect(LibraryRequest(name="Brief", root=str(tmp_path / "brief2"), slug="brief"))
+    service.client.libraries.connect(
+        LibraryRequest(name="Brief", root=str(tmp_path / "brief2"), slug="brief")
+    )
     with Client(service.url, made.secret) as one:
-        assert one.libraries() == [], "another library of the same name is not opened by it"
+        assert one.libraries.all() == [], "another library of the same name is not opened by it"
 
 
 # -- guessing: the last, since this address has to wait afterwards -----------------------------------

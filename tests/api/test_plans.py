@@ -67,11 +67,11 @@ def planned(
         }
         running.start_worker()
         client = running.client
-        client.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))
+        client.libraries.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))
         client.jobs.wait(client.jobs.survey("ledge").id)
         client.reports.save_settings("ledge", ReportSettings(client="=The trust", sender="Quayside"))
         run = client.runs.start(RunRequest(library="ledge", level="lean", copies=["webp"]))
-        wait_for(lambda: client.run(run.id).state is RunState.FINISHED)
+        wait_for(lambda: client.runs.get(run.id).state is RunState.FINISHED)
         yield running
 
 
@@ -90,11 +90,11 @@ def with_key(service: Service, *abilities: Ability) -> Client:
 
 
 def test_what_was_treated_counts_and_only_who_administers_the_service_sets_how_much(planned: Service) -> None:
-    view = planned.client.allowance("ledge")
+    view = planned.client.allowance.get("ledge")
     assert (view.amount, view.left, view.months[0].files) == (None, None, PICTURES)
     assert view.used == pytest.approx(PICTURES * 320 * 240 / 1e6, abs=1e-3)
     with with_key(planned, *Ability) as everything_in_it:
-        assert everything_in_it.allowance("ledge") == view
+        assert everything_in_it.allowance.get("ledge") == view
         with pytest.raises(ProblemError) as caught:
             everything_in_it.allowance.set("ledge", AllowanceSettings(amount=10))
         assert caught.value.code == "not-allowed"
@@ -116,12 +116,12 @@ def test_a_run_waits_and_goes_on_when_there_is_more(planned: Service, listener: 
         session.execute("UPDATE allowance_uses SET month = month - interval '1 month'")
     client.allowance.set("ledge", AllowanceSettings(unit=AllowanceUnit.FILES, amount=2))
     run = client.runs.start(RunRequest(library="ledge", level="gallery", force=True))
-    wait_for(lambda: client.run(run.id).waits_for)
-    wait_for(lambda: client.run(run.id).done + client.run(run.id).passed == 2)
-    view = client.allowance("ledge")
+    wait_for(lambda: client.runs.get(run.id).waits_for)
+    wait_for(lambda: client.runs.get(run.id).done + client.runs.get(run.id).passed == 2)
+    view = client.allowance.get("ledge")
     assert (view.used, view.left, view.files_waiting) == (2, 0, 2)
     assert str(view.notice).startswith("The allowance of 2 files for ")
-    assert "allowance: the 2 files of" in str(client.run(run.id).waits_for)
+    assert "allowance: the 2 files of" in str(client.runs.get(run.id).waits_for)
     wait_for(lambda: len(listener.heard) >= 2)
     told = [Signer(secret).verify(body, headers) for body, headers in listener.heard]
     assert [one["type"] for one in told] == [EventType.ALLOWANCE_NEARLY_USED, EventType.ALLOWANCE_USED]
@@ -133,14 +133,14 @@ def test_a_run_waits_and_goes_on_when_there_is_more(planned: Service, listener: 
         "used": 2,
     }
     client.allowance.set("ledge", AllowanceSettings(unit=AllowanceUnit.FILES, amount=100))
-    wait_for(lambda: client.run(run.id).state is RunState.FINISHED)
-    assert client.allowance("ledge").used == PICTURES
+    wait_for(lambda: client.runs.get(run.id).state is RunState.FINISHED)
+    assert client.allowance.get("ledge").used == PICTURES
     client.allowance.set("ledge", AllowanceSettings(amount=None))
 
 
 def test_the_report_as_figures_pdf_and_csv(planned: Service) -> None:
     client = planned.client
-    report = client.report("ledge")
+    report = client.reports.figures("ledge")
     assert (report.begins, report.ends, report.client) == (this_month(), this_month(), "=The trust")
     assert (report.treated.files, report.pictures) == (PICTURES, PICTURES)
     assert report.treated.bytes_now <= report.treated.bytes_before
@@ -155,7 +155,7 @@ def test_the_report_as_figures_pdf_and_csv(planned: Service) -> None:
     drawn = [one.type for page in range(len(document)) for one in document[page].get_objects()]
     assert drawn.count(pypdfium2.raw.FPDF_PAGEOBJ_IMAGE) >= len(report.best)
     assert next(row["name"] for row in rows if row["part"] == "client") == "'=The trust"
-    empty = client.report("ledge", "2020-01", "2020-12")
+    empty = client.reports.figures("ledge", "2020-01", "2020-12")
     assert (empty.treated.files, empty.by_month, empty.best) == (0, [], [])
     assert "No file was treated" in texts(client.reports.file("ledge", "pdf", "2020-01"))
 
@@ -250,11 +250,11 @@ def test_a_webhook_is_tried_and_says_how_it_fared(planned: Service, listener: Si
     listener.status = 500
     client.webhook.set("ledge", WebhookSettings(address=f"http://{listener.place}/x", events=[]))
     client.webhook.send_trial("ledge")
-    wait_for(lambda: client.webhook("ledge").messages[0].attempts >= 1 and listener.heard)
-    wait_for(lambda: client.webhook("ledge").messages[0].said == "it answered 500")
+    wait_for(lambda: client.webhook.get("ledge").messages[0].attempts >= 1 and listener.heard)
+    wait_for(lambda: client.webhook.get("ledge").messages[0].said == "it answered 500")
     listener.status = 200
-    wait_for(lambda: client.webhook("ledge").messages[0].sent_at)
-    assert client.webhook("ledge").has_secret
+    wait_for(lambda: client.webhook.get("ledge").messages[0].sent_at)
+    assert client.webhook.get("ledge").has_secret
     for address in ("ftp://x.example/", "https://", "javascript:alert(1)", "https://x.example:99999/"):
         answer = httpx.put(
             f"{planned.url}/api/v1/libraries/ledge/webhook",
@@ -271,14 +271,14 @@ def test_a_webhook_is_tried_and_says_how_it_fared(planned: Service, listener: Si
         row = session.execute("SELECT webhook_secret FROM libraries").fetchone()
     assert row is not None
     assert not any(secret.encode() in row[0] for secret in secrets), "it is kept sealed"
-    assert "whsec" not in " ".join(entry.detail + entry.target for entry in client.audit("ledge").rows)
+    assert "whsec" not in " ".join(entry.detail + entry.target for entry in client.audit.page("ledge").rows)
 
 
 def test_disconnecting_takes_all_of_it_along(planned: Service) -> None:
     client = planned.client
     run = client.runs.start(RunRequest(library="ledge", kind="restore", scope=Scope()))
-    wait_for(lambda: client.run(run.id).state is RunState.FINISHED)
-    client.disconnect("ledge")
+    wait_for(lambda: client.runs.get(run.id).state is RunState.FINISHED)
+    client.libraries.disconnect("ledge")
     tables = ("allowance_uses", "allowance_notices", "outgoing_messages", "kept_reports")
     with psycopg.connect(planned.database_url) as session:
         for table in tables:

@@ -34,7 +34,7 @@ def test_connecting(service: Service, tmp_path: Path) -> None:
     client = service.client
 
     def connect(folder: object, **more: object) -> object:
-        return client.connect(LibraryRequest(name="Ledge", root=str(folder), **more))
+        return client.libraries.connect(LibraryRequest(name="Ledge", root=str(folder), **more))
 
     refused("folder-missing", connect, tmp_path / "nowhere")
     refused("folder-missing", connect, root / "a.jpg")
@@ -54,7 +54,7 @@ def test_connecting(service: Service, tmp_path: Path) -> None:
     assert "wp-config.php" in refused("site-root", connect, tmp_path / "whole-site")
     (tmp_path / "other").mkdir()
     refused("slug-taken", connect, tmp_path / "other")
-    assert [library.slug for library in client.libraries()] == ["ledge"]
+    assert [library.slug for library in client.libraries.all()] == ["ledge"]
 
 
 @pytest.mark.parametrize(("lacking", "code"), [(os.R_OK, "folder-unreadable"), (os.W_OK, "folder-read-only")])
@@ -73,7 +73,7 @@ def test_folders_without_permission(
 
 def test_runs_and_surveys(service: Service, library: Path) -> None:
     client = service.client
-    client.connect(LibraryRequest(name="Ledge", root=str(library)))
+    client.libraries.connect(LibraryRequest(name="Ledge", root=str(library)))
     survey = client.jobs.survey("ledge")
     assert str(survey.id) in refused("job-open", client.jobs.survey, "ledge")
     service.start_worker()
@@ -82,10 +82,10 @@ def test_runs_and_surveys(service: Service, library: Path) -> None:
     run = client.runs.start(RunRequest(library="ledge"))
     second = client.runs.start(RunRequest(library="ledge"))
     assert (second.files, second.elsewhere) == (0, run.files), "what one run has, another leaves to it"
-    client.pause(run.id)
-    client.stop(run.id)
-    refused("run-ended", client.resume, run.id)
-    refused("not-found", client.run, 999)
+    client.runs.pause(run.id)
+    client.runs.stop(run.id)
+    refused("run-ended", client.runs.resume, run.id)
+    refused("not-found", client.runs.get, 999)
     refused("not-found", client.runs.start, RunRequest(library="elsewhere"))
     with httpx.Client(base_url=service.url, headers={"Authorization": f"Bearer {service.key}"}) as plain:
         answer = plain.post("/api/v1/runs", json={"library": "ledge", "level": "softest"})
@@ -102,9 +102,9 @@ def test_roles_keys_and_sessions(service: Service, tmp_path: Path) -> None:
     client = service.client
     looking = client.keys.make(KeyRequest(name="the client's report"))
     with Client(service.url, looking.secret) as looker:
-        assert looker.libraries() == []
-        refused("not-allowed", looker.connect, LibraryRequest(name="x", root=str(tmp_path)))
-        refused("not-allowed", looker.make_key, KeyRequest(name="more"))
+        assert looker.libraries.all() == []
+        refused("not-allowed", looker.libraries.connect, LibraryRequest(name="x", root=str(tmp_path)))
+        refused("not-allowed", looker.keys.make, KeyRequest(name="more"))
     with Client(service.url, "plumkey-wrong") as stranger:
         refused("not-signed-in", stranger.libraries)
     with (
@@ -143,7 +143,7 @@ def test_the_console_and_its_safety(service: Service) -> None:
 
 
 def test_a_watermark_of_a_few_megabytes_gets_as_far_as_its_own_check(service: Service, library: Path) -> None:
-    service.client.connect(LibraryRequest(name="Ledge", root=str(library)))
+    service.client.libraries.connect(LibraryRequest(name="Ledge", root=str(library)))
     with httpx.Client(
         base_url=f"{service.url}/api/v1/libraries/ledge/watermarks",
         headers={"Authorization": f"Bearer {service.key}"},

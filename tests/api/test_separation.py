@@ -462,7 +462,7 @@ def things_of(url: str, place: Place) -> dict[str, int]:
 def signed_in(service: Service, email: str, role: Role | None) -> httpx.Client:
     """A browser of a person with a role in ``ledge``, come in by an invitation."""
     if role is None:
-        link = service.client.invite(
+        link = service.client.invitations.invite(
             InvitationRequest(email=email, grants=[Grant(library="ledge", role=Role.LOOK)])
         )
     else:
@@ -472,7 +472,7 @@ def signed_in(service: Service, email: str, role: Role | None) -> httpx.Client:
     answer = browser.post("/joining", json=joining.model_dump(exclude_none=True))
     assert answer.status_code == 201, answer.text
     if role is None:
-        member = next(one for one in service.client.members("ledge") if one.email == email)
+        member = next(one for one in service.client.members.page("ledge") if one.email == email)
         service.client.members.remove("ledge", member.id)
     return browser
 
@@ -485,14 +485,14 @@ def world(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
     with postgres.fresh() as url, running_service(url, home / "state") as running:
         client = running.client
         running.start_worker()
-        client.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))
-        client.connect(
+        client.libraries.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))
+        client.libraries.connect(
             LibraryRequest(name="Otherwise Ltd", root=str(home / "secretfolder"), slug="other-firm")
         )
         places = []
         for slug in ("ledge", "other-firm"):
             client.jobs.wait(client.jobs.survey(slug).id)
-            picture = client.picture(client.pictures(slug).rows[0].id)
+            picture = client.pictures.get(client.pictures.page(slug).rows[0].id)
             with psycopg.connect(url) as session:
                 row = session.execute("SELECT id FROM libraries WHERE slug = %s", [slug]).fetchone()
             assert row is not None
@@ -633,6 +633,8 @@ def test_another_library_is_as_one_that_is_not_there(world: World, operation: st
             # Who may not do it anywhere is told so, whatever the body names.
             known = operation == "POST /runs" and entry.needs not in held
             assert theirs.status_code == (403 if known else 404), (name, theirs.text)
+            if operation.startswith("HEAD"):
+                continue  # an answer without a body
             assert set(theirs.json()) == set(missing.json())
             assert theirs.json()["type"] == missing.json()["type"]
             assert alike(theirs, other)[1][:20] == alike(missing, world.absent)[1][:20]
@@ -710,8 +712,8 @@ def test_events_are_of_the_libraries_that_may_be_seen(world: World) -> None:
 
 def test_lists_count_only_what_may_be_seen(world: World) -> None:
     with Client(world.service.url, world.service.key) as all_seeing:
-        assert {library.slug for library in all_seeing.libraries()} == {"ledge", "other-firm"}
-        assert {run.library for run in all_seeing.runs()} == {"ledge", "other-firm"}
+        assert {library.slug for library in all_seeing.libraries.all()} == {"ledge", "other-firm"}
+        assert {run.library for run in all_seeing.runs.page()} == {"ledge", "other-firm"}
     for name, caller in world.callers.items():
         slugs = [library["slug"] for library in caller.get("/libraries").json()]
         assert slugs == (["ledge"] if world.abilities[name] else []), name

@@ -23,10 +23,10 @@ def service(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Ite
     with postgres.fresh() as url, running_service(url, home / "state") as running:
         client = running.client
         running.start_worker()
-        client.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))
+        client.libraries.connect(LibraryRequest(name="Ledge", root=str(home / "site"), slug="ledge"))
         client.jobs.wait(client.jobs.survey("ledge").id)
         client.runs.wait(client.runs.start(RunRequest(library="ledge", level="lean")).id)
-        assert client.runs("ledge")[0].state is RunState.FINISHED
+        assert client.runs.page("ledge")[0].state is RunState.FINISHED
         yield running
 
 

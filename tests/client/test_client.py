@@ -1,8 +1,10 @@
 """Both clients, from one list of calls, over a transport that stands in for the network."""
 
 import asyncio
+import importlib
 import inspect
 import json
+import pkgutil
 from collections.abc import Callable, Iterator
 from typing import Any
 
@@ -19,7 +21,9 @@ from plumcrate.client import (
     calls,
 )
 from plumcrate.client.calls import Call
-from plumcrate.client.methods import Method, Methods
+from plumcrate.client.calls import pictures as picture_calls
+from plumcrate.client.calls import runs as run_calls
+from plumcrate.client.method import Method
 from plumcrate.contract.automation import NewFiles
 from plumcrate.contract.jobs import CheckRequest, JobKind, JobState
 from plumcrate.contract.runs import RunRequest
@@ -65,15 +69,48 @@ def events(*told: tuple[str, dict[str, Any]]) -> httpx.Response:
 
 
 def test_every_call_is_a_method_of_both_clients() -> None:
-    known = {
-        name
-        for name, found in vars(calls).items()
-        if inspect.isfunction(found) and found.__module__ == calls.__name__ and not name.startswith("_")
-    }
-    methods = {name for name, found in vars(Methods).items() if isinstance(found, Method)}
-    assert methods == known
-    for kind in (Client, AsyncClient):
-        assert known <= set(dir(kind))
+    modules = {found.name for found in pkgutil.iter_modules(calls.__path__)} - {"base"}
+    assert len(modules) > 20
+    for one in (Client("http://x", "k"), AsyncClient("http://x", "k")):
+        for name in modules:
+            module = importlib.import_module(f"plumcrate.client.calls.{name}")
+            resource = one if name == "service" else getattr(one, name)
+            known = {
+                call
+                for call, found in vars(module).items()
+                if inspect.isfunction(found) and found.__module__ == module.__name__
+            }
+            members = inspect.getmembers_static(type(resource))
+            methods = {call for call, found in members if isinstance(found, Method)}
+            assert methods == known, name
+            assert all(callable(getattr(resource, call)) for call in known)
+
+
+def test_a_list_is_walked_through_page_by_page() -> None:
+    asked: list[dict[str, str]] = []
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        asked.append(dict(request.url.params))
+        number = int(request.url.params.get("after", 0))
+        following = str(number + 1) if number < 2 else None
+        return httpx.Response(200, json={"rows": [RUN | {"id": number}], "total": 3, "cursor": following})
+
+    with client(answer) as service:
+        assert [run.id for run in service.runs.each("l", limit=2)] == [0, 1, 2]
+        page = service.runs.page("l")
+        assert (len(page), page[0].id, [run.id for run in page], page.total) == (1, 0, [0], 3)
+    assert asked[:3] == [
+        {"library": "l", "limit": "500"},
+        {"library": "l", "limit": "500", "after": "1"},
+        {"library": "l", "limit": "500", "after": "2"},
+    ]
+
+    async def awaited() -> list[int]:
+        transport = httpx.MockTransport(answer)
+        async with AsyncClient("http://service", "key", transport=transport) as one:
+            return [run.id async for run in one.runs.each("l")]
+
+    assert asyncio.run(awaited()) == [0, 1, 2]
 
 
 def test_a_call_is_sent_as_it_is_written() -> None:
@@ -93,7 +130,7 @@ def test_a_call_is_sent_as_it_is_written() -> None:
 
 
 def test_names_of_uploads_are_quoted_and_waited_for_long_enough() -> None:
-    call = calls.upload("l", "2025/Kite & gull?.jpg", b"x", NewFiles.AT_ONCE, 50)
+    call = picture_calls.upload("l", "2025/Kite & gull?.jpg", b"x", NewFiles.AT_ONCE, 50)
     assert call.path == "/libraries/l/files/2025/Kite%20%26%20gull%3F.jpg"
     assert call.seconds is not None
     assert call.seconds > 50
@@ -114,12 +151,12 @@ def test_names_of_uploads_are_quoted_and_waited_for_long_enough() -> None:
         )
 
     with client(answer) as service:
-        assert service.upload("l", "p.jpg", b"x", wait=50).state == "done"
+        assert service.pictures.upload("l", "p.jpg", b"x", wait=50).state == "done"
 
 
 def test_bytes_come_as_they_are() -> None:
     with client(lambda request: httpx.Response(200, content=request.url.query)) as service:
-        assert service.content(3, "webp") == b"version=webp"
+        assert service.pictures.content(3, "webp") == b"version=webp"
 
 
 def test_a_problem_is_raised_with_its_code() -> None:
@@ -144,7 +181,7 @@ def test_a_service_that_is_away_is_said_to_be() -> None:
 
     with client(refuse) as service:
         with pytest.raises(UnreachableError, match="http://service"):
-            service.libraries()
+            service.libraries.all()
         with pytest.raises(UnreachableError):
             list(service.events())
 
@@ -194,7 +231,7 @@ def test_a_request_that_failed_is_sent_again(fault: Answer, monkeypatch: pytest.
     clock = Clock(monkeypatch)
     answer, asked = after(3, fault, [])
     with client(answer, patience=30) as service:
-        assert service.libraries() == []
+        assert service.libraries.all() == []
     assert asked == ["GET"] * 4
     if fault is busy:
         assert clock.pauses == [7, 7, 7], "the service says when to come again"
@@ -220,7 +257,7 @@ def test_patience_ends(monkeypatch: pytest.MonkeyPatch) -> None:
     clock = Clock(monkeypatch)
     answer, asked = after(1_000, refused, [])
     with client(answer, patience=3) as service, pytest.raises(UnreachableError):
-        service.libraries()
+        service.libraries.all()
     assert clock.now <= 3
     assert 4 <= len(asked) <= 9
 
@@ -258,7 +295,7 @@ def test_a_name_stays_one_part_of_its_path(name: str) -> None:
         return httpx.Response(204)
 
     with client(answer) as service:
-        service.disconnect(name)
+        service.libraries.disconnect(name)
         service.sizes.remove("l", name)
     assert [path.count(b"/") for path in seen] == [4, 6]
     assert not any(b"?" in path for path in seen)
@@ -267,14 +304,14 @@ def test_a_name_stays_one_part_of_its_path(name: str) -> None:
 @pytest.mark.parametrize("name", ["", ".", ".."])
 def test_a_name_that_no_path_can_hold_is_refused(name: str) -> None:
     with client(refused) as service, pytest.raises(WrongNameError):
-        service.disconnect(name)
+        service.libraries.disconnect(name)
 
 
 @pytest.mark.parametrize("answer", [b"<html>Welcome</html>", b"[{}]", b"\xff"])
 def test_an_answer_of_something_else_is_a_client_error(answer: bytes) -> None:
     page = httpx.Response(200, content=answer, headers={"content-type": "text/html"})
     with client(lambda _: page) as service, pytest.raises(WrongAnswerError, match="text/html"):
-        service.libraries()
+        service.libraries.all()
 
 
 def test_pages_are_followed_to_their_end() -> None:
@@ -330,7 +367,7 @@ def test_a_run_is_followed_by_events_not_by_asking() -> None:
     others = ("run", RUN | {"id": 8, "state": "finished"}), ("item", {"id": 7}), ("run", RUN | {"done": 2})
     service = Told(events(*others, ("run", ended)), runs=[RUN])
     with client(service) as following:
-        seen = list(following.follow_run(7))
+        seen = list(following.runs.follow(7))
     assert [(run.state, run.done) for run in seen] == [("running", 1), ("running", 2), ("finished", 3)]
     assert service.asked == ["/events", "/runs/7"]
 
@@ -342,7 +379,7 @@ def test_a_run_is_followed_by_events_not_by_asking() -> None:
 def test_a_stream_that_is_cut_off_is_begun_anew_and_nothing_is_missed(
     fault: httpx.Response | Exception, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("plumcrate.client.clients._PAUSE", 0.0)
+    monkeypatch.setattr("plumcrate.client.wire.PAUSE", 0.0)
     service = Told(fault, events(), events(("job", JOB | {"state": "finished"})), runs=[JOB, JOB, JOB])
     with client(service) as following:
         job = following.jobs.wait(4)
@@ -353,7 +390,7 @@ def test_a_stream_that_is_cut_off_is_begun_anew_and_nothing_is_missed(
 
 
 def test_the_asynchronous_client_does_the_same(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("plumcrate.client.clients._PAUSE", 0.0)
+    monkeypatch.setattr("plumcrate.client.wire.PAUSE", 0.0)
 
     async def go() -> None:
         service = Told(
@@ -367,24 +404,24 @@ def test_the_asynchronous_client_does_the_same(monkeypatch: pytest.MonkeyPatch) 
             assert (await client.runs.wait(7)).state == "stopped"
             job = await client.jobs.wait(4)
             assert (job.state, job.reason) == ("failed", "away")
-            assert await client.content(1) == json.dumps(JOB, separators=(",", ":")).encode()
+            assert await client.pictures.content(1) == json.dumps(JOB, separators=(",", ":")).encode()
             problem = httpx.MockTransport(
                 lambda _: httpx.Response(404, json={"type": "x:not-found", "title": "no", "status": 404})
             )
         async with AsyncClient("http://service", "key", transport=problem) as client:
             with pytest.raises(ProblemError, match="no"):
-                await client.jobs("l", kind=JobKind.CHECK)
+                await client.jobs.page("l", kind=JobKind.CHECK)
 
     asyncio.run(go())
 
 
 def test_arguments_are_those_of_the_call() -> None:
     with client(lambda _: httpx.Response(200, json={"rows": [], "total": 0})) as service:
-        assert service.jobs("l", kind=JobKind.SURVEY, limit=3).rows == []
+        assert service.jobs.page("l", kind=JobKind.SURVEY, limit=3).rows == []
         with pytest.raises(TypeError):
-            service.jobs()  # type: ignore[call-arg]
-    assert Client.retry.__doc__ == calls.retry.__doc__
-    assert isinstance(calls.retry(1), Call)
+            service.jobs.page()  # type: ignore[call-arg]
+    assert Client("http://x", "k").runs.retry.__doc__ == run_calls.retry.__doc__
+    assert isinstance(run_calls.retry(1), Call)
 
 
 def test_events_are_pairs_of_name_and_data() -> None:

@@ -37,13 +37,13 @@ def service(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Ite
     home = tmp_path_factory.mktemp("resumable")
     photograph(home / "site/a.jpg")
     with postgres.fresh() as url, running_service(url, home / "state") as running:
-        running.client.connect(LibraryRequest(name="Ledge", root=str(home / "site")))
+        running.client.libraries.connect(LibraryRequest(name="Ledge", root=str(home / "site")))
         yield running
 
 
 @pytest.fixture
 def site(service: Service) -> Path:
-    return Path(service.client.library("ledge").root)
+    return Path(service.client.libraries.get("ledge").root)
 
 
 @pytest.fixture(scope="module")
@@ -299,17 +299,17 @@ def test_the_client_goes_on_after_cuts_and_sends_little_twice(
 def test_the_same_file_twice_is_one_and_another_is_refused(
     service: Service, site: Path, picture: bytes
 ) -> None:
-    first = service.client.upload("ledge", "twice.png", picture, NewFiles.BY_HAND)
-    again = service.client.upload("ledge", "twice.png", picture, NewFiles.BY_HAND)
+    first = service.client.pictures.upload("ledge", "twice.png", picture, NewFiles.BY_HAND)
+    again = service.client.pictures.upload("ledge", "twice.png", picture, NewFiles.BY_HAND)
     assert (first.file_id, first.size_before) == (again.file_id, again.size_before)
     with pytest.raises(ProblemError) as refused:
-        service.client.upload("ledge", "twice.png", picture[:-12], NewFiles.BY_HAND)
+        service.client.pictures.upload("ledge", "twice.png", picture[:-12], NewFiles.BY_HAND)
     assert refused.value.code in ("name-taken", "not-a-picture")
     answers: list[int] = []
 
     def send() -> None:
         with Client(service.url, service.key) as client:
-            answers.append(client.upload("ledge", "at-once.png", picture, NewFiles.BY_HAND).file_id)
+            answers.append(client.pictures.upload("ledge", "at-once.png", picture, NewFiles.BY_HAND).file_id)
 
     threads = [threading.Thread(target=send) for _ in range(4)]
     for thread in threads:

@@ -34,7 +34,7 @@ def site(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterat
     with postgres.fresh() as url, running_service(url, home / "state") as service:
         service.start_worker()
         client = service.client
-        client.connect(LibraryRequest(name="Ledge", root=str(home / "media"), slug="ledge"))
+        client.libraries.connect(LibraryRequest(name="Ledge", root=str(home / "media"), slug="ledge"))
         automation = Automation(new_files=NewFiles.BY_HAND, settle_seconds=0.2)
         delivery = Delivery(address="https://ledge.example/media/", public=True)
         client.libraries.change("ledge", LibraryChange(automation=automation, delivery=delivery))
@@ -63,7 +63,7 @@ def test_a_mapping_is_told(site: tuple[Service, Path]) -> None:
     told = done(service, "./map.sh", str(lines))
     assert json.loads(told.stdout)["found"] == 1, told.stderr
     assert json.loads(told.stdout)["refused"] == 1
-    assert [one.files for one in service.client.pictures("ledge").rows] == [2]
+    assert [one.files for one in service.client.pictures.page("ledge").rows] == [2]
     refused = done(service, "./map.sh", str(lines), PLUMCRATE_KEY="plumkey")
     assert refused.returncode != 0
 
@@ -74,7 +74,7 @@ def test_a_file_with_an_odd_name_is_told_of(site: tuple[Service, Path]) -> None:
     photograph(home / "media" / ODD, 90, 60)
     told = done(service, "./notify.sh", ODD, "uploads/never-there.jpg", PLUMCRATE_HOOK_SECRET=secret)
     assert json.loads(told.stdout) == {"taken": 2, "repeated": False}, told.stderr
-    wait_for(lambda: service.client.pictures("ledge", path=ODD).rows)
+    wait_for(lambda: service.client.pictures.page("ledge", path=ODD).rows)
     wrong = "whsec_" + "A" * 43 + "="
     refused = done(service, "./notify.sh", ODD, PLUMCRATE_HOOK_SECRET=wrong)
     assert refused.returncode != 0
@@ -98,7 +98,7 @@ def test_a_page_in_php_is_rewritten_and_leaves_all_the_same_without_us(
     service, _ = site
     php = shutil.which("php")
     assert php, "script/test --all installs php-cli"
-    delivery = service.client.library("ledge").delivery
+    delivery = service.client.libraries.get("ledge").delivery
     markup = delivery.markup.model_copy(update={"elements": True, "sizes": False})
     service.client.libraries.change(
         "ledge", LibraryChange(delivery=delivery.model_copy(update={"markup": markup}))

@@ -46,10 +46,10 @@ def test_kills_around_the_end_of_an_allowance(service: Service, tmp_path: Path) 
             )
     originals = hashes(site)
     client = service.client
-    client.connect(LibraryRequest(name="Ledge", root=str(site), slug="ledge"))
+    client.libraries.connect(LibraryRequest(name="Ledge", root=str(site), slug="ledge"))
     service.start_worker()
     client.jobs.wait(client.jobs.survey("ledge").id)
-    assert client.library("ledge").pictures == PICTURES
+    assert client.libraries.get("ledge").pictures == PICTURES
     # The third file of the fifth picture is the fifteenth: the end comes within a picture.
     amount = 13
     client.allowance.set("ledge", AllowanceSettings(unit=AllowanceUnit.FILES, amount=amount))
@@ -58,47 +58,49 @@ def test_kills_around_the_end_of_an_allowance(service: Service, tmp_path: Path) 
     for _ in range(8):
         service.kill("worker")
         service.start_worker()
-        before = client.run(run.id).done
-        wait_for(lambda count=before: client.run(run.id).done > count or client.run(run.id).waits_for)
+        before = client.runs.get(run.id).done
+        wait_for(
+            lambda count=before: client.runs.get(run.id).done > count or client.runs.get(run.id).waits_for
+        )
         if chance.random() < 0.5:
             service.kill("worker")
             service.start_worker()
-    wait_for(lambda: client.run(run.id).waits_for)
-    wait_for(lambda: client.run(run.id).done + client.run(run.id).passed >= amount)
+    wait_for(lambda: client.runs.get(run.id).waits_for)
+    wait_for(lambda: client.runs.get(run.id).done + client.runs.get(run.id).passed >= amount)
 
     def halves() -> list[str]:
         return [path for path, count in states(service, run).items() if len(count) > 1]
 
     wait_for(lambda: not halves())
-    done = client.run(run.id)
+    done = client.runs.get(run.id)
     finished = done.done + done.passed
     assert finished == 15, "five pictures, whole"
-    view = client.allowance("ledge")
+    view = client.allowance.get("ledge")
     assert (view.used, view.left, view.files_waiting) == (15, 0, PICTURES * 3 - 15)
     ((rows, files),) = ask(service, "SELECT count(*), count(DISTINCT file_id) FROM allowance_uses")
     assert (rows, files) == (15, 15)
     changed = {path.partition(".")[0][:3] for path, sha in originals.items() if hashes(site).get(path) != sha}
     assert len(changed) <= 5, "nothing else was begun"
     # Putting back waits for nothing.
-    first = next(row for row in client.pictures("ledge", limit=100).rows if row.path == "p00.jpg")
+    first = next(row for row in client.pictures.page("ledge", limit=100).rows if row.path == "p00.jpg")
     scope = Scope(pictures=[first.id])
     back = client.runs.start(RunRequest(library="ledge", kind=RunKind.RESTORE, scope=scope))
-    wait_for(lambda: client.run(back.id).state is RunState.FINISHED)
+    wait_for(lambda: client.runs.get(back.id).state is RunState.FINISHED)
     now = hashes(site)
     assert all(now[path] == sha for path, sha in originals.items() if path.startswith("p00"))
-    assert client.allowance("ledge").used == 15
-    assert client.run(run.id).state is RunState.RUNNING
+    assert client.allowance.get("ledge").used == 15
+    assert client.runs.get(run.id).state is RunState.RUNNING
     # A month goes by.
     ask(service, "UPDATE allowance_uses SET month = month - interval '1 month'")
-    wait_for(lambda: client.run(run.id).done + client.run(run.id).passed > finished)
+    wait_for(lambda: client.runs.get(run.id).done + client.runs.get(run.id).passed > finished)
     service.kill("worker")
     service.start_worker()
-    wait_for(lambda: client.run(run.id).done + client.run(run.id).passed == 30)
-    wait_for(lambda: client.run(run.id).waits_for)
-    assert client.allowance("ledge").used == 15
+    wait_for(lambda: client.runs.get(run.id).done + client.runs.get(run.id).passed == 30)
+    wait_for(lambda: client.runs.get(run.id).waits_for)
+    assert client.allowance.get("ledge").used == 15
     ask(service, "UPDATE allowance_uses SET month = month - interval '1 month'")
-    wait_for(lambda: client.run(run.id).state is RunState.FINISHED)
-    assert client.run(run.id).failed == 0
+    wait_for(lambda: client.runs.get(run.id).state is RunState.FINISHED)
+    assert client.runs.get(run.id).failed == 0
     assert set.union(*(set(count) for count in states(service, run).values())) <= {
         ItemState.DONE,
         ItemState.PASSED,

@@ -31,7 +31,7 @@ def cared(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
         photograph(home / f"ledge/2025/p{number}.jpg", seed=number)
     with postgres.fresh() as url, running_service(url, home / "state") as service:
         service.start_worker()
-        service.client.connect(LibraryRequest(name="Ledge", root=str(home / "ledge")))
+        service.client.libraries.connect(LibraryRequest(name="Ledge", root=str(home / "ledge")))
         service.client.jobs.wait(service.client.jobs.survey("ledge").id)
         run = service.client.runs.wait(service.client.runs.start(RunRequest(library="ledge")).id)
         assert (run.done, run.failed) == (FILES, 0)
@@ -40,7 +40,7 @@ def cared(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
 
 @pytest.fixture
 def root(cared: Service) -> Path:
-    return Path(cared.client.library("ledge").root)
+    return Path(cared.client.libraries.get("ledge").root)
 
 
 @pytest.fixture
@@ -107,16 +107,16 @@ def test_a_file_that_somebody_changed_is_told_and_left(cared: Service, root: Pat
 def test_pruning_is_a_job_and_needs_the_librarys_name(cared: Service, root: Path) -> None:
     before, client = hashes(root), cared.client
     with pytest.raises(ProblemError) as caught:
-        client.prune("ledge", PruneRequest(confirm="legde"))
+        client.jobs.prune("ledge", PruneRequest(confirm="legde"))
     assert caught.value.code == "not-confirmed"
-    job = client.jobs.wait(client.prune("ledge", PruneRequest(confirm="ledge")).id)
+    job = client.jobs.wait(client.jobs.prune("ledge", PruneRequest(confirm="ledge")).id)
     assert (job.kind, job.state) == (JobKind.PRUNING, JobState.FINISHED)
     assert (job.pruning.backups, job.pruning.left) == (0, FILES), (
         "each is the only original of a treated file"
     )
     restored = client.runs.start(RunRequest(library="ledge", kind="restore", scope=Scope(folder="2025")))
     assert client.runs.wait(restored.id).done == FILES
-    job = client.jobs.wait(client.prune("ledge", PruneRequest(confirm="ledge")).id)
+    job = client.jobs.wait(client.jobs.prune("ledge", PruneRequest(confirm="ledge")).id)
     assert (job.pruning.backups, job.pruning.left) == (FILES, 0), "their originals stand in the library"
     again = client.runs.wait(client.runs.start(RunRequest(library="ledge", force=True)).id)
     assert again.done == FILES
@@ -125,10 +125,10 @@ def test_pruning_is_a_job_and_needs_the_librarys_name(cared: Service, root: Path
 
 def test_jobs_are_listed_by_kind_the_latest_first_and_ended_ones_stay_ended(cared: Service) -> None:
     first, second = check(cared), check(cared)
-    listed = cared.client.jobs("ledge", kind=JobKind.CHECK)
+    listed = cared.client.jobs.page("ledge", kind=JobKind.CHECK)
     assert [job.id for job in listed][:2] == [second.id, first.id]
     assert {job.kind for job in listed} == {JobKind.CHECK}
-    assert [job.kind for job in cared.client.jobs("ledge", kind=JobKind.SURVEY)][:1] == [JobKind.SURVEY]
+    assert [job.kind for job in cared.client.jobs.page("ledge", kind=JobKind.SURVEY)][:1] == [JobKind.SURVEY]
     with pytest.raises(ProblemError) as caught:
         cared.client.jobs.stop(first.id)
     assert caught.value.code == "ended"
@@ -148,7 +148,7 @@ def test_one_check_at_a_time_and_a_stopped_one_leaves_room(cared: Service) -> No
     finally:
         cared.start_worker()
     assert client.jobs.wait(second.id).state is JobState.FINISHED
-    assert client.job(waiting.id).state is JobState.STOPPED
+    assert client.jobs.get(waiting.id).state is JobState.STOPPED
 
 
 @pytest.mark.parametrize(
@@ -164,21 +164,21 @@ def test_one_check_at_a_time_and_a_stopped_one_leaves_room(cared: Service) -> No
 def test_automation_that_makes_no_sense_is_refused_and_nothing_changes(
     cared: Service, automation: dict[str, object], said: str
 ) -> None:
-    before = cared.client.library("ledge").automation
+    before = cared.client.libraries.get("ledge").automation
     with httpx.Client(base_url=cared.url, headers={"Authorization": f"Bearer {cared.key}"}) as plain:
         whole = json.loads(before.model_dump_json()) | automation
         answer = plain.patch("/api/v1/libraries/ledge", json={"automation": whole})
     assert answer.status_code == 422
     assert said in answer.text
-    assert cared.client.library("ledge").automation == before
+    assert cared.client.libraries.get("ledge").automation == before
 
 
 def test_automation_by_command_changes_one_thing(cared: Service, plumcrate: Callable[..., str]) -> None:
-    before = cared.client.library("ledge").automation
+    before = cared.client.libraries.get("ledge").automation
     assert "22:00-06:00" in plumcrate(
         "automation", "ledge", "--set", "hours=22:00-06:00", "--set", "share=50"
     )
-    now = cared.client.library("ledge").automation
+    now = cared.client.libraries.get("ledge").automation
     assert now == before.model_copy(update={"hours": ["22:00-06:00"], "share": 50})
     assert "nonsense" in plumcrate("automation", "ledge", "--set", "nonsense=1", code=2)
     cared.client.libraries.change("ledge", LibraryChange(automation=before))
@@ -186,25 +186,25 @@ def test_automation_by_command_changes_one_thing(cared: Service, plumcrate: Call
 
 
 def test_a_schedule_brings_a_survey(cared: Service, root: Path) -> None:
-    before = cared.client.library("ledge").automation
+    before = cared.client.libraries.get("ledge").automation
     photograph(root / "2025/late.jpg", seed=50)
     cared.client.libraries.change("ledge", LibraryChange(automation=Automation(survey_schedule="* * * * *")))
     try:
-        wait_for(lambda: cared.client.library("ledge").files == FILES + 1)
+        wait_for(lambda: cared.client.libraries.get("ledge").files == FILES + 1)
     finally:
         cared.client.libraries.change("ledge", LibraryChange(automation=before))
         (root / "2025/late.jpg").unlink()
-        for job in cared.client.jobs("ledge", JobKind.SURVEY, 1):
+        for job in cared.client.jobs.page("ledge", JobKind.SURVEY, 1):
             cared.client.jobs.wait(job.id)  # one may have begun by schedule just now
         cared.client.jobs.wait(cared.client.jobs.survey("ledge").id)
-    assert cared.client.library("ledge").files == FILES
+    assert cared.client.libraries.get("ledge").files == FILES
 
 
 async def _both_ways(service: Service) -> tuple[Job, list[str]]:
     async with AsyncClient(service.url, service.key) as client:
         started = await client.jobs.check("ledge", CheckRequest())
         ended = await client.jobs.wait(started.id)
-        names = [library.slug for library in await client.libraries()]
+        names = [library.slug for library in await client.libraries.all()]
         return ended, names
 
 
@@ -224,10 +224,10 @@ def test_a_new_library_keeps_rights_and_credit_unless_more_is_asked_for(
         request = LibraryRequest(name=name, root=str(tmp_path / name))
         if chosen is not None:
             request = request.model_copy(update={"metadata": chosen})
-        library = cared.client.connect(request)
-        kept = cared.client.recipe(library.slug).settings.metadata
+        library = cared.client.libraries.connect(request)
+        kept = cared.client.recipes.get(library.slug).settings.metadata
         assert kept == (chosen or [MetadataKind.RIGHTS])
-        cared.client.disconnect(library.slug)
+        cared.client.libraries.disconnect(library.slug)
 
 
 def test_the_service_names_its_formats(cared: Service) -> None:

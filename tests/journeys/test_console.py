@@ -166,7 +166,7 @@ def test_a_recipe_is_tried_saved_and_checked_after(service: Service, tmp_path: P
     before = hashes(root)
     service.start_worker()
     client = service.client
-    client.connect(LibraryRequest(name="Ledge", root=str(root)))
+    client.libraries.connect(LibraryRequest(name="Ledge", root=str(root)))
     client.jobs.wait(client.jobs.survey("ledge").id)
     page.context.clear_cookies()
     page.set_viewport_size({"width": 1280, "height": 800})
@@ -189,7 +189,7 @@ def test_a_recipe_is_tried_saved_and_checked_after(service: Service, tmp_path: P
     page.get_by_role("checkbox", name="Time").check()
     page.get_by_role("button", name="Save as version 2").click()
     expect(page.get_by_text("version 2, saved by The keeper")).to_be_visible()
-    saved = client.recipe("ledge").settings
+    saved = client.recipes.get("ledge").settings
     assert (saved.copies, [rule.name for rule in saved.rules]) == (["webp"], ["drawings"])
     assert saved.metadata == ["rights", "time"]
 
@@ -226,7 +226,7 @@ def test_a_recipe_is_tried_saved_and_checked_after(service: Service, tmp_path: P
 
 def library_pictures(service: Service) -> list[object]:
     """Waits for the survey that the console started; the pictures it found."""
-    survey = service.client.library("gannet-ledge").last_survey
+    survey = service.client.libraries.get("gannet-ledge").last_survey
     assert survey is not None
     service.client.jobs.wait(survey.id)
     return list(service.client.pictures.each("gannet-ledge"))
@@ -275,7 +275,7 @@ def test_sizes_a_focal_point_touch_ups_and_a_watermark(service: Service, tmp_pat
     """Pictures made for their places, in a real browser: defined, looked at, touched up, watermarked."""
     for number, name in enumerate(("headland.jpg", "tower.jpg")):
         photograph(tmp_path / "ledge" / name, 640, 480, seed=number + 2)
-    service.client.connect(LibraryRequest(name="Ledge", root=str(tmp_path / "ledge")))
+    service.client.libraries.connect(LibraryRequest(name="Ledge", root=str(tmp_path / "ledge")))
     service.start_worker()
     service.client.jobs.wait(service.client.jobs.survey("ledge").id)
     page.goto(service.url)
@@ -316,7 +316,7 @@ def test_sizes_a_focal_point_touch_ups_and_a_watermark(service: Service, tmp_pat
     page.get_by_role("button", name="Save").click()
     page.get_by_role("button", name="Make it so now").click()
     expect(page.get_by_text("finished", exact=True)).to_be_visible(timeout=300_000)
-    steps = service.client.touches(picture.id).steps
+    steps = service.client.touches.get(picture.id).steps
     assert [step.kind for step in steps] == ["turn", "cover"]
 
     page.goto(f"{service.url}/l/ledge/treat/watermarks")

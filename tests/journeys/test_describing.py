@@ -119,7 +119,7 @@ def test_pictures_are_described_with_the_keyboard_alone(service: Service, page: 
     assert keys == sum(len(f"Gannet {number}") + 1 for number in range(1, pictures + 1)), (
         "one key beside words"
     )
-    rows = service.client.descriptions("l", search="p065").rows
+    rows = service.client.descriptions.page("l", search="p065").rows
     assert [one.alternative for one in rows] == ["Gannet 65"]
 
 

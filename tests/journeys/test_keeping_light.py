@@ -40,7 +40,7 @@ def root(tmp_path: Path) -> Path:
 def kept(service: Service, root: Path) -> Service:
     """A service with a worker and a surveyed library called ledge."""
     service.start_worker()
-    service.client.connect(LibraryRequest(name="Ledge", root=str(root)))
+    service.client.libraries.connect(LibraryRequest(name="Ledge", root=str(root)))
     survey = service.client.jobs.survey("ledge")
     assert service.client.jobs.wait(survey.id).survey.files_new == 3
     return service
@@ -60,7 +60,7 @@ def settled(service: Service, path: str) -> bool:
 
 
 def all_over(service: Service) -> bool:
-    return all(run.finished_at for run in service.client.runs("ledge"))
+    return all(run.finished_at for run in service.client.runs.page("ledge"))
 
 
 def test_a_watched_folder(kept: Service, root: Path) -> None:
@@ -76,29 +76,29 @@ def test_a_watched_folder(kept: Service, root: Path) -> None:
             assert "2025/new.jpg" not in pictures(kept), "a file still being written is not touched"
     wait_for(lambda: settled(kept, "2025/new.jpg"))
     wait_for(lambda: all_over(kept))
-    found = kept.client.picture(pictures(kept)["2025/new.jpg"].id)
+    found = kept.client.pictures.get(pictures(kept)["2025/new.jpg"].id)
     assert found.bytes_now < len(data)
     assert (root / "2025/new.jpg.avif").exists()
-    runs = len(kept.client.runs("ledge"))
+    runs = len(kept.client.runs.page("ledge"))
     time.sleep(2.5)
-    assert len(kept.client.runs("ledge")) == runs, "what we wrote ourselves is not taken in"
+    assert len(kept.client.runs.page("ledge")) == runs, "what we wrote ourselves is not taken in"
 
     second = photograph(root / "2025/new.jpg", seed=10)  # an editor replaces it
-    wait_for(lambda: len(kept.client.runs("ledge")) > runs and all_over(kept))
-    detail = kept.client.picture(found.id)
-    assert kept.client.content(detail.all_files[0].id, "before") == second
+    wait_for(lambda: len(kept.client.runs.page("ledge")) > runs and all_over(kept))
+    detail = kept.client.pictures.get(found.id)
+    assert kept.client.pictures.content(detail.all_files[0].id, "before") == second
 
     (root / "2025/new.jpg").unlink()
     wait_for(lambda: "2025/new.jpg" not in pictures(kept))
     assert sorted(path.name for path in root.rglob("new*")) == [], "its copies went with it"
-    assert kept.client.backups("ledge").backups >= 2, "its backups stay for their term"
+    assert kept.client.backups.get("ledge").backups >= 2, "its backups stay for their term"
 
     for number in range(250):  # a burst becomes one
         (root / "burst").mkdir(exist_ok=True)
         (root / f"burst/{number}.jpg").write_bytes(data[:-2] + bytes([number % 256]) + data[-2:])
-    before = len(kept.client.runs("ledge", limit=500))
+    before = len(kept.client.runs.page("ledge", limit=500))
     wait_for(lambda: sum(path.startswith("burst/") for path in pictures(kept)) == 250)
-    assert len(kept.client.runs("ledge", limit=500)) - before <= 3
+    assert len(kept.client.runs.page("ledge", limit=500)) - before <= 3
 
 
 def signed(secret: str, hook_id: str, body: bytes, at: float | None = None) -> dict[str, str]:
@@ -146,12 +146,12 @@ def test_webhooks_are_taken_once_and_only_with_our_signature(kept: Service, root
 def test_uploads(kept: Service, root: Path) -> None:
     client = kept.client
     data = photograph(root.parent / "u.jpg", 800, 600, seed=12)
-    found = client.upload("ledge", "2026/01/an ünusual näme.jpg", data)
+    found = client.pictures.upload("ledge", "2026/01/an ünusual näme.jpg", data)
     assert found.state in ("light", "done")
     assert found.size_now < found.size_before == len(data)
     wait_for(lambda: all_over(kept))
     assert (root / "2026/01/an ünusual näme.jpg.avif").exists()
-    later = client.upload("ledge", "2026/later.jpg", data, NewFiles.BY_HAND)
+    later = client.pictures.upload("ledge", "2026/later.jpg", data, NewFiles.BY_HAND)
     assert (later.state, later.run_id, (root / "2026/later.jpg").read_bytes()) == ("not-treated", None, data)
     for path, content, code in (
         ("2026/later.jpg", data, "name-taken"),
@@ -161,7 +161,7 @@ def test_uploads(kept: Service, root: Path) -> None:
         ("x" * 256 + ".jpg", data, "invalid-request"),
     ):
         with pytest.raises(ProblemError) as caught:
-            client.upload("ledge", path, content)
+            client.pictures.upload("ledge", path, content)
         assert caught.value.code == code, path
     raw = http.client.HTTPConnection("127.0.0.1", kept.port)
     address = "/api/v1/libraries/ledge/files/2026/%2e%2e/%2e%2e/outside.jpg"
@@ -180,7 +180,7 @@ def test_forecast_then_run_then_hand_back(kept: Service, root: Path) -> None:
     outlook = expected.forecast.outlook
     assert (outlook.files, outlook.sampled_files) == (3, 3)
     run = client.runs.wait(client.runs.start(RunRequest(library="ledge")).id)
-    right = client.job(expected.id).forecast.outlook
+    right = client.jobs.get(expected.id).forecast.outlook
     assert right.actual_files == 3
     assert right.actual_after == run.bytes_after == right.bytes_after.expected, "all files were in the sample"
     assert right.actual_lightest == right.bytes_lightest.low
@@ -212,23 +212,23 @@ def test_forecast_then_run_then_hand_back(kept: Service, root: Path) -> None:
     assert second.proof is not None
     assert (second.proof["verdict"], second.proof["originals_identical"]) == ("complete", 3)
     assert hashes(root) == before, "every original byte for byte, and nothing of ours left"
-    (root / "originals.sha256").write_bytes(client.checksums(second.id))
+    (root / "originals.sha256").write_bytes(client.runs.checksums(second.id))
     checked = subprocess.run(
         ["sha256sum", "--check", "originals.sha256"], cwd=root, capture_output=True, text=True, check=True
     )
     assert checked.stdout.splitlines() == [f"{path}: OK" for path in sorted(before)]
     (root / "originals.sha256").unlink()
     with pytest.raises(ProblemError, match="no hand-back"):
-        client.checksums(client.runs("ledge")[-1].id)
+        client.runs.checksums(client.runs.page("ledge")[-1].id)
     with pytest.raises(ProblemError) as caught:
-        client.prune("ledge", PruneRequest(confirm="no"))
+        client.jobs.prune("ledge", PruneRequest(confirm="no"))
     assert caught.value.code == "not-confirmed"
     assert not (root / IDENTITY_NAME).exists(), "nor the identity file"
-    pruned = client.jobs.wait(client.prune("ledge", PruneRequest(confirm="ledge")).id).pruning
+    pruned = client.jobs.wait(client.jobs.prune("ledge", PruneRequest(confirm="ledge")).id).pruning
     assert (pruned.backups, pruned.left) == (3, 1), (
         "three originals stand; the editor's version was overwritten"
     )
-    rest = client.prune("ledge", PruneRequest(confirm="ledge", orphans_too=True))
+    rest = client.jobs.prune("ledge", PruneRequest(confirm="ledge", orphans_too=True))
     assert client.jobs.wait(rest.id).pruning.backups == 1
 
 
@@ -238,7 +238,7 @@ def test_a_conversion_takes_the_first_files_place_and_gives_it_back(kept: Servic
     Image.fromarray(scene).save(root / "2025/photo.png")
     before = hashes(root)
     client.jobs.wait(client.jobs.survey("ledge").id)
-    recipe = client.recipe("ledge").settings
+    recipe = client.recipes.get("ledge").settings
     conversions = Conversions(photographs_to_jpeg=True, first_file=FirstFile.REMOVE)
     client.recipes.save("ledge", recipe.model_copy(update={"conversions": conversions, "avif": False}))
     run = client.runs.wait(client.runs.start(RunRequest(library="ledge")).id)
@@ -259,11 +259,11 @@ def test_one_picture_has_its_own_way(kept: Service, root: Path) -> None:
     client.pictures.override(found["2025/p0.jpg"].id, OverrideRequest(override="leave"))
     client.pictures.override(found["2025/p1.jpg"].id, OverrideRequest(override="exact"))
     before = hashes(root)
-    assert client.plan(found["2025/p0.jpg"].id)[0].verdict == "leave"
+    assert client.pictures.plan(found["2025/p0.jpg"].id)[0].verdict == "leave"
     run = client.runs.wait(client.runs.start(RunRequest(library="ledge")).id)
     assert (run.files, run.left_out) == (2, 1)
     assert hashes(root)["2025/p0.jpg"] == before["2025/p0.jpg"]
-    assert client.picture(found["2025/p1.jpg"].id).score == 100
+    assert client.pictures.get(found["2025/p1.jpg"].id).score == 100
     assert pictures(kept)["2025/p0.jpg"].state is FileState.LEFT_ALONE
 
 
@@ -274,7 +274,7 @@ def test_a_fault_that_passes_is_tried_again_by_itself(kept: Service, root: Path)
     run = kept.client.runs.start(RunRequest(library="ledge", copies=[]))
     wait_for(
         lambda: any(
-            item.not_before for item in kept.client.items(run.id, state=[str(ItemState.WAITING)]).rows
+            item.not_before for item in kept.client.runs.items(run.id, state=[str(ItemState.WAITING)]).rows
         ),
         60,
     )
@@ -311,7 +311,7 @@ def test_names_and_rights_that_give_trouble(kept: Service, root: Path, tmp_path:
     finally:
         if locked:
             subprocess.run(["chattr", "-i", root / "locked.jpg"], check=True)
-    items = {item.path: item for item in kept.client.items(run.id, limit=100).rows}
+    items = {item.path: item for item in kept.client.runs.items(run.id, limit=100).rows}
     assert items[long].state is ItemState.DONE
     assert [one.verdict for one in items[long].outputs if one.format == "webp"] == ["name-taken"]
     assert items["twin.jpg"].state is items["TWIN.JPG"].state is ItemState.DONE
@@ -320,7 +320,9 @@ def test_names_and_rights_that_give_trouble(kept: Service, root: Path, tmp_path:
     if locked:
         assert (items["locked.jpg"].state, items["locked.jpg"].code) == (ItemState.FAILED, "no-permission")
         assert (root / "locked.jpg").read_bytes() == data
-        assert kept.client.runs.wait(kept.client.retry(run.id).id).failed == 1, "the webp name is still taken"
+        assert kept.client.runs.wait(kept.client.runs.retry(run.id).id).failed == 1, (
+            "the webp name is still taken"
+        )
     assert (root / "readonly.jpg").stat().st_mode & 0o777 == 0o444
     if os.geteuid() == 0:
         assert (root / "other.jpg").stat().st_uid == 12345
@@ -335,7 +337,7 @@ def test_the_machine_is_checked(kept: Service, root: Path) -> None:
     assert {"WebP", "AVIF", "database", "clock", "workers", "backup store", "library ledge"} <= found.keys()
     assert found["workers"].verdict == "fine"
     keep(kept, backups=False)
-    assert "Backups are off" in kept.client.library("ledge").warnings[0]
+    assert "Backups are off" in kept.client.libraries.get("ledge").warnings[0]
     root.rename(root.with_name("away"))
     line = {one.what: one for one in kept.client.machine().lines}["library ledge"]
     assert (line.verdict, "mount it" in line.todo) == ("broken", True)
@@ -352,7 +354,7 @@ def test_a_rule_reaches_the_encoder(kept: Service, root: Path) -> None:
     client.jobs.wait(client.jobs.survey("ledge").id)
     drawings = Rule(name="drawings", when=When(formats=["png"]), how=How(level=Level.EXACT))
     settings = RecipeSettings(level=Level.LEAN, copies=["webp"], rules=[drawings])
-    effect = client.effect("ledge", settings)
+    effect = client.recipes.effect("ledge", settings)
     assert (effect.new, effect.by_rule) == (4, {"drawings": 1})
     assert client.recipes.save("ledge", settings).version == 2
     assert client.recipes.save("ledge", settings).version == 2, "the same settings make no new version"
@@ -360,5 +362,5 @@ def test_a_rule_reaches_the_encoder(kept: Service, root: Path) -> None:
     found = pictures(kept)
     assert found["logo.png"].score == 100
     assert 69 < (found["2025/p0.jpg"].score or 0) < 80
-    assert [one.version for one in client.recipes("ledge")] == [2, 1]
-    assert client.effect("ledge", client.recipes("ledge")[1].settings).again == 4
+    assert [one.version for one in client.recipes.page("ledge")] == [2, 1]
+    assert client.recipes.effect("ledge", client.recipes.page("ledge")[1].settings).again == 4

@@ -47,7 +47,7 @@ class Place:
 
     def run(self) -> int:
         run = self.client.runs.wait(self.client.runs.start(RunRequest(library="ledge")).id)
-        assert run.failed == 0, [item.reason for item in self.client.items(run.id, state="failed").rows]
+        assert run.failed == 0, [item.reason for item in self.client.runs.items(run.id, state="failed").rows]
         return run.files
 
     def picture(self, path: str) -> int:
@@ -74,7 +74,7 @@ def place(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
         for number, name in enumerate(NAMES):
             photograph(home / "library" / name, 640, 480, seed=number + 2)
         service.start_worker()
-        service.client.connect(LibraryRequest(name="Ledge", root=str(home / "library")))
+        service.client.libraries.connect(LibraryRequest(name="Ledge", root=str(home / "library")))
         service.client.jobs.wait(service.client.jobs.survey("ledge").id)
         yield Place(service, home / "library", url)
 
@@ -84,15 +84,15 @@ def test_a_size_is_defined_made_seen_in_pages_served_changed_and_removed(place: 
     card = SizeSettings.model_validate({"way": "fill", "width": 260, "height": 195, "anchor": "top"})
     effect = client.sizes.effect("ledge", "card", card)
     assert (effect.make, effect.remove) == (3, 0)
-    assert client.sizes("ledge") == [], "and nothing was done"
+    assert client.sizes.all("ledge") == [], "and nothing was done"
     saved = client.sizes.save("ledge", "card", card)
     assert (saved.files, saved.waiting) == (0, 3)
     assert place.run() == 6
-    (saved,) = client.sizes("ledge")
+    (saved,) = client.sizes.all("ledge")
     assert (saved.files, saved.waiting) == (3, 0)
     assert 0 < saved.bytes_lightest <= saved.bytes
     assert place.image("2026/headland-card-260.jpg").size == (260, 195)
-    detail = client.picture(place.picture(NAMES[0]))
+    detail = client.pictures.get(place.picture(NAMES[0]))
     (made,) = (file for file in detail.all_files if file.size_name == "card")
     assert (made.path, made.slot, made.state) == ("2026/headland-card-260.jpg", "1x", FileState.LIGHTER)
 
@@ -127,7 +127,7 @@ def test_a_new_upload_gets_its_sizes_by_itself(place: Place) -> None:
     client.sizes.save("ledge", "thumb", SizeSettings(width=120, copies=[]))
     place.run()
     data = photograph(place.root.parent / "sent.jpg", 500, 400, seed=9)
-    client.upload("ledge", "2026/sent.jpg", data)
+    client.pictures.upload("ledge", "2026/sent.jpg", data)
     deadline = time.monotonic() + 120
     while not (place.root / "2026/sent-thumb-120.jpg").exists():
         assert time.monotonic() < deadline
@@ -143,7 +143,7 @@ def test_the_focal_point_and_what_each_size_shows(place: Place) -> None:
         SizeSettings.model_validate({"way": "fill", "width": 200, "height": 200, "copies": []}),
     )
     picture = place.picture(NAMES[2])
-    found = client.cuts(picture)
+    found = client.pictures.cuts(picture)
     assert not found.by_hand
     assert {cut.name for cut in found.cuts} >= {"square"}
     right = client.pictures.set_focus(picture, Focus(x=1.0, y=0.5))
@@ -193,8 +193,8 @@ def test_touch_ups_are_looked_at_saved_made_and_taken_back(place: Place) -> None
     client.touches.save_several(
         "ledge", TouchesFor.model_validate({"pictures": [picture], "steps": [{"kind": "grey"}]})
     )
-    assert client.touches(picture).steps[0].kind == "grey"
-    history = client.picture(picture).history
+    assert client.touches.get(picture).steps[0].kind == "grey"
+    history = client.pictures.get(picture).history
     assert next(entry for entry in history if entry.action == "touched-up").detail["steps"] == ["grey"]
     client.touches.save(picture, Touches(steps=[]))
 
@@ -222,7 +222,7 @@ def test_watermarks_by_command_line(place: Place) -> None:
         "sizes=",
     )
     assert "60 × 30" in said
-    assert place.client.watermarks("ledge")[0].settings == WatermarkSettings.model_validate(
+    assert place.client.watermarks.all("ledge")[0].settings == WatermarkSettings.model_validate(
         {"width": 0.1, "least": 20, "tone": "own", "sizes": []}
     )
     place.run()
@@ -289,7 +289,7 @@ def test_sizes_by_command_line_and_what_nobody_asked_for(place: Place) -> None:
 
 
 def test_a_ladder_is_measured_here_or_refused(place: Place) -> None:
-    ladder = place.client.ladder("ledge", LadderRequest(least=100, most=600, step=4_000))
+    ladder = place.client.sizes.ladder("ledge", LadderRequest(least=100, most=600, step=4_000))
     assert ladder.files >= 8
     assert ladder.widths[0] == 100
     assert ladder.widths[-1] == 600
@@ -304,7 +304,7 @@ def test_a_ladder_is_measured_here_or_refused(place: Place) -> None:
     made = [
         file
         for one in place.client.pictures.each("ledge")
-        for file in place.client.picture(one.id).all_files
+        for file in place.client.pictures.get(one.id).all_files
         if file.size_name == "rungs"
     ]
     assert {file.slot for file in made} == {f"{width}w" for width in ladder.widths if width < 640}

@@ -78,9 +78,9 @@ class Weighed:
 
     def weigh(self, *addresses: str, **more: object) -> list[Weighing]:
         request = WeighRequest.model_validate({"addresses": addresses or ["/"], "passes": 1} | more)
-        job = self.client.jobs.wait(self.client.weigh("ledge", request).id)
+        job = self.client.jobs.wait(self.client.weighings.start("ledge", request).id)
         assert job.state is JobState.FINISHED, job.reason
-        return [self.client.weighing(number) for number in self.report(job).weighings]
+        return [self.client.weighings.get(number) for number in self.report(job).weighings]
 
     def report(self, job: Job):  # type: ignore[no-untyped-def]
         assert job.weighing is not None
@@ -103,7 +103,7 @@ def ledge(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
         scratch = Path(tempfile.mkdtemp(prefix="w-", dir="/tmp"))  # short, as the browser's sockets need it
         service.environment["TMPDIR"] = str(scratch)
         service.start_worker()
-        service.client.connect(LibraryRequest(name="Ledge", root=str(home / "library")))
+        service.client.libraries.connect(LibraryRequest(name="Ledge", root=str(home / "library")))
         service.client.jobs.wait(service.client.jobs.survey("ledge").id)
         pages = SitePages(Client(service.url, service.key, timeout=60), "ledge", seconds=0.2)
         with running(create_site(home / "library", pages=pages), port) as site:
@@ -133,7 +133,7 @@ def test_before_predicted_treated_and_again(ledge: Weighed) -> None:
         assert would.of_kind("pictures") < 0.7 * was.of_kind("pictures")
         assert {"avif"} & {picture.format for picture in would.pictures}
         assert {shot.part for shot in was.shots} == {"first", "whole"}
-        shot = ledge.client.shot("ledge", was.shots[0].id)
+        shot = ledge.client.weighings.shot("ledge", was.shots[0].id)
         assert shot[:4] == b"RIFF"
         assert shot[8:12] == b"WEBP"
     hero = reading(before).pictures[0]
@@ -231,7 +231,7 @@ def test_history_and_settings_and_what_signs_in_is_never_shown(ledge: Weighed) -
     changed = ledge.client.site_pages.change("ledge", page.address, settings)
     assert changed.has_secrets
     assert changed.over >= 1
-    said = changed.model_dump_json() + ledge.client.weighings(page.id)[0].model_dump_json()
+    said = changed.model_dump_json() + ledge.client.weighings.page(page.id)[0].model_dump_json()
     assert "4711" not in said
     wait_for(lambda: ledge.client.site_pages.get(page.id).next_at is not None)
     with pytest.raises(ProblemError, match="no schedule"):
@@ -259,7 +259,7 @@ def test_a_page_is_weighed_when_a_run_has_finished(ledge: Weighed) -> None:
 
     def weighed() -> list[Weighing]:
         page = next(page for page in ledge.client.site_pages.all("ledge") if page.address == address)
-        return ledge.client.weighings(page.id)
+        return ledge.client.weighings.page(page.id)
 
     wait_for(weighed)
     assert [(one.origin, one.run_id) for one in weighed()] == [(WeighingOrigin.RUN, run.id)]
@@ -276,30 +276,32 @@ def test_the_size_that_a_place_needs_is_noted(ledge: Weighed) -> None:
     assert [(one.path, one.width, one.height) for one in noted] == [
         (NAMES[0], picture.needed_width, picture.needed_height)
     ]
-    assert ledge.client.needs("ledge") == noted
+    assert ledge.client.needs.all("ledge") == noted
     with pytest.raises(ProblemError):
         ledge.client.needs.note(found.id, Device.PHONE, 1)
     ledge.client.needs.forget("ledge", noted[0].id)
-    assert ledge.client.needs("ledge") == []
+    assert ledge.client.needs.all("ledge") == []
 
 
 def test_a_stopped_weighing_ends_with_its_browser(ledge: Weighed) -> None:
-    job = ledge.client.weigh("ledge", WeighRequest(addresses=["/"], passes=10, what_if=[WhatIf()]))
-    wait_for(lambda: ledge.report(ledge.client.job(job.id)).at)
+    job = ledge.client.weighings.start("ledge", WeighRequest(addresses=["/"], passes=10, what_if=[WhatIf()]))
+    wait_for(lambda: ledge.report(ledge.client.jobs.get(job.id)).at)
     time.sleep(3)
     assert ledge.client.jobs.stop(job.id).state is JobState.STOPPED
     wait_for(lambda: not ledge.browsers())
 
 
 def test_a_worker_that_is_killed_leaves_no_browser_and_the_weighing_begins_again(ledge: Weighed) -> None:
-    job = ledge.client.weigh("ledge", WeighRequest(addresses=["/shop"], passes=2, devices=["desktop"]))
+    job = ledge.client.weighings.start(
+        "ledge", WeighRequest(addresses=["/shop"], passes=2, devices=["desktop"])
+    )
     wait_for(ledge.browsers)
     ledge.service.kill("worker")
     wait_for(lambda: not ledge.browsers())
     ledge.service.start_worker()
     job = ledge.client.jobs.wait(job.id)
     assert job.state is JobState.FINISHED
-    assert ledge.client.weighing(ledge.report(job).weighings[-1]).fault is None
+    assert ledge.client.weighings.get(ledge.report(job).weighings[-1]).fault is None
 
 
 def test_the_live_check_is_small_and_silent_until_it_is_asked(ledge: Weighed) -> None:
@@ -488,15 +490,17 @@ def test_a_sitemap_names_the_pages(ledge: Weighed, tmp_path: Path) -> None:
         [*allowed, f"127.0.0.1:{server.server_port}"]
     )
     ledge.service.start_worker()
-    job = ledge.client.weigh(
+    job = ledge.client.weighings.start(
         "ledge", WeighRequest(sitemap=f"{own}/sitemap.xml", devices=["desktop"], passes=1)
     )
     job = ledge.client.jobs.wait(job.id)
     report = ledge.report(job)
-    weighed = [ledge.client.weighing(number).address for number in report.weighings]
+    weighed = [ledge.client.weighings.get(number).address for number in report.weighings]
     assert weighed == [f"{own}/one", f"{own}/two"]
     assert any("other sites" in note for note in report.notes)
-    job = ledge.client.jobs.wait(ledge.client.weigh("ledge", WeighRequest(sitemap=f"{own}/page")).id)
+    job = ledge.client.jobs.wait(
+        ledge.client.weighings.start("ledge", WeighRequest(sitemap=f"{own}/page")).id
+    )
     assert job.state is JobState.FAILED
     assert "neither a sitemap" in (job.reason or "") or "names no page" in (job.reason or "")
     server.shutdown()

@@ -98,7 +98,7 @@ def ledge(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
         for name, width in zip(NAMES, (520, 320, 480, 500), strict=True):
             photograph(root / name, width, width * 2 // 3, seed=4)
         service.start_worker()
-        service.client.connect(LibraryRequest(name="Ledge", root=str(root)))
+        service.client.libraries.connect(LibraryRequest(name="Ledge", root=str(root)))
         service.client.jobs.wait(service.client.jobs.survey("ledge").id)
         client = Client(service.url, service.key, timeout=60)
         pages = SitePages(client, "ledge", seconds=0.2)
@@ -192,21 +192,21 @@ def test_a_cache_between_is_told_and_never_shows_an_old_picture(ledge: Ledge) ->
                 assert status in answer.headers["cache-status"]
             assert "ledge" in answer.headers["cache-tag"]
         ledge.restore(HEADLAND)
-        wait_for(lambda: ledge.client.purges("ledge").waiting == 0)
+        wait_for(lambda: ledge.client.serving.purges("ledge").waiting == 0)
         original = (ledge.root / HEADLAND).read_bytes()
         for browser in KINDS:
             assert fetch(address, browser).content == original
         ledge.treat()
-        wait_for(lambda: ledge.client.purges("ledge").waiting == 0)
+        wait_for(lambda: ledge.client.serving.purges("ledge").waiting == 0)
         assert fetch(address, "avif").headers["content-type"] == "image/avif"
-        report = ledge.client.ask("ledge", AskRequest(page="/"))
+        report = ledge.client.serving.ask("ledge", AskRequest(page="/"))
         assert report.right
     # A cache that has gone away keeps nobody waiting, and is told again and again.
     ledge.restore(HEADLAND)
-    wait_for(lambda: ledge.client.purges("ledge").failing > 0)
-    assert "does not answer" in (ledge.client.purges("ledge").said or "")
+    wait_for(lambda: ledge.client.serving.purges("ledge").failing > 0)
+    assert "does not answer" in (ledge.client.serving.purges("ledge").said or "")
     ledge.change(base=None, caches=Caches().model_dump())
-    wait_for(lambda: ledge.client.purges("ledge").waiting == 0)
+    wait_for(lambda: ledge.client.serving.purges("ledge").waiting == 0)
     ledge.treat()
 
 
@@ -216,7 +216,7 @@ def test_pages_of_the_site_say_the_right_markup(ledge: Ledge) -> None:
     assert '<source type="image/avif"' in page
     assert page.count('fetchpriority="high"') == 1
     assert 'loading="lazy"' in page
-    report = ledge.client.ask("ledge", AskRequest(page="/"))
+    report = ledge.client.serving.ask("ledge", AskRequest(page="/"))
     assert len(report.rows) >= 2
     assert report.right, report
     assert {got.media_type for row in report.rows for got in row.got} == set(KINDS.values())
@@ -278,23 +278,23 @@ def test_a_wsgi_site_says_the_same(ledge: Ledge) -> None:
 
 def test_the_page_is_rewritten_by_the_service_too(ledge: Ledge, plumcrate: Callable[..., str]) -> None:
     page = f'<p>Ü</p><img src="/media/{HEADLAND}">'.encode()
-    out = ledge.client.page("ledge", page, "/visit")
+    out = ledge.client.pages.rewrite("ledge", page, "/visit")
     assert b'type="image/avif"' in out
-    assert ledge.client.page("ledge", out, "/visit") == out
+    assert ledge.client.pages.rewrite("ledge", out, "/visit") == out
     assert plumcrate("page", "ledge", "-", given=page).encode() == out
     large = b"<p>a page of the journal</p>" * 500_000 + page
-    begun = ledge.client.page("ledge", large, "/visit")
+    begun = ledge.client.pages.rewrite("ledge", large, "/visit")
     assert begun.endswith(b"</picture>")
     assert begun.startswith(large[:1_000_000])
     ledge.change(markup=Markup(elements=True, dimensions=True, placeholder=Placeholder.PREVIEW).model_dump())
-    wait_for(lambda: b"data:image/webp" in ledge.client.page("ledge", page))
+    wait_for(lambda: b"data:image/webp" in ledge.client.pages.rewrite("ledge", page))
     ledge.change(markup=Markup(elements=True, dimensions=True, eager=1).model_dump())
 
 
 def test_what_visitors_were_sent_is_counted(
     ledge: Ledge, plumcrate: Callable[..., str], tmp_path: Path
 ) -> None:
-    before = ledge.client.traffic("ledge")
+    before = ledge.client.serving.traffic("ledge")
     address = f"{ledge.service.url}/media/ledge/{quote(HEADLAND)}"
     people = {"User_Agent": "Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0"}
     sent = sum(len(fetch(address, browser, **people).content) for browser in KINDS)
@@ -303,9 +303,9 @@ def test_what_visitors_were_sent_is_counted(
         fetch(address, "avif", Range="bytes=0-9", **people).content
         == (ledge.root / f"{HEADLAND}.avif").read_bytes()[:10]
     )
-    wait_for(lambda: ledge.client.traffic("ledge").bots.requests > before.bots.requests)
-    wait_for(lambda: ledge.client.traffic("ledge").total.requests >= before.total.requests + 4)
-    after = ledge.client.traffic("ledge")
+    wait_for(lambda: ledge.client.serving.traffic("ledge").bots.requests > before.bots.requests)
+    wait_for(lambda: ledge.client.serving.traffic("ledge").total.requests >= before.total.requests + 4)
+    after = ledge.client.serving.traffic("ledge")
     assert after.total.requests - before.total.requests == 4
     assert after.total.bytes - before.total.bytes == sent + 10
     assert after.total.bytes_before > after.total.bytes
@@ -318,11 +318,11 @@ def test_what_visitors_were_sent_is_counted(
         fetch(f"{origin}/media/{quote(NAMES[2])}", "old", **people)
         wait_for(lambda: origin.log.read_bytes().count(b"\n") >= 4)
         shutil.copy(origin.log, log)
-    counted = ledge.client.traffic("ledge")
+    counted = ledge.client.serving.traffic("ledge")
     said = plumcrate("traffic", "ledge", "--log", str(log))
     assert "4 answers with pictures" in said
     assert "what saved most" in said
-    now = ledge.client.traffic("ledge")
+    now = ledge.client.serving.traffic("ledge")
     weights = [3 * (ledge.root / f"{HEADLAND}.avif").stat().st_size, (ledge.root / NAMES[2]).stat().st_size]
     assert now.total.requests - counted.total.requests == 4
     assert now.total.bytes - counted.total.bytes == sum(weights)
@@ -343,7 +343,7 @@ def test_a_log_is_followed_while_it_grows(ledge: Ledge, tmp_path: Path) -> None:
         ' "-" "Mozilla/5.0 Firefox/140.0"\n'
     )
     log.write_text(line)
-    before = ledge.client.traffic("ledge").total.requests
+    before = ledge.client.serving.traffic("ledge").total.requests
     environment = os.environ | {"PLUMCRATE_URL": ledge.service.url, "PLUMCRATE_KEY": ledge.service.key}
     with open(os.devnull, "wb") as nowhere:
         following = forker.start(
@@ -354,13 +354,13 @@ def test_a_log_is_followed_while_it_grows(ledge: Ledge, tmp_path: Path) -> None:
             stderr=nowhere.fileno(),
         )
     try:
-        wait_for(lambda: ledge.client.traffic("ledge").total.requests == before + 1)
+        wait_for(lambda: ledge.client.serving.traffic("ledge").total.requests == before + 1)
         with log.open("a") as more:
             more.write(line * 2)
-        wait_for(lambda: ledge.client.traffic("ledge").total.requests == before + 3)
+        wait_for(lambda: ledge.client.serving.traffic("ledge").total.requests == before + 3)
         log.rename(tmp_path / "live.log.1")
         log.write_text(line.replace("08:00:00", "09:00:00"))
-        wait_for(lambda: ledge.client.traffic("ledge").total.requests == before + 4)
+        wait_for(lambda: ledge.client.serving.traffic("ledge").total.requests == before + 4)
     finally:
         following.terminate()
         following.wait(10)

@@ -28,7 +28,7 @@ EXPECTED_FAILURES = {
 
 
 def surveyed(service: Service, library: Path) -> None:
-    service.client.connect(LibraryRequest(name="Gannet Ledge", slug="ledge", root=str(library)))
+    service.client.libraries.connect(LibraryRequest(name="Gannet Ledge", slug="ledge", root=str(library)))
     survey = service.client.jobs.wait(service.client.jobs.survey("ledge").id)
     assert survey.reason is None
 
@@ -42,14 +42,14 @@ def test_treat_look_and_put_back(service: Service, library: Path) -> None:
     assert run.state is RunState.FINISHED
     assert run.left == 0
     assert run.done + run.passed + run.failed == run.files == len(before)
-    failures = {item.path: item.reason for item in client.items(run.id, state=["failed"]).rows}
+    failures = {item.path: item.reason for item in client.runs.items(run.id, state=["failed"]).rows}
     assert failures.keys() == EXPECTED_FAILURES.keys()
     for path, words in EXPECTED_FAILURES.items():
         assert words in str(failures[path])
         assert hashes(library)[path] == before[path]
 
     now = hashes(library)
-    savings = client.savings("ledge")
+    savings = client.libraries.savings("ledge")
     pictures = list(client.pictures.each("ledge"))
     assert savings.pictures == len(pictures)
     assert savings.total.bytes_now == sum(picture.bytes_now for picture in pictures)
@@ -61,13 +61,13 @@ def test_treat_look_and_put_back(service: Service, library: Path) -> None:
     assert not [path for path in now if STAGED_PREFIX in path]
 
     lightest = min(pictures, key=lambda one: one.score or 100)
-    detail = client.picture(lightest.id)
+    detail = client.pictures.get(lightest.id)
     for file in detail.all_files:
-        original = client.content(file.id, "before")
+        original = client.pictures.content(file.id, "before")
         assert (library / file.path).stat().st_size == file.size_now
         for version in ("now", *(copy.format for copy in file.derived)):
             if file.format == "jpeg":
-                assert score(original, client.content(file.id, version)) >= 79.4
+                assert score(original, client.pictures.content(file.id, version)) >= 79.4
 
     again = client.runs.start(RunRequest(library="ledge"))
     assert (again.files, again.state) == (0, RunState.FINISHED), "nothing is treated twice"
@@ -77,13 +77,13 @@ def test_treat_look_and_put_back(service: Service, library: Path) -> None:
     chosen = detail.id
     lean = client.runs.start(RunRequest(library="ledge", level=Level.LEAN, scope=Scope(pictures=[chosen])))
     client.runs.wait(lean.id)
-    leaner = client.picture(chosen)
+    leaner = client.pictures.get(chosen)
     assert leaner.bytes_now < detail.bytes_now
     assert {entry.action for entry in leaner.history} >= {"replace", "copy"}
 
     one = client.runs.start(RunRequest(library="ledge", kind=RunKind.RESTORE, scope=Scope(pictures=[chosen])))
     client.runs.wait(one.id)
-    for file in client.picture(chosen).all_files:
+    for file in client.pictures.get(chosen).all_files:
         assert hashes(library)[file.path] == before[file.path]
         assert file.state is FileState.NEW
         assert not file.derived
@@ -91,8 +91,8 @@ def test_treat_look_and_put_back(service: Service, library: Path) -> None:
     everything = client.runs.start(RunRequest(library="ledge", kind=RunKind.RESTORE))
     assert client.runs.wait(everything.id).failed == 0
     assert hashes(library) == before, "byte-identical, and no copies left"
-    client.disconnect("ledge")
-    assert client.libraries() == []
+    client.libraries.disconnect("ledge")
+    assert client.libraries.all() == []
 
 
 def test_kill_9_of_worker_and_service_loses_nothing(service: Service, library: Path, tmp_path: Path) -> None:
@@ -110,9 +110,9 @@ def test_kill_9_of_worker_and_service_loses_nothing(service: Service, library: P
     run_id = client.runs.start(request).id
     chance = random.Random(5)
     kills = 0
-    while client.run(run_id).state is RunState.RUNNING and kills < 4:
-        done = client.run(run_id).left
-        wait_for(lambda count=done: client.run(run_id).left < count or client.run(run_id).left == 0)
+    while client.runs.get(run_id).state is RunState.RUNNING and kills < 4:
+        done = client.runs.get(run_id).left
+        wait_for(lambda count=done: client.runs.get(run_id).left < count or client.runs.get(run_id).left == 0)
         wait_for(lambda: True, chance.uniform(0, 0.3))
         service.kill("worker")
         if kills % 2:
@@ -120,14 +120,14 @@ def test_kill_9_of_worker_and_service_loses_nothing(service: Service, library: P
             service.start_service()
         kills += 1
         service.start_worker()
-    wait_for(lambda: client.run(run_id).state is RunState.FINISHED)
+    wait_for(lambda: client.runs.get(run_id).state is RunState.FINISHED)
     assert kills >= 2
-    run = client.run(run_id)
+    run = client.runs.get(run_id)
     assert (run.left, run.failed, run.already) == (0, 0, len(EXPECTED_FAILURES)), (
         "what cannot be read is known"
     )
     assert hashes(library) == undisturbed
-    items = client.items(run_id, limit=500).rows
+    items = client.runs.items(run_id, limit=500).rows
     assert all(item.state in (ItemState.DONE, ItemState.PASSED) for item in items)
     assert run.bytes_after == sum(item.bytes_after or 0 for item in items)
     client.runs.wait(client.runs.start(RunRequest(library="ledge", kind=RunKind.RESTORE)).id)
@@ -139,18 +139,18 @@ def test_pause_resume_stop_and_retry(service: Service, library: Path) -> None:
     surveyed(service, library)
     client = service.client
     run_id = client.runs.start(RunRequest(library="ledge", copies=["webp"])).id
-    wait_for(lambda: client.run(run_id).done > 0)
-    assert client.pause(run_id).state is RunState.PAUSED
-    wait_for(lambda: not client.items(run_id, state=["working", "queued"]).total)
-    rest = client.run(run_id).left
+    wait_for(lambda: client.runs.get(run_id).done > 0)
+    assert client.runs.pause(run_id).state is RunState.PAUSED
+    wait_for(lambda: not client.runs.items(run_id, state=["working", "queued"]).total)
+    rest = client.runs.get(run_id).left
     assert rest > 0
     with pytest.raises(AssertionError, match="too long"):
-        wait_for(lambda: client.run(run_id).left != rest, 1.5)
-    client.resume(run_id)
-    wait_for(lambda: client.run(run_id).left < rest)
-    client.stop(run_id)
-    wait_for(lambda: not client.items(run_id, state=["working", "queued"]).total)
-    stopped = client.run(run_id)
+        wait_for(lambda: client.runs.get(run_id).left != rest, 1.5)
+    client.runs.resume(run_id)
+    wait_for(lambda: client.runs.get(run_id).left < rest)
+    client.runs.stop(run_id)
+    wait_for(lambda: not client.runs.items(run_id, state=["working", "queued"]).total)
+    stopped = client.runs.get(run_id)
     assert stopped.state is RunState.STOPPED
     assert stopped.left > 0
 
@@ -162,7 +162,7 @@ def test_pause_resume_stop_and_retry(service: Service, library: Path) -> None:
     request = RunRequest(library="ledge", scope=scope, force=True)
     without = client.runs.wait(client.runs.start(request).id)
     assert without.failed == 0
-    gone = [item.path for item in client.items(without.id, state=["passed"]).rows if item.code == "gone"]
+    gone = [item.path for item in client.runs.items(without.id, state=["passed"]).rows if item.code == "gone"]
     assert gone == ["charts/approaches.png"]
     hidden.rename(chart)
     assert client.runs.wait(client.runs.start(request).id).failed == 0
@@ -200,7 +200,7 @@ def test_events_tell_what_happens(service: Service, library: Path) -> None:
         if name == "run" and data["state"] == "finished":
             break
     assert run_id is not None
-    assert seen["item"] == client.run(run_id).files
+    assert seen["item"] == client.runs.get(run_id).files
 
 
 def _after(events: object, act: object) -> object:
@@ -217,14 +217,14 @@ def test_the_asynchronous_client(service: Service, library: Path) -> None:
     async def journey() -> None:
         async with AsyncClient(service.url, service.key) as client:
             assert (await client.health()).database
-            await client.connect(LibraryRequest(name="Ledge", root=str(library)))
+            await client.libraries.connect(LibraryRequest(name="Ledge", root=str(library)))
             survey = await client.jobs.wait((await client.jobs.survey("ledge")).id)
             request = RunRequest(library="ledge", scope=Scope(folder="brand"))
             run = await client.runs.wait((await client.runs.start(request)).id)
             assert run.failed == 0
             paths = [picture.path async for picture in client.pictures.each("ledge")]
             assert len(paths) == survey.survey.pictures
-            assert (await client.savings("ledge")).treated.files == run.files
+            assert (await client.libraries.savings("ledge")).treated.files == run.files
 
     asyncio.run(journey())
 
@@ -307,10 +307,10 @@ def test_a_worker_asked_to_stop_stops_soon_and_a_second_goes_on(service: Service
     surveyed(service, library)
     client = service.client
     run_id = client.runs.start(RunRequest(library="ledge", copies=["webp"], scope=Scope(folder="2025"))).id
-    wait_for(lambda: client.run(run_id).done > 0)
+    wait_for(lambda: client.runs.get(run_id).done > 0)
     service.kill("worker", signal.SIGTERM)
-    assert client.run(run_id).state is RunState.RUNNING
+    assert client.runs.get(run_id).state is RunState.RUNNING
     service.start_worker("first")
     service.start_worker("second")
-    wait_for(lambda: client.run(run_id).state is RunState.FINISHED)
-    assert client.run(run_id).failed == len(EXPECTED_FAILURES)
+    wait_for(lambda: client.runs.get(run_id).state is RunState.FINISHED)
+    assert client.runs.get(run_id).failed == len(EXPECTED_FAILURES)

@@ -137,7 +137,7 @@ def test_a_conversion_deleted_by_somebody_takes_its_picture_along(database: Data
 
 def listed(place: Place) -> list:
     with place.database.begin() as session:
-        return orphans(session, 1, 0, 100).rows
+        return orphans(session, 1, None, 100).rows
 
 
 def test_a_change_cut_off_in_a_folder_that_was_moved_meanwhile(database: Database, tmp_path: Path) -> None:

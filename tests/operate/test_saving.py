@@ -49,7 +49,7 @@ def treated(database_url: str, tmp_path: Path) -> Iterator[tuple[Service, Path, 
         photograph(root / f"2026/{number:02}.jpg", seed=number)
     before = hashes(root)
     with running_service(database_url, tmp_path / "state") as running:
-        running.client.connect(LibraryRequest(name="Ledge", root=str(root), slug="ledge"))
+        running.client.libraries.connect(LibraryRequest(name="Ledge", root=str(root), slug="ledge"))
         running.start_worker()
         running.client.jobs.wait(running.client.jobs.survey("ledge").id)
         yield running, root, before
@@ -63,7 +63,7 @@ def changed(root: Path, before: dict[str, str]) -> int:
 def put_back_everything(running: Service) -> None:
     client = running.client
     run = client.runs.start(RunRequest(library="ledge", kind=RunKind.RESTORE))
-    wait_for(lambda: client.run(run.id).state == "finished")
+    wait_for(lambda: client.runs.get(run.id).state == "finished")
 
 
 def test_saved_during_a_run_killed_and_brought_back_elsewhere(
@@ -97,7 +97,7 @@ def test_saved_during_a_run_killed_and_brought_back_elsewhere(
         with running_service_at(url, tmp_path / "taken", running.key) as again:
             again.start_worker()
             client = again.client
-            wait_for(lambda: all(run.state == "finished" for run in client.runs()))
+            wait_for(lambda: all(run.state == "finished" for run in client.runs.page()))
             job = client.jobs.wait(client.jobs.check("ledge", CheckRequest(mend=True)).id)
             assert job.state == "finished"
             put_back_everything(again)
@@ -123,7 +123,7 @@ def test_saving_again_copies_only_what_is_new(
 ) -> None:
     running, root, before = treated
     run = running.client.runs.start(RunRequest(library="ledge"))
-    wait_for(lambda: running.client.run(run.id).state == "finished")
+    wait_for(lambda: running.client.runs.get(run.id).state == "finished")
     source = Database(running.database_url)
     first = save(source, running.state, tmp_path / "saved", say)
     second = save(source, running.state, tmp_path / "saved", say)
@@ -156,7 +156,7 @@ def test_what_is_cut_short_is_begun_again(
 ) -> None:
     running, _, _ = treated
     run = running.client.runs.start(RunRequest(library="ledge"))
-    wait_for(lambda: running.client.run(run.id).state == "finished")
+    wait_for(lambda: running.client.runs.get(run.id).state == "finished")
     source = Database(running.database_url)
     folder = tmp_path / "saved"
     save(source, running.state, folder, say)

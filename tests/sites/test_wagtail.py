@@ -120,7 +120,7 @@ def test_set_up_makes_the_site_light_by_the_one_command(met: Met, tmp_path: Path
     assert done.returncode == 1
     met.site.rules = rules.read_text()
     met.site.start()
-    asked = met.service.client.ask("ledge", AskRequest(page="/"))
+    asked = met.service.client.serving.ask("ledge", AskRequest(page="/"))
     assert asked.rows
     assert asked.right, [
         (row.path, got.browser, got.fault) for row in asked.rows for got in row.got if got.fault
@@ -206,8 +206,8 @@ def test_an_upload_in_the_admin_is_light_soon_and_its_renditions_are_made_of_wha
     assert lost < own - 1
 
     # And it belongs to its picture, as the site said when it was saved.
-    picture = met.service.client.pictures("ledge", path=path).rows[0]
-    wait_for(lambda: name in [file.path for file in met.service.client.picture(picture.id).all_files])
+    picture = met.service.client.pictures.page("ledge", path=path).rows[0]
+    wait_for(lambda: name in [file.path for file in met.service.client.pictures.get(picture.id).all_files])
 
 
 def _png(image: Image.Image) -> bytes:
@@ -226,8 +226,10 @@ def said_by_wagtail(met: Met, title: str) -> str:
 
 def test_descriptions_are_shared_both_ways(met: Met) -> None:
     client, name = met.service.client, str(stored(met, "view-2")["name"])
-    picture = client.pictures("ledge", path=name).rows[0]
-    client.describe(picture.id, "en", Texts(alternative="The ledge at low water", credit="Ada Marsh"))
+    picture = client.pictures.page("ledge", path=name).rows[0]
+    client.descriptions.save(
+        picture.id, "en", Texts(alternative="The ledge at low water", credit="Ada Marsh")
+    )
     wait_for(lambda: said_by_wagtail(met, "view-2") == "The ledge at low water")
 
     met.site.python(
@@ -274,7 +276,7 @@ def test_pages_go_on_and_nobody_waits_while_the_service_is_away(met: Met) -> Non
     finally:
         met.service.start_service()
     path = str(stored(met, "while-away")["name"])
-    wait_for(lambda: met.service.client.pictures("ledge", path=path).rows)
+    wait_for(lambda: met.service.client.pictures.page("ledge", path=path).rows)
 
 
 def test_deleted_in_the_admin_is_gone_everywhere(met: Met) -> None:
@@ -289,7 +291,9 @@ def test_deleted_in_the_admin_is_gone_everywhere(met: Met) -> None:
 
 def test_all_of_it_comes_back_and_nothing_of_ours_stays(met: Met) -> None:
     client = met.service.client
-    wait_for(lambda: all(run.state in (RunState.FINISHED, RunState.STOPPED) for run in client.runs("ledge")))
+    wait_for(
+        lambda: all(run.state in (RunState.FINISHED, RunState.STOPPED) for run in client.runs.page("ledge"))
+    )
     run = client.runs.start(RunRequest(library="ledge", kind=RunKind.HAND_BACK, confirm="ledge"))
     ended = client.runs.wait(run.id)
     assert (ended.state, ended.failed) == (RunState.FINISHED, 0)

@@ -1903,8 +1903,8 @@ export interface paths {
         head: operations["how_far_api_v1_libraries__slug__uploads__upload__head"];
         /**
          * Send a piece of an upload
-         * @description The request's body follows what has come, at `Upload-Offset`. A request that still sends to it is ended:
-         *     its line was cut. With the last piece the file is taken in.
+         * @description The request's body follows what has come, at `Upload-Offset`. A request that still sends to it is
+         *     ended: its line was cut. With the last piece the file is taken in.
          */
         patch: operations["append_api_v1_libraries__slug__uploads__upload__patch"];
         trace?: never;

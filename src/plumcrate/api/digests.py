@@ -1,4 +1,4 @@
-"""Digests of what is sent: RFC 9530 (``Content-Digest``, ``Repr-Digest``), in structured fields (RFC 9651)."""
+"""Digests of what is sent: RFC 9530 (``Content-Digest``, ``Repr-Digest``), structured fields (RFC 9651)."""
 
 from __future__ import annotations
 
@@ -10,7 +10,8 @@ _SHA256 = "sha-256"
 
 
 def sha256_of(header: str | None, name: str) -> bytes | None:
-    """The SHA-256 that a header says; None where it says none. Raises ApiError for one that cannot be read."""
+    """The SHA-256 that a header says; None where it says none. Raises ApiError for one that cannot be
+    read."""
     if header is None:
         return None
     said = Dictionary()

@@ -32,8 +32,8 @@ class Client(methods.Service["Client"]):
 
     What can be asked for stands in its resources: ``client.runs.start(…)``, ``client.pictures.each(…)``.
     Also a context manager that closes the connection at the end. ``timeout``: seconds for each answer;
-    ``patience``: so many seconds a request is sent again that did not arrive, or was refused for a moment; the
-    service does it once. ``transport`` stands in for the network.
+    ``patience``: so many seconds a request is sent again that did not arrive, or was refused for a moment;
+    the service does it once. ``transport`` stands in for the network.
     """
 
     def __init__(

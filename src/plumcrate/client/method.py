@@ -56,7 +56,8 @@ class Method(Generic[P, T]):
 
 
 class Each(Generic[P, T]):
-    """A list as a method that goes through all of it, page by page; it takes what the call for a page does."""
+    """A list as a method that goes through all of it, page by page; it takes what the call for a page
+    takes."""
 
     def __init__(self, call: Callable[P, Call[Page[T]]]) -> None:
         self._call = call

@@ -86,7 +86,7 @@ def tell_description(image: Any) -> None:
                 alternative=image.description, title=one.title, caption=one.caption, credit=one.credit
             )
             service().asked(
-                lambda one=one, texts=texts: service().client.describe(
+                lambda one=one, texts=texts: service().client.descriptions.save(
                     file.picture_id, one.language, texts, based_on=one.version
                 )
             )

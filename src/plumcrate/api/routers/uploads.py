@@ -124,8 +124,8 @@ async def append(
     offset: Offset,
     content_digest: ContentDigest = None,
 ) -> Response:
-    """The request's body follows what has come, at `Upload-Offset`. A request that still sends to it is ended:
-    its line was cut. With the last piece the file is taken in."""
+    """The request's body follows what has come, at `Upload-Offset`. A request that still sends to it is
+    ended: its line was cut. With the last piece the file is taken in."""
     if request.headers.get("content-type") != _PIECE_TYPE:
         raise ApiError("wrong-media-type", f"a piece is sent as {_PIECE_TYPE}")
     wanted = digests.sha256_of(content_digest, "Content-Digest")
@@ -203,8 +203,8 @@ _WRITERS = _Writers()
 async def _receive(
     request: Request, state: StateFolder, row: ResumableUpload, offset: int, wanted: bytes | None
 ) -> int:
-    """How much there is after the piece; also of one that was cut off, all that came is kept, unless its digest
-    says that it is another. Raises ApiError."""
+    """How much there is after the piece; also of one that was cut off, all that came is kept, unless its
+    digest says that it is another. Raises ApiError."""
     digest, gathered, here = hashlib.sha256(), bytearray(), offset
     opened = resumable.appending(state, row)
     file: BinaryIO = await run_in_threadpool(opened.__enter__)

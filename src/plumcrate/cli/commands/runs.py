@@ -262,5 +262,5 @@ def _runs(options: argparse.Namespace) -> CommandResult:
 
 def _change(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        run: Run = getattr(service, options.action)(options.run)
+        run: Run = getattr(service.runs, options.action)(options.run)
     return CommandResult(run, [f"Run {run.id} is {run.state}; {run.left:,} files left."])
