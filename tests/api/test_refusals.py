@@ -106,7 +106,7 @@ def test_roles_keys_and_sessions(service: Service, tmp_path: Path) -> None:
         refused("not-allowed", looker.libraries.connect, LibraryRequest(name="x", root=str(tmp_path)))
         refused("not-allowed", looker.keys.make, KeyRequest(name="more"))
     with Client(service.url, "plumkey-wrong") as stranger:
-        refused("not-signed-in", stranger.libraries)
+        refused("not-signed-in", stranger.libraries.all)
     with (
         Client("http://127.0.0.1:9", "pc") as nobody,
         pytest.raises(UnreachableError, match="does not answer"),

@@ -17,6 +17,7 @@ from plumcrate.queue.locks import PATH_LOCK, path_key
 from plumcrate.records.tables import File, Library
 from plumcrate.refusal import Refusal
 from plumcrate.sandbox.children import Sandbox, SandboxError
+from plumcrate.storage.errors import NotThere, StorageError
 
 from .arrivals import take_in_now
 
@@ -35,21 +36,38 @@ def take_upload(
     _check_content(path, file.read(_HEAD_BYTES), sandbox)
     with keeper.database.advisory_lock(PATH_LOCK, path_key(library.id, path)) as free:
         if not free:
-            raise Refusal("name-taken", f"{path} is being uploaded just now; nothing was written")
-        if _was_taken_in(keeper, library, path, file):
+            raise Refusal(
+                "request-under-way", f"{path} is being uploaded just now; nothing was written: ask again then"
+            )
+        known = _known(keeper, library, path)
+        if known is not None and _same(file, known.size_before, known.before_sha256 or known.sha256):
             return []
-        keeper.upload(path, file, ChangeNote(detail={"by": by}))
+        if not _stands_there(keeper, path, file):
+            keeper.upload(path, file, ChangeNote(detail={"by": by}))
     return take_in_now(keeper.database, keeper, library, path, mode).runs
 
 
-def _was_taken_in(keeper: Keeper, library: Library, path: str, file: BinaryIO) -> bool:
-    """Whether the same bytes came before: whoever did not hear of it sends them again."""
+def _known(keeper: Keeper, library: Library, path: str) -> File | None:
     with keeper.database.begin() as session:
-        known = session.scalar(select(File).where(File.library_id == library.id, File.path == path))
-    if known is None or known.size_before != file.seek(0, os.SEEK_END):
-        return False
-    first = known.before_sha256 or known.sha256 or keeper.store.sha256(path)
-    return content_sha(file) == first
+        return session.scalar(select(File).where(File.library_id == library.id, File.path == path))
+
+
+def _same(file: BinaryIO, size: int, sha256: bytes | None) -> bool:
+    """Whether the bytes are those: whoever did not hear that they were taken in sends them again."""
+    return sha256 is not None and file.seek(0, os.SEEK_END) == size and content_sha(file) == sha256
+
+
+def _stands_there(keeper: Keeper, path: str, file: BinaryIO) -> bool:
+    """Whether a file of these bytes has the name by now, such as one that was put there before the service
+    was killed."""
+    with keeper.store.visit():
+        try:
+            size = keeper.store.facts(path).size
+        except NotThere:
+            raise
+        except StorageError:
+            return False
+        return file.seek(0, os.SEEK_END) == size and _same(file, size, keeper.store.sha256(path))
 
 
 def _check_content(path: str, head: bytes, sandbox: Sandbox) -> None:
