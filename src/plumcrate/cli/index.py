@@ -246,7 +246,12 @@ INDEX: Index = {
     },
     "Service": {
         **_of("care", ("doctor", "check the machine: all fine, or what to do", "")),
-        **_of("completing", ("completion", "print what makes a shell complete words for you", "bash")),
+        **_of("happening", ("events", "show what happens, as it happens", "gannet-ledge")),
+        **_of(
+            "completing",
+            ("completion", "print what makes a shell complete words for you", "bash"),
+            ("manual", "print the manual page of this program, for man", ""),
+        ),
     },
 }
 

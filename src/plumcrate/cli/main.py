@@ -34,7 +34,8 @@ def build_parser(index: Index, wanted: str | None) -> argparse.ArgumentParser:
         usage="plumcrate [-h] [--version] COMMAND ...",
         description=f"Makes a media library light, and keeps it light.\n\n{_commands(index)}",
         epilog="plumcrate COMMAND --help says more of one.\n"
-        "The address and key come from PLUMCRATE_URL and PLUMCRATE_KEY, or from .plumcrate.toml.",
+        "The address and key come from PLUMCRATE_URL and PLUMCRATE_KEY, or from .plumcrate.toml; with\n"
+        "PLUMCRATE_SERVICE=NAME from [services.NAME] in it.",
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )
     parser.add_argument("--version", action="version", version=f"plumcrate {__version__}")

@@ -7,6 +7,7 @@ import json
 import sys
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from importlib import import_module
 from typing import Any, TypeVar
 
 from pydantic import BaseModel
@@ -26,7 +27,7 @@ class Commands:
     """What a module of commands adds its own to, each with ``--json``, its summary and its example."""
 
     def __init__(self, parsers: argparse._SubParsersAction[argparse.ArgumentParser], index: Index) -> None:
-        self._parsers = parsers
+        self._parsers, self.index = parsers, index
         self._known = {name: command for commands in index.values() for name, command in commands.items()}
 
     def add(self, name: str) -> argparse.ArgumentParser:
@@ -40,6 +41,14 @@ class Commands:
         )
         parser.add_argument("--json", action="store_true", help="print JSON instead of text")
         return parser
+
+    def every_parser(self) -> dict[str, argparse.ArgumentParser]:
+        """Of every command, whatever module makes it."""
+        parsers = argparse.ArgumentParser(prog="plumcrate").add_subparsers(prog="plumcrate")
+        every = Commands(parsers, self.index)
+        for module in sorted({command.module for command in self._known.values()}):
+            import_module(module).add_commands(every)
+        return dict(parsers.choices)
 
 
 #: Into a file or a pipe nothing is cut short.
