@@ -35,6 +35,7 @@ NAMES = {
     "layout": "pages of real documentation drawn before and after rewriting: boxes that moved",
     "pages": "500 pages of real documentation rewritten: nothing else changed, MB/s",
     "weighing": "repeats of one page, and what is found on 20 pages of real documentation",
+    "uploads": "a large upload over a line that is cut: bytes sent twice, the service's memory",
     "accesslog": "an access log of a gigabyte: seconds, memory",
     "shapes": "sizes: our downscale against Pillow's, and what cuts keep of the subject",
     "places": "sizes and watermarks at scale: 10,000 pictures, five sizes; 1,000 files with and without",

@@ -22,7 +22,7 @@ from plumcrate.storage.errors import NotThere, StorageError
 from .arrivals import take_in_now
 
 #: So much of a file's beginning is looked at before it is taken in.
-_HEAD_BYTES = 1 << 24
+_HEAD_BYTES = 1 << 22
 #: Formats that may do more than show something where they are opened.
 _WITH_SCRIPTS = ("svg", "pdf")
 
