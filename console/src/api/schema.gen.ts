@@ -9917,6 +9917,8 @@ export interface operations {
         parameters: {
             query?: {
                 version?: string;
+                /** @description Anything: a new one makes browsers fetch anew. */
+                t?: string | null;
             };
             header?: never;
             path: {
@@ -10039,6 +10041,8 @@ export interface operations {
             query?: {
                 width?: number;
                 version?: string;
+                /** @description Anything: a new one makes browsers fetch anew. */
+                t?: string | null;
             };
             header?: never;
             path: {
@@ -23943,7 +23947,10 @@ export interface operations {
     };
     the_picture_api_v1_libraries__slug__watermarks__name__picture_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Anything: a new one makes browsers fetch anew. */
+                t?: string | null;
+            };
             header?: never;
             path: {
                 slug: string;

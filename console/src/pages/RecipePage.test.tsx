@@ -49,7 +49,6 @@ test("what somebody else saved meanwhile is not overwritten unless wanted", asyn
   answers["GET /libraries/ledge/recipe"] = { ...RECIPE, version: 3, by: "Ann" };
   fireEvent.click(await screen.findByLabelText("AVIF", { selector: "input[type=checkbox]" }));
   fireEvent.click(screen.getByRole("button", { name: "Save as version 3" }));
-  expect(await screen.findByText(/Ann saved version 3 while/)).toBeTruthy();
   expect(await screen.findByText(/Ann saved version 3 meanwhile/)).toBeTruthy();
   expect(screen.getByText("you changed it to webp")).toBeTruthy();
   answers["PUT /libraries/ledge/recipe"] = { ...RECIPE, version: 4 };

@@ -518,7 +518,7 @@ function Outcome({ library, recipe, newest, begin, settings }: Edited & { settin
         {effect.isPending && <Shape className="h-32" />}
         {effect.isError && <ErrorNote error={effect.error} />}
         {effect.data && <EffectList effect={effect.data} />}
-        {save.isError && (
+        {save.isError && !overtaken && (
           <div className="mt-3">
             <ErrorNote error={save.error} />
           </div>

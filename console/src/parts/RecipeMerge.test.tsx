@@ -43,7 +43,7 @@ test("a person sees both, and chooses", () => {
   expect(screen.getByText(/Ann saved version 3 meanwhile/)).toBeTruthy();
   expect(screen.getByText("you changed it to webp")).toBeTruthy();
   expect(screen.getByText("Ann changed it to on")).toBeTruthy();
-  fireEvent.click(screen.getByLabelText("Ann: gallery"));
+  fireEvent.click(screen.getByLabelText("Ann: Gallery"));
   fireEvent.click(screen.getByText("Merge as chosen"));
   expect(take.mock.calls[0]?.[0]).toEqual({ ...BASE, level: "gallery", copies: ["webp"], save_data: true });
   fireEvent.click(screen.getByText("Take theirs"));

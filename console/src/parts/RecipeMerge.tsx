@@ -2,6 +2,7 @@
 
 import { useId, useState } from "react";
 import type { Recipe, RecipeSettings } from "../api/client";
+import { LEVELS, type LevelName } from "../look/words";
 import { Button, Mind } from "./ui";
 
 type Name = keyof RecipeSettings;
@@ -157,5 +158,5 @@ function said(value: unknown): string {
       .filter(([, part]) => part !== null)
       .map(([part, of]) => `${part.replaceAll("_", " ")} ${said(of)}`)
       .join(", ");
-  return String(value);
+  return LEVELS[value as LevelName]?.name ?? String(value);
 }

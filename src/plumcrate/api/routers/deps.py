@@ -62,6 +62,10 @@ Slug = Annotated[str, Path(max_length=100, pattern=PLAIN)]
 After = Annotated[
     str | None, Query(max_length=9000, pattern=PLAIN, description="The cursor of the page before.")
 ]
+#: Bytes that change under their address are asked for with another one.
+Stamp = Annotated[
+    str | None, Query(alias="t", max_length=100, description="Anything: a new one makes browsers fetch anew.")
+]
 Limit = Annotated[int, Query(ge=1, le=500)]
 
 Row = TypeVar("Row", bound=Base)

@@ -56,6 +56,7 @@ from .deps import (
     Limit,
     Session,
     Slug,
+    Stamp,
     TheDatabase,
     TheState,
     router_of,
@@ -240,6 +241,7 @@ async def content(
     state: TheState,
     request: Request,
     version: VersionName = NOW,
+    stamp: Stamp = None,
 ) -> Response:
     """A file as it is now, as it was before any treatment, or what was made beside it in a format. Of a file
     that made way for its conversion, ``now`` is the conversion."""
@@ -282,6 +284,7 @@ async def preview(
     request: Request,
     width: Annotated[int, Query(ge=16, le=1600)] = USUAL_WIDTH,
     version: VersionName = NOW,
+    stamp: Stamp = None,
 ) -> Response:
     previews = service_of(request).previews
     try:

@@ -14,7 +14,7 @@ from plumcrate.contract.sizes import SizeName
 from plumcrate.contract.touches import WatermarkRule, WatermarkSettings
 from plumcrate.renditions import watermarks as work
 
-from .deps import Session, Slug, router_of, the_library
+from .deps import Session, Slug, Stamp, router_of, the_library
 
 router = router_of("watermarks")
 
@@ -83,7 +83,9 @@ def picture(
     response_class=Response,
     responses={200: {"content": {"application/octet-stream": {}}, "description": "As it was sent"}},
 )
-def the_picture(slug: Slug, name: SizeName, actor: Looking, session: Session) -> Response:
+def the_picture(
+    slug: Slug, name: SizeName, actor: Looking, session: Session, stamp: Stamp = None
+) -> Response:
     data = work.picture_of(session, the_library(session, slug), name)
     kind = "image/png" if data.startswith(b"\x89PNG") else "image/webp"
     return Response(data, media_type=kind, headers={"Cache-Control": "private, no-cache"})
