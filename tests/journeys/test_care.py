@@ -194,7 +194,7 @@ def test_a_schedule_brings_a_survey(cared: Service, root: Path) -> None:
     finally:
         cared.client.libraries.change("ledge", LibraryChange(automation=before))
         (root / "2025/late.jpg").unlink()
-        for job in cared.client.jobs.page("ledge", JobKind.SURVEY, 1):
+        for job in cared.client.jobs.page("ledge", JobKind.SURVEY, limit=1):
             cared.client.jobs.wait(job.id)  # one may have begun by schedule just now
         cared.client.jobs.wait(cared.client.jobs.survey("ledge").id)
     assert cared.client.libraries.get("ledge").files == FILES

@@ -46,7 +46,7 @@ WITHIN = (
 EVERY = (
     *(f"/l/l/{path}".rstrip("/") for path in WITHIN),
     *(f"/service/{path}" for path in ("people", "keys", "audit", "machine", "settings")),
-    "/account",
+    "/me",
     "/connect",
 )
 

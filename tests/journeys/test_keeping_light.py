@@ -154,7 +154,7 @@ def test_uploads(kept: Service, root: Path) -> None:
     later = client.pictures.upload("ledge", "2026/later.jpg", data, NewFiles.BY_HAND)
     assert (later.state, later.run_id, (root / "2026/later.jpg").read_bytes()) == ("not-treated", None, data)
     for path, content, code in (
-        ("2026/later.jpg", data, "name-taken"),
+        ("2026/later.jpg", data + b" ", "name-taken"),
         ("2026/page.jpg", b"<html>no such page</html>", "not-a-picture"),
         (".hidden/x.jpg", data, "invalid-request"),
         ("2026/script.php", data, "invalid-request"),
