@@ -158,5 +158,6 @@ function said(value: unknown): string {
       .filter(([, part]) => part !== null)
       .map(([part, of]) => `${part.replaceAll("_", " ")} ${said(of)}`)
       .join(", ");
-  return LEVELS[value as LevelName]?.name ?? String(value);
+  if (typeof value === "number") return String(value);
+  return LEVELS[value as LevelName]?.name ?? (value as string);
 }
