@@ -51,14 +51,14 @@ def endpoint(name: str) -> None:
     )
     change(SOURCE / "api/app.py", ")\n#: Below it pictures", f"    {name},\n)\n#: Below it pictures")
     change(
-        SOURCE / "client/calls.py",
-        "\nT = TypeVar(",
-        f"from plumcrate.contract.{name} import {noun}\n\nT = TypeVar(",
+        SOURCE / "client/calls/libraries.py",
+        "\nfrom . import base\n",
+        f"from plumcrate.contract.{name} import {noun}\n\nfrom . import base\n",
     )
     append(
-        SOURCE / "client/calls.py",
-        f"\n\ndef {name}(slug: str) -> Call[{noun}]:\n    return "
-        f'_get(f"/libraries/{{slug}}/{name}", {noun})\n',
+        SOURCE / "client/calls/libraries.py",
+        f"\n\ndef {name}(library: str) -> Call[{noun}]:\n    return "
+        f'base.get(f"{{base.within(library)}}/{name}", {noun})\n',
     )
     change(
         Path("tests/api/test_separation.py"),
@@ -142,9 +142,9 @@ def job(name: str) -> None:
         '@router.get("/libraries/{slug}/jobs"',
     )
     append(
-        SOURCE / "client/calls.py",
-        f"\n\ndef start_{name}(slug: str) -> Call[Job]:\n"
-        f'    return _post(f"/libraries/{{slug}}/{name}s", Job)\n',
+        SOURCE / "client/calls/jobs.py",
+        f"\n\ndef {name}(library: str) -> Call[Job]:\n"
+        f'    return base.post(f"{{base.within(library)}}/{name}s", Job)\n',
     )
     change(
         Path("tests/api/test_separation.py"),
