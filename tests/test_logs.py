@@ -63,7 +63,7 @@ def test_what_other_packages_log_is_in_the_same_form(capsys: pytest.CaptureFixtu
             try:
                 raise ValueError("outer")
             except ValueError:
-                logging.getLogger("uvicorn.error").exception("bad %s", "plumkey-7k2qm-93dxa-0f5zw")
+                logging.getLogger("some.package").exception("bad %s", "plumkey-7k2qm-93dxa-0f5zw")
             said = capsys.readouterr().err
             assert said.count("\n") == 1
             assert "7k2qm" not in said
@@ -71,7 +71,7 @@ def test_what_other_packages_log_is_in_the_same_form(capsys: pytest.CaptureFixtu
             assert "test_logs.py:" in said
             if form is logs.LogForm.JSON:
                 line = json.loads(said)
-                assert (line["level"], line["logger"]) == ("error", "uvicorn.error")
+                assert (line["level"], line["logger"]) == ("error", "some.package")
             else:
                 assert said.startswith("timestamp=2")
     finally:

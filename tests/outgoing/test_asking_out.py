@@ -145,6 +145,7 @@ def test_nothing_else_opens_a_connection() -> None:
         "outgoing/client.py",
         "pages/tunnel.py",
         "pages/plain.py",
+        "client/async_clients.py",
         "client/clients.py",
         "demo/cache.py",
     }

@@ -15,7 +15,7 @@ export interface paths {
          * Who did what
          * @description In the whole service, the latest first. It is only ever added to.
          */
-        get: operations["everything_api_v1_audit_get"];
+        get: operations["audit_everything"];
         put?: never;
         post?: never;
         delete?: never;
@@ -32,7 +32,7 @@ export interface paths {
             cookie?: never;
         };
         /** Who did what, as CSV */
-        get: operations["export_api_v1_audit_export_get"];
+        get: operations["audit_export"];
         put?: never;
         post?: never;
         delete?: never;
@@ -56,7 +56,7 @@ export interface paths {
          *
          *     The stream ends when the key is revoked or the session ends.
          */
-        get: operations["events_api_v1_events_get"];
+        get: operations["runs_events"];
         put?: never;
         post?: never;
         delete?: never;
@@ -77,7 +77,7 @@ export interface paths {
          * @description A file as it is now, as it was before any treatment, or what was made beside it in a format. Of a file
          *     that made way for its conversion, ``now`` is the conversion.
          */
-        get: operations["content_api_v1_files__file_id__content_get"];
+        get: operations["pictures_content"];
         put?: never;
         post?: never;
         delete?: never;
@@ -94,7 +94,7 @@ export interface paths {
             cookie?: never;
         };
         /** A small picture for lists */
-        get: operations["preview_api_v1_files__file_id__preview_get"];
+        get: operations["pictures_preview"];
         put?: never;
         post?: never;
         delete?: never;
@@ -115,7 +115,7 @@ export interface paths {
          * @description What is in one, looked at for a moment; without a path, the folders that the settings offer. Nothing is
          *     touched.
          */
-        get: operations["folders_api_v1_folders_get"];
+        get: operations["folders_folders"];
         put?: never;
         post?: never;
         delete?: never;
@@ -135,7 +135,7 @@ export interface paths {
          * A small picture of a file that is not connected yet
          * @description Only of files in folders that the settings offer.
          */
-        get: operations["preview_api_v1_folders_preview_get"];
+        get: operations["folders_preview"];
         put?: never;
         post?: never;
         delete?: never;
@@ -155,7 +155,7 @@ export interface paths {
          * The picture formats known here
          * @description Their names, endings and media types, and what is done with each.
          */
-        get: operations["formats_api_v1_formats_get"];
+        get: operations["pictures_formats"];
         put?: never;
         post?: never;
         delete?: never;
@@ -175,7 +175,7 @@ export interface paths {
          * Health
          * @description Open to everybody, for monitors. It waits for nobody: it has a thread and a connection of its own.
          */
-        get: operations["health_api_v1_health_get"];
+        get: operations["machine_health"];
         put?: never;
         post?: never;
         delete?: never;
@@ -199,7 +199,7 @@ export interface paths {
          *
          *     A library that does not exist, or has no secret yet, answers as one whose signature does not fit.
          */
-        post: operations["take_hook_api_v1_hooks__slug__post"];
+        post: operations["intake_take_hook"];
         delete?: never;
         options?: never;
         head?: never;
@@ -217,13 +217,13 @@ export interface paths {
          * List invitations
          * @description Those that have not been taken up.
          */
-        get: operations["waiting_api_v1_invitations_get"];
+        get: operations["people_waiting"];
         put?: never;
         /**
          * Invite somebody
          * @description The link is shown this once; it is mailed too where mail was set up.
          */
-        post: operations["invite_api_v1_invitations_post"];
+        post: operations["people_invite"];
         delete?: never;
         options?: never;
         head?: never;
@@ -241,7 +241,7 @@ export interface paths {
         put?: never;
         post?: never;
         /** Take an invitation back */
-        delete: operations["take_back_api_v1_invitations__invitation_id__delete"];
+        delete: operations["people_take_back"];
         options?: never;
         head?: never;
         patch?: never;
@@ -255,7 +255,7 @@ export interface paths {
             cookie?: never;
         };
         /** One job */
-        get: operations["job_api_v1_jobs__job_id__get"];
+        get: operations["jobs_job"];
         put?: never;
         post?: never;
         delete?: never;
@@ -277,7 +277,7 @@ export interface paths {
          * Stop a job
          * @description What it did so far stays.
          */
-        post: operations["stop_api_v1_jobs__job_id__stop_post"];
+        post: operations["jobs_stop"];
         delete?: never;
         options?: never;
         head?: never;
@@ -297,7 +297,7 @@ export interface paths {
          * Take up what a link offers
          * @description Makes the account, or adds to the one that is there, and signs in. A link opens once.
          */
-        post: operations["join_api_v1_joining_post"];
+        post: operations["people_join"];
         delete?: never;
         options?: never;
         head?: never;
@@ -317,7 +317,7 @@ export interface paths {
          * What a link offers
          * @description Open to who has the link.
          */
-        post: operations["offer_api_v1_joining_offer_post"];
+        post: operations["people_offer"];
         delete?: never;
         options?: never;
         head?: never;
@@ -332,13 +332,13 @@ export interface paths {
             cookie?: never;
         };
         /** List keys */
-        get: operations["every_key_api_v1_keys_get"];
+        get: operations["keys_every_key"];
         put?: never;
         /**
          * Make a key
          * @description The answer holds the secret, which is shown this once.
          */
-        post: operations["make_api_v1_keys_post"];
+        post: operations["keys_make"];
         delete?: never;
         options?: never;
         head?: never;
@@ -359,7 +359,7 @@ export interface paths {
          * Revoke a key
          * @description At once.
          */
-        delete: operations["revoke_api_v1_keys__key_id__delete"];
+        delete: operations["keys_revoke"];
         options?: never;
         head?: never;
         patch?: never;
@@ -378,7 +378,7 @@ export interface paths {
          * Give a key a new secret
          * @description As a new key with the same rights; the former one goes on working for a while.
          */
-        post: operations["rotate_api_v1_keys__key_id__rotation_post"];
+        post: operations["keys_rotate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -396,13 +396,13 @@ export interface paths {
          * List libraries
          * @description Those that may be seen.
          */
-        get: operations["libraries_api_v1_libraries_get"];
+        get: operations["libraries_libraries"];
         put?: never;
         /**
          * Connect a library
          * @description Connects a folder tree. Nothing in it is touched; survey it next.
          */
-        post: operations["connect_api_v1_libraries_post"];
+        post: operations["libraries_connect"];
         delete?: never;
         options?: never;
         head?: never;
@@ -420,7 +420,7 @@ export interface paths {
          * One library with its totals
          * @description Its `ETag` is of its settings; it comes back as `If-Match` when they are changed.
          */
-        get: operations["library_api_v1_libraries__slug__get"];
+        get: operations["libraries_library"];
         put?: never;
         post?: never;
         /**
@@ -428,11 +428,11 @@ export interface paths {
          * @description Forgets the records. Refused while the library holds anything we made, and while anything is under
          *     way in it: restore all first. Backups of files that were deleted stay on disk for a while.
          */
-        delete: operations["disconnect_api_v1_libraries__slug__delete"];
+        delete: operations["libraries_disconnect"];
         options?: never;
         head?: never;
         /** Change a library's settings */
-        patch: operations["change_api_v1_libraries__slug__patch"];
+        patch: operations["libraries_change"];
         trace?: never;
     };
     "/api/v1/libraries/{slug}/allowance": {
@@ -446,12 +446,12 @@ export interface paths {
          * What may be treated in this month
          * @description Counted once a file and month, whether there is a limit or not.
          */
-        get: operations["allowance_api_v1_libraries__slug__allowance_get"];
+        get: operations["allowance_allowance"];
         /**
          * Set a library's allowance
          * @description For administrators of the service. What was used in this month stays used.
          */
-        put: operations["set_allowance_api_v1_libraries__slug__allowance_put"];
+        put: operations["allowance_set_allowance"];
         post?: never;
         delete?: never;
         options?: never;
@@ -472,7 +472,7 @@ export interface paths {
          * What each browser gets
          * @description Asks the site for a file, or for the pictures of a page, as an old, a WebP and an AVIF browser do.
          */
-        post: operations["asking_api_v1_libraries__slug__asking_post"];
+        post: operations["serving_asking"];
         delete?: never;
         options?: never;
         head?: never;
@@ -490,7 +490,7 @@ export interface paths {
          * Who did what in a library
          * @description The latest first. Of another library that had the same short name before, nothing.
          */
-        get: operations["of_library_api_v1_libraries__slug__audit_get"];
+        get: operations["audit_of_library"];
         put?: never;
         post?: never;
         delete?: never;
@@ -507,7 +507,7 @@ export interface paths {
             cookie?: never;
         };
         /** Who did what in a library, as CSV */
-        get: operations["export_of_library_api_v1_libraries__slug__audit_export_get"];
+        get: operations["audit_export_of_library"];
         put?: never;
         post?: never;
         delete?: never;
@@ -524,7 +524,7 @@ export interface paths {
             cookie?: never;
         };
         /** What the backups hold */
-        get: operations["backups_api_v1_libraries__slug__backups_get"];
+        get: operations["care_backups"];
         put?: never;
         post?: never;
         delete?: never;
@@ -546,7 +546,7 @@ export interface paths {
          * Compare library, backups and records
          * @description Reads every treated file, copy and backup, and mends differences when asked to.
          */
-        post: operations["check_api_v1_libraries__slug__checks_post"];
+        post: operations["jobs_check"];
         delete?: never;
         options?: never;
         head?: never;
@@ -561,7 +561,7 @@ export interface paths {
             cookie?: never;
         };
         /** The latest changes of descriptions */
-        get: operations["the_changes_api_v1_libraries__slug__description_changes_get"];
+        get: operations["descriptions_the_changes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -583,7 +583,7 @@ export interface paths {
          * Undo a change of descriptions
          * @description Each text goes back to what it was, unless somebody changed it again since.
          */
-        post: operations["undo_api_v1_libraries__slug__description_changes__change_id__undo_post"];
+        post: operations["descriptions_undo"];
         delete?: never;
         options?: never;
         head?: never;
@@ -598,12 +598,12 @@ export interface paths {
             cookie?: never;
         };
         /** How a library's pictures are described */
-        get: operations["settings_api_v1_libraries__slug__description_settings_get"];
+        get: operations["descriptions_settings"];
         /**
          * Change how pictures are described
          * @description Languages, rules that are switched on, and how long a text may be. No text is changed.
          */
-        put: operations["save_settings_api_v1_libraries__slug__description_settings_put"];
+        put: operations["descriptions_save_settings"];
         post?: never;
         delete?: never;
         options?: never;
@@ -622,7 +622,7 @@ export interface paths {
          * Pictures and what they say
          * @description By path, described or not, with what is wanting, what could be said, and where pages show them.
          */
-        get: operations["descriptions_api_v1_libraries__slug__descriptions_get"];
+        get: operations["descriptions_descriptions"];
         put?: never;
         post?: never;
         delete?: never;
@@ -645,7 +645,7 @@ export interface paths {
          * @description Take suggestions, find and replace, fill in a pattern, or say that pictures are decorative. It is one
          *     change, which can be undone. With `preview` nothing is changed.
          */
-        post: operations["change_api_v1_libraries__slug__descriptions_change_post"];
+        post: operations["descriptions_change"];
         delete?: never;
         options?: never;
         head?: never;
@@ -663,13 +663,13 @@ export interface paths {
          * All descriptions as a table
          * @description UTF-8 with its mark; nothing in it runs in a spreadsheet. `PUT` takes it back in.
          */
-        get: operations["as_csv_api_v1_libraries__slug__descriptions_csv_get"];
+        get: operations["descriptions_as_csv"];
         /**
          * Take in descriptions from a table
          * @description Columns are found by name: `path`, and any of `language`, `alternative`, `title`, `caption`, `credit`,
          *     `decorative`. A row that cannot be used is refused by itself. It is one change, which can be undone.
          */
-        put: operations["put_csv_api_v1_libraries__slug__descriptions_csv_put"];
+        put: operations["descriptions_put_csv"];
         post?: never;
         delete?: never;
         options?: never;
@@ -688,7 +688,7 @@ export interface paths {
          * How far a library is described
          * @description Counts for the library, by what is wanting, and for each weighed page.
          */
-        get: operations["the_summary_api_v1_libraries__slug__descriptions_summary_get"];
+        get: operations["descriptions_the_summary"];
         put?: never;
         post?: never;
         delete?: never;
@@ -708,12 +708,12 @@ export interface paths {
          * All descriptions for translation
          * @description XLIFF 2.1 with the texts of one language, and what is there in the other.
          */
-        get: operations["as_xliff_api_v1_libraries__slug__descriptions_xliff_get"];
+        get: operations["descriptions_as_xliff"];
         /**
          * Take in translated descriptions
          * @description XLIFF 2: the language is what it was translated into. It is one change, which can be undone.
          */
-        put: operations["put_xliff_api_v1_libraries__slug__descriptions_xliff_put"];
+        put: operations["descriptions_put_xliff"];
         post?: never;
         delete?: never;
         options?: never;
@@ -732,7 +732,7 @@ export interface paths {
          * What a filter finds, and what more could be chosen
          * @description Counts and weights for each choice, of the pictures that fit all other choices.
          */
-        get: operations["the_facets_api_v1_libraries__slug__facets_get"];
+        get: operations["pictures_the_facets"];
         put?: never;
         post?: never;
         delete?: never;
@@ -755,7 +755,7 @@ export interface paths {
          *     time to wait is over; its copies follow. A name that is taken is refused, unless the same bytes came under
          *     it before: whoever did not hear the answer sends the file again.
          */
-        put: operations["upload_api_v1_libraries__slug__files__path__put"];
+        put: operations["intake_upload"];
         post?: never;
         delete?: never;
         options?: never;
@@ -771,7 +771,7 @@ export interface paths {
             cookie?: never;
         };
         /** Folders that hold pictures */
-        get: operations["the_folders_api_v1_libraries__slug__folders_get"];
+        get: operations["pictures_the_folders"];
         put?: never;
         post?: never;
         delete?: never;
@@ -793,7 +793,7 @@ export interface paths {
          * Forecast the saving
          * @description Treats a sample in memory for a while and reckons the rest. Nothing is written to the library.
          */
-        post: operations["forecast_api_v1_libraries__slug__forecasts_post"];
+        post: operations["jobs_forecast"];
         delete?: never;
         options?: never;
         head?: never;
@@ -813,7 +813,7 @@ export interface paths {
          * Make a secret for webhooks
          * @description The secret is shown this once; a former one is worth nothing from now on.
          */
-        post: operations["hook_secret_api_v1_libraries__slug__hook_secret_post"];
+        post: operations["intake_hook_secret"];
         delete?: never;
         options?: never;
         head?: never;
@@ -831,13 +831,13 @@ export interface paths {
          * Invitations to a library
          * @description Those to this library alone, that have not been taken up.
          */
-        get: operations["waiting_here_api_v1_libraries__slug__invitations_get"];
+        get: operations["people_waiting_here"];
         put?: never;
         /**
          * Invite somebody to a library
          * @description Whether the address has an account is not told: who opens the link is asked for its password then.
          */
-        post: operations["invite_here_api_v1_libraries__slug__invitations_post"];
+        post: operations["people_invite_here"];
         delete?: never;
         options?: never;
         head?: never;
@@ -855,7 +855,7 @@ export interface paths {
         put?: never;
         post?: never;
         /** Take an invitation to a library back */
-        delete: operations["take_back_here_api_v1_libraries__slug__invitations__invitation_id__delete"];
+        delete: operations["people_take_back_here"];
         options?: never;
         head?: never;
         patch?: never;
@@ -869,7 +869,7 @@ export interface paths {
             cookie?: never;
         };
         /** The latest jobs */
-        get: operations["latest_api_v1_libraries__slug__jobs_get"];
+        get: operations["jobs_latest"];
         put?: never;
         post?: never;
         delete?: never;
@@ -889,13 +889,13 @@ export interface paths {
          * Keys of a library
          * @description Those that open this library alone.
          */
-        get: operations["of_library_api_v1_libraries__slug__keys_get"];
+        get: operations["keys_of_library"];
         put?: never;
         /**
          * Make a key for a library
          * @description The answer holds the secret, which is shown this once.
          */
-        post: operations["make_here_api_v1_libraries__slug__keys_post"];
+        post: operations["keys_make_here"];
         delete?: never;
         options?: never;
         head?: never;
@@ -916,7 +916,7 @@ export interface paths {
          * Revoke a key of a library
          * @description At once.
          */
-        delete: operations["revoke_here_api_v1_libraries__slug__keys__key_id__delete"];
+        delete: operations["keys_revoke_here"];
         options?: never;
         head?: never;
         patch?: never;
@@ -935,7 +935,7 @@ export interface paths {
          * Give a key of a library a new secret
          * @description As a new key with the same rights; the former one goes on working for a while.
          */
-        post: operations["rotate_here_api_v1_libraries__slug__keys__key_id__rotation_post"];
+        post: operations["keys_rotate_here"];
         delete?: never;
         options?: never;
         head?: never;
@@ -955,7 +955,7 @@ export interface paths {
          * Widths whose steps weigh the same
          * @description By what pictures weigh here at their widths, as they were treated.
          */
-        post: operations["the_ladder_api_v1_libraries__slug__ladder_post"];
+        post: operations["sizes_the_ladder"];
         delete?: never;
         options?: never;
         head?: never;
@@ -970,14 +970,14 @@ export interface paths {
             cookie?: never;
         };
         /** What the site said of its renditions */
-        get: operations["mapping_api_v1_libraries__slug__mapping_get"];
+        get: operations["mapping_mapping"];
         /**
          * Say which file was made of which
          * @description The body holds JSON lines: ``{"path": "images/a.width-300.jpg", "original": "originals/a.jpg"}``. A
          *     line that cannot be used is refused by itself; the others are taken. Files that come later are known
          *     then.
          */
-        put: operations["put_mapping_api_v1_libraries__slug__mapping_put"];
+        put: operations["mapping_put_mapping"];
         post?: never;
         delete?: never;
         options?: never;
@@ -999,7 +999,7 @@ export interface paths {
          * @description Looks at every picture that is new or changed, compares it with all others, and groups those that show
          *     the same. No file is touched.
          */
-        post: operations["near_duplicates_api_v1_libraries__slug__near_duplicate_searches_post"];
+        post: operations["jobs_near_duplicates"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1017,7 +1017,7 @@ export interface paths {
          * Pictures that show the same, in groups
          * @description As the last search found them, those with most bytes to spare first.
          */
-        get: operations["groups_api_v1_libraries__slug__near_duplicates_get"];
+        get: operations["near_duplicates_groups"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1037,7 +1037,7 @@ export interface paths {
          * Sizes that places need
          * @description The latest first.
          */
-        get: operations["needs_api_v1_libraries__slug__needs_get"];
+        get: operations["weighing_needs"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1057,7 +1057,7 @@ export interface paths {
         put?: never;
         post?: never;
         /** Forget a needed size */
-        delete: operations["forget_need_api_v1_libraries__slug__needs__need_id__delete"];
+        delete: operations["weighing_forget_need"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1074,7 +1074,7 @@ export interface paths {
          * Backups that lost their file
          * @description Of files that somebody deleted, moved away or overwritten; the latest first.
          */
-        get: operations["the_orphans_api_v1_libraries__slug__orphans_get"];
+        get: operations["care_the_orphans"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1091,7 +1091,7 @@ export interface paths {
             cookie?: never;
         };
         /** The bytes of such a backup */
-        get: operations["orphan_content_api_v1_libraries__slug__orphans__backup_id__content_get"];
+        get: operations["care_orphan_content"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1113,7 +1113,7 @@ export interface paths {
          * Put such a backup into the library
          * @description Under its former path, or another that is free. It is then a file of the library as any other.
          */
-        post: operations["restore_orphan_api_v1_libraries__slug__orphans__backup_id__restore_post"];
+        post: operations["care_restore_orphan"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1134,7 +1134,7 @@ export interface paths {
          *
          *     To leave them alone, and to take that back, the right to mend is enough.
          */
-        put: operations["overrides_api_v1_libraries__slug__overrides_put"];
+        put: operations["pictures_overrides"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1156,7 +1156,7 @@ export interface paths {
          * @description The request's body is the page. Everything but the library's pictures stays as it is, byte for byte; a
          *     page that cannot be rewritten comes back as it is.
          */
-        post: operations["page_api_v1_libraries__slug__page_post"];
+        post: operations["pages_page"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1174,7 +1174,7 @@ export interface paths {
          * Pages that could not be rewritten
          * @description Here or by the middleware in the site; each left as its author wrote it.
          */
-        get: operations["page_faults_api_v1_libraries__slug__page_faults_get"];
+        get: operations["pages_page_faults"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1196,7 +1196,7 @@ export interface paths {
          * What pages need to know of files
          * @description By their paths; those that are not known are left out of the answer.
          */
-        post: operations["page_files_api_v1_libraries__slug__page_files_post"];
+        post: operations["pages_page_files"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1214,7 +1214,7 @@ export interface paths {
          * People of a library
          * @description Those with a role in it. Administrators of the whole service are not among them.
          */
-        get: operations["of_library_api_v1_libraries__slug__people_get"];
+        get: operations["people_of_library"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1231,15 +1231,15 @@ export interface paths {
             cookie?: never;
         };
         /** One person of a library */
-        get: operations["member_of_library_api_v1_libraries__slug__people__person_id__get"];
+        get: operations["people_member_of_library"];
         /** Change a role in a library */
-        put: operations["change_member_api_v1_libraries__slug__people__person_id__put"];
+        put: operations["people_change_member"];
         post?: never;
         /**
          * Take somebody out of a library
          * @description The account stays.
          */
-        delete: operations["remove_member_api_v1_libraries__slug__people__person_id__delete"];
+        delete: operations["people_remove_member"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1257,7 +1257,7 @@ export interface paths {
          * @description ``path`` finds the one picture at it; with ``previews`` the page's small pictures are made
          *     meanwhile.
          */
-        get: operations["pictures_api_v1_libraries__slug__pictures_get"];
+        get: operations["pictures_pictures"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1277,13 +1277,13 @@ export interface paths {
          * Folders whose files seem to be renditions
          * @description By what pictures show: a job `resemblance` found them. Nothing is done until somebody answers.
          */
-        get: operations["proposed_api_v1_libraries__slug__proposals_get"];
+        get: operations["mapping_proposed"];
         put?: never;
         /**
          * Say whether a folder's files are renditions
          * @description What is accepted counts from then on as if the site had said so; what is not is forgotten.
          */
-        post: operations["answer_api_v1_libraries__slug__proposals_post"];
+        post: operations["mapping_answer"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1305,7 +1305,7 @@ export interface paths {
          *     ``needed_too`` says otherwise, and orphaned ones unless ``orphans_too`` does; a file without a backup can
          *     never be put back.
          */
-        post: operations["pruning_api_v1_libraries__slug__prunings_post"];
+        post: operations["jobs_pruning"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1320,7 +1320,7 @@ export interface paths {
             cookie?: never;
         };
         /** What caches have yet to be told */
-        get: operations["purges_api_v1_libraries__slug__purges_get"];
+        get: operations["serving_purges"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1343,7 +1343,7 @@ export interface paths {
          * @description For a folder that lost its identity file, was moved or copied to another volume, and for changes that
          *     cannot be settled because their files are gone for good. Nothing is deleted.
          */
-        post: operations["reattach_api_v1_libraries__slug__reattach_post"];
+        post: operations["care_reattach"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1361,7 +1361,7 @@ export interface paths {
          * The recipe in use
          * @description Its `ETag` says which version it is; it comes back as `If-Match` when the recipe is saved.
          */
-        get: operations["recipe_api_v1_libraries__slug__recipe_get"];
+        get: operations["recipes_recipe"];
         /**
          * Save a new version of the recipe
          * @description Nothing is treated by saving. Settings that are the same make no new version.
@@ -1369,7 +1369,7 @@ export interface paths {
          *     `If-Match` says which version was changed, and is demanded (RFC 6585, section 3): a version that somebody
          *     saved meanwhile is not overwritten, and 412 says whose it is and what it says. `*` overwrites any.
          */
-        put: operations["save_api_v1_libraries__slug__recipe_put"];
+        put: operations["recipes_save"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1390,7 +1390,7 @@ export interface paths {
          * What a recipe would do
          * @description Counts the files that these settings would treat, make again, pass over and leave alone.
          */
-        post: operations["the_effect_api_v1_libraries__slug__recipe_effect_post"];
+        post: operations["recipes_the_effect"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1405,7 +1405,7 @@ export interface paths {
             cookie?: never;
         };
         /** All versions of the recipe, the latest first */
-        get: operations["versions_api_v1_libraries__slug__recipes_get"];
+        get: operations["recipes_versions"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1425,7 +1425,7 @@ export interface paths {
          * Report what was saved in some months
          * @description Of the files that were treated in these months and are as they were treated.
          */
-        get: operations["the_report_api_v1_libraries__slug__report_get"];
+        get: operations["reports_the_report"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1442,9 +1442,9 @@ export interface paths {
             cookie?: never;
         };
         /** Whose report it is */
-        get: operations["report_settings_api_v1_libraries__slug__report_settings_get"];
+        get: operations["reports_report_settings"];
         /** Say whose report it is, and when */
-        put: operations["set_report_settings_api_v1_libraries__slug__report_settings_put"];
+        put: operations["reports_set_report_settings"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1460,7 +1460,7 @@ export interface paths {
             cookie?: never;
         };
         /** The same report as a file */
-        get: operations["report_file_api_v1_libraries__slug__report__form__get"];
+        get: operations["reports_report_file"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1480,13 +1480,13 @@ export interface paths {
          * Reports that are kept
          * @description Of months that were over; the latest first.
          */
-        get: operations["kept_api_v1_libraries__slug__reports_get"];
+        get: operations["reports_kept"];
         put?: never;
         /**
          * Make a month's report, and keep it
          * @description As it is made by itself when the month is over: kept, put into the folder, told to the webhook.
          */
-        post: operations["keep_api_v1_libraries__slug__reports_post"];
+        post: operations["reports_keep"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1501,7 +1501,7 @@ export interface paths {
             cookie?: never;
         };
         /** A report that is kept */
-        get: operations["kept_file_api_v1_libraries__slug__reports__month___form__get"];
+        get: operations["reports_kept_file"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1523,7 +1523,7 @@ export interface paths {
          * Look for renditions by what pictures show
          * @description Compares all files that count as originals, and proposes those that show the same as a larger one.
          */
-        post: operations["resemblance_api_v1_libraries__slug__resemblances_post"];
+        post: operations["jobs_resemblance"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1538,7 +1538,7 @@ export interface paths {
             cookie?: never;
         };
         /** What was saved */
-        get: operations["the_savings_api_v1_libraries__slug__savings_get"];
+        get: operations["libraries_the_savings"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1558,12 +1558,12 @@ export interface paths {
          * What people search the site for
          * @description The 500 that are searched most.
          */
-        get: operations["the_terms_api_v1_libraries__slug__search_terms_get"];
+        get: operations["descriptions_the_terms"];
         /**
          * Take in search terms
          * @description The body is a CSV with a column `term` and, if there is one, `count`. It replaces what was there.
          */
-        put: operations["put_terms_api_v1_libraries__slug__search_terms_put"];
+        put: operations["descriptions_put_terms"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1582,7 +1582,7 @@ export interface paths {
          * Rules for the site's own server
          * @description For the library at hand: its folder, its address, its conversions.
          */
-        get: operations["server_rules_api_v1_libraries__slug__server_rules__server__get"];
+        get: operations["serving_server_rules"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1599,7 +1599,7 @@ export interface paths {
             cookie?: never;
         };
         /** A picture of a page */
-        get: operations["shot_api_v1_libraries__slug__shots__shot_id__get"];
+        get: operations["weighing_shot"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1621,7 +1621,7 @@ export interface paths {
          * What a site's software needs to know of files
          * @description By their paths; those that are not on record are left out of the answer.
          */
-        post: operations["the_site_files_api_v1_libraries__slug__site_files_post"];
+        post: operations["site_files_the_site_files"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1636,13 +1636,13 @@ export interface paths {
             cookie?: never;
         };
         /** Pages that are weighed */
-        get: operations["site_pages_api_v1_libraries__slug__site_pages_get"];
+        get: operations["weighing_site_pages"];
         /**
          * Settings of a page
          * @description Its budget, when it is weighed by itself, and what signs in to it. A page that is not known yet is
          *     noted.
          */
-        put: operations["change_page_api_v1_libraries__slug__site_pages_put"];
+        put: operations["weighing_change_page"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1661,7 +1661,7 @@ export interface paths {
          * The library's sizes
          * @description With what stands there of each, and what waits for the next run.
          */
-        get: operations["sizes_api_v1_libraries__slug__sizes_get"];
+        get: operations["sizes_sizes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1678,18 +1678,18 @@ export interface paths {
             cookie?: never;
         };
         /** One size */
-        get: operations["size_api_v1_libraries__slug__sizes__name__get"];
+        get: operations["sizes_size"];
         /**
          * Define a size, or change it
          * @description Nothing is made by saving: the next run makes, makes again and removes what the size asks for.
          */
-        put: operations["save_api_v1_libraries__slug__sizes__name__put"];
+        put: operations["sizes_save"];
         post?: never;
         /**
          * Remove a size
          * @description Its files are removed by the next run.
          */
-        delete: operations["remove_api_v1_libraries__slug__sizes__name__delete"];
+        delete: operations["sizes_remove"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1709,7 +1709,7 @@ export interface paths {
          * @description Counts the files that the next run would make, make again and remove, were the size saved so, or
          *     removed where no settings are given. Nothing is done.
          */
-        post: operations["effect_api_v1_libraries__slug__sizes__name__effect_post"];
+        post: operations["sizes_effect"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1729,7 +1729,7 @@ export interface paths {
          * Start a survey
          * @description Looks through the library's folder. Nothing in it is touched.
          */
-        post: operations["survey_api_v1_libraries__slug__surveys_post"];
+        post: operations["jobs_survey"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1749,7 +1749,7 @@ export interface paths {
          * Touch several pictures up
          * @description Adds the same steps to each; steps that mean a place in one picture are refused.
          */
-        post: operations["save_several_api_v1_libraries__slug__touches_post"];
+        post: operations["touches_save_several"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1768,7 +1768,7 @@ export interface paths {
          * @description And what the same requests would have weighed with the files as they first were. Nothing is known of
          *     who asked.
          */
-        get: operations["the_traffic_api_v1_libraries__slug__traffic_get"];
+        get: operations["serving_the_traffic"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1785,13 +1785,13 @@ export interface paths {
             cookie?: never;
         };
         /** How far an access log was counted */
-        get: operations["position_api_v1_libraries__slug__traffic_log_get"];
+        get: operations["serving_position"];
         put?: never;
         /**
          * Count a stretch of an access log
          * @description Stretches of one log are counted in their order, each once: one that is not at its turn is refused.
          */
-        post: operations["count_api_v1_libraries__slug__traffic_log_post"];
+        post: operations["serving_count"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1809,7 +1809,7 @@ export interface paths {
          * Files of sizes that nobody asked for
          * @description Within so many days, by what visitors were sent, and what weighed pages loaded.
          */
-        get: operations["unused_api_v1_libraries__slug__unused_sizes_get"];
+        get: operations["sizes_unused"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1831,7 +1831,7 @@ export interface paths {
          * Bring back files that were removed as unused
          * @description The next run makes them again.
          */
-        post: operations["back_api_v1_libraries__slug__unused_sizes_bring_back_post"];
+        post: operations["sizes_back"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1852,7 +1852,7 @@ export interface paths {
          * @description The next run removes them. A size makes them again when somebody asks for them, and until then whoever
          *     does is sent the picture itself. Refused while visits were not counted for so many days.
          */
-        post: operations["remove_unused_files_api_v1_libraries__slug__unused_sizes_remove_post"];
+        post: operations["sizes_remove_unused_files"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1872,7 +1872,7 @@ export interface paths {
          * Begin an upload in pieces
          * @description By the tus protocol: `Location` is where the pieces go. What has come is kept for a day.
          */
-        post: operations["begin_api_v1_libraries__slug__uploads_post"];
+        post: operations["intake_begin"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1890,23 +1890,23 @@ export interface paths {
          * What became of an upload
          * @description How much of it has come; and once all has, the picture that it became.
          */
-        get: operations["progress_api_v1_libraries__slug__uploads__upload__get"];
+        get: operations["intake_progress"];
         put?: never;
         post?: never;
         /**
          * Give an upload up
          * @description What has come of it is deleted; a file that was taken in stays.
          */
-        delete: operations["give_up_api_v1_libraries__slug__uploads__upload__delete"];
+        delete: operations["intake_give_up"];
         options?: never;
         /** How much of an upload has come */
-        head: operations["how_far_api_v1_libraries__slug__uploads__upload__head"];
+        head: operations["intake_how_far"];
         /**
          * Send a piece of an upload
          * @description The request's body follows what has come, at `Upload-Offset`. A request that still sends to it is
          *     ended: its line was cut. With the last piece the file is taken in.
          */
-        patch: operations["append_api_v1_libraries__slug__uploads__upload__patch"];
+        patch: operations["intake_append"];
         trace?: never;
     };
     "/api/v1/libraries/{slug}/watermarks": {
@@ -1920,7 +1920,7 @@ export interface paths {
          * The library's watermarks
          * @description In the order in which they are asked: the first that fits a file is laid over it.
          */
-        get: operations["watermarks_api_v1_libraries__slug__watermarks_get"];
+        get: operations["watermarks_watermarks"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1937,18 +1937,18 @@ export interface paths {
             cookie?: never;
         };
         /** One watermark */
-        get: operations["watermark_api_v1_libraries__slug__watermarks__name__get"];
+        get: operations["watermarks_watermark"];
         /**
          * Define a watermark, or change it
          * @description The next run makes the files it fits anew, with it. One without words needs a picture.
          */
-        put: operations["save_api_v1_libraries__slug__watermarks__name__put"];
+        put: operations["watermarks_save"];
         post?: never;
         /**
          * Remove a watermark
          * @description The next run brings the unmarked files back.
          */
-        delete: operations["remove_api_v1_libraries__slug__watermarks__name__delete"];
+        delete: operations["watermarks_remove"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1962,12 +1962,12 @@ export interface paths {
             cookie?: never;
         };
         /** A watermark's picture */
-        get: operations["the_picture_api_v1_libraries__slug__watermarks__name__picture_get"];
+        get: operations["watermarks_the_picture"];
         /**
          * Give a watermark its picture
          * @description A PNG or WebP with transparency, of up to 5 MB: the request's body.
          */
-        put: operations["picture_api_v1_libraries__slug__watermarks__name__picture_put"];
+        put: operations["watermarks_picture"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1986,9 +1986,9 @@ export interface paths {
          * Where a library tells what came to pass
          * @description With its latest messages, and why any was not taken.
          */
-        get: operations["webhook_api_v1_libraries__slug__webhook_get"];
+        get: operations["webhooks_webhook"];
         /** Say where a library tells what came to pass */
-        put: operations["set_webhook_api_v1_libraries__slug__webhook_put"];
+        put: operations["webhooks_set_webhook"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2009,7 +2009,7 @@ export interface paths {
          * Send a message again
          * @description Under the same `webhook-id`, whether it was taken or given up.
          */
-        post: operations["redeliver_api_v1_libraries__slug__webhook_messages__message__redelivery_post"];
+        post: operations["webhooks_redeliver"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2029,7 +2029,7 @@ export interface paths {
          * Make the secret that messages are signed with
          * @description Shown this once. Messages are signed with it from now on, those that wait too.
          */
-        post: operations["new_webhook_secret_api_v1_libraries__slug__webhook_secret_post"];
+        post: operations["webhooks_new_webhook_secret"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2046,7 +2046,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Send a message to try it */
-        post: operations["trial_api_v1_libraries__slug__webhook_trial_post"];
+        post: operations["webhooks_trial"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2067,7 +2067,7 @@ export interface paths {
          * @description In a real browser, for real and as each recipe named would have them. A job; its report names the
          *     weighings.
          */
-        post: operations["weigh_api_v1_libraries__slug__weighings_post"];
+        post: operations["weighing_weigh"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2087,7 +2087,7 @@ export interface paths {
          * Read what pictures say of themselves
          * @description Captions, headlines, titles and credits in IPTC and XMP, for suggestions. Nothing is changed.
          */
-        post: operations["read_words_api_v1_libraries__slug__word_readings_post"];
+        post: operations["jobs_read_words"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2106,7 +2106,7 @@ export interface paths {
          * @description Formats, disks, permissions, database, clock, workers, containment: each fine, or what to do. Who does
          *     not administer the whole service is told of the formats and of their own libraries.
          */
-        get: operations["machine_api_v1_machine_get"];
+        get: operations["machine_machine"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2127,7 +2127,7 @@ export interface paths {
          * Change my password
          * @description Signs out everywhere else.
          */
-        put: operations["change_password_api_v1_me_password_put"];
+        put: operations["sessions_change_password"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2148,7 +2148,7 @@ export interface paths {
          * Make new recovery codes
          * @description Former ones are worth nothing from now on.
          */
-        post: operations["recovery_codes_api_v1_me_recovery_codes_post"];
+        post: operations["sessions_recovery_codes"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2164,12 +2164,12 @@ export interface paths {
         };
         get?: never;
         /** Put the second factor in force */
-        put: operations["begin_second_factor_api_v1_me_second_factor_put"];
+        put: operations["sessions_begin_second_factor"];
         /**
          * Begin with a second factor
          * @description Not in force before a code of it was told.
          */
-        post: operations["offer_second_factor_api_v1_me_second_factor_post"];
+        post: operations["sessions_offer_second_factor"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2186,7 +2186,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Take the second factor away */
-        post: operations["end_second_factor_api_v1_me_second_factor_end_post"];
+        post: operations["sessions_end_second_factor"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2201,14 +2201,14 @@ export interface paths {
             cookie?: never;
         };
         /** Where I am signed in */
-        get: operations["my_sessions_api_v1_me_sessions_get"];
+        get: operations["sessions_my_sessions"];
         put?: never;
         post?: never;
         /**
          * Sign out everywhere
          * @description Here too.
          */
-        delete: operations["sign_out_everywhere_api_v1_me_sessions_delete"];
+        delete: operations["sessions_sign_out_everywhere"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2225,7 +2225,7 @@ export interface paths {
         put?: never;
         post?: never;
         /** Sign out elsewhere */
-        delete: operations["sign_out_there_api_v1_me_sessions__session_id__delete"];
+        delete: operations["sessions_sign_out_there"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2243,7 +2243,7 @@ export interface paths {
          * @description Workers, queue, files and bytes by state, failures, what visitors were sent, how long requests take.
          *     The setting `metrics_address` tells them at an address of its own, without a key.
          */
-        get: operations["metrics_api_v1_metrics_get"];
+        get: operations["machine_metrics"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2260,7 +2260,7 @@ export interface paths {
             cookie?: never;
         };
         /** List people */
-        get: operations["people_api_v1_people_get"];
+        get: operations["people_people"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2277,18 +2277,18 @@ export interface paths {
             cookie?: never;
         };
         /** One person */
-        get: operations["person_api_v1_people__person_id__get"];
+        get: operations["people_person"];
         put?: never;
         post?: never;
         /** Delete a person's account */
-        delete: operations["remove_api_v1_people__person_id__delete"];
+        delete: operations["people_remove"];
         options?: never;
         head?: never;
         /**
          * Change a person
          * @description Roles, name, whether they administer the service, whether they may sign in at all.
          */
-        patch: operations["change_api_v1_people__person_id__patch"];
+        patch: operations["people_change"];
         trace?: never;
     };
     "/api/v1/people/{person_id}/new-password": {
@@ -2304,7 +2304,7 @@ export interface paths {
          * Make a link for a new password
          * @description The link is shown this once; it is good for two days.
          */
-        post: operations["new_password_api_v1_people__person_id__new_password_post"];
+        post: operations["people_new_password"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2322,7 +2322,7 @@ export interface paths {
          * One picture, its files and history
          * @description Its `ETag` is of its own rule; it comes back as `If-Match` when that is changed.
          */
-        get: operations["picture_api_v1_pictures__picture_id__get"];
+        get: operations["pictures_picture"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2342,7 +2342,7 @@ export interface paths {
          * What every size shows of a picture
          * @description The focal point, and the box that each size is cut to.
          */
-        get: operations["cuts_api_v1_pictures__picture_id__cuts_get"];
+        get: operations["sizes_cuts"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2362,7 +2362,7 @@ export interface paths {
          * What a picture says, in every language
          * @description In each language that the library has.
          */
-        get: operations["of_picture_api_v1_pictures__picture_id__descriptions_get"];
+        get: operations["descriptions_of_picture"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2384,7 +2384,7 @@ export interface paths {
          * @description All texts of the language at once. With the `If-Match` of the version that was changed (`"0"` where
          *     nobody had described it), what somebody else wrote meanwhile is not overwritten: 412 says who it was.
          */
-        put: operations["describe_api_v1_pictures__picture_id__descriptions__language__put"];
+        put: operations["descriptions_describe"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2404,7 +2404,7 @@ export interface paths {
          * Set a picture's focal point
          * @description The next run cuts its sizes around it.
          */
-        put: operations["focus_api_v1_pictures__picture_id__focus_put"];
+        put: operations["sizes_focus"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2424,7 +2424,7 @@ export interface paths {
          * Keep a picture out of all groups, or not
          * @description For one that shows something else, whatever a search finds.
          */
-        put: operations["put_kept_apart_api_v1_pictures__picture_id__kept_apart_put"];
+        put: operations["near_duplicates_put_kept_apart"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2446,7 +2446,7 @@ export interface paths {
          *
          *     To leave it alone, and to take that back, the right to mend is enough.
          */
-        put: operations["override_api_v1_pictures__picture_id__override_put"];
+        put: operations["pictures_override"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2465,7 +2465,7 @@ export interface paths {
          * What would happen to one picture
          * @description Which rule applies to each of its files and what a run would do; nothing is done.
          */
-        get: operations["the_plan_api_v1_pictures__picture_id__plan_get"];
+        get: operations["pictures_the_plan"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2487,10 +2487,10 @@ export interface paths {
          * @description Whoever asks for this picture gets the other, where Plum Crate serves the library or rewrites its
          *     pages. Both keep their files, so it can be taken back at any time.
          */
-        put: operations["put_redirect_api_v1_pictures__picture_id__redirect_put"];
+        put: operations["near_duplicates_put_redirect"];
         post?: never;
         /** Answer with the picture itself */
-        delete: operations["delete_redirect_api_v1_pictures__picture_id__redirect_delete"];
+        delete: operations["near_duplicates_delete_redirect"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2504,13 +2504,13 @@ export interface paths {
             cookie?: never;
         };
         /** A picture's touch-ups */
-        get: operations["touches_api_v1_pictures__picture_id__touches_get"];
+        get: operations["touches_touches"];
         /**
          * Touch a picture up
          * @description All its steps, in order; none takes all back. The next run makes the picture, its copies and its
          *     sizes so, always from the original: any number of changes costs one generation.
          */
-        put: operations["save_api_v1_pictures__picture_id__touches_put"];
+        put: operations["touches_save"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2532,7 +2532,7 @@ export interface paths {
          * @description What a recipe, or another level, makes of a part of the original: files, bytes and scores. Nothing is
          *     changed. One is made at a time.
          */
-        post: operations["trial_api_v1_pictures__picture_id__trial_post"];
+        post: operations["pictures_trial"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2553,7 +2553,7 @@ export interface paths {
          * @description A part of the picture at its own size, or the whole of it small, as these steps would make it; the
          *     width and height of the whole are in ``Plumcrate-Size``.
          */
-        post: operations["view_api_v1_pictures__picture_id__view_post"];
+        post: operations["touches_view"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2571,7 +2571,7 @@ export interface paths {
          * List runs, the latest first
          * @description Of the libraries that may be seen, or of one of them.
          */
-        get: operations["runs_api_v1_runs_get"];
+        get: operations["runs_runs"];
         put?: never;
         /**
          * Start a run
@@ -2579,7 +2579,7 @@ export interface paths {
          *
          *     To put one picture back, the right to mend is enough.
          */
-        post: operations["start_api_v1_runs_post"];
+        post: operations["runs_start"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2594,7 +2594,7 @@ export interface paths {
             cookie?: never;
         };
         /** One run */
-        get: operations["run_api_v1_runs__run_id__get"];
+        get: operations["runs_run"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2614,7 +2614,7 @@ export interface paths {
          * The originals that a hand-back put back, with their checksums
          * @description Lines of SHA-256 and path. `sha256sum --check` in the library's folder compares them.
          */
-        get: operations["checksums_of_originals_api_v1_runs__run_id__checksums_get"];
+        get: operations["runs_checksums_of_originals"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2631,7 +2631,7 @@ export interface paths {
             cookie?: never;
         };
         /** What became of each file */
-        get: operations["items_api_v1_runs__run_id__items_get"];
+        get: operations["runs_items"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2653,7 +2653,7 @@ export interface paths {
          * Try failed files again
          * @description All failed files of the run, or only the items named.
          */
-        post: operations["retry_api_v1_runs__run_id__retry_post"];
+        post: operations["runs_retry"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2673,7 +2673,7 @@ export interface paths {
          * Pause, resume or stop a run
          * @description Files in hand are finished first. A stopped run keeps what it did and cannot go on.
          */
-        post: operations["change_api_v1_runs__run_id___action__post"];
+        post: operations["runs_change"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2691,7 +2691,7 @@ export interface paths {
          * Who am I
          * @description Null when nobody has signed in, so that a browser can ask; a key that is not known is refused.
          */
-        get: operations["actor_api_v1_session_get"];
+        get: operations["sessions_actor"];
         put?: never;
         /**
          * Sign in
@@ -2699,9 +2699,9 @@ export interface paths {
          *     send all of it again with the code. After ten failures an address has to wait five minutes; browsers that
          *     signed in to the account before are counted by themselves.
          */
-        post: operations["sign_in_api_v1_session_post"];
+        post: operations["sessions_sign_in"];
         /** Sign out */
-        delete: operations["sign_out_api_v1_session_delete"];
+        delete: operations["sessions_sign_out"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2718,7 +2718,7 @@ export interface paths {
          * The service's settings
          * @description In force, and where each comes from. They are changed on the service's own machine.
          */
-        get: operations["settings_api_v1_settings_get"];
+        get: operations["machine_settings"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2735,14 +2735,14 @@ export interface paths {
             cookie?: never;
         };
         /** One page */
-        get: operations["site_page_api_v1_site_pages__page_id__get"];
+        get: operations["weighing_site_page"];
         put?: never;
         post?: never;
         /**
          * Forget a page
          * @description With all its weighings and shots.
          */
-        delete: operations["forget_page_api_v1_site_pages__page_id__delete"];
+        delete: operations["weighing_forget_page"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2759,7 +2759,7 @@ export interface paths {
          * What a page weighed over time
          * @description Up to 500 weighings, the oldest first.
          */
-        get: operations["history_api_v1_site_pages__page_id__history_get"];
+        get: operations["weighing_history"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2779,7 +2779,7 @@ export interface paths {
          * Weighings of a page
          * @description The latest first.
          */
-        get: operations["of_page_api_v1_site_pages__page_id__weighings_get"];
+        get: operations["weighing_of_page"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2796,7 +2796,7 @@ export interface paths {
             cookie?: never;
         };
         /** One weighing */
-        get: operations["weighing_api_v1_weighings__weighing_id__get"];
+        get: operations["weighing_weighing"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2818,7 +2818,7 @@ export interface paths {
          * Note the size that a place needs
          * @description For the sizes to come. Answers all that are noted in the library.
          */
-        post: operations["need_api_v1_weighings__weighing_id__needs_post"];
+        post: operations["weighing_need"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2838,7 +2838,7 @@ export interface paths {
          * Treat what a page shows
          * @description The library's pictures of the first view, or all of the page, before all that waits.
          */
-        post: operations["treat_api_v1_weighings__weighing_id__run_post"];
+        post: operations["weighing_treat"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2846,7 +2846,110 @@ export interface paths {
         trace?: never;
     };
 }
-export type webhooks = Record<string, never>;
+export interface webhooks {
+    "allowance.nearly-used": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** allowance.nearly-used, signed */
+        post: operations["told_allowance_nearly_used"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "allowance.used": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** allowance.used, signed */
+        post: operations["told_allowance_used"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "descriptions.changed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** descriptions.changed, signed */
+        post: operations["told_descriptions_changed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "files.changed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** files.changed, signed */
+        post: operations["told_files_changed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "report.ready": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** report.ready, signed */
+        post: operations["told_report_ready"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "webhook.trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** webhook.trial, signed */
+        post: operations["told_webhook_trial"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+}
 export interface components {
     schemas: {
         /**
@@ -9564,7 +9667,7 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    everything_api_v1_audit_get: {
+    audit_everything: {
         parameters: {
             query?: {
                 /** @description All of these words, wherever they stand. */
@@ -9685,7 +9788,7 @@ export interface operations {
             };
         };
     };
-    export_api_v1_audit_export_get: {
+    audit_export: {
         parameters: {
             query?: {
                 /** @description All of these words, wherever they stand. */
@@ -9803,7 +9906,7 @@ export interface operations {
             };
         };
     };
-    events_api_v1_events_get: {
+    runs_events: {
         parameters: {
             query?: never;
             header?: {
@@ -9913,7 +10016,7 @@ export interface operations {
             };
         };
     };
-    content_api_v1_files__file_id__content_get: {
+    pictures_content: {
         parameters: {
             query?: {
                 version?: string;
@@ -10036,7 +10139,7 @@ export interface operations {
             };
         };
     };
-    preview_api_v1_files__file_id__preview_get: {
+    pictures_preview: {
         parameters: {
             query?: {
                 width?: number;
@@ -10160,7 +10263,7 @@ export interface operations {
             };
         };
     };
-    folders_api_v1_folders_get: {
+    folders_folders: {
         parameters: {
             query?: {
                 path?: string | null;
@@ -10272,7 +10375,7 @@ export interface operations {
             };
         };
     };
-    preview_api_v1_folders_preview_get: {
+    folders_preview: {
         parameters: {
             query: {
                 path: string;
@@ -10385,7 +10488,7 @@ export interface operations {
             };
         };
     };
-    formats_api_v1_formats_get: {
+    pictures_formats: {
         parameters: {
             query?: never;
             header?: never;
@@ -10495,7 +10598,7 @@ export interface operations {
             };
         };
     };
-    health_api_v1_health_get: {
+    machine_health: {
         parameters: {
             query?: never;
             header?: never;
@@ -10605,7 +10708,7 @@ export interface operations {
             };
         };
     };
-    take_hook_api_v1_hooks__slug__post: {
+    intake_take_hook: {
         parameters: {
             query?: never;
             header?: never;
@@ -10717,7 +10820,7 @@ export interface operations {
             };
         };
     };
-    waiting_api_v1_invitations_get: {
+    people_waiting: {
         parameters: {
             query?: {
                 /** @description The cursor of the page before. */
@@ -10831,7 +10934,7 @@ export interface operations {
             };
         };
     };
-    invite_api_v1_invitations_post: {
+    people_invite: {
         parameters: {
             query?: never;
             header?: {
@@ -10948,7 +11051,7 @@ export interface operations {
             };
         };
     };
-    take_back_api_v1_invitations__invitation_id__delete: {
+    people_take_back: {
         parameters: {
             query?: never;
             header?: never;
@@ -11058,7 +11161,7 @@ export interface operations {
             };
         };
     };
-    job_api_v1_jobs__job_id__get: {
+    jobs_job: {
         parameters: {
             query?: never;
             header?: never;
@@ -11170,7 +11273,7 @@ export interface operations {
             };
         };
     };
-    stop_api_v1_jobs__job_id__stop_post: {
+    jobs_stop: {
         parameters: {
             query?: never;
             header?: {
@@ -11285,7 +11388,7 @@ export interface operations {
             };
         };
     };
-    join_api_v1_joining_post: {
+    people_join: {
         parameters: {
             query?: never;
             header?: never;
@@ -11399,7 +11502,7 @@ export interface operations {
             };
         };
     };
-    offer_api_v1_joining_offer_post: {
+    people_offer: {
         parameters: {
             query?: never;
             header?: never;
@@ -11513,7 +11616,7 @@ export interface operations {
             };
         };
     };
-    every_key_api_v1_keys_get: {
+    keys_every_key: {
         parameters: {
             query?: {
                 /** @description The cursor of the page before. */
@@ -11627,7 +11730,7 @@ export interface operations {
             };
         };
     };
-    make_api_v1_keys_post: {
+    keys_make: {
         parameters: {
             query?: never;
             header?: {
@@ -11744,7 +11847,7 @@ export interface operations {
             };
         };
     };
-    revoke_api_v1_keys__key_id__delete: {
+    keys_revoke: {
         parameters: {
             query?: never;
             header?: never;
@@ -11854,7 +11957,7 @@ export interface operations {
             };
         };
     };
-    rotate_api_v1_keys__key_id__rotation_post: {
+    keys_rotate: {
         parameters: {
             query?: never;
             header?: {
@@ -11973,7 +12076,7 @@ export interface operations {
             };
         };
     };
-    libraries_api_v1_libraries_get: {
+    libraries_libraries: {
         parameters: {
             query?: never;
             header?: never;
@@ -12083,7 +12186,7 @@ export interface operations {
             };
         };
     };
-    connect_api_v1_libraries_post: {
+    libraries_connect: {
         parameters: {
             query?: never;
             header?: {
@@ -12200,7 +12303,7 @@ export interface operations {
             };
         };
     };
-    library_api_v1_libraries__slug__get: {
+    libraries_library: {
         parameters: {
             query?: never;
             header?: never;
@@ -12312,7 +12415,7 @@ export interface operations {
             };
         };
     };
-    disconnect_api_v1_libraries__slug__delete: {
+    libraries_disconnect: {
         parameters: {
             query?: never;
             header?: never;
@@ -12422,7 +12525,7 @@ export interface operations {
             };
         };
     };
-    change_api_v1_libraries__slug__patch: {
+    libraries_change: {
         parameters: {
             query?: never;
             header?: {
@@ -12561,7 +12664,7 @@ export interface operations {
             };
         };
     };
-    allowance_api_v1_libraries__slug__allowance_get: {
+    allowance_allowance: {
         parameters: {
             query?: never;
             header?: never;
@@ -12673,7 +12776,7 @@ export interface operations {
             };
         };
     };
-    set_allowance_api_v1_libraries__slug__allowance_put: {
+    allowance_set_allowance: {
         parameters: {
             query?: never;
             header?: {
@@ -12810,7 +12913,7 @@ export interface operations {
             };
         };
     };
-    asking_api_v1_libraries__slug__asking_post: {
+    serving_asking: {
         parameters: {
             query?: never;
             header?: {
@@ -12929,7 +13032,7 @@ export interface operations {
             };
         };
     };
-    of_library_api_v1_libraries__slug__audit_get: {
+    audit_of_library: {
         parameters: {
             query?: {
                 /** @description All of these words, wherever they stand. */
@@ -13052,7 +13155,7 @@ export interface operations {
             };
         };
     };
-    export_of_library_api_v1_libraries__slug__audit_export_get: {
+    audit_export_of_library: {
         parameters: {
             query?: {
                 /** @description All of these words, wherever they stand. */
@@ -13172,7 +13275,7 @@ export interface operations {
             };
         };
     };
-    backups_api_v1_libraries__slug__backups_get: {
+    care_backups: {
         parameters: {
             query?: never;
             header?: never;
@@ -13284,7 +13387,7 @@ export interface operations {
             };
         };
     };
-    check_api_v1_libraries__slug__checks_post: {
+    jobs_check: {
         parameters: {
             query?: never;
             header?: {
@@ -13403,7 +13506,7 @@ export interface operations {
             };
         };
     };
-    the_changes_api_v1_libraries__slug__description_changes_get: {
+    descriptions_the_changes: {
         parameters: {
             query?: never;
             header?: never;
@@ -13515,7 +13618,7 @@ export interface operations {
             };
         };
     };
-    undo_api_v1_libraries__slug__description_changes__change_id__undo_post: {
+    descriptions_undo: {
         parameters: {
             query?: never;
             header?: {
@@ -13631,7 +13734,7 @@ export interface operations {
             };
         };
     };
-    settings_api_v1_libraries__slug__description_settings_get: {
+    descriptions_settings: {
         parameters: {
             query?: never;
             header?: never;
@@ -13743,7 +13846,7 @@ export interface operations {
             };
         };
     };
-    save_settings_api_v1_libraries__slug__description_settings_put: {
+    descriptions_save_settings: {
         parameters: {
             query?: never;
             header?: {
@@ -13880,7 +13983,7 @@ export interface operations {
             };
         };
     };
-    descriptions_api_v1_libraries__slug__descriptions_get: {
+    descriptions_descriptions: {
         parameters: {
             query?: {
                 /** @description A language's tag, such as en or de-CH. */
@@ -14005,7 +14108,7 @@ export interface operations {
             };
         };
     };
-    change_api_v1_libraries__slug__descriptions_change_post: {
+    descriptions_change: {
         parameters: {
             query?: never;
             header?: {
@@ -14124,7 +14227,7 @@ export interface operations {
             };
         };
     };
-    as_csv_api_v1_libraries__slug__descriptions_csv_get: {
+    descriptions_as_csv: {
         parameters: {
             query?: {
                 /** @description A language's tag, such as en or de-CH. */
@@ -14239,7 +14342,7 @@ export interface operations {
             };
         };
     };
-    put_csv_api_v1_libraries__slug__descriptions_csv_put: {
+    descriptions_put_csv: {
         parameters: {
             query?: {
                 /** @description A language's tag, such as en or de-CH. */
@@ -14358,7 +14461,7 @@ export interface operations {
             };
         };
     };
-    the_summary_api_v1_libraries__slug__descriptions_summary_get: {
+    descriptions_the_summary: {
         parameters: {
             query?: {
                 /** @description A language's tag, such as en or de-CH. */
@@ -14473,7 +14576,7 @@ export interface operations {
             };
         };
     };
-    as_xliff_api_v1_libraries__slug__descriptions_xliff_get: {
+    descriptions_as_xliff: {
         parameters: {
             query: {
                 /** @description A language's tag, such as en or de-CH. */
@@ -14590,7 +14693,7 @@ export interface operations {
             };
         };
     };
-    put_xliff_api_v1_libraries__slug__descriptions_xliff_put: {
+    descriptions_put_xliff: {
         parameters: {
             query?: {
                 /** @description Only tell what would change. */
@@ -14705,7 +14808,7 @@ export interface operations {
             };
         };
     };
-    the_facets_api_v1_libraries__slug__facets_get: {
+    pictures_the_facets: {
         parameters: {
             query?: {
                 state?: components["schemas"]["FileState"][] | null;
@@ -14827,7 +14930,7 @@ export interface operations {
             };
         };
     };
-    upload_api_v1_libraries__slug__files__path__put: {
+    intake_upload: {
         parameters: {
             query?: {
                 treat?: components["schemas"]["NewFiles"];
@@ -14947,7 +15050,7 @@ export interface operations {
             };
         };
     };
-    the_folders_api_v1_libraries__slug__folders_get: {
+    pictures_the_folders: {
         parameters: {
             query?: never;
             header?: never;
@@ -15059,7 +15162,7 @@ export interface operations {
             };
         };
     };
-    forecast_api_v1_libraries__slug__forecasts_post: {
+    jobs_forecast: {
         parameters: {
             query?: never;
             header?: {
@@ -15178,7 +15281,7 @@ export interface operations {
             };
         };
     };
-    hook_secret_api_v1_libraries__slug__hook_secret_post: {
+    intake_hook_secret: {
         parameters: {
             query?: never;
             header?: {
@@ -15293,7 +15396,7 @@ export interface operations {
             };
         };
     };
-    waiting_here_api_v1_libraries__slug__invitations_get: {
+    people_waiting_here: {
         parameters: {
             query?: {
                 /** @description The cursor of the page before. */
@@ -15409,7 +15512,7 @@ export interface operations {
             };
         };
     };
-    invite_here_api_v1_libraries__slug__invitations_post: {
+    people_invite_here: {
         parameters: {
             query?: never;
             header?: {
@@ -15528,7 +15631,7 @@ export interface operations {
             };
         };
     };
-    take_back_here_api_v1_libraries__slug__invitations__invitation_id__delete: {
+    people_take_back_here: {
         parameters: {
             query?: never;
             header?: never;
@@ -15639,7 +15742,7 @@ export interface operations {
             };
         };
     };
-    latest_api_v1_libraries__slug__jobs_get: {
+    jobs_latest: {
         parameters: {
             query?: {
                 kind?: components["schemas"]["JobKind"] | null;
@@ -15756,7 +15859,7 @@ export interface operations {
             };
         };
     };
-    of_library_api_v1_libraries__slug__keys_get: {
+    keys_of_library: {
         parameters: {
             query?: {
                 /** @description The cursor of the page before. */
@@ -15872,7 +15975,7 @@ export interface operations {
             };
         };
     };
-    make_here_api_v1_libraries__slug__keys_post: {
+    keys_make_here: {
         parameters: {
             query?: never;
             header?: {
@@ -15991,7 +16094,7 @@ export interface operations {
             };
         };
     };
-    revoke_here_api_v1_libraries__slug__keys__key_id__delete: {
+    keys_revoke_here: {
         parameters: {
             query?: never;
             header?: never;
@@ -16102,7 +16205,7 @@ export interface operations {
             };
         };
     };
-    rotate_here_api_v1_libraries__slug__keys__key_id__rotation_post: {
+    keys_rotate_here: {
         parameters: {
             query?: never;
             header?: {
@@ -16222,7 +16325,7 @@ export interface operations {
             };
         };
     };
-    the_ladder_api_v1_libraries__slug__ladder_post: {
+    sizes_the_ladder: {
         parameters: {
             query?: never;
             header?: never;
@@ -16338,7 +16441,7 @@ export interface operations {
             };
         };
     };
-    mapping_api_v1_libraries__slug__mapping_get: {
+    mapping_mapping: {
         parameters: {
             query?: never;
             header?: never;
@@ -16450,7 +16553,7 @@ export interface operations {
             };
         };
     };
-    put_mapping_api_v1_libraries__slug__mapping_put: {
+    mapping_put_mapping: {
         parameters: {
             query?: {
                 /** @description Forget first what was said before. */
@@ -16565,7 +16668,7 @@ export interface operations {
             };
         };
     };
-    near_duplicates_api_v1_libraries__slug__near_duplicate_searches_post: {
+    jobs_near_duplicates: {
         parameters: {
             query?: never;
             header?: {
@@ -16680,7 +16783,7 @@ export interface operations {
             };
         };
     };
-    groups_api_v1_libraries__slug__near_duplicates_get: {
+    near_duplicates_groups: {
         parameters: {
             query?: {
                 /** @description The cursor of the page before. */
@@ -16796,7 +16899,7 @@ export interface operations {
             };
         };
     };
-    needs_api_v1_libraries__slug__needs_get: {
+    weighing_needs: {
         parameters: {
             query?: never;
             header?: never;
@@ -16908,7 +17011,7 @@ export interface operations {
             };
         };
     };
-    forget_need_api_v1_libraries__slug__needs__need_id__delete: {
+    weighing_forget_need: {
         parameters: {
             query?: never;
             header?: never;
@@ -17019,7 +17122,7 @@ export interface operations {
             };
         };
     };
-    the_orphans_api_v1_libraries__slug__orphans_get: {
+    care_the_orphans: {
         parameters: {
             query?: {
                 /** @description The cursor of the page before. */
@@ -17135,7 +17238,7 @@ export interface operations {
             };
         };
     };
-    orphan_content_api_v1_libraries__slug__orphans__backup_id__content_get: {
+    care_orphan_content: {
         parameters: {
             query?: never;
             header?: never;
@@ -17248,7 +17351,7 @@ export interface operations {
             };
         };
     };
-    restore_orphan_api_v1_libraries__slug__orphans__backup_id__restore_post: {
+    care_restore_orphan: {
         parameters: {
             query?: never;
             header?: {
@@ -17368,7 +17471,7 @@ export interface operations {
             };
         };
     };
-    overrides_api_v1_libraries__slug__overrides_put: {
+    pictures_overrides: {
         parameters: {
             query?: never;
             header?: never;
@@ -17484,7 +17587,7 @@ export interface operations {
             };
         };
     };
-    page_api_v1_libraries__slug__page_post: {
+    pages_page: {
         parameters: {
             query?: {
                 /** @description Where the page is on the site. */
@@ -17603,7 +17706,7 @@ export interface operations {
             };
         };
     };
-    page_faults_api_v1_libraries__slug__page_faults_get: {
+    pages_page_faults: {
         parameters: {
             query?: never;
             header?: never;
@@ -17715,7 +17818,7 @@ export interface operations {
             };
         };
     };
-    page_files_api_v1_libraries__slug__page_files_post: {
+    pages_page_files: {
         parameters: {
             query?: never;
             header?: never;
@@ -17831,7 +17934,7 @@ export interface operations {
             };
         };
     };
-    of_library_api_v1_libraries__slug__people_get: {
+    people_of_library: {
         parameters: {
             query?: {
                 /** @description The cursor of the page before. */
@@ -17947,7 +18050,7 @@ export interface operations {
             };
         };
     };
-    member_of_library_api_v1_libraries__slug__people__person_id__get: {
+    people_member_of_library: {
         parameters: {
             query?: never;
             header?: never;
@@ -18060,7 +18163,7 @@ export interface operations {
             };
         };
     };
-    change_member_api_v1_libraries__slug__people__person_id__put: {
+    people_change_member: {
         parameters: {
             query?: never;
             header?: {
@@ -18198,7 +18301,7 @@ export interface operations {
             };
         };
     };
-    remove_member_api_v1_libraries__slug__people__person_id__delete: {
+    people_remove_member: {
         parameters: {
             query?: never;
             header?: never;
@@ -18309,7 +18412,7 @@ export interface operations {
             };
         };
     };
-    pictures_api_v1_libraries__slug__pictures_get: {
+    pictures_pictures: {
         parameters: {
             query?: {
                 /** @description This path exactly. */
@@ -18439,7 +18542,7 @@ export interface operations {
             };
         };
     };
-    proposed_api_v1_libraries__slug__proposals_get: {
+    mapping_proposed: {
         parameters: {
             query?: never;
             header?: never;
@@ -18551,7 +18654,7 @@ export interface operations {
             };
         };
     };
-    answer_api_v1_libraries__slug__proposals_post: {
+    mapping_answer: {
         parameters: {
             query?: never;
             header?: {
@@ -18668,7 +18771,7 @@ export interface operations {
             };
         };
     };
-    pruning_api_v1_libraries__slug__prunings_post: {
+    jobs_pruning: {
         parameters: {
             query?: never;
             header?: {
@@ -18787,7 +18890,7 @@ export interface operations {
             };
         };
     };
-    purges_api_v1_libraries__slug__purges_get: {
+    serving_purges: {
         parameters: {
             query?: never;
             header?: never;
@@ -18899,7 +19002,7 @@ export interface operations {
             };
         };
     };
-    reattach_api_v1_libraries__slug__reattach_post: {
+    care_reattach: {
         parameters: {
             query?: never;
             header?: {
@@ -19018,7 +19121,7 @@ export interface operations {
             };
         };
     };
-    recipe_api_v1_libraries__slug__recipe_get: {
+    recipes_recipe: {
         parameters: {
             query?: never;
             header?: never;
@@ -19130,7 +19233,7 @@ export interface operations {
             };
         };
     };
-    save_api_v1_libraries__slug__recipe_put: {
+    recipes_save: {
         parameters: {
             query?: never;
             header?: {
@@ -19267,7 +19370,7 @@ export interface operations {
             };
         };
     };
-    the_effect_api_v1_libraries__slug__recipe_effect_post: {
+    recipes_the_effect: {
         parameters: {
             query?: never;
             header?: never;
@@ -19383,7 +19486,7 @@ export interface operations {
             };
         };
     };
-    versions_api_v1_libraries__slug__recipes_get: {
+    recipes_versions: {
         parameters: {
             query?: {
                 /** @description The cursor of the page before. */
@@ -19499,7 +19602,7 @@ export interface operations {
             };
         };
     };
-    the_report_api_v1_libraries__slug__report_get: {
+    reports_the_report: {
         parameters: {
             query?: {
                 /** @description The first month, such as 2026-01; this month. */
@@ -19616,7 +19719,7 @@ export interface operations {
             };
         };
     };
-    report_settings_api_v1_libraries__slug__report_settings_get: {
+    reports_report_settings: {
         parameters: {
             query?: never;
             header?: never;
@@ -19728,7 +19831,7 @@ export interface operations {
             };
         };
     };
-    set_report_settings_api_v1_libraries__slug__report_settings_put: {
+    reports_set_report_settings: {
         parameters: {
             query?: never;
             header?: {
@@ -19865,7 +19968,7 @@ export interface operations {
             };
         };
     };
-    report_file_api_v1_libraries__slug__report__form__get: {
+    reports_report_file: {
         parameters: {
             query?: {
                 /** @description The first month, such as 2026-01; this month. */
@@ -19984,7 +20087,7 @@ export interface operations {
             };
         };
     };
-    kept_api_v1_libraries__slug__reports_get: {
+    reports_kept: {
         parameters: {
             query?: never;
             header?: never;
@@ -20096,7 +20199,7 @@ export interface operations {
             };
         };
     };
-    keep_api_v1_libraries__slug__reports_post: {
+    reports_keep: {
         parameters: {
             query?: never;
             header?: {
@@ -20215,7 +20318,7 @@ export interface operations {
             };
         };
     };
-    kept_file_api_v1_libraries__slug__reports__month___form__get: {
+    reports_kept_file: {
         parameters: {
             query?: never;
             header?: never;
@@ -20330,7 +20433,7 @@ export interface operations {
             };
         };
     };
-    resemblance_api_v1_libraries__slug__resemblances_post: {
+    jobs_resemblance: {
         parameters: {
             query?: never;
             header?: {
@@ -20445,7 +20548,7 @@ export interface operations {
             };
         };
     };
-    the_savings_api_v1_libraries__slug__savings_get: {
+    libraries_the_savings: {
         parameters: {
             query?: never;
             header?: never;
@@ -20557,7 +20660,7 @@ export interface operations {
             };
         };
     };
-    the_terms_api_v1_libraries__slug__search_terms_get: {
+    descriptions_the_terms: {
         parameters: {
             query?: never;
             header?: never;
@@ -20669,7 +20772,7 @@ export interface operations {
             };
         };
     };
-    put_terms_api_v1_libraries__slug__search_terms_put: {
+    descriptions_put_terms: {
         parameters: {
             query?: never;
             header?: never;
@@ -20781,7 +20884,7 @@ export interface operations {
             };
         };
     };
-    server_rules_api_v1_libraries__slug__server_rules__server__get: {
+    serving_server_rules: {
         parameters: {
             query?: never;
             header?: never;
@@ -20894,7 +20997,7 @@ export interface operations {
             };
         };
     };
-    shot_api_v1_libraries__slug__shots__shot_id__get: {
+    weighing_shot: {
         parameters: {
             query?: never;
             header?: never;
@@ -21007,7 +21110,7 @@ export interface operations {
             };
         };
     };
-    the_site_files_api_v1_libraries__slug__site_files_post: {
+    site_files_the_site_files: {
         parameters: {
             query?: never;
             header?: never;
@@ -21123,7 +21226,7 @@ export interface operations {
             };
         };
     };
-    site_pages_api_v1_libraries__slug__site_pages_get: {
+    weighing_site_pages: {
         parameters: {
             query?: never;
             header?: never;
@@ -21235,7 +21338,7 @@ export interface operations {
             };
         };
     };
-    change_page_api_v1_libraries__slug__site_pages_put: {
+    weighing_change_page: {
         parameters: {
             query: {
                 address: string;
@@ -21374,7 +21477,7 @@ export interface operations {
             };
         };
     };
-    sizes_api_v1_libraries__slug__sizes_get: {
+    sizes_sizes: {
         parameters: {
             query?: never;
             header?: never;
@@ -21486,7 +21589,7 @@ export interface operations {
             };
         };
     };
-    size_api_v1_libraries__slug__sizes__name__get: {
+    sizes_size: {
         parameters: {
             query?: never;
             header?: never;
@@ -21599,7 +21702,7 @@ export interface operations {
             };
         };
     };
-    save_api_v1_libraries__slug__sizes__name__put: {
+    sizes_save: {
         parameters: {
             query?: never;
             header?: {
@@ -21737,7 +21840,7 @@ export interface operations {
             };
         };
     };
-    remove_api_v1_libraries__slug__sizes__name__delete: {
+    sizes_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -21848,7 +21951,7 @@ export interface operations {
             };
         };
     };
-    effect_api_v1_libraries__slug__sizes__name__effect_post: {
+    sizes_effect: {
         parameters: {
             query?: never;
             header?: never;
@@ -21965,7 +22068,7 @@ export interface operations {
             };
         };
     };
-    survey_api_v1_libraries__slug__surveys_post: {
+    jobs_survey: {
         parameters: {
             query?: never;
             header?: {
@@ -22080,7 +22183,7 @@ export interface operations {
             };
         };
     };
-    save_several_api_v1_libraries__slug__touches_post: {
+    touches_save_several: {
         parameters: {
             query?: never;
             header?: {
@@ -22197,7 +22300,7 @@ export interface operations {
             };
         };
     };
-    the_traffic_api_v1_libraries__slug__traffic_get: {
+    serving_the_traffic: {
         parameters: {
             query?: {
                 /** @description So many days back, today among them. */
@@ -22312,7 +22415,7 @@ export interface operations {
             };
         };
     };
-    position_api_v1_libraries__slug__traffic_log_get: {
+    serving_position: {
         parameters: {
             query: {
                 log: string;
@@ -22426,7 +22529,7 @@ export interface operations {
             };
         };
     };
-    count_api_v1_libraries__slug__traffic_log_post: {
+    serving_count: {
         parameters: {
             query?: never;
             header?: {
@@ -22545,7 +22648,7 @@ export interface operations {
             };
         };
     };
-    unused_api_v1_libraries__slug__unused_sizes_get: {
+    sizes_unused: {
         parameters: {
             query?: {
                 days?: number;
@@ -22659,7 +22762,7 @@ export interface operations {
             };
         };
     };
-    back_api_v1_libraries__slug__unused_sizes_bring_back_post: {
+    sizes_back: {
         parameters: {
             query?: never;
             header?: {
@@ -22778,7 +22881,7 @@ export interface operations {
             };
         };
     };
-    remove_unused_files_api_v1_libraries__slug__unused_sizes_remove_post: {
+    sizes_remove_unused_files: {
         parameters: {
             query?: never;
             header?: {
@@ -22897,7 +23000,7 @@ export interface operations {
             };
         };
     };
-    begin_api_v1_libraries__slug__uploads_post: {
+    intake_begin: {
         parameters: {
             query?: never;
             header: {
@@ -23017,7 +23120,7 @@ export interface operations {
             };
         };
     };
-    progress_api_v1_libraries__slug__uploads__upload__get: {
+    intake_progress: {
         parameters: {
             query?: never;
             header?: never;
@@ -23130,7 +23233,7 @@ export interface operations {
             };
         };
     };
-    give_up_api_v1_libraries__slug__uploads__upload__delete: {
+    intake_give_up: {
         parameters: {
             query?: never;
             header?: never;
@@ -23241,7 +23344,7 @@ export interface operations {
             };
         };
     };
-    how_far_api_v1_libraries__slug__uploads__upload__head: {
+    intake_how_far: {
         parameters: {
             query?: never;
             header?: never;
@@ -23352,7 +23455,7 @@ export interface operations {
             };
         };
     };
-    append_api_v1_libraries__slug__uploads__upload__patch: {
+    intake_append: {
         parameters: {
             query?: never;
             header: {
@@ -23471,7 +23574,7 @@ export interface operations {
             };
         };
     };
-    watermarks_api_v1_libraries__slug__watermarks_get: {
+    watermarks_watermarks: {
         parameters: {
             query?: never;
             header?: never;
@@ -23583,7 +23686,7 @@ export interface operations {
             };
         };
     };
-    watermark_api_v1_libraries__slug__watermarks__name__get: {
+    watermarks_watermark: {
         parameters: {
             query?: never;
             header?: never;
@@ -23696,7 +23799,7 @@ export interface operations {
             };
         };
     };
-    save_api_v1_libraries__slug__watermarks__name__put: {
+    watermarks_save: {
         parameters: {
             query?: never;
             header?: {
@@ -23834,7 +23937,7 @@ export interface operations {
             };
         };
     };
-    remove_api_v1_libraries__slug__watermarks__name__delete: {
+    watermarks_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -23945,7 +24048,7 @@ export interface operations {
             };
         };
     };
-    the_picture_api_v1_libraries__slug__watermarks__name__picture_get: {
+    watermarks_the_picture: {
         parameters: {
             query?: {
                 /** @description Anything: a new one makes browsers fetch anew. */
@@ -24061,7 +24164,7 @@ export interface operations {
             };
         };
     };
-    picture_api_v1_libraries__slug__watermarks__name__picture_put: {
+    watermarks_picture: {
         parameters: {
             query?: never;
             header?: never;
@@ -24178,7 +24281,7 @@ export interface operations {
             };
         };
     };
-    webhook_api_v1_libraries__slug__webhook_get: {
+    webhooks_webhook: {
         parameters: {
             query?: never;
             header?: never;
@@ -24290,7 +24393,7 @@ export interface operations {
             };
         };
     };
-    set_webhook_api_v1_libraries__slug__webhook_put: {
+    webhooks_set_webhook: {
         parameters: {
             query?: never;
             header?: {
@@ -24427,7 +24530,7 @@ export interface operations {
             };
         };
     };
-    redeliver_api_v1_libraries__slug__webhook_messages__message__redelivery_post: {
+    webhooks_redeliver: {
         parameters: {
             query?: never;
             header?: {
@@ -24543,7 +24646,7 @@ export interface operations {
             };
         };
     };
-    new_webhook_secret_api_v1_libraries__slug__webhook_secret_post: {
+    webhooks_new_webhook_secret: {
         parameters: {
             query?: never;
             header?: {
@@ -24658,7 +24761,7 @@ export interface operations {
             };
         };
     };
-    trial_api_v1_libraries__slug__webhook_trial_post: {
+    webhooks_trial: {
         parameters: {
             query?: never;
             header?: {
@@ -24773,7 +24876,7 @@ export interface operations {
             };
         };
     };
-    weigh_api_v1_libraries__slug__weighings_post: {
+    weighing_weigh: {
         parameters: {
             query?: never;
             header?: {
@@ -24892,7 +24995,7 @@ export interface operations {
             };
         };
     };
-    read_words_api_v1_libraries__slug__word_readings_post: {
+    jobs_read_words: {
         parameters: {
             query?: never;
             header?: {
@@ -25007,7 +25110,7 @@ export interface operations {
             };
         };
     };
-    machine_api_v1_machine_get: {
+    machine_machine: {
         parameters: {
             query?: never;
             header?: never;
@@ -25117,7 +25220,7 @@ export interface operations {
             };
         };
     };
-    change_password_api_v1_me_password_put: {
+    sessions_change_password: {
         parameters: {
             query?: never;
             header?: never;
@@ -25229,7 +25332,7 @@ export interface operations {
             };
         };
     };
-    recovery_codes_api_v1_me_recovery_codes_post: {
+    sessions_recovery_codes: {
         parameters: {
             query?: never;
             header?: {
@@ -25346,7 +25449,7 @@ export interface operations {
             };
         };
     };
-    begin_second_factor_api_v1_me_second_factor_put: {
+    sessions_begin_second_factor: {
         parameters: {
             query?: never;
             header?: never;
@@ -25460,7 +25563,7 @@ export interface operations {
             };
         };
     };
-    offer_second_factor_api_v1_me_second_factor_post: {
+    sessions_offer_second_factor: {
         parameters: {
             query?: never;
             header?: {
@@ -25577,7 +25680,7 @@ export interface operations {
             };
         };
     };
-    end_second_factor_api_v1_me_second_factor_end_post: {
+    sessions_end_second_factor: {
         parameters: {
             query?: never;
             header?: {
@@ -25692,7 +25795,7 @@ export interface operations {
             };
         };
     };
-    my_sessions_api_v1_me_sessions_get: {
+    sessions_my_sessions: {
         parameters: {
             query?: never;
             header?: never;
@@ -25802,7 +25905,7 @@ export interface operations {
             };
         };
     };
-    sign_out_everywhere_api_v1_me_sessions_delete: {
+    sessions_sign_out_everywhere: {
         parameters: {
             query?: never;
             header?: never;
@@ -25910,7 +26013,7 @@ export interface operations {
             };
         };
     };
-    sign_out_there_api_v1_me_sessions__session_id__delete: {
+    sessions_sign_out_there: {
         parameters: {
             query?: never;
             header?: never;
@@ -26020,7 +26123,7 @@ export interface operations {
             };
         };
     };
-    metrics_api_v1_metrics_get: {
+    machine_metrics: {
         parameters: {
             query?: never;
             header?: never;
@@ -26130,7 +26233,7 @@ export interface operations {
             };
         };
     };
-    people_api_v1_people_get: {
+    people_people: {
         parameters: {
             query?: {
                 /** @description The cursor of the page before. */
@@ -26244,7 +26347,7 @@ export interface operations {
             };
         };
     };
-    person_api_v1_people__person_id__get: {
+    people_person: {
         parameters: {
             query?: never;
             header?: never;
@@ -26356,7 +26459,7 @@ export interface operations {
             };
         };
     };
-    remove_api_v1_people__person_id__delete: {
+    people_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -26466,7 +26569,7 @@ export interface operations {
             };
         };
     };
-    change_api_v1_people__person_id__patch: {
+    people_change: {
         parameters: {
             query?: never;
             header?: {
@@ -26605,7 +26708,7 @@ export interface operations {
             };
         };
     };
-    new_password_api_v1_people__person_id__new_password_post: {
+    people_new_password: {
         parameters: {
             query?: never;
             header?: {
@@ -26720,7 +26823,7 @@ export interface operations {
             };
         };
     };
-    picture_api_v1_pictures__picture_id__get: {
+    pictures_picture: {
         parameters: {
             query?: never;
             header?: never;
@@ -26832,7 +26935,7 @@ export interface operations {
             };
         };
     };
-    cuts_api_v1_pictures__picture_id__cuts_get: {
+    sizes_cuts: {
         parameters: {
             query?: never;
             header?: never;
@@ -26944,7 +27047,7 @@ export interface operations {
             };
         };
     };
-    of_picture_api_v1_pictures__picture_id__descriptions_get: {
+    descriptions_of_picture: {
         parameters: {
             query?: never;
             header?: never;
@@ -27056,7 +27159,7 @@ export interface operations {
             };
         };
     };
-    describe_api_v1_pictures__picture_id__descriptions__language__put: {
+    descriptions_describe: {
         parameters: {
             query?: never;
             header?: {
@@ -27194,7 +27297,7 @@ export interface operations {
             };
         };
     };
-    focus_api_v1_pictures__picture_id__focus_put: {
+    sizes_focus: {
         parameters: {
             query?: never;
             header?: never;
@@ -27310,7 +27413,7 @@ export interface operations {
             };
         };
     };
-    put_kept_apart_api_v1_pictures__picture_id__kept_apart_put: {
+    near_duplicates_put_kept_apart: {
         parameters: {
             query?: never;
             header?: never;
@@ -27424,7 +27527,7 @@ export interface operations {
             };
         };
     };
-    override_api_v1_pictures__picture_id__override_put: {
+    pictures_override: {
         parameters: {
             query?: never;
             header?: {
@@ -27561,7 +27664,7 @@ export interface operations {
             };
         };
     };
-    the_plan_api_v1_pictures__picture_id__plan_get: {
+    pictures_the_plan: {
         parameters: {
             query?: never;
             header?: never;
@@ -27673,7 +27776,7 @@ export interface operations {
             };
         };
     };
-    put_redirect_api_v1_pictures__picture_id__redirect_put: {
+    near_duplicates_put_redirect: {
         parameters: {
             query?: never;
             header?: never;
@@ -27789,7 +27892,7 @@ export interface operations {
             };
         };
     };
-    delete_redirect_api_v1_pictures__picture_id__redirect_delete: {
+    near_duplicates_delete_redirect: {
         parameters: {
             query?: never;
             header?: never;
@@ -27899,7 +28002,7 @@ export interface operations {
             };
         };
     };
-    touches_api_v1_pictures__picture_id__touches_get: {
+    touches_touches: {
         parameters: {
             query?: never;
             header?: never;
@@ -28011,7 +28114,7 @@ export interface operations {
             };
         };
     };
-    save_api_v1_pictures__picture_id__touches_put: {
+    touches_save: {
         parameters: {
             query?: never;
             header?: {
@@ -28148,7 +28251,7 @@ export interface operations {
             };
         };
     };
-    trial_api_v1_pictures__picture_id__trial_post: {
+    pictures_trial: {
         parameters: {
             query?: never;
             header?: never;
@@ -28264,7 +28367,7 @@ export interface operations {
             };
         };
     };
-    view_api_v1_pictures__picture_id__view_post: {
+    touches_view: {
         parameters: {
             query?: never;
             header?: never;
@@ -28380,7 +28483,7 @@ export interface operations {
             };
         };
     };
-    runs_api_v1_runs_get: {
+    runs_runs: {
         parameters: {
             query?: {
                 library?: string | null;
@@ -28497,7 +28600,7 @@ export interface operations {
             };
         };
     };
-    start_api_v1_runs_post: {
+    runs_start: {
         parameters: {
             query?: never;
             header?: {
@@ -28614,7 +28717,7 @@ export interface operations {
             };
         };
     };
-    run_api_v1_runs__run_id__get: {
+    runs_run: {
         parameters: {
             query?: never;
             header?: never;
@@ -28726,7 +28829,7 @@ export interface operations {
             };
         };
     };
-    checksums_of_originals_api_v1_runs__run_id__checksums_get: {
+    runs_checksums_of_originals: {
         parameters: {
             query?: never;
             header?: never;
@@ -28838,7 +28941,7 @@ export interface operations {
             };
         };
     };
-    items_api_v1_runs__run_id__items_get: {
+    runs_items: {
         parameters: {
             query?: {
                 state?: components["schemas"]["ItemState"][] | null;
@@ -28956,7 +29059,7 @@ export interface operations {
             };
         };
     };
-    retry_api_v1_runs__run_id__retry_post: {
+    runs_retry: {
         parameters: {
             query?: {
                 item?: number[] | null;
@@ -29073,7 +29176,7 @@ export interface operations {
             };
         };
     };
-    change_api_v1_runs__run_id___action__post: {
+    runs_change: {
         parameters: {
             query?: never;
             header?: {
@@ -29189,7 +29292,7 @@ export interface operations {
             };
         };
     };
-    actor_api_v1_session_get: {
+    sessions_actor: {
         parameters: {
             query?: never;
             header?: never;
@@ -29299,7 +29402,7 @@ export interface operations {
             };
         };
     };
-    sign_in_api_v1_session_post: {
+    sessions_sign_in: {
         parameters: {
             query?: never;
             header?: never;
@@ -29413,7 +29516,7 @@ export interface operations {
             };
         };
     };
-    sign_out_api_v1_session_delete: {
+    sessions_sign_out: {
         parameters: {
             query?: never;
             header?: never;
@@ -29521,7 +29624,7 @@ export interface operations {
             };
         };
     };
-    settings_api_v1_settings_get: {
+    machine_settings: {
         parameters: {
             query?: never;
             header?: never;
@@ -29631,7 +29734,7 @@ export interface operations {
             };
         };
     };
-    site_page_api_v1_site_pages__page_id__get: {
+    weighing_site_page: {
         parameters: {
             query?: never;
             header?: never;
@@ -29743,7 +29846,7 @@ export interface operations {
             };
         };
     };
-    forget_page_api_v1_site_pages__page_id__delete: {
+    weighing_forget_page: {
         parameters: {
             query?: never;
             header?: never;
@@ -29853,7 +29956,7 @@ export interface operations {
             };
         };
     };
-    history_api_v1_site_pages__page_id__history_get: {
+    weighing_history: {
         parameters: {
             query?: never;
             header?: never;
@@ -29965,7 +30068,7 @@ export interface operations {
             };
         };
     };
-    of_page_api_v1_site_pages__page_id__weighings_get: {
+    weighing_of_page: {
         parameters: {
             query?: {
                 /** @description The cursor of the page before. */
@@ -30081,7 +30184,7 @@ export interface operations {
             };
         };
     };
-    weighing_api_v1_weighings__weighing_id__get: {
+    weighing_weighing: {
         parameters: {
             query?: never;
             header?: never;
@@ -30193,7 +30296,7 @@ export interface operations {
             };
         };
     };
-    need_api_v1_weighings__weighing_id__needs_post: {
+    weighing_need: {
         parameters: {
             query?: never;
             header?: {
@@ -30312,7 +30415,7 @@ export interface operations {
             };
         };
     };
-    treat_api_v1_weighings__weighing_id__run_post: {
+    weighing_treat: {
         parameters: {
             query?: never;
             header?: {
@@ -30428,6 +30531,252 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+        };
+    };
+    told_allowance_nearly_used: {
+        parameters: {
+            query?: never;
+            header: {
+                "webhook-id": string;
+                "webhook-timestamp": string;
+                "webhook-signature": string;
+                traceparent: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description See docs/developers.md, messages to your webhook. */
+                    data: Record<string, never>;
+                    /** Format: date-time */
+                    timestamp: string;
+                    /** @constant */
+                    type: "allowance.nearly-used";
+                };
+            };
+        };
+        responses: {
+            /** @description Nothing more is wanted; anything else is tried again. */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It was taken. */
+            "2XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    told_allowance_used: {
+        parameters: {
+            query?: never;
+            header: {
+                "webhook-id": string;
+                "webhook-timestamp": string;
+                "webhook-signature": string;
+                traceparent: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description See docs/developers.md, messages to your webhook. */
+                    data: Record<string, never>;
+                    /** Format: date-time */
+                    timestamp: string;
+                    /** @constant */
+                    type: "allowance.used";
+                };
+            };
+        };
+        responses: {
+            /** @description Nothing more is wanted; anything else is tried again. */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It was taken. */
+            "2XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    told_descriptions_changed: {
+        parameters: {
+            query?: never;
+            header: {
+                "webhook-id": string;
+                "webhook-timestamp": string;
+                "webhook-signature": string;
+                traceparent: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description See docs/developers.md, messages to your webhook. */
+                    data: Record<string, never>;
+                    /** Format: date-time */
+                    timestamp: string;
+                    /** @constant */
+                    type: "descriptions.changed";
+                };
+            };
+        };
+        responses: {
+            /** @description Nothing more is wanted; anything else is tried again. */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It was taken. */
+            "2XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    told_files_changed: {
+        parameters: {
+            query?: never;
+            header: {
+                "webhook-id": string;
+                "webhook-timestamp": string;
+                "webhook-signature": string;
+                traceparent: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description See docs/developers.md, messages to your webhook. */
+                    data: Record<string, never>;
+                    /** Format: date-time */
+                    timestamp: string;
+                    /** @constant */
+                    type: "files.changed";
+                };
+            };
+        };
+        responses: {
+            /** @description Nothing more is wanted; anything else is tried again. */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It was taken. */
+            "2XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    told_report_ready: {
+        parameters: {
+            query?: never;
+            header: {
+                "webhook-id": string;
+                "webhook-timestamp": string;
+                "webhook-signature": string;
+                traceparent: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description See docs/developers.md, messages to your webhook. */
+                    data: Record<string, never>;
+                    /** Format: date-time */
+                    timestamp: string;
+                    /** @constant */
+                    type: "report.ready";
+                };
+            };
+        };
+        responses: {
+            /** @description Nothing more is wanted; anything else is tried again. */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It was taken. */
+            "2XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    told_webhook_trial: {
+        parameters: {
+            query?: never;
+            header: {
+                "webhook-id": string;
+                "webhook-timestamp": string;
+                "webhook-signature": string;
+                traceparent: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description See docs/developers.md, messages to your webhook. */
+                    data: Record<string, never>;
+                    /** Format: date-time */
+                    timestamp: string;
+                    /** @constant */
+                    type: "webhook.trial";
+                };
+            };
+        };
+        responses: {
+            /** @description Nothing more is wanted; anything else is tried again. */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It was taken. */
+            "2XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

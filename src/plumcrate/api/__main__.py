@@ -53,6 +53,7 @@ def main() -> None:
         port=settings.port,
         http=bounded(settings.most_connections, settings.most_connections_each, settings.trusted_proxies),
         ws="none",
+        log_config=None,  # its lines are written as ours
         log_level="warning",
         server_header=False,
         proxy_headers=bool(settings.trusted_proxies),

@@ -115,6 +115,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
         docs_url=None,
         openapi_url=f"{API}/openapi.json",
         redoc_url=None,
+        generate_unique_id_function=openapi.operation_id,
         lifespan=lifespan,
     )
     app.state.service = service

@@ -14,6 +14,7 @@ from fastapi import FastAPI
 from fastapi.routing import APIRoute
 
 from plumcrate.contract.common import Problem
+from plumcrate.contract.webhooks import EventType
 
 from .auth import COOKIE, SECURE_COOKIE
 from .needs import need_of
@@ -34,6 +35,7 @@ def built(app: FastAPI) -> dict[str, Any]:
     schemas = document.setdefault("components", {}).setdefault("schemas", {})
     schemas["Problem"] = Problem.model_json_schema()
     document["components"]["securitySchemes"] = _SCHEMES
+    document["webhooks"] = {event.value: {"post": _told(event)} for event in EventType}
     document["tags"] = [{"name": name, "description": words} for name, words in _TAGS.items()]
     for route in app.routes:
         if isinstance(route, APIRoute) and route.include_in_schema:
@@ -41,6 +43,41 @@ def built(app: FastAPI) -> dict[str, Any]:
                 document["paths"][route.path_format][method.lower()]["security"] = _security(route)
     _say_what_text_is(schemas)
     return document
+
+
+def operation_id(route: APIRoute) -> str:
+    """What generators of clients call an operation: its tag and its function."""
+    return f"{route.tags[0] if route.tags else 'service'}_{route.name}".replace("-", "_")
+
+
+def _told(event: EventType) -> dict[str, Any]:
+    """A message to a library's webhook (https://www.standardwebhooks.com)."""
+    parts = {
+        "type": {"const": event.value},
+        "timestamp": {"type": "string", "format": "date-time"},
+        "data": {"type": "object", "description": "See docs/developers.md, messages to your webhook."},
+    }
+    names = ("webhook-id", "webhook-timestamp", "webhook-signature", "traceparent")
+    return {
+        "operationId": f"told_{event.value.replace('.', '_').replace('-', '_')}",
+        "summary": f"{event.value}, signed",
+        "tags": ["webhooks"],
+        "parameters": [
+            {"in": "header", "name": name, "required": True, "schema": {"type": "string"}} for name in names
+        ],
+        "requestBody": {
+            "required": True,
+            "content": {
+                "application/json": {
+                    "schema": {"type": "object", "properties": parts, "required": list(parts)}
+                }
+            },
+        },
+        "responses": {
+            "2XX": {"description": "It was taken."},
+            "410": {"description": "Nothing more is wanted; anything else is tried again."},
+        },
+    }
 
 
 def _security(route: APIRoute) -> list[dict[str, list[str]]]:
