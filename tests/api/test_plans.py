@@ -249,12 +249,24 @@ def test_a_webhook_is_tried_and_says_how_it_fared(planned: Service, listener: Si
     listener.heard.clear()
     listener.status = 500
     client.webhook.set("ledge", WebhookSettings(address=f"http://{listener.place}/x", events=[]))
+    client.webhook.make_secret("ledge")
     client.webhook.send_trial("ledge")
     wait_for(lambda: client.webhook.get("ledge").messages[0].attempts >= 1 and listener.heard)
     wait_for(lambda: client.webhook.get("ledge").messages[0].said == "it answered 500")
     listener.status = 200
     wait_for(lambda: client.webhook.get("ledge").messages[0].sent_at)
     assert client.webhook.get("ledge").has_secret
+    heard, sent = len(listener.heard), client.webhook.get("ledge").messages[0]
+    client.webhook.redeliver("ledge", sent.id)
+    wait_for(lambda: len(listener.heard) > heard)
+    names = {headers["webhook-id"] for _, headers in listener.heard}
+    assert names == {sent.id}, "it is the same message, sent again by hand"
+    traces = {headers["traceparent"][3:35] for _, headers in listener.heard}
+    assert len(traces) == 1, "every attempt bears the request that it comes from"
+    wait_for(lambda: client.webhook.get("ledge").messages[0].sent_at)
+    with pytest.raises(ProblemError) as unknown:
+        client.webhook.redeliver("ledge", "msg_of_nobody")
+    assert unknown.value.code == "not-found"
     for address in ("ftp://x.example/", "https://", "javascript:alert(1)", "https://x.example:99999/"):
         answer = httpx.put(
             f"{planned.url}/api/v1/libraries/ledge/webhook",
