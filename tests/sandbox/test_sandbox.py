@@ -16,7 +16,6 @@ from plumcrate.imaging import ImagingError, Limits, Recipe
 from plumcrate.imaging.errors import NotAPicture
 from plumcrate.imaging.fingerprint import fingerprint
 from plumcrate.imaging.near_duplicates.hashing import perceptual_hash
-from plumcrate.imaging.near_duplicates.hashing import perceptual_hash
 from plumcrate.sandbox import children, pace
 from plumcrate.sandbox.children import Sandbox, SandboxError, _Child
 from plumcrate.sandbox.forkserver import ForkServer
@@ -63,19 +62,6 @@ def test_a_fingerprint_is_made_in_a_child(sandbox: Sandbox, tmp_path: Path) -> N
     assert sandbox.fingerprint(data) == fingerprint(data, Limits())
     with pytest.raises(ImagingError):
         sandbox.fingerprint(data[:400])
-
-
-def test_a_perceptual_hash_is_made_in_a_child_and_nonsense_is_none(
-    sandbox: Sandbox, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    data = photograph(tmp_path / "p.jpg", 200, 150)
-    known = perceptual_hash(data, Limits())
-    assert sandbox.perceptual_hash(data) == (200, 150, known.as_bytes())
-    for width, said in ((200, b"x"), (0, known.as_bytes()), (1 << 40, known.as_bytes())):
-        answer = {"width": width, "height": 150}, [said]
-        monkeypatch.setattr(sandbox, "_call", lambda *_, answer=answer: answer)
-        with pytest.raises(SandboxError, match="nonsense"):
-            sandbox.perceptual_hash(data)
 
 
 def test_a_perceptual_hash_is_made_in_a_child_and_nonsense_is_none(

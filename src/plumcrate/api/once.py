@@ -1,8 +1,10 @@
 """What a request with an ``Idempotency-Key`` did is done once, however often the request is sent.
 
 The answer is kept, sealed, in the transaction in which the work was done: neither is there without the
-other. Whoever asks again with the same key gets the same answer for a day
-(draft-ietf-httpapi-idempotency-key-header, section 2). An answer that refuses is not kept: nothing was done.
+other. Operations that work in transactions of their own (putting an orphaned original back, attaching a
+folder again, asking the site) keep it right after. Whoever asks again with the same key gets the same answer
+for a day (draft-ietf-httpapi-idempotency-key-header, section 2). An answer that refuses is not kept: nothing
+was done.
 """
 
 from __future__ import annotations

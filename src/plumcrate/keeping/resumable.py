@@ -71,9 +71,10 @@ def place(state: StateFolder, row: ResumableUpload) -> Path:
 
 
 def offset(state: StateFolder, row: ResumableUpload) -> int:
-    """How many bytes have come."""
+    """How many bytes have come. Raises NotThere."""
     if row.ended_at is not None:
         return row.length
+    state.check()  # a folder that is not mounted holds nothing, and says nothing of what has come
     try:
         return place(state, row).stat().st_size
     except FileNotFoundError:

@@ -28,6 +28,7 @@ from plumcrate.keeping.state import StateFolder
 from plumcrate.records.queries.pictures import uploaded_view
 from plumcrate.records.tables import Library, ResumableUpload
 from plumcrate.refusal import Refusal
+from plumcrate.storage.errors import StorageError, explain
 
 from .deps import PLAIN, Session, Slug, TheDatabase, TheSettings, TheState, router_of, the_library
 
@@ -135,13 +136,16 @@ async def append(
             library = the_library(session, slug)
             return library, resumable.find(session, library, upload)
 
-    library, row = await run_in_threadpool(find)
-    async with _WRITERS.alone(row.id):
+    async with _WRITERS.alone(f"{slug}/{upload}"):
+        library, row = await run_in_threadpool(find)  # the former request may have ended it
         here = await run_in_threadpool(resumable.offset, state, row)
         if offset != here:
             raise ApiError("other-offset", f"{here:,} bytes have come: go on there", offset=here)
         if row.ended_at is None:
-            came = await _receive(request, state, row, here, wanted)
+            try:
+                came = await _receive(request, state, row, here, wanted)
+            except OSError as error:
+                raise explain(error, row.path) from None
             if came == row.length:
                 service = service_of(request)
                 await anyio.to_thread.run_sync(
@@ -243,7 +247,7 @@ async def _receive(
 
 
 def _finish(service: Service, library: Library, row: ResumableUpload, by: str) -> None:
-    """All has come. What is refused is not kept."""
+    """All has come. What is refused is not kept; what only cannot be taken in just now is."""
     state = service.state_folder
     keeper = Keeper.of(service.database, library, state)
     try:
@@ -251,7 +255,10 @@ def _finish(service: Service, library: Library, row: ResumableUpload, by: str) -
             if row.sha256 is not None:
                 digests.check(content_sha(file), row.sha256)
             runs = take_upload(keeper, library, row.path, file, NewFiles(row.mode), service.sandbox, by)
-    except (Refusal, ApiError):
+    except (Refusal, ApiError, StorageError) as error:
+        passing = isinstance(error, StorageError) and error.code != "name-taken"
+        if passing or error.code == "request-under-way":
+            raise
         with service.database.begin() as session:
             resumable.drop(session, state, row)
         raise
