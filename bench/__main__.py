@@ -31,6 +31,7 @@ NAMES = {
     "interface": "the interface against its own description, many times more than in the tests",
     "serving": "served copies a second, against the framework's static files and nginx",
     "seen": "fine grain that results keep, and what keeping it costs",
+    "eye": "what an eye sees of 200 crops, and how often the measures agree with it",
     "site": "a real site: set-up, renditions, its front page, uploads until they are light, visitors",
     "layout": "pages of real documentation drawn before and after rewriting: boxes that moved",
     "pages": "500 pages of real documentation rewritten: nothing else changed, MB/s",

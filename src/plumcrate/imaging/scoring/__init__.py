@@ -14,9 +14,9 @@ from .flatness import FlatGround, Flatness
 from .gradient import luma_gradient
 from .judgement import Judgement
 from .ssimulacra2 import Reference
-from .texture import Grain
+from .texture import Texture, TextureShift
 
-__all__ = ["BACKGROUNDS", "ColourShift", "Flatness", "Judge", "Judgement", "score"]
+__all__ = ["BACKGROUNDS", "ColourShift", "Flatness", "Judge", "Judgement", "TextureShift", "score"]
 
 #: Backgrounds on which a transparent picture is judged: sRGB greys, dark and light.
 BACKGROUNDS = (26, 230)
@@ -38,8 +38,8 @@ class Judge:
         return [FlatGround(view) for view in self._views(self._pixels)]
 
     @cached_property
-    def _grain(self) -> Grain:
-        return Grain(self._views(self._pixels)[0])
+    def _textures(self) -> list[Texture]:
+        return [Texture(view) for view in self._views(self._pixels)]
 
     @cached_property
     def _patches(self) -> NDArray[np.float32]:
@@ -57,9 +57,12 @@ class Judge:
         """The score alone."""
         return self.judge(candidate).score
 
-    def grain_kept(self, candidate: Pixels) -> float:
-        """The part of the picture's fine grain that is still there, 0 to 1: see :mod:`.texture`."""
-        return self._grain.kept(self._views(candidate)[0])
+    def texture(self, candidate: Pixels) -> TextureShift:
+        """What became of the picture's grain and texture: see :mod:`.texture`; for a transparent picture the worse
+        of two backgrounds."""
+        views = zip(self._textures, self._views(candidate), strict=True)
+        shifts = [texture.judge(view) for texture, view in views]
+        return TextureShift(min(one.kept for one in shifts), max(one.seen for one in shifts))
 
     def luma_gradient(self, candidate: Pixels) -> NDArray[np.float32]:
         """How the score's error sum changes with each pixel's luma: see :mod:`.gradient`; on the darker

@@ -9,6 +9,7 @@ from functools import cached_property, partial
 
 from .. import codecs
 from ..aim import NEAR_ENOUGH, Attempt, Knob, Landing, aim
+from ..avif import Content
 from ..jpeg import JpegError
 from ..jpeg.decode import Decoded
 from ..jpeg.decode import decode as decode_jpeg
@@ -25,6 +26,8 @@ _GUARD_STEPS = (3, 3, 5, None)
 #: Points that all of a picture's fine grain is worth: with a finer step grain comes back at the pace of forty
 #: points of score.
 _GRAIN_RISES = 40.0
+#: Points that it is worth that no change of texture is seen anywhere.
+_CHANGE_FALLS = 20.0
 #: How far beyond the limit of the mean single patches may be.
 _WORST = 12.0
 #: What flat colours and smooth ground may suffer from a codec: docs/imaging/score.md tells how these were
@@ -100,13 +103,23 @@ class Case(Source):
         texture = self._texture(judge, candidate)
         return Attempt.judged(quality, data, judge.judge(candidate), self.recipe.leeway, texture)
 
+    @property
+    def most_seen(self) -> float:
+        """The part of its places in which a change of texture may be seen, 0 to 1."""
+        floor = self.recipe.texture
+        if floor is None:
+            return 1.0
+        return floor.drawn if self.content is Content.FLAT else floor.seen
+
     def _texture(self, judge: Judge, candidate: Pixels) -> float:
-        """What is kept of fine grain on the scale of scores: the target at the least that must be kept."""
-        least, target = self.recipe.grain, self.recipe.target
-        if least is None or target is None:
+        """What is kept of fine detail on the scale of scores: the target at the least that must be kept."""
+        floor, target = self.recipe.texture, self.recipe.target
+        if floor is None or target is None:
             return math.inf
-        kept = judge.grain_kept(candidate)
-        return math.inf if kept == 1.0 else target + (kept - least) * _GRAIN_RISES
+        shift = judge.texture(candidate)
+        kept = math.inf if shift.kept == 1.0 else (shift.kept - floor.kept) * _GRAIN_RISES
+        seen = math.inf if shift.seen == 0.0 else (self.most_seen - shift.seen) * _CHANGE_FALLS
+        return target + min(kept, seen)
 
     def aim(
         self,

@@ -16,7 +16,7 @@ from ..webp import LIMIT as WEBP_LIMIT
 from ..webp import WebpError
 from ..webp import planes as webp_planes
 from .case import Case
-from .weighing import checked_orientation, landed, worth_it
+from .weighing import checked_orientation, is_near, landed, worth_it
 
 #: A file that is modern already is only written again for a real gain.
 _REAL_GAIN = 0.1
@@ -24,8 +24,6 @@ _REAL_GAIN = 0.1
 _STRAIN = 1 / 3
 #: From this target on half chroma costs more than it saves in AVIF.
 _FULL_CHROMA_FROM = 85.0
-#: A lossless copy of flat art is as good as one that is lighter by such a part, or by so many bytes.
-_NEAR_PART, _NEAR_BYTES = 1.25, 2_000
 #: An AVIF encode is dear: so many steps of quality, of some 6 % of bytes each, are not chased down.
 _AVIF_NEAR = 2.3
 
@@ -51,7 +49,8 @@ def webp(case: Case, extras: codecs.Extras, limit: int) -> Output:
         cap = min([limit, *(candidate.size for candidate in candidates)])
         candidates.append(_lossy_webp(case, extras, cap))
     reached = [candidate for candidate in candidates if isinstance(candidate, Chosen)]
-    if len(reached) == 2 and case.content is Content.FLAT and reached[0].size <= _near(reached[1].size):
+    flat = case.content is Content.FLAT
+    if len(reached) == 2 and flat and is_near(reached[0].size, reached[1].size):
         return with_all(reached[0], reached)
     return lightest(reached) if reached else candidates[-1] if candidates else impossible("webp")
 
@@ -80,10 +79,10 @@ def avif_copy(case: Case, limit: int) -> Output:
     """``limit``: bytes that a copy must stay below to be of use."""
     if case.recipe.target is None or max(case.upright_pixels.size) > AVIF_LIMIT:
         return impossible("avif")
-    if case.exact_copy is not None and case.exact_copy <= _near(0):
+    if case.exact_copy is not None and is_near(case.exact_copy, 0):
         return Refused(format="avif", verdict="lossless-is-near")
     output = _within(avif(case, case.copy_extras, limit), limit)
-    if case.exact_copy is not None and isinstance(output, Chosen) and case.exact_copy <= _near(output.size):
+    if case.exact_copy is not None and isinstance(output, Chosen) and is_near(case.exact_copy, output.size):
         return refused(output, "lossless-is-near")
     return output
 
@@ -131,12 +130,6 @@ def _aimed_avif(case: Case, extras: codecs.Extras, subsampling: str, limit: int)
         near=_AVIF_NEAR,
         keep_grain=keep_grain if case.content is not Content.FLAT else None,
     )
-
-
-def _near(size: int) -> float:
-    """Up to so many bytes a lossless copy of flat art goes before a lossy one of a size: what is drawn shows
-    every loss, for a few bytes."""
-    return max(_NEAR_PART * size, size + _NEAR_BYTES)
 
 
 def _within(output: Output, limit: int) -> Output:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from ..avif import Content
 from ..metadata.in_png import built_chunks, png_chunks
-from ..outcome import Chosen, Output, Tried, exact, impossible, lightest, refused
+from ..outcome import Chosen, Output, Tried, exact, impossible, lightest, refused, with_all
 from ..pixels import Pixels
 from ..png import PngError, recompress
 from ..png.chunks import Chunk
@@ -18,7 +19,7 @@ from ..png.reduce import indexed, of_rgba
 from ..recipe import TOLERANCE, Effort, Level
 from ..scoring import Flatness, Judgement
 from .case import Case
-from .weighing import checked_orientation, worth_it
+from .weighing import checked_orientation, is_near, worth_it
 
 U8 = NDArray[np.uint8]
 
@@ -80,12 +81,20 @@ def treat_png(case: Case) -> Output:
     lossy = case.recipe.target is not None and not case.facts.animated and not case.png.picture.deep
     if lossy and case.facts.pixels <= _LARGEST and not _already_few(case):
         candidates += palettes(case, kept)
-    weighed = lightest([candidate for candidate in candidates if candidate.size] or candidates)
+    weighed = _weighed(case, [candidate for candidate in candidates if candidate.size] or candidates)
     if weighed.score != 100.0:
         weighed = worth_it(case, weighed)
     elif weighed.size >= len(case.data):
         weighed = refused(weighed, "not-smaller")
     return checked_orientation(case, weighed)
+
+
+def _weighed(case: Case, candidates: list[Output]) -> Output:
+    """The lightest; of flat art the exact one, too, where it is hardly heavier."""
+    best = lightest(candidates)
+    exact_one = candidates[0]
+    flat = case.content is Content.FLAT and exact_one.score == 100.0
+    return with_all(exact_one, candidates) if flat and is_near(exact_one.size, best.size) else best
 
 
 def png_of_shaped(case: Case) -> Output:
@@ -216,9 +225,12 @@ def _reaches(case: Case, judgement: Judgement) -> bool:
 
 
 def _faithful(case: Case, candidate: Pixels, *, grained: bool) -> bool:
-    """Whether small coloured things and flat colours keep their colour, and smooth ground gets no bands."""
+    """Whether small coloured things and flat colours keep their colour, smooth ground gets no bands, and no
+    pattern stands where there was none."""
     shift = case.judge.colours(candidate)
     if shift.worst > _WORST_COLOUR or shift.mean > _MEAN_COLOUR:
+        return False
+    if case.judge.texture(candidate).seen > case.most_seen:
         return False
     return case.judge.flatness(candidate).within((_GRAINED if grained else _PLAIN)[case.recipe.level])
 

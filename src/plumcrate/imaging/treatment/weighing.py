@@ -9,8 +9,16 @@ from ..identification import identify
 from ..outcome import Chosen, Output, Refused, Tried, Verdict, refused
 from .source import Source
 
+#: A lossless form of flat art is as good as one that is lighter by such a part, or by so many bytes.
+_NEAR_PART, _NEAR_BYTES = 1.25, 2_000
 #: For outputs that need not be smaller than anything.
 NO_LIMIT = 1 << 40
+
+
+def is_near(lossless: int, lossy: int) -> bool:
+    """Whether a lossless form of flat art goes before a lossy one, by their bytes: what is drawn shows every
+    loss."""
+    return lossless <= max(_NEAR_PART * lossy, lossy + _NEAR_BYTES)
 
 
 def landed(
