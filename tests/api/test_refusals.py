@@ -8,7 +8,7 @@ import pytest
 from conftest import EMAIL, PASSWORD, Service, photograph
 from pydantic import ValidationError
 
-from plumcrate.api.problems import PROBLEMS
+from plumcrate.api.problem_types import TYPES
 from plumcrate.client import Client, ProblemError, UnreachableError
 from plumcrate.contract.libraries import LibraryRequest
 from plumcrate.contract.people import KeyRequest
@@ -24,7 +24,7 @@ def refused(code: str, call: object, *arguments: object) -> str:
         call(*arguments)  # type: ignore[operator]
     problem = caught.value.problem
     assert problem.type == f"urn:plumcrate:problem:{code}"
-    assert (problem.title, problem.status) == PROBLEMS[code]
+    assert (problem.title, problem.status) == (TYPES[code].title, TYPES[code].status)
     return problem.detail
 
 

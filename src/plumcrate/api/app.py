@@ -42,7 +42,7 @@ from plumcrate.api.routers import (
 )
 from plumcrate.settings import Settings
 
-from . import openapi, probes, problems
+from . import openapi, probes, problem_types, problems
 from .gate import API, Gate
 from .recording import Recorder
 from .service import Service
@@ -133,6 +133,7 @@ def create_app(settings: Settings | None = None) -> FastAPI:
     app.include_router(api)
     app.include_router(probes.router)
     _serve_live_check(app)
+    _serve_problems(app)
     _serve_console(app)
     app.openapi = openapi.kept  # type: ignore[method-assign]
     return app
@@ -144,6 +145,20 @@ def _serve_live_check(app: FastAPI) -> None:
         """The script that shows on a live page which pictures are far too large for their place."""
         headers = {"Cache-Control": "public, max-age=3600", "Cross-Origin-Resource-Policy": "cross-origin"}
         return FileResponse(_LIVE_CHECK, media_type="text/javascript", headers=headers)
+
+
+def _serve_problems(app: FastAPI) -> None:
+    """What each type of problem means, for people: answers lead here."""
+
+    @app.get(problem_types.PAGES, include_in_schema=False)
+    def index() -> Response:
+        return HTMLResponse(problem_types.index())
+
+    @app.get(f"{problem_types.PAGES}/{{code}}", include_in_schema=False)
+    def page(code: str) -> Response:
+        if code not in problem_types.TYPES:
+            return problems.respond("not-found", "there is no problem of this type")
+        return HTMLResponse(problem_types.page(code))
 
 
 def _serve_console(app: FastAPI) -> None:

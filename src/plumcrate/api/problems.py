@@ -1,4 +1,4 @@
-"""Errors to machines: RFC 9457 problem details with stable types. See docs/developers.md for the list."""
+"""Errors to machines: RFC 9457 problem details with the types of :mod:`.problem_types`."""
 
 from __future__ import annotations
 
@@ -14,6 +14,7 @@ from starlette.exceptions import HTTPException as StarletteError
 
 from plumcrate import trace
 from plumcrate.api.acts import act_of
+from plumcrate.api.problem_types import PAGES, TYPES, URN
 from plumcrate.contract.common import Problem
 from plumcrate.keeping.sealing import CannotUnseal
 from plumcrate.records.database import conflicted, lost_connection, sqlstate
@@ -24,76 +25,6 @@ log = structlog.get_logger()
 
 MEDIA_TYPE = "application/problem+json"
 DATABASE_AWAY = "PostgreSQL does not answer; nothing was changed. Try again in a moment"
-
-#: Every problem type, with its title and status.
-PROBLEMS: dict[str, tuple[str, int]] = {
-    "bad-address": ("The address cannot be read", 400),
-    "bad-body": ("The body cannot be read", 400),
-    "other-host": ("The host name is not served here", 400),
-    "not-signed-in": ("You are not signed in", 401),
-    "wrong-sign-in": ("The address or the password is wrong", 401),
-    "second-factor": ("The second factor is missing", 401),
-    "bad-signature": ("The signature does not fit", 401),
-    "too-old": ("The message is too old, or from the future", 401),
-    "too-many-attempts": ("Too many attempts to sign in", 429),
-    "too-many": ("You have too much under way", 429),
-    "not-allowed": ("You may not do this", 403),
-    "wrong-password": ("The password is wrong", 409),
-    "wrong-code": ("The code is wrong", 409),
-    "second-factor-there": ("The second factor is in another state", 409),
-    "weak-password": ("The password is too short", 422),
-    "no-invitation": ("The link opens nothing any more", 404),
-    "last-administrator": ("Somebody has to administer the service", 409),
-    "sealed": ("What is kept sealed cannot be read", 503),
-    "foreign-origin": ("The request came from another site", 403),
-    "not-found": ("There is no such thing", 404),
-    "not-possible-here": ("This address does not do that", 405),
-    "too-slow": ("The request came too slowly", 408),
-    "invalid-request": ("The request does not fit", 422),
-    "folder-missing": ("The folder is not there", 409),
-    "folder-unreadable": ("The folder cannot be read", 409),
-    "folder-read-only": ("The folder cannot be written", 409),
-    "site-root": ("The folder is the site itself", 409),
-    "library-overlaps": ("The folder belongs to another library", 409),
-    "slug-taken": ("The short name is taken", 409),
-    "library-treated": ("The library still holds what we made", 409),
-    "library-busy": ("The library is being worked on", 409),
-    "job-open": ("A job of this kind is already under way", 409),
-    "cannot-stop": ("It cannot be stopped any more", 409),
-    "not-confirmed": ("The confirmation is missing", 409),
-    "name-taken": ("The name is taken", 409),
-    "changed-meanwhile": ("Somebody else changed it meanwhile", 412),
-    "not-a-picture": ("The file is not a picture", 422),
-    "precondition-required": ("Say which version you changed", 428),
-    "request-under-way": ("The same request is being answered", 409),
-    "key-used": ("The Idempotency-Key was used for something else", 422),
-    "other-offset": ("The upload is at another place", 409),
-    "digest-mismatch": ("What came is not what was sent", 400),
-    "wrong-media-type": ("The body is of another kind", 415),
-    "too-large": ("The file is too large", 413),
-    "run-ended": ("The run has ended", 409),
-    "ended": ("It has ended", 409),
-    "no-version": ("There is no such version of the file", 404),
-    "unfit-pattern": ("The pattern makes no names that can be used", 422),
-    "not-counted": ("Nobody counted for so long", 409),
-    "picture-replaced": ("Another picture stands there now", 409),
-    "not-looked-at": ("The picture was not looked at yet", 409),
-    "cannot-redirect": ("The picture cannot be answered with the other", 409),
-    "cannot-touch": ("The picture cannot be touched up", 409),
-    "not-a-watermark": ("It cannot be a watermark", 422),
-    "cannot-show": ("The picture cannot be shown", 409),
-    "no-address": ("It is not known where the site serves the library", 409),
-    "unfit-name": ("A configuration cannot say this name", 409),
-    "cannot-ask": ("The site cannot be asked", 409),
-    "no-webhook": ("Nothing can be told", 409),
-    "nothing-to-treat": ("There is nothing to treat", 409),
-    "counted-already": ("The log was counted already", 409),
-    "storage": ("The library's files cannot be reached", 503),
-    "database": ("The database does not answer", 503),
-    "busy": ("The service has too much to do", 503),
-    "not-ready": ("The service cannot do its work", 503),
-    "internal": ("Something went wrong inside the service", 500),
-}
 
 SECURITY_HEADERS = {
     "X-Content-Type-Options": "nosniff",
@@ -140,10 +71,10 @@ CONFLICTS = described(
 
 
 class ApiError(HTTPException):
-    """A problem to answer with. ``code`` is a key of :data:`PROBLEMS`."""
+    """A problem to answer with. ``code`` is a key of :data:`~plumcrate.api.problem_types.TYPES`."""
 
     def __init__(self, code: str, detail: str, **more: object) -> None:
-        super().__init__(PROBLEMS[code][1], detail)
+        super().__init__(TYPES[code].status, detail)
         self.code = code
         self.detail: str = detail
         self.more = more
@@ -157,17 +88,19 @@ _TRY_AGAIN_AFTER = {429: "5", 503: "2"}
 
 
 def respond(code: str, detail: str, **more: object) -> JSONResponse:
-    title, status = PROBLEMS[code]
-    said = {"type": f"urn:plumcrate:problem:{code}", "title": title, "status": status, "detail": detail}
+    title, status = TYPES[code].title, TYPES[code].status
+    said = {"type": f"{URN}{code}", "title": title, "status": status, "detail": detail}
     if (request := trace.current()) is not None:
         said["instance"] = f"urn:plumcrate:request:{request}"
     problem = Problem.model_validate({**said, **more})
-    headers = {"WWW-Authenticate": "Bearer"} if status == 401 else {}
+    headers = {"Link": f'<{PAGES}/{code}>; rel="help"'}
+    if status == 401:
+        headers["WWW-Authenticate"] = "Bearer"
     if status in _TRY_AGAIN_AFTER:
         headers["Retry-After"] = _TRY_AGAIN_AFTER[status]
     if status in (408, 413):
         headers["Connection"] = "close"  # what is left of the body is not read
-    return JSONResponse(problem.model_dump(), status, headers=headers or None, media_type=MEDIA_TYPE)
+    return JSONResponse(problem.model_dump(), status, headers=headers, media_type=MEDIA_TYPE)
 
 
 def install(app: FastAPI) -> None:

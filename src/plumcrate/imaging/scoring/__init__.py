@@ -58,8 +58,7 @@ class Judge:
         return self.judge(candidate).score
 
     def texture(self, candidate: Pixels) -> TextureShift:
-        """What became of the picture's grain and texture: see :mod:`.texture`; for a transparent picture the worse
-        of two backgrounds."""
+        """What became of texture (:mod:`.texture`); of a transparent picture the worse of two backgrounds."""
         views = zip(self._textures, self._views(candidate), strict=True)
         shifts = [texture.judge(view) for texture, view in views]
         return TextureShift(min(one.kept for one in shifts), max(one.seen for one in shifts))
