@@ -1,9 +1,7 @@
 """SSIMULACRA2, the perceptual score that every level promises.
 
-Definition: Jon Sneyers of Cloudinary, "SSIMULACRA 2", 2022 (version 2.1 weights); the reference
-implementation and its weights are published by Cloudinary under the BSD 3-clause licence. The XYB colour
-space is that of JPEG XL (ISO/IEC 18181-1). The code here is our own; the weights are theirs. Six error
-statistics (structure, added edges, lost edges; mean and 4-norm) of the XYB planes at up to
+Definition and weights: Jon Sneyers, "SSIMULACRA 2", 2022 (version 2.1); the code is our own. The XYB colour
+space is that of JPEG XL (ISO/IEC 18181-1). Six error statistics (structure, added edges, lost edges; mean and 4-norm) of the XYB planes at up to
 six scales, weighted and mapped to one figure:
 
 * 100 identical; 90 cannot be told apart when flicked between; 80 cannot be told apart side by
