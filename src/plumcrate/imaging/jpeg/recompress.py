@@ -11,6 +11,7 @@ from ..metadata.in_jpeg import jpeg_segments
 from .arrays import I16
 from .decode import Decoded, decode
 from .encode import Encoder
+from .further import has_gain_map, is_index, with_further
 from .segments import Component, JpegError
 
 
@@ -24,22 +25,27 @@ def recompress(data: bytes, keep: Keep = EVERYTHING, decoded: Decoded | None = N
     """The same picture in fewer bytes, or ``data`` itself when there is no smaller way.
 
     Coefficients, tables and sampling stay as they are; so do the metadata to ``keep`` but for embedded
-    thumbnails, and whatever follows the end marker when everything is kept. ``decoded``: what
-    :func:`~.decode.decode` made of ``data``. The result is decoded again and compared before it is returned.
+    thumbnails, and whatever follows the end marker when everything is kept or a gain map is there, which is
+    part of the looks. ``decoded``: what :func:`~.decode.decode` made of ``data``. The result is decoded again
+    and compared before it is returned.
     Raises :class:`~.segments.JpegError` for files that are not read here, truncated ones among them.
     """
     frame, coefficients, rest = decoded or decode(data)
-    frame = replace(frame, metadata=jpeg_segments(frame.metadata, keep))
-    if keep != EVERYTHING:
-        rest = b""
-    smaller = Encoder(frame, coefficients).encode() + rest
+    further = keep == EVERYTHING or has_gain_map(frame.metadata, rest)
+    frame = replace(frame, metadata=jpeg_segments(frame.metadata, keep, further=further))
+    smaller = Encoder(frame, coefficients).encode()
+    if further:
+        smaller = with_further(smaller, rest, data)
     if len(smaller) >= len(data):
         return data
     again, same, _ = decode(smaller)
     identical = (
         all(np.array_equal(shown(coefficients, c), shown(same, c)) for c in frame.components)
         and (again.width, again.height) == (frame.width, frame.height)
-        and again.metadata == frame.metadata
+        and [*map(len, again.metadata)] == [*map(len, frame.metadata)]
+        and all(
+            one == other or is_index(one) for one, other in zip(again.metadata, frame.metadata, strict=True)
+        )
         and [(c.identifier, c.horizontal, c.vertical) for c in again.components]
         == [(c.identifier, c.horizontal, c.vertical) for c in frame.components]
         and all(

@@ -9,6 +9,8 @@ _EXIF_PREFIX = b"Exif\0\0"
 _XMP_PREFIX = b"http://ns.adobe.com/xap/1.0/\0"
 _MORE_XMP_PREFIX = b"http://ns.adobe.com/xmp/extension/\0"
 _ICC_PREFIX = b"ICC_PROFILE\0"
+#: An index of further pictures in the file, and what announces that one of them is a gain map (ISO 21496-1).
+_OF_FURTHER = (b"MPF\0", b"urn:iso:std:iso:ts:21496:-1\0")
 #: Bytes of a segment without its length.
 _MOST = 65_533
 
@@ -33,23 +35,29 @@ def built_segments(profile: bytes | None, tiff: bytes | None, packet: bytes | No
     return out
 
 
-def jpeg_segments(segments: list[bytes], keep: Keep, *, upright: bool = False) -> list[bytes]:
+def jpeg_segments(
+    segments: list[bytes], keep: Keep, *, upright: bool = False, further: bool = False
+) -> list[bytes]:
     """APPn and COM segments, markers included, with only what is kept; ``upright``: the orientation was
-    applied to the pixels."""
+    applied to the pixels; ``further``: pictures that followed in the file still do, so what tells of them
+    stays, and else goes."""
     out = []
     for segment in segments:
-        changed = _jpeg_segment(segment, keep, upright)
+        if segment[1] == 0xE2 and segment[4:].startswith(_OF_FURTHER):
+            changed = segment if further else b""
+        else:
+            changed = _jpeg_segment(segment, keep, upright, further)
         if changed:
             out.append(changed)
     return out
 
 
-def _jpeg_segment(segment: bytes, keep: Keep, upright: bool) -> bytes:
+def _jpeg_segment(segment: bytes, keep: Keep, upright: bool, further: bool) -> bytes:
     marker, body = segment[1], segment[4:]
     if marker == 0xE1 and body.startswith(_EXIF_PREFIX):
         return _rewritten(segment, _EXIF_PREFIX, exif.kept(body[6:], keep, upright=upright))
     if marker == 0xE1 and body.startswith(_XMP_PREFIX):
-        return _rewritten(segment, _XMP_PREFIX, xmp.kept(body[len(_XMP_PREFIX) :], keep))
+        return _rewritten(segment, _XMP_PREFIX, xmp.kept(body[len(_XMP_PREFIX) :], keep, further))
     if marker == 0xED and body.startswith(iptc.PREFIX):
         return _rewritten(segment, iptc.PREFIX, iptc.kept(body[len(iptc.PREFIX) :], keep))
     if marker == 0xE0 and body.startswith(b"JFXX"):

@@ -26,6 +26,10 @@ _PREFIXES = {
     "http://iptc.org/std/Iptc4xmpExt/2008-02-29/": "Iptc4xmpExt",
     "http://ns.useplus.org/ldf/xmp/1.0/": "plus",
     "http://creativecommons.org/ns#": "cc",
+    "http://ns.adobe.com/hdr-gain-map/1.0/": "hdrgm",
+    "http://ns.google.com/photos/1.0/container/": "Container",
+    "http://ns.google.com/photos/1.0/container/item/": "Item",
+    "http://ns.google.com/photos/1.0/camera/": "GCamera",
 }
 _DC, _XMP, _PS, _EXIF, _TIFF = (
     "{http://purl.org/dc/elements/1.1/}",
@@ -34,6 +38,13 @@ _DC, _XMP, _PS, _EXIF, _TIFF = (
     "{http://ns.adobe.com/exif/1.0/}",
     "{http://ns.adobe.com/tiff/1.0/}",
 )
+#: What tells of pictures and films that follow in the same file: a gain map, their list, a film of seconds.
+_OF_FURTHER = (
+    "http://ns.adobe.com/hdr-gain-map/1.0/",
+    "http://ns.google.com/photos/1.0/container/",
+    "http://ns.google.com/photos/1.0/camera/",
+)
+_OF_FURTHER_TAGS = tuple("{" + space for space in _OF_FURTHER)
 _WHOLE = {
     "{http://ns.adobe.com/xap/1.0/rights/}": Kind.RIGHTS,
     "{http://ns.useplus.org/ldf/xmp/1.0/}": Kind.RIGHTS,
@@ -64,9 +75,14 @@ def kind_of(name: str) -> Kind:
     return _WHOLE.get(space + "}", Kind.REST)
 
 
-def kept(packet: bytes, keep: Keep) -> bytes:
-    """The packet with only the properties to keep; whole when everything is, else nothing or less."""
-    if keep == EVERYTHING:
+def kept(packet: bytes, keep: Keep, further: bool | None = None) -> bytes:
+    """The packet with only the properties to keep; whole when everything is, else nothing or less.
+
+    ``further``: whether pictures and films that followed in the file still do; what tells of them stays then
+    whatever is kept, and goes where they are gone. None where there are none.
+    """
+    tells = any(space.encode() in packet for space in _OF_FURTHER)
+    if keep == EVERYTHING and (further is not False or not tells):
         return packet
     try:
         root = fromstring(packet.strip(b"\0 \r\n\t"))
@@ -77,7 +93,7 @@ def kept(packet: bytes, keep: Keep) -> bytes:
     # all of one picture, however many a writer made of it (ISO 16684-1, 7.4).
     for resources in root.iter(_RDF + "RDF") if root.tag != _RDF + "RDF" else [root]:
         for description in list(resources):
-            stays = _filter(description, keep)
+            stays = _filter(description, keep, further)
             left += stays
             if not stays:
                 resources.remove(description)
@@ -89,18 +105,23 @@ def kept(packet: bytes, keep: Keep) -> bytes:
     return b'<?xpacket begin="" id="W5M0MpCehiHzreSzNTczkc9d"?>' + body + b'<?xpacket end="w"?>'
 
 
-def _filter(description: ElementTree.Element, keep: Keep) -> int:
+def _filter(description: ElementTree.Element, keep: Keep, further: bool | None) -> int:
     """Takes out what is not kept; the number of properties that stay."""
+
+    def stays(name: str) -> bool:
+        of_further = name.startswith(_OF_FURTHER_TAGS)
+        return further if of_further and further is not None else kind_of(name) in keep
+
     left = 0
     for name in list(description.attrib):
         if name.startswith(_RDF):
             continue
-        if kind_of(name) in keep:
+        if stays(name):
             left += 1
         else:
             del description.attrib[name]
     for child in list(description):
-        if kind_of(child.tag) in keep:
+        if stays(child.tag):
             left += 1
         else:
             description.remove(child)

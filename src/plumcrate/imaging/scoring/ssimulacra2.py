@@ -1,8 +1,8 @@
 """SSIMULACRA2, the perceptual score that every level promises.
 
 Definition and weights: Jon Sneyers, "SSIMULACRA 2", 2022 (version 2.1); the code is our own. The XYB colour
-space is that of JPEG XL (ISO/IEC 18181-1). Six error statistics (structure, added edges, lost edges; mean and 4-norm) of the XYB planes at up to
-six scales, weighted and mapped to one figure:
+space is that of JPEG XL (ISO/IEC 18181-1). Six error statistics (structure, added edges, lost edges; mean and
+4-norm) of the XYB planes at up to six scales are weighted and mapped to one figure:
 
 * 100 identical; 90 cannot be told apart when flicked between; 80 cannot be told apart side by
   side; 70 hard to notice without the original; 50 medium; below 0 very strong distortion.

@@ -13,6 +13,7 @@ from ..avif import Content
 from ..jpeg import JpegError
 from ..jpeg.decode import Decoded
 from ..jpeg.decode import decode as decode_jpeg
+from ..jpeg.further import has_gain_map
 from ..memory import give_back
 from ..pixels import Pixels, decode, same_frames
 from ..priors import predicted
@@ -63,8 +64,17 @@ class Case(Source):
         except JpegError:
             return None
 
+    @cached_property
+    def has_gain_map(self) -> bool:
+        """Whether a gain map follows a JPEG, by which screens with more light show it."""
+        if self.coefficients is None:
+            return False
+        frame, _, rest = self.coefficients
+        return has_gain_map(frame.metadata, rest)
+
     def main_is_made(self) -> None:
         """Lets go of what only the file itself was made of."""
+        _ = self.has_gain_map  # copies ask for it
         self.__dict__.pop("coefficients", None)
         give_back()
 

@@ -29,6 +29,8 @@ def treat_jpeg(case: Case) -> Output:
     if case.recipe.target is None or case.printing:
         return _same_coefficients(case)
     lossy = checked_orientation(case, worth_it(case, lossy_jpeg(case)))
+    if case.has_gain_map:
+        lossy = replace(lossy, how=f"{lossy.how}, without its gain map for HDR screens")
     picture = len(case.data) - case.metadata_size
     if isinstance(lossy, Chosen) and picture > _SMALL and lossy.size < _OUT_OF_REACH * picture:
         return lossy

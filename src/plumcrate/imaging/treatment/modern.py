@@ -32,6 +32,8 @@ def webp_copy(case: Case, limit: int) -> Output:
     """``limit``: bytes that a copy must stay below to be of use."""
     if max(case.upright_pixels.size) > WEBP_LIMIT:
         return impossible("webp")
+    if case.has_gain_map and case.recipe.target is None:
+        return impossible("webp")  # it cannot hold the gain map, so it would not be exact
     output = _within(webp(case, case.copy_extras, limit), limit)
     if isinstance(output, Chosen) and output.score == 100.0 and case.content is Content.FLAT:
         case.exact_copy = output.size
