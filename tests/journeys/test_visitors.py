@@ -96,7 +96,7 @@ def ledge(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
         root = home / "library"
         # A painting of which all three forms pay, at these sizes.
         for name, width in zip(NAMES, (520, 320, 480, 500), strict=True):
-            photograph(root / name, width, width * 2 // 3, seed=4)
+            photograph(root / name, width, width * 2 // 3, seed=13)
         service.start_worker()
         service.client.libraries.connect(LibraryRequest(name="Ledge", root=str(root)))
         service.client.jobs.wait(service.client.jobs.survey("ledge").id)
