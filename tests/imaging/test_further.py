@@ -6,6 +6,8 @@ import struct
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from PIL import Image
 
 from plumcrate.demo.painter.scenes import SCENES
@@ -65,6 +67,9 @@ def with_gain_map(order: str = "<", beside: int = 0) -> tuple[bytes, bytes]:
     counted_from = len(before) + 8
     entries = index(order, [length, len(gain_map)], [0, length - counted_from + beside])
     return before + segment(0xE2, entries) + picture[2:] + gain_map, gain_map
+
+
+SOUND = with_gain_map()
 
 
 def found(data: bytes) -> bytes:
@@ -131,3 +136,19 @@ def test_what_follows_without_an_index_stays_where_everything_does() -> None:
     picture, gain_map = painted()
     assert recompress(picture + gain_map, EVERYTHING).endswith(gain_map)
     assert gain_map not in recompress(picture + gain_map, frozenset({Kind.RIGHTS}))
+
+
+@given(st.lists(st.tuples(st.integers(0, 85), st.integers(0, 255)), min_size=1, max_size=6))
+def test_a_damaged_index_is_refused_or_changes_nothing_but_itself(damage: list[tuple[int, int]]) -> None:
+    data, gain_map = SOUND
+    damaged = bytearray(data)
+    begins = data.index(b"MPF\0")
+    for at, value in damage:
+        damaged[begins + at] = value
+    try:
+        smaller = recompress(bytes(damaged), EVERYTHING)
+    except JpegError:
+        return
+    assert smaller.endswith(gain_map)
+    first, second = (np.asarray(Image.open(io.BytesIO(one)).convert("RGB")) for one in (data, smaller))
+    assert np.array_equal(first, second)
