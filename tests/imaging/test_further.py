@@ -132,6 +132,22 @@ def test_an_index_that_ends_early_or_counts_too_much_is_refused_in_words(cut: in
             recompress(data, EVERYTHING)
 
 
+def test_behind_the_last_picture_nothing_stays_that_was_not_to_be_kept() -> None:
+    data, gain_map = with_gain_map()
+    assert recompress(data + b"where it was taken", EVERYTHING).endswith(b"where it was taken")
+    without = recompress(data + b"where it was taken", frozenset({Kind.RIGHTS}))
+    assert without.endswith(gain_map)
+    assert found(without) == gain_map
+
+
+def test_a_film_behind_the_gain_map_leaves_an_exact_file_as_it_is() -> None:
+    data, _ = with_gain_map()
+    film = data.replace(b'hdrgm:Version="1.0"', b'x:MotionPhoto="1.0"')
+    assert film != data
+    with pytest.raises(JpegError, match="film"):
+        recompress(film, frozenset({Kind.RIGHTS}))
+
+
 def test_what_follows_without_an_index_stays_where_everything_does() -> None:
     picture, gain_map = painted()
     assert recompress(picture + gain_map, EVERYTHING).endswith(gain_map)

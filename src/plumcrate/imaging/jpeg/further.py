@@ -13,14 +13,23 @@ from .segments import SOS, JpegError, read_word
 _INDEX = b"MPF\0"
 #: The segment and the XMP namespace by which a gain map is announced.
 _ANNOUNCED = (b"urn:iso:std:iso:ts:21496:-1\0", b"http://ns.adobe.com/hdr-gain-map/1.0/")
+#: And by which a film is.
+_FILM = (b"MotionPhoto", b"MicroVideo")
 _ENTRIES, _ENTRY, _MOST = 0xB002, 16, 64
 
 
 def has_gain_map(metadata: list[bytes], rest: bytes) -> bool:
-    """Whether a picture's APPn segments and what follows its end hold a gain map."""
-    return rest.startswith(b"\xff\xd8") and any(
-        announced in segment for segment in metadata for announced in _ANNOUNCED
+    """Whether a picture's APPn segments announce a gain map, and index what follows its end."""
+    return (
+        rest.startswith(b"\xff\xd8")
+        and any(map(is_index, metadata))
+        and any(announced in segment for segment in metadata for announced in _ANNOUNCED)
     )
+
+
+def has_film(metadata: list[bytes]) -> bool:
+    """Whether a film of seconds follows the picture, by what its XMP tells."""
+    return any(told in segment for segment in metadata for told in _FILM)
 
 
 def is_index(segment: bytes) -> bool:
@@ -28,8 +37,9 @@ def is_index(segment: bytes) -> bool:
     return segment[4:].startswith(_INDEX)
 
 
-def with_further(picture: bytes, rest: bytes, source: bytes) -> bytes:
-    """A picture with what followed it in ``source``, and its index of that, if it has one, set right.
+def with_further(picture: bytes, rest: bytes, source: bytes, *, whole: bool) -> bytes:
+    """A picture with what followed it in ``source``, and its index of that, if it has one, set right; unless
+    ``whole``, only as far as the last picture of the index.
 
     Raises JpegError for an index that points at anything but what follows: then nothing can be set right.
     """
@@ -39,7 +49,7 @@ def with_further(picture: bytes, rest: bytes, source: bytes) -> bytes:
     order = {b"II*\0": "<", b"MM\0*": ">"}.get(picture[at : at + 4])
     if order is None:
         raise JpegError("the index of further pictures has no byte order")
-    out = bytearray(picture)
+    out, ends = bytearray(picture), 0
     for number, entry in enumerate(_entries(picture, at, order)):
         size, offset = struct.unpack_from(f"{order}II", picture, entry + 4)
         if number == 0:
@@ -49,7 +59,8 @@ def with_further(picture: bytes, rest: bytes, source: bytes) -> bytes:
         if not 0 <= begins <= begins + size <= len(rest):
             raise JpegError("the index of further pictures points beside them")
         struct.pack_into(f"{order}I", out, entry + 8, len(picture) + begins - at)
-    return bytes(out) + rest
+        ends = max(ends, begins + size)
+    return bytes(out) + (rest if whole else rest[:ends])
 
 
 def _index_in(picture: bytes) -> int | None:

@@ -11,7 +11,7 @@ from ..metadata.in_jpeg import jpeg_segments
 from .arrays import I16
 from .decode import Decoded, decode
 from .encode import Encoder
-from .further import has_gain_map, is_index, with_further
+from .further import has_film, has_gain_map, is_index, with_further
 from .segments import Component, JpegError
 
 
@@ -31,11 +31,14 @@ def recompress(data: bytes, keep: Keep = EVERYTHING, decoded: Decoded | None = N
     Raises :class:`~.segments.JpegError` for files that are not read here, truncated ones among them.
     """
     frame, coefficients, rest = decoded or decode(data)
-    further = keep == EVERYTHING or has_gain_map(frame.metadata, rest)
+    everything = keep == EVERYTHING
+    further = everything or has_gain_map(frame.metadata, rest)
+    if further and not everything and has_film(frame.metadata):
+        raise JpegError("a film follows the gain map, and one cannot be told of without the other")
     frame = replace(frame, metadata=jpeg_segments(frame.metadata, keep, further=further))
     smaller = Encoder(frame, coefficients).encode()
     if further:
-        smaller = with_further(smaller, rest, data)
+        smaller = with_further(smaller, rest, data, whole=everything)
     if len(smaller) >= len(data):
         return data
     again, same, _ = decode(smaller)

@@ -230,7 +230,7 @@ def _faithful(case: Case, candidate: Pixels, *, grained: bool) -> bool:
     shift = case.judge.colours(candidate)
     if shift.worst > _WORST_COLOUR or shift.mean > _MEAN_COLOUR:
         return False
-    if case.judge.texture(candidate).seen > case.most_seen:
+    if case.most_seen < 1 and case.judge.texture(candidate).seen > case.most_seen:
         return False
     return case.judge.flatness(candidate).within((_GRAINED if grained else _PLAIN)[case.recipe.level])
 
