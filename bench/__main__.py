@@ -30,7 +30,7 @@ NAMES = {
     "walls": "what shutting the decoders in costs a bulk run",
     "interface": "the interface against its own description, many times more than in the tests",
     "serving": "served copies a second, against the framework's static files and nginx",
-    "seen": "fine grain that results keep, and what keeping it costs",
+    "seen": "grain and texture that results keep, and what keeping them costs",
     "eye": "what an eye sees of 200 crops, and how often the measures agree with it",
     "site": "a real site: set-up, renditions, its front page, uploads until they are light, visitors",
     "layout": "pages of real documentation drawn before and after rewriting: boxes that moved",

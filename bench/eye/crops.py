@@ -27,7 +27,7 @@ from plumcrate.imaging.treatment import case, png
 from ..corpus import drawings, others
 
 HOME = Path(".state/eye")
-SEED, COUNT, SAME = 3_1, 200, 20
+SEED, COUNT, SAME = 31, 200, 20
 #: Side of what is shown of a crop, in pixels of the screen; at 200 % half as many of the picture's.
 SHOWN = 144
 #: The part of a picture that is treated, and the quality at which a photograph's is stored.

@@ -246,7 +246,7 @@ TYPES: dict[str, ProblemType] = {
     "library-busy": ProblemType(
         409,
         "The library is being worked on",
-        "Something else changes it at the moment, and did so first. Nothing was done.",
+        "Something else was changing the library, and came first. Nothing was done.",
         "Look again, and try again.",
     ),
     "name-taken": ProblemType(
