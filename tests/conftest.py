@@ -42,7 +42,7 @@ from plumcrate.storage.names import IDENTITY_NAME
 with contextlib.suppress(ImportError):
     from playwright.sync_api import expect
 
-    expect.set_options(timeout=60_000)
+    expect.set_options(timeout=300_000)
 
 
 # The same examples each time, so that a change is judged by itself: few in the standard run, more in the

@@ -98,7 +98,7 @@ def test_the_whole_journey(service: Service, library: Path, page: Page) -> None:
     page.get_by_role("button", name="Pause").click()
     expect(page.get_by_text("paused", exact=True)).to_be_visible()
     page.get_by_role("button", name="Go on").click()
-    expect(page.get_by_text("finished", exact=True)).to_be_visible(timeout=300_000)
+    expect(page.get_by_text("finished", exact=True)).to_be_visible()
     expect(page.get_by_role("heading", name="4 files failed")).to_be_visible()
     expect(page.get_by_text("the content is not a picture format known here").first).to_be_visible()
 
@@ -153,7 +153,7 @@ def test_the_whole_journey(service: Service, library: Path, page: Page) -> None:
     expect(confirm).to_be_disabled()
     page.get_by_label("Type gannet-ledge to confirm").fill("gannet-ledge")
     confirm.click()
-    expect(page.get_by_text("finished", exact=True)).to_be_visible(timeout=60_000)
+    expect(page.get_by_text("finished", exact=True)).to_be_visible()
     assert hashes(library) == before
 
 
@@ -175,7 +175,7 @@ def test_a_recipe_is_tried_saved_and_checked_after(service: Service, tmp_path: P
     page.get_by_label("Password").fill(PASSWORD)
     page.keyboard.press("Enter")
     page.get_by_role("button", name="Forecast the saving").click()
-    expect(page.get_by_text("An estimate for 4 files")).to_be_visible(timeout=60_000)
+    expect(page.get_by_text("An estimate for 4 files")).to_be_visible()
 
     page.goto(f"{service.url}/l/ledge/treat/recipe")
     page.get_by_role("button", name="Add a rule").click()
@@ -195,15 +195,15 @@ def test_a_recipe_is_tried_saved_and_checked_after(service: Service, tmp_path: P
 
     page.get_by_role("link", name="Runs").click()
     page.get_by_role("button", name="Start the run").click()
-    expect(page.get_by_text("1 are left alone by the recipe")).to_be_visible(timeout=60_000)
-    expect(page.get_by_text("finished", exact=True)).to_be_visible(timeout=60_000)
+    expect(page.get_by_text("1 are left alone by the recipe")).to_be_visible()
+    expect(page.get_by_text("finished", exact=True)).to_be_visible()
     page.get_by_role("link", name="Keep", exact=True).click()
     page.get_by_role("button", name="Compare").click()
-    expect(page.get_by_text("All as recorded.")).to_be_visible(timeout=30_000)
+    expect(page.get_by_text("All as recorded.")).to_be_visible()
     next(root.rglob("*.webp")).unlink()
     page.get_by_role("button", name="Compare").click()
     page.get_by_role("button", name="Mend what can be mended").click()
-    expect(page.get_by_text("1 difference, 1 mended")).to_be_visible(timeout=30_000)
+    expect(page.get_by_text("1 difference, 1 mended")).to_be_visible()
 
     page.get_by_role("link", name="Treat", exact=True).click()
     page.get_by_role("link", name="Automation").click()
@@ -218,7 +218,7 @@ def test_a_recipe_is_tried_saved_and_checked_after(service: Service, tmp_path: P
     page.get_by_role("button", name="Hand it back").click()
     page.get_by_label("Type ledge to confirm").fill("ledge")
     page.get_by_role("dialog").get_by_role("button", name="Hand it back").click()
-    expect(page.get_by_text("Handed back: every original is in its place.")).to_be_visible(timeout=60_000)
+    expect(page.get_by_text("Handed back: every original is in its place.")).to_be_visible()
     assert hashes(root) == before
     page.goto(f"{service.url}/machine")
     expect(page.get_by_text("library ledge")).to_be_visible()
@@ -315,7 +315,7 @@ def test_sizes_a_focal_point_touch_ups_and_a_watermark(service: Service, tmp_pat
     expect(page.get_by_role("heading", name="At 100 %")).to_be_visible()
     page.get_by_role("button", name="Save").click()
     page.get_by_role("button", name="Make it so now").click()
-    expect(page.get_by_text("finished", exact=True)).to_be_visible(timeout=300_000)
+    expect(page.get_by_text("finished", exact=True)).to_be_visible()
     steps = service.client.touches.get(picture.id).steps
     assert [step.kind for step in steps] == ["turn", "cover"]
 

@@ -365,7 +365,7 @@ def test_the_administrator_weighs_predicts_and_notes_in_the_console(ledge: Weigh
         page.get_by_label("Pages, one a line, or a sitemap").fill("/?console")
         page.get_by_role("button", name="Weigh", exact=True).click()
         expect(page.get_by_role("status")).to_contain_text("Weighing")
-        expect(page.get_by_role("status")).to_be_hidden(timeout=240_000)
+        expect(page.get_by_role("status")).to_be_hidden()
         page.get_by_role("link", name="/?console").click()
         expect(page.get_by_role("heading", name="What if: by the recipe")).to_be_visible()
         expect(page.get_by_alt_text("The page as it was seen")).to_be_visible()
