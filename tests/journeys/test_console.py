@@ -29,7 +29,7 @@ def page() -> Iterator[Page]:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
         context = browser.new_context(viewport={"width": 1280, "height": 800}, locale="en-GB")
         opened = context.new_page()
-        opened.set_default_timeout(60_000)
+        opened.set_default_timeout(300_000)
         yield opened
         browser.close()
 

@@ -91,7 +91,7 @@ def page(service: Service) -> Iterator[Page]:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
         context = browser.new_context(viewport={"width": 1280, "height": 800}, locale="en-GB")
         opened = context.new_page()
-        opened.set_default_timeout(60_000)
+        opened.set_default_timeout(300_000)
         opened.goto(service.url)
         opened.get_by_label("E-mail address").fill(EMAIL)
         opened.get_by_label("Password").fill(PASSWORD)

@@ -350,7 +350,7 @@ def test_the_administrator_weighs_predicts_and_notes_in_the_console(ledge: Weigh
             executable_path=find_browser(), args=["--no-sandbox", "--disable-gpu"]
         )
         page = browser.new_page(viewport={"width": 1280, "height": 800})
-        page.set_default_timeout(60_000)
+        page.set_default_timeout(300_000)
         faults: list[str] = []
         page.on(
             "console",
