@@ -164,6 +164,9 @@ ENTRIES: dict[str, Entry] = {
     "PATCH /libraries/{slug}/uploads/{upload}": Entry(UPLOAD),
     "DELETE /libraries/{slug}/uploads/{upload}": Entry(UPLOAD),
     "PUT /libraries/{slug}/files/{path}": Entry(UPLOAD, lambda _: b"no picture", query=lambda _: {"wait": 0}),
+    "POST /libraries/{slug}/upload-trial": Entry(
+        UPLOAD, lambda _: b"no picture", query=lambda _: {"path": "a.jpg"}
+    ),
     "GET /libraries/{slug}/backups": Entry(LOOK),
     "GET /libraries/{slug}/orphans": Entry(LOOK),
     "GET /libraries/{slug}/orphans/{backup_id}/content": Entry(LOOK),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import io
 import os
 import signal
 import traceback
@@ -28,6 +29,7 @@ from plumcrate.storage.local import LocalStore
 from plumcrate.storage.names import IDENTITY_NAME, STAGED_PREFIX
 
 OLD, NEW, COPY = b"the old bytes, long and heavy", b"new bytes", b"a copy"
+SENT = b"another picture that somebody sent"
 
 
 def _die() -> None:
@@ -123,6 +125,8 @@ class Place:
             keeper.withdraw(file, OLD, ChangeNote())
         elif what == "upload":
             keeper.upload("new.jpg", b"sent by somebody", ChangeNote())
+        elif what == "supersede":
+            keeper.supersede(file, io.BytesIO(SENT), ChangeNote())
         elif what == "make a size":
             assert made is not None
             keeper.put_sized(made, b"made for a place", bytes(32), "a.jpg", ChangeNote())

@@ -6,11 +6,12 @@ whenever the new ones are in place; records and disk agree; nothing of ours lies
 
 import errno
 import hashlib
+import io
 import os
 from pathlib import Path
 
 import pytest
-from place import COPY, NEW, OLD, Place
+from place import COPY, NEW, OLD, SENT, Place, sha
 from sqlalchemy import func, select, true
 from sqlalchemy.exc import OperationalError
 
@@ -69,6 +70,34 @@ def test_killed_while_restoring(place: Place, step: Step) -> None:
     assert place.bytes() == OLD
     assert place.names() == ["a.jpg"]
     assert (place.root / "a.jpg").stat().st_mtime_ns == 10**18
+
+
+@pytest.mark.parametrize("treated", [False, True])
+@pytest.mark.parametrize("step", [*list(Step)[: list(Step).index(Step.SELECTED)], "half-swapped"])
+def test_killed_while_another_file_takes_the_place(place: Place, step: Step | str, treated: bool) -> None:
+    if treated:
+        place.keeper.replace(place.file, OLD, NEW, ChangeNote())
+    stood = place.bytes()
+    place.killed_at("supersede", step, exchanges=step != "half-swapped")
+    recover(place.fresh_keeper())
+    assert place.bytes() in (stood, SENT)
+    assert place.open_changes() == 0
+    assert place.names() == ["a.jpg"]
+    place.survey()
+    if place.bytes() == stood:
+        place.fresh_keeper().supersede(place.file, io.BytesIO(SENT), ChangeNote())
+        place.survey()
+    assert place.bytes() == SENT
+    assert place.keeper.backups.get(sha(OLD)) == OLD
+    file = place.file
+    assert (file.sha256, file.before_sha256, file.size_before) == (None, None, len(SENT))
+
+
+def test_a_file_that_was_written_to_is_not_superseded(place: Place) -> None:
+    (place.root / "a.jpg").write_bytes(b"an editor's new version")
+    with pytest.raises(Overtaken):
+        place.keeper.supersede(place.file, io.BytesIO(SENT), ChangeNote())
+    assert place.bytes() == b"an editor's new version"
 
 
 def test_somebody_writes_in_between(place: Place, monkeypatch: pytest.MonkeyPatch) -> None:

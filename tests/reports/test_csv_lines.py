@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from plumcrate.reports.lines import harmless, line
+from plumcrate.csv_lines import harmless, line
 
 ANY = st.text(st.characters(exclude_categories=["Cs"], exclude_characters="\0"), max_size=40)
 

@@ -17,6 +17,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session as OrmSession
 
 from plumcrate.contract.people import ActOutcome
+from plumcrate.delivery.conditions import lists
 from plumcrate.records.tables import AuditRow
 
 from .problems import ApiError
@@ -45,7 +46,7 @@ class Based:
     def on(self, settings: BaseModel | None) -> None:
         """Raises ApiError ``changed-meanwhile`` where ``settings``, which are in force, are not those that
         were changed; None: there are none yet."""
-        if self._wanted is None or (settings is not None and fits(self._wanted, tag_of(settings))):
+        if self._wanted is None or (settings is not None and lists(self._wanted, tag_of(settings))):
             return
         raise changed_meanwhile(self._session, self._target, settings)
 
@@ -67,11 +68,6 @@ def tag_of(settings: BaseModel) -> str:
     """A strong tag of settings."""
     written = json.dumps(settings.model_dump(mode="json"), sort_keys=True)
     return f'"{hashlib.sha256(written.encode()).hexdigest()[:20]}"'
-
-
-def fits(wanted: str, tag: str) -> bool:
-    """Whether a list of tags holds this one; by strong comparison (RFC 9110, section 8.8.3.2)."""
-    return wanted.strip() == "*" or tag in (one.strip() for one in wanted.split(","))
 
 
 def changed_meanwhile(session: OrmSession, target: str, settings: BaseModel | None) -> ApiError:

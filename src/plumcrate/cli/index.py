@@ -107,8 +107,15 @@ INDEX: Index = {
             "weighing", ("treat-page", "treat what a weighing found on its page, before all that waits", "12")
         ),
         **_of(
+            "uploading",
+            (
+                "upload",
+                "put pictures into a library, or say what would become of them",
+                "gannet-ledge photo.jpg --as 2026/11/photo.jpg",
+            ),
+        ),
+        **_of(
             "care",
-            ("upload", "put a new picture into a library", "gannet-ledge photo.jpg --as 2026/11/photo.jpg"),
             (
                 "automation",
                 "show or change what happens by itself: new files, hours, backups",

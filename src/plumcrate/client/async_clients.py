@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Iterable
 from dataclasses import replace
+from functools import partial
+from pathlib import Path
 from types import TracebackType
 from typing import Any, BinaryIO, Self, TypeVar
 
@@ -184,10 +186,28 @@ class _Pictures(methods.Pictures[AsyncClient]):
         *,
         treat: NewFiles = NewFiles.AT_ONCE,
         wait: float = 20.0,
+        replaces: str | None = None,
         told: Progress | None = None,
     ) -> Uploaded:
         """As the other client's, in a thread of its own."""
         with self.client.blocking() as client:
-            return await asyncio.to_thread(
-                client.pictures.upload_file, library, path, file, treat=treat, wait=wait, told=told
+            upload = partial(client.pictures.upload_file, library, path, file)
+            return await asyncio.to_thread(upload, treat=treat, wait=wait, replaces=replaces, told=told)
+
+    async def upload_files(
+        self,
+        library: str,
+        files: Iterable[tuple[str, Path]],
+        *,
+        treat: NewFiles = NewFiles.AT_ONCE,
+        wait: float = 20.0,
+        replaces: str | None = None,
+        at_a_time: int = 4,
+    ) -> AsyncIterator[tuple[str, Uploaded | ClientError]]:
+        """As the other client's, in threads of their own."""
+        with self.client.blocking() as client:
+            found = client.pictures.upload_files(
+                library, files, treat=treat, wait=wait, replaces=replaces, at_a_time=at_a_time
             )
+            while (one := await asyncio.to_thread(next, found, None)) is not None:
+                yield one

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections import deque
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
+from pathlib import Path
 from types import TracebackType
-from typing import Any, BinaryIO, Self, TypeVar
+from typing import TYPE_CHECKING, Any, BinaryIO, Self, TypeVar
 
 import httpx
 from httpx_sse import ServerSentEvent, connect_sse
@@ -23,6 +25,9 @@ from .calls import runs as run_calls
 from .errors import ClientError, ProblemError, WrongAnswerError
 from .patience import Patience, once
 from .uploads import Progress
+
+if TYPE_CHECKING:
+    from concurrent.futures import Future
 
 T = TypeVar("T")
 
@@ -181,12 +186,14 @@ class _Pictures(methods.Pictures[Client]):
         *,
         treat: NewFiles = NewFiles.AT_ONCE,
         wait: float = 20.0,
+        replaces: str | None = None,
         told: Progress | None = None,
     ) -> Uploaded:
-        """Puts a new picture into a library piece by piece: what a cut interrupts is gone on with, through
-        five minutes without an answer. Waits up to ``wait`` seconds for its light form."""
+        """Puts a picture into a library piece by piece: what a cut interrupts is gone on with, through
+        five minutes without an answer. Waits up to ``wait`` seconds for its light form. ``replaces``: the
+        ``original_version`` of the file whose place it takes, or ``*`` for whatever has the name."""
         send = self.client.send
-        upload = send(uploads.begin(library, path, file, treat), patience=wire.FOLLOWING)
+        upload = send(uploads.begin(library, path, file, treat, replaces), patience=wire.FOLLOWING)
         patient = Patience(wire.FOLLOWING)
         while upload.uploaded is None:
             try:
@@ -207,6 +214,41 @@ class _Pictures(methods.Pictures[Client]):
         if found is None:
             raise WrongAnswerError(f"{path} was taken in, and is not there any more")
         return found
+
+    def upload_files(
+        self,
+        library: str,
+        files: Iterable[tuple[str, Path]],
+        *,
+        treat: NewFiles = NewFiles.AT_ONCE,
+        wait: float = 20.0,
+        replaces: str | None = None,
+        at_a_time: int = 4,
+    ) -> Iterator[tuple[str, Uploaded | ClientError]]:
+        """Uploads many files, each to the path that comes with it; yields each path with what became of it,
+        in their order, also of those that were refused. One that cannot be read raises OSError."""
+        from concurrent.futures import ThreadPoolExecutor  # dear to import, and seldom needed
+
+        def one(path: str, file: Path) -> Uploaded | ClientError:
+            with file.open("rb") as opened:
+                try:
+                    if file.stat().st_size > uploads.PIECE:
+                        return self.upload_file(
+                            library, path, opened, treat=treat, wait=wait, replaces=replaces
+                        )
+                    return self.upload(library, path, opened.read(), treat, wait, replaces)
+                except ClientError as error:
+                    return error
+
+        with ThreadPoolExecutor(at_a_time) as pool:
+            under_way: deque[tuple[str, Future[Uploaded | ClientError]]] = deque()
+            for path, file in files:
+                under_way.append((path, pool.submit(one, path, file)))
+                if len(under_way) > 2 * at_a_time:
+                    path, answer = under_way.popleft()
+                    yield path, answer.result()
+            for path, answer in under_way:
+                yield path, answer.result()
 
 
 def _run(told: dict[str, Any] | None) -> Run:

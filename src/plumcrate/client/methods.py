@@ -188,6 +188,7 @@ class Pictures(Resource[C]):
     plan = Method(pictures.plan)
     content = Method(pictures.content)
     upload = Method(pictures.upload)
+    try_upload = Method(pictures.try_upload)
     cuts = Method(pictures.cuts)
     set_focus = Method(pictures.set_focus)
 

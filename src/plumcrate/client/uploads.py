@@ -12,7 +12,7 @@ from pydantic import TypeAdapter
 from plumcrate.contract.automation import NewFiles, UploadProgress
 
 from .calls import Call
-from .calls.base import part, within
+from .calls.base import if_match, part, within
 
 #: Bytes of one piece.
 PIECE = 4 << 20
@@ -21,7 +21,9 @@ Progress = Callable[[int, int], None]
 _PIECE_TYPE = "application/offset+octet-stream"
 
 
-def begin(library: str, path: str, file: BinaryIO, treat: NewFiles) -> Call[UploadProgress]:
+def begin(
+    library: str, path: str, file: BinaryIO, treat: NewFiles, replaces: str | None = None
+) -> Call[UploadProgress]:
     """Says what is to come: its length and its digest. The file is read once, from its beginning."""
     file.seek(0)
     whole, length = hashlib.sha256(), 0
@@ -37,6 +39,7 @@ def begin(library: str, path: str, file: BinaryIO, treat: NewFiles) -> Call[Uplo
             f"{name} {base64.b64encode(value.encode()).decode()}" for name, value in said.items()
         ),
         "Repr-Digest": f"sha-256=:{base64.b64encode(digest).decode()}:",
+        **if_match(replaces),
     }
     return Call("POST", f"{within(library)}/uploads", TypeAdapter(UploadProgress), headers=headers)
 

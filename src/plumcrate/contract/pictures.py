@@ -206,6 +206,11 @@ class File(Answer):
         None, description="The library's size that it was made for; null for others."
     )
     slot: str = Field("", description="Which density or width of its size.")
+    original_version: str = Field(
+        "",
+        description="Of the file as it came. In quotes it is the `ETag` of these bytes, and as `If-Match` it "
+        "lets an upload replace just them.",
+    )
     derived: list[Derived] = Field(default_factory=list)
 
 

@@ -9,6 +9,7 @@ from typing import Literal, Self
 from pydantic import Field, model_validator
 
 from .common import Answer, Copies, CopyFormat, Flag, Level, Message, Number, Whole
+from .pictures import FileRole
 
 
 class Effort(StrEnum):
@@ -227,6 +228,25 @@ class TrialOutput(Answer):
     worst: float | None = Field(None, description="The score of its worst place.")
     how: str
     data: str | None
+
+
+class UploadTrial(Answer):
+    """What would become of a file if it were uploaded; nothing was written. Sizes in bytes."""
+
+    path: str
+    taken: Flag = Field(description="A file has the name: an upload would be refused without `If-Match`.")
+    role: FileRole = Field(description="Whether it is a picture, or by its name a rendition of another.")
+    rule: str | None = Field(description="The rule that decides; null for the recipe itself.")
+    because: str
+    level: Level | None = Field(description="Null where the recipe leaves it alone.")
+    format: str
+    width: int
+    height: int
+    size: int
+    outputs: list[TrialOutput] = Field(
+        description="What its treatment would make. Their `data` is null; touch-ups, watermarks and sizes of "
+        "the library come on top."
+    )
 
 
 class Trial(Answer):

@@ -41,12 +41,12 @@ class Verdict:
 def judge(headers: Mapping[str, str], now: Validators) -> Verdict:
     """What a GET or HEAD with such headers (names in lower case) gets, in the order of section 13.2.2."""
     if "if-match" in headers:
-        if not _lists(headers["if-match"], now.tag, weak=False):
+        if not lists(headers["if-match"], now.tag):
             return Verdict(412)
     elif _changed_since(headers.get("if-unmodified-since"), now):
         return Verdict(412)
     if "if-none-match" in headers:
-        if _lists(headers["if-none-match"], now.tag, weak=True):
+        if lists(headers["if-none-match"], now.tag, weak=True):
             return Verdict(304)
     elif _changed_since(headers.get("if-modified-since"), now) is False:
         return Verdict(304)
@@ -55,8 +55,9 @@ def judge(headers: Mapping[str, str], now: Validators) -> Verdict:
     return Verdict(200, 0, now.size - 1)
 
 
-def _lists(header: str, tag: str, *, weak: bool) -> bool:
-    """Whether a list of entity tags holds ours; with ``weak`` also as a weak one (section 8.8.3.2)."""
+def lists(header: str, tag: str, *, weak: bool = False) -> bool:
+    """Whether a list of entity tags, or ``*``, holds ours; with ``weak`` also as a weak one (section
+    8.8.3.2). What is no such list holds nothing."""
     if header.strip() == "*":
         return True
     if len(header) > _MOST_SIGNS:

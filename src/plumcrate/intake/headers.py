@@ -16,6 +16,7 @@ ENDINGS = frozenset(ending for format in FORMATS.values() for ending in format.e
 
 #: So much of a file's beginning is read, one window after the other, until its header ends.
 _WINDOWS = (1 << 16, 1 << 20, 1 << 24)
+HEADER = _WINDOWS[-1]
 
 
 def is_picture(path: str) -> bool:
@@ -36,9 +37,9 @@ def header_of(store: Store, path: str) -> Facts:
                 raise MoreDataNeeded("the file ends within its header") from None
             continue
         # Of a TIFF, its directory may lie behind its pixels.
-        if facts.format != "tiff" or facts.width or len(data) < window or window == _WINDOWS[-1]:
+        if facts.format != "tiff" or facts.width or len(data) < window or window == HEADER:
             return facts
-    raise MoreDataNeeded(f"its header goes on beyond the first {_WINDOWS[-1] >> 20} MB")
+    raise MoreDataNeeded(f"its header goes on beyond the first {HEADER >> 20} MB")
 
 
 def no_treatment() -> dict[str, Any]:
@@ -62,26 +63,27 @@ def no_treatment() -> dict[str, Any]:
 
 def identified(store: Store, entry: ListedFile) -> dict[str, Any]:
     """Values of a file's row as its header tells them. Raises NotThere."""
-    values: dict[str, Any] = {
+    try:
+        return values_of(entry, header_of(store, entry.path))
+    except NotThere:
+        raise
+    except (ImagingError, StorageError) as error:
+        return values_of(entry, None) | {"state": FileState.UNREADABLE, "reason": str(error)}
+
+
+def values_of(entry: ListedFile, facts: Facts | None) -> dict[str, Any]:
+    """Values of a file's row by what its header says; None: nothing."""
+    width, height = facts.shown_size if facts else (0, 0)
+    return {
         "path": entry.path,
         "folder": entry.path.rpartition("/")[0],
         "size_before": entry.size,
         "size_now": entry.size,
         "mtime_ns": entry.mtime_ns,
         "mtime_ns_before": entry.mtime_ns,
-        "format": None,
-        "width": 0,
-        "height": 0,
-        "transparent": False,
-        "animated": False,
+        "format": facts.format if facts else None,
+        "width": width,
+        "height": height,
+        "transparent": facts.alpha if facts else False,
+        "animated": facts.animated if facts else False,
     }
-    try:
-        facts = header_of(store, entry.path)
-        width, height = facts.shown_size
-        values |= {"format": facts.format, "width": width, "height": height}
-        values |= {"transparent": facts.alpha, "animated": facts.animated}
-    except NotThere:
-        raise
-    except (ImagingError, StorageError) as error:
-        values |= {"state": FileState.UNREADABLE, "reason": str(error)}
-    return values

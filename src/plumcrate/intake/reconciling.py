@@ -22,7 +22,7 @@ from sqlalchemy.orm import Session
 from plumcrate.contract.pictures import FileRole, FileState
 from plumcrate.keeping.changes import ChangeNote
 from plumcrate.keeping.keeper import Keeper
-from plumcrate.keeping.recovery import recover
+from plumcrate.keeping.recovery import at_rest
 from plumcrate.queue.locks import PICTURE_LOCK
 from plumcrate.records.database import Database, conflicted, lost_connection
 from plumcrate.records.queries.folders import below
@@ -173,7 +173,7 @@ class Reconciler:
         with self.database.advisory_lock(PICTURE_LOCK, known.picture_id) as free:
             if not free:
                 raise Busy
-            if recover(self.keeper, known.id).open and self._is_open(known.id):
+            if not at_rest(self.keeper, known.id):
                 raise Busy
             with self.database.begin() as session:
                 file = session.get(File, known.id)
@@ -193,11 +193,6 @@ class Reconciler:
         with self.database.begin() as session:
             copies = session.scalars(select(Derived.path).where(Derived.file_id == known.id)).all()
         return any(self.store.taken(path) for path in copies)
-
-    def _is_open(self, file_id: int) -> bool:
-        with self.database.begin() as session:
-            query = select(Journal.id).where(Journal.file_id == file_id, Journal.action != "discard").limit(1)
-            return session.scalar(query) is not None
 
     def _look_again(self, file: File, findings: Findings) -> dict[str, Any] | None:
         """What must be recorded about a file, looked at under its picture's lock; None for nothing."""

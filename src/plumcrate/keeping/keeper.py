@@ -34,6 +34,7 @@ from .changes import (
     PutBack,
     Replace,
     Restore,
+    Supersede,
     Upload,
     Withdraw,
     WriteDerived,
@@ -254,6 +255,36 @@ class Keeper:
             if self.store.taken(path):
                 raise StorageError("name-taken", f"{path} is there already; nothing was written")
             Upload.begin(self, path, note, after=content_sha(data)).perform(data)
+
+    def supersede(self, file: File, data: BinaryIO, note: ChangeNote) -> None:
+        """Puts a file's content, which is never in memory whole, in the place of ``file``. The original that
+        stood there is backed up, however the library keeps backups. Raises StorageError; :class:`Overtaken`
+        when the file is not as recorded any more, :class:`InUse` when somebody has it open for writing."""
+        self.ensure_identity()
+        with self.store.visit():
+            facts = self.store.facts(file.path)
+            if (facts.size, facts.mtime_ns) != (file.size_now, file.mtime_ns):
+                raise Overtaken(file.path)
+            current = self.store.read(file.path)
+            sha = sha_of(current)
+            original = self._known_original(file, sha)
+            if original is None or original == sha:
+                self.back_up(current, sha, file.path)
+                original = sha
+            elif not self.backups.sound(original):
+                raise StorageError(
+                    "backup-damaged", f"the backup of {file.path} is damaged, so the file was left in place"
+                )
+            change = Supersede.begin(
+                self,
+                file.path,
+                note,
+                file=file,
+                before=sha,
+                after=content_sha(data),
+                original=original.hex(),
+            )
+            change.perform(data)
 
     def withdraw(self, file: File, current: bytes, note: ChangeNote) -> None:
         """Takes a first file away whose conversion is in place; its backup stays. Raises StorageError."""

@@ -62,6 +62,16 @@ def recover(keeper: Keeper, file_id: int | None = None, *, entry_id: int | None 
     return settle_all(keeper, entries) if entries else Recovered()
 
 
+def at_rest(keeper: Keeper, file_id: int) -> bool:
+    """Closes the open changes of a file; whether none is left, but for what only waits to be deleted. The
+    caller holds its picture's lock. Raises NotThere."""
+    if not recover(keeper, file_id).open:
+        return True
+    with keeper.database.reading() as session:
+        query = select(Journal.id).where(Journal.file_id == file_id, Journal.action != "discard").limit(1)
+        return session.scalar(query) is None
+
+
 def settle_all(keeper: Keeper, entries: Sequence[Journal]) -> Recovered:
     """Settles these rows, each by itself. Raises NotThere."""
     keeper.ensure_identity()

@@ -29,9 +29,17 @@ _MOST = 20
 
 
 def begin(
-    session: Session, library: Library, path: str, length: int, mode: NewFiles, digest: bytes | None, by: str
+    session: Session,
+    library: Library,
+    path: str,
+    length: int,
+    mode: NewFiles,
+    digest: bytes | None,
+    by: str,
+    replaces: str | None = None,
 ) -> ResumableUpload:
-    """A new upload of which nothing has come. ``digest``: the SHA-256 of the whole. Raises Refusal."""
+    """A new upload of which nothing has come. ``digest``: the SHA-256 of the whole; ``replaces``: an
+    `If-Match` that lists the file in whose place it is to be put. Raises Refusal."""
     session.execute(select(Library.id).where(Library.id == library.id).with_for_update())
     open_ones = select(func.count()).where(
         ResumableUpload.library_id == library.id, ResumableUpload.ended_at.is_(None), _young()
@@ -46,6 +54,7 @@ def begin(
         mode=mode,
         sha256=digest,
         by=by,
+        replaces=replaces,
     )
     session.add(row)
     session.flush()

@@ -10,9 +10,9 @@ from sqlalchemy.orm import Session
 
 from plumcrate.contract.common import Page
 from plumcrate.contract.people import ActOutcome, AuditEntry
+from plumcrate.csv_lines import line
 from plumcrate.records.queries import cursors
 from plumcrate.records.tables import AuditRow
-from plumcrate.reports.lines import line
 
 from .actor import Actor
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -22,12 +20,6 @@ from plumcrate.sandbox.children import Sandbox, SandboxError
 _PLACED = ("crop", "cover")
 
 
-def version_of(file: File) -> str:
-    """Tells an original from what somebody might put in its place; a treatment does not change it."""
-    facts = f"{file.id}:{file.path}:{file.mtime_ns_before}:{file.size_before}:{file.width}x{file.height}"
-    return hashlib.sha256(facts.encode()).hexdigest()[:24]
-
-
 def touched_view(session: Session, picture: Picture) -> TouchedPicture:
     """A picture's steps as they are on record."""
     file = session.get_one(File, picture.original_id)
@@ -37,7 +29,7 @@ def touched_view(session: Session, picture: Picture) -> TouchedPicture:
         {
             "picture_id": picture.id,
             "steps": steps,
-            "original": version_of(file),
+            "original": file.original_version,
             "width": width,
             "height": height,
             "by": picture.touched_by,
@@ -50,12 +42,11 @@ def save_touches(session: Session, picture: Picture, wanted: Touches, by: str) -
     """Puts all steps of a picture on record; the next run makes it so. Raises :class:`Refusal`."""
     file = session.get_one(File, picture.original_id)
     library = session.get_one(Library, picture.library_id)
-    if wanted.original is not None and wanted.original != version_of(file):
+    if wanted.original is not None and wanted.original != file.original_version:
         raise Refusal(
             "picture-replaced",
             f"{file.path} was replaced by another picture meanwhile, and its touch-ups went with it: "
-            f"look at the "
-            "new one first; nothing was changed",
+            "look at the new one first; nothing was changed",
         )
     if wanted.steps:
         _refuse_untouchable(library, file)

@@ -8,11 +8,11 @@ from dataclasses import replace
 from sqlalchemy import select
 
 from plumcrate.contract.common import Level
-from plumcrate.contract.recipes import Trial, TrialOutput, TrialRequest
+from plumcrate.contract.recipes import Trial, TrialRequest
 from plumcrate.deciding.decision import core_recipe, variant_of, variants
 from plumcrate.deciding.planning import settings_of
 from plumcrate.imaging.errors import ImagingError
-from plumcrate.imaging.outcome import CHOSEN, Chosen, Output, Refused, Treatment
+from plumcrate.imaging.outcome import Treatment
 from plumcrate.imaging.recipe import Level as CoreLevel
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.originals import original_bytes
@@ -21,6 +21,7 @@ from plumcrate.records.database import Database
 from plumcrate.records.queries.libraries import current_recipe
 from plumcrate.records.tables import File, Library, Picture
 from plumcrate.refusal import Refusal
+from plumcrate.runs.treating import trial_output
 from plumcrate.sandbox.children import Sandbox, SandboxError
 
 
@@ -68,20 +69,5 @@ def _trial(level: Level, because: str, treatment: Treatment, part: bytes) -> Tri
         height=height,
         size=len(part),
         data=base64.b64encode(part).decode(),
-        outputs=[_output(output) for output in treatment.outputs],
-    )
-
-
-def _output(output: Output) -> TrialOutput:
-    refused = output if isinstance(output, Refused) else None
-    return TrialOutput(
-        role=output.role,
-        format=output.format,
-        verdict=refused.verdict if refused else "chosen",
-        reason=refused.reason if refused else CHOSEN,
-        size=output.size,
-        score=None if output.score is None else round(output.score, 2),
-        worst=None if output.worst_place is None else round(output.worst_place.score, 2),
-        how=output.how,
-        data=base64.b64encode(output.data).decode() if isinstance(output, Chosen) else None,
+        outputs=[trial_output(output, whole=True) for output in treatment.outputs],
     )

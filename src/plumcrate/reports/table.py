@@ -7,8 +7,7 @@ from collections.abc import Iterator
 from plumcrate.contract.delivery import Sent
 from plumcrate.contract.reports import SavingsReport
 from plumcrate.contract.savings import Slat
-
-from .lines import line
+from plumcrate.csv_lines import line
 
 COLUMNS = (
     "part",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import hashlib
 from dataclasses import asdict, dataclass, replace
 from enum import Enum
@@ -11,7 +12,7 @@ from sqlalchemy import select
 
 from plumcrate.contract.automation import Automation
 from plumcrate.contract.pictures import FileRole, FileState, Purpose
-from plumcrate.contract.recipes import FirstFile, RecipeSettings
+from plumcrate.contract.recipes import FirstFile, RecipeSettings, TrialOutput
 from plumcrate.contract.runs import ItemState
 from plumcrate.imaging import Level
 from plumcrate.imaging.errors import LeftAlone
@@ -344,6 +345,22 @@ def _removed(keeper: Keeper, file: File) -> bool:
 
 def _plain_worst_place(worst_place: WorstPlace | None) -> dict[str, Any] | None:
     return None if worst_place is None else asdict(worst_place) | {"lost": worst_place.lost.hex()}
+
+
+def trial_output(output: Output, *, whole: bool) -> TrialOutput:
+    """An output that was only tried, with its file where it is ``whole``."""
+    refused = output if isinstance(output, Refused) else None
+    return TrialOutput(
+        role=output.role,
+        format=output.format,
+        verdict=refused.verdict if refused else "chosen",
+        reason=refused.reason if refused else CHOSEN,
+        size=output.size,
+        score=None if output.score is None else round(output.score, 2),
+        worst=None if output.worst_place is None else round(output.worst_place.score, 2),
+        how=output.how,
+        data=base64.b64encode(output.data).decode() if whole and isinstance(output, Chosen) else None,
+    )
 
 
 def report_of(output: Output, taken: str | None) -> dict[str, Any]:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import asyncio
 import tempfile
 import time
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from typing import Annotated, BinaryIO, cast
 
 import anyio.to_thread
@@ -17,7 +19,8 @@ from plumcrate.api.needs import Administering, Uploading
 from plumcrate.api.problems import ApiError
 from plumcrate.api.service import service_of
 from plumcrate.contract.automation import HookAnswer, HookSecret, NewFiles, Uploaded
-from plumcrate.intake import uploads
+from plumcrate.contract.recipes import UploadTrial
+from plumcrate.intake import trying, uploads
 from plumcrate.intake import webhook as hooks
 from plumcrate.intake.arrivals import check_name
 from plumcrate.keeping.changes.base import content_sha
@@ -28,8 +31,8 @@ from plumcrate.records.database import Database
 from plumcrate.records.queries.pictures import uploaded_view
 from plumcrate.sandbox.children import Sandbox
 
-from .deps import Session, Slug, TheDatabase, TheState, router_of, the_library
-from .uploads import ContentDigest
+from .deps import PLAIN, Session, Slug, TheDatabase, TheSettings, TheState, router_of, the_library
+from .uploads import ContentDigest, Replaces, may_replace
 
 router = router_of("intake")
 
@@ -70,24 +73,20 @@ async def upload(
     treat: NewFiles = NewFiles.AT_ONCE,
     wait: Annotated[float, Query(ge=0, le=300, description="Seconds to wait for the light file.")] = 60,
     content_digest: ContentDigest = None,
+    replaces: Replaces = None,
 ) -> Uploaded:
     """The request's body is the file. ``at-once`` answers when the light file is in place, or when the
     time to wait is over; its copies follow. A name that is taken is refused, unless the same bytes came under
-    it before: whoever did not hear the answer sends the file again."""
+    it before: whoever did not hear the answer sends the file again.
+
+    With `If-Match` it takes the place of the file that has the name, if that is the one meant: its
+    `original_version` in quotes, or `*` for whatever is there. What it replaces is backed up. That also needs
+    the right to mend."""
     check_name(path)
+    await run_in_threadpool(may_replace, database, slug, actor, replaces)
     wanted = digests.sha256_of(content_digest, "Content-Digest")
     began = time.monotonic()
-    with tempfile.SpooledTemporaryFile(_IN_MEMORY) as spool:
-        try:
-            async for chunk in request.stream():
-                if spool.tell() + len(chunk) > _IN_MEMORY:
-                    await run_in_threadpool(spool.write, chunk)
-                else:
-                    spool.write(chunk)
-        except ClientDisconnect:
-            raise ApiError("bad-body", "the upload was cut off; nothing was written") from None
-        if wanted is not None:
-            digests.check(await run_in_threadpool(content_sha, cast(BinaryIO, spool)), wanted)
+    async with _received(request, wanted) as spool:
         library, runs = await anyio.to_thread.run_sync(
             _take_upload,
             slug,
@@ -98,6 +97,7 @@ async def upload(
             state,
             service_of(request).sandbox,
             actor.name,
+            replaces,
             limiter=service_of(request).upload_threads,
         )
     pause = 0.1
@@ -109,6 +109,53 @@ async def upload(
         pause = min(1.0, pause * 1.3)
 
 
+@router.post("/libraries/{slug}/upload-trial", summary="Try an upload")
+async def try_an_upload(
+    slug: Slug,
+    path: Annotated[str, Query(max_length=2000, pattern=PLAIN, description="As which it would be uploaded.")],
+    request: Request,
+    actor: Uploading,
+    database: TheDatabase,
+    state: TheState,
+    settings: TheSettings,
+    content_digest: ContentDigest = None,
+) -> UploadTrial:
+    """The request's body is the file. It is treated by the recipe in memory, and the answer says what would
+    become of it; nothing is written. One is tried at a time."""
+    check_name(path)
+    service = service_of(request)
+
+    def attempt() -> UploadTrial:
+        with database.begin() as session:
+            library = the_library(session, slug)
+        keeper = Keeper.of(database, library, state)
+        file = cast(BinaryIO, spool)
+        return trying.try_upload(keeper, library, path, file, service.sandbox, settings.most_bytes)
+
+    async with _received(request, digests.sha256_of(content_digest, "Content-Digest")) as spool:
+        return await anyio.to_thread.run_sync(attempt, limiter=service.trial_threads)
+
+
+@asynccontextmanager
+async def _received(
+    request: Request, wanted: bytes | None
+) -> AsyncIterator[tempfile.SpooledTemporaryFile[bytes]]:
+    """The request's body, whole. Raises ApiError where it was cut off, or is not the one that ``wanted``, its
+    SHA-256, says."""
+    with tempfile.SpooledTemporaryFile(_IN_MEMORY) as spool:
+        try:
+            async for chunk in request.stream():
+                if spool.tell() + len(chunk) > _IN_MEMORY:
+                    await run_in_threadpool(spool.write, chunk)
+                else:
+                    spool.write(chunk)
+        except ClientDisconnect:
+            raise ApiError("bad-body", "the upload was cut off; nothing was written") from None
+        if wanted is not None:
+            digests.check(await run_in_threadpool(content_sha, cast(BinaryIO, spool)), wanted)
+        yield spool
+
+
 def _take_upload(
     slug: str,
     path: str,
@@ -118,12 +165,13 @@ def _take_upload(
     state: StateFolder,
     sandbox: Sandbox,
     by: str,
+    replaces: str | None,
 ) -> tuple[tables.Library, list[int]]:
     with database.begin() as session:
         library = the_library(session, slug)
     keeper = Keeper.of(database, library, state)
     file = cast(BinaryIO, spool)
-    return library, uploads.take_upload(keeper, library, path, file, treat, sandbox, by)
+    return library, uploads.take_upload(keeper, library, path, file, treat, sandbox, by, replaces)
 
 
 def _uploaded(database: Database, library: tables.Library, path: str, runs: list[int]) -> Uploaded:

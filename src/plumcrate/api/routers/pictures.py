@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from typing import Annotated, BinaryIO
 
@@ -38,6 +39,7 @@ from plumcrate.contract.pictures import (
 )
 from plumcrate.contract.recipes import FilePlan, Trial, TrialRequest
 from plumcrate.deciding.planning import plan, settings_of
+from plumcrate.delivery.conditions import Validators, judge
 from plumcrate.imaging.formats import COPIES, FORMATS
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
@@ -231,7 +233,10 @@ async def trial(
             "content": {"application/octet-stream": {}},
             "description": "The file's bytes, as their own type",
         },
+        206: {"description": "The part that was asked for"},
         304: {"description": "Not changed"},
+        412: {"description": "Not the version that was asked for"},
+        416: {"description": "There is no such part"},
     },
 )
 async def content(
@@ -244,19 +249,36 @@ async def content(
     stamp: Stamp = None,
 ) -> Response:
     """A file as it is now, as it was before any treatment, or what was made beside it in a format. Of a file
-    that made way for its conversion, ``now`` is the conversion."""
+    that made way for its conversion, ``now`` is the conversion. Conditions and ranges are those of RFC
+    9110."""
     chosen = await run_in_threadpool(_version, database, state, file_id, version)
-    headers = {"ETag": f'"{chosen.tag}"', "Cache-Control": "private, no-cache"}
+    file = await run_in_threadpool(chosen.open)
+    # The file's own length: it may have been written to since it was recorded.
+    now = Validators(f'"{chosen.tag}"', chosen.modified, file.seek(0, os.SEEK_END))
+    verdict = judge(request.headers, now)
+    headers = {
+        "ETag": now.tag,
+        "Last-Modified": now.last_modified,
+        "Cache-Control": "private, no-cache",
+        "Accept-Ranges": "bytes",
+    }
+    if verdict.status not in (200, 206):
+        file.close()
+        if verdict.status == 416:
+            headers["Content-Range"] = f"bytes */{now.size}"
+        return Response(status_code=verdict.status, headers=headers)
     format = FORMATS.get(chosen.format or "")
     if format is None or not format.shown:
         # Opened by itself such a file must not run scripts with the console's rights.
         headers["Content-Disposition"] = "attachment"
         headers["Content-Security-Policy"] = "default-src 'none'; style-src 'unsafe-inline'; sandbox"
-    if request.headers.get("if-none-match") == headers["ETag"]:
-        return Response(status_code=304, headers=headers)
-    file = await run_in_threadpool(chosen.open)
+    length = verdict.last - verdict.first + 1
+    headers["Content-Length"] = str(length)
+    if verdict.status == 206:
+        headers["Content-Range"] = f"bytes {verdict.first}-{verdict.last}/{now.size}"
     media_type = format.media_type if format else "application/octet-stream"
-    return StreamingResponse(_chunks(file), media_type=media_type, headers=headers)
+    body = _chunks(file, verdict.first, length)
+    return StreamingResponse(body, verdict.status, media_type=media_type, headers=headers)
 
 
 def _version(database: Database, state: StateFolder, file_id: int, name: str) -> Version:
@@ -306,7 +328,9 @@ async def preview(
 _CHUNK = 1 << 18
 
 
-def _chunks(file: BinaryIO) -> Iterator[bytes]:
+def _chunks(file: BinaryIO, first: int, length: int) -> Iterator[bytes]:
     with file:
-        while chunk := file.read(_CHUNK):
+        file.seek(first)
+        while length and (chunk := file.read(min(_CHUNK, length))):
+            length -= len(chunk)
             yield chunk

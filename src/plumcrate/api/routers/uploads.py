@@ -15,16 +15,19 @@ from starlette.concurrency import run_in_threadpool
 from starlette.requests import ClientDisconnect
 
 from plumcrate.api import digests
-from plumcrate.api.needs import Uploading
+from plumcrate.api.needs import Uploading, need
 from plumcrate.api.problems import ApiError
 from plumcrate.api.service import Service, service_of
 from plumcrate.contract.automation import NewFiles, UploadProgress
+from plumcrate.contract.people import Ability
 from plumcrate.intake.arrivals import check_name
 from plumcrate.intake.uploads import take_upload
 from plumcrate.keeping import resumable
 from plumcrate.keeping.changes.base import content_sha
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
+from plumcrate.people.actor import Actor
+from plumcrate.records.database import Database
 from plumcrate.records.queries.pictures import uploaded_view
 from plumcrate.records.tables import Library, ResumableUpload
 from plumcrate.refusal import Refusal
@@ -51,6 +54,19 @@ Metadata = Annotated[
 Offset = Annotated[int, Header(alias="Upload-Offset", ge=0, le=2**62)]
 ReprDigest = Annotated[str | None, Header(max_length=500, description="SHA-256 of the whole (RFC 9530).")]
 ContentDigest = Annotated[str | None, Header(max_length=500, description="SHA-256 of the piece (RFC 9530).")]
+Replaces = Annotated[
+    str | None,
+    Header(
+        alias="If-Match", max_length=200, description="The file that has the name, and is to be replaced."
+    ),
+]
+
+
+def may_replace(database: Database, slug: str, actor: Actor, replaces: str | None) -> None:
+    """Raises ApiError where somebody may upload, but not put a file in another's place."""
+    if replaces is not None:
+        with database.begin() as session:
+            need(actor, the_library(session, slug), Ability.MEND)
 
 
 @router.post("/libraries/{slug}/uploads", status_code=201, summary="Begin an upload in pieces")
@@ -64,8 +80,10 @@ def begin(
     length: Length,
     metadata: Metadata,
     repr_digest: ReprDigest = None,
+    replaces: Replaces = None,
 ) -> UploadProgress:
-    """By the tus protocol: `Location` is where the pieces go. What has come is kept for a day."""
+    """By the tus protocol: `Location` is where the pieces go. What has come is kept for a day. `If-Match`
+    means what it means when a picture is uploaded in one piece; it is looked at when all has come."""
     said = _metadata(metadata)
     path = said.get("path") or said.get("filename") or ""
     check_name(path)
@@ -77,7 +95,9 @@ def begin(
         raise ApiError("invalid-request", f"treat is one of {', '.join(NewFiles)}") from None
     digest = digests.sha256_of(repr_digest, "Repr-Digest")
     library = the_library(session, slug)
-    row = resumable.begin(session, library, path, length, mode, digest, actor.name)
+    if replaces is not None:
+        need(actor, library, Ability.MEND)
+    row = resumable.begin(session, library, path, length, mode, digest, actor.name, replaces)
     response.headers["Location"] = f"{request.url.path}/{row.id}"
     return _told(response, row, 0)
 
@@ -254,7 +274,8 @@ def _finish(service: Service, library: Library, row: ResumableUpload, by: str) -
         with resumable.place(state, row).open("rb") as file:
             if row.sha256 is not None:
                 digests.check(content_sha(file), row.sha256)
-            runs = take_upload(keeper, library, row.path, file, NewFiles(row.mode), service.sandbox, by)
+            mode = NewFiles(row.mode)
+            runs = take_upload(keeper, library, row.path, file, mode, service.sandbox, by, row.replaces)
     except (Refusal, ApiError, StorageError) as error:
         passing = isinstance(error, StorageError) and error.code != "name-taken"
         if passing or error.code == "request-under-way":

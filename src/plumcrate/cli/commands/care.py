@@ -1,23 +1,20 @@
-"""doctor, forecast, verify, automation, upload, hook-secret."""
+"""doctor, forecast, verify, automation, hook-secret."""
 
 from __future__ import annotations
 
 import argparse
-import os
-from pathlib import Path
 
 from rich.console import RenderableType
 from rich.text import Text
 
 from plumcrate.cli.look import CLAY, LEAF, QUIET, duration
-from plumcrate.client.uploads import PIECE
-from plumcrate.contract.automation import Automation, NewFiles
+from plumcrate.contract.automation import Automation
 from plumcrate.contract.care import Machine
 from plumcrate.contract.jobs import CheckReport, CheckRequest, ForecastRequest, Job, JobState, Range
 from plumcrate.contract.libraries import LibraryChange
 from plumcrate.words import saved, size
 
-from .common import CommandResult, Commands, WrongCommand, changed, client, console, shown, table
+from .common import CommandResult, Commands, changed, client, console, shown, table
 
 _SYMBOLS = {"fine": ("✓", LEAF), "warning": ("!", "yellow"), "broken": ("✗", CLAY)}
 
@@ -47,13 +44,6 @@ def add_commands(commands: Commands) -> None:
         help="such as watch=true, new_files=at-once, hours=22:00-06:00",
     )
     automation.set_defaults(command=_automation)
-
-    upload = commands.add("upload")
-    upload.add_argument("library")
-    upload.add_argument("file", type=Path)
-    upload.add_argument("--as", dest="path", help="its path in the library; by default its name")
-    upload.add_argument("--treat", choices=[str(mode) for mode in NewFiles], default="at-once")
-    upload.set_defaults(command=_upload)
 
     hook = commands.add("hook-secret")
     hook.add_argument("library")
@@ -170,31 +160,6 @@ def _automation(options: argparse.Namespace) -> CommandResult:
     rows = [(name, shown(value)) for name, value in library.automation.model_dump(mode="json").items()]
     warnings = [Text(f"! {warning}", style="yellow") for warning in library.warnings]
     return CommandResult(library.automation, [table(("setting", "value"), rows), *warnings])
-
-
-def _upload(options: argparse.Namespace) -> CommandResult:
-    try:
-        file = options.file.open("rb")
-    except OSError as error:
-        raise WrongCommand(f"{options.file}: {error.strerror}") from None
-    name, mode = options.path or options.file.name, NewFiles(options.treat)
-    with file, client() as service:
-        if os.fstat(file.fileno()).st_size > PIECE:
-            uploaded = service.pictures.upload_file(options.library, name, file, treat=mode)
-        else:
-            uploaded = service.pictures.upload(options.library, name, file.read(), mode)
-    said = {
-        "light": "is served in light form; its copies follow",
-        "done": "is treated",
-        "waiting": "waits for its turn",
-        "not-treated": "is in the library, not treated",
-        "failed": f"could not be treated: {uploaded.reason}",
-    }
-    line = (
-        f"{uploaded.path} {said[uploaded.state]}: {size(uploaded.size_before)} → {size(uploaded.size_now)} "
-        f"({saved(uploaded.size_before, uploaded.size_now)})."
-    )
-    return CommandResult(uploaded, [line], int(uploaded.state == "failed"))
 
 
 def _hook(options: argparse.Namespace) -> CommandResult:

@@ -8,6 +8,7 @@ import sys
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from importlib import import_module
+from pathlib import Path
 from typing import Any, TypeVar
 
 from pydantic import BaseModel
@@ -19,6 +20,7 @@ from plumcrate.cli import config
 from plumcrate.cli.index import Index
 from plumcrate.cli.look import plain
 from plumcrate.client import Client
+from plumcrate.csv_lines import line
 
 Settings = TypeVar("Settings", bound=BaseModel)
 
@@ -30,8 +32,9 @@ class Commands:
         self._parsers, self.index = parsers, index
         self._known = {name: command for commands in index.values() for name, command in commands.items()}
 
-    def add(self, name: str) -> argparse.ArgumentParser:
-        """A parser for a command of the index. Raises KeyError for one that is not there."""
+    def add(self, name: str, *, rows: bool = False) -> argparse.ArgumentParser:
+        """A parser for a command of the index, which prints ``rows``. Raises KeyError for one that is not
+        there."""
         command = self._known[name]
         summary = command.summary
         parser = self._parsers.add_parser(
@@ -40,6 +43,13 @@ class Commands:
             epilog=f"Example: plumcrate {name} {command.example}".rstrip(),
         )
         parser.add_argument("--json", action="store_true", help="print JSON instead of text")
+        if rows:
+            parser.add_argument(
+                "--csv",
+                dest="rows_to",
+                metavar="FILE",
+                help="write the rows to a file as CSV instead; - for the output",
+            )
         return parser
 
     def every_parser(self) -> dict[str, argparse.ArgumentParser]:
@@ -66,17 +76,40 @@ class WrongCommand(Exception):
 
 @dataclass(frozen=True, slots=True)
 class CommandResult:
-    """What a command returns: ``value`` for ``--json``, ``lines`` for people, and the exit code."""
+    """What a command returns: ``value`` for ``--json``, ``lines`` for people, the exit code, and ``rows`` for
+    ``--csv`` where they are not ``value``'s own."""
 
     value: BaseModel | Sequence[BaseModel] | dict[str, object] | None
     lines: Sequence[RenderableType] = ()
     code: int = 0
+    rows: Sequence[BaseModel] | None = None
 
 
 def client() -> Client:
     """A client for the configured service. Raises ConfigError."""
     address = config.load()
     return Client(address.url, address.key)
+
+
+def write_rows(outcome: CommandResult, place: str) -> None:
+    """Writes a command's rows as CSV (RFC 4180): a column for each field, what lies within one as JSON.
+    Raises WrongCommand."""
+    rows = outcome.rows if outcome.rows is not None else outcome.value
+    assert isinstance(rows, Sequence), "only commands with rows have the option"
+    lines = [line(type(row).model_fields) for row in rows[:1]]
+    lines += [line(map(_cell, row.model_dump(mode="json").values())) for row in rows]
+    written = "".join(lines)
+    if place == "-":
+        sys.stdout.write(written)
+        return
+    try:
+        Path(place).write_text(written, encoding="utf-8", newline="")
+    except OSError as error:
+        raise WrongCommand(f"{place}: {error.strerror}") from None
+
+
+def _cell(value: object) -> object:
+    return json.dumps(value, ensure_ascii=False) if isinstance(value, list | dict) else value
 
 
 def as_data(value: BaseModel | Sequence[BaseModel] | dict[str, object] | None) -> object:

@@ -34,7 +34,7 @@ def add_commands(commands: Commands) -> None:
     )
     connect.set_defaults(command=_connect)
 
-    listing = commands.add("libraries")
+    listing = commands.add("libraries", rows=True)
     listing.set_defaults(command=_libraries)
 
     survey = commands.add("survey")

@@ -29,7 +29,7 @@ from .common import CommandResult, Commands, WrongCommand, client, table
 
 
 def add_commands(commands: Commands) -> None:
-    listing = commands.add("list")
+    listing = commands.add("list", rows=True)
     listing.add_argument("library")
     listing.add_argument("--folder", help="only this folder and what is under it")
     add_filter(listing)
@@ -87,13 +87,11 @@ def find(service: Client, library: str, wanted: str) -> int:
 
 
 def _list(options: argparse.Namespace) -> CommandResult:
+    chosen = picture_filter(options).model_dump(mode="json", exclude_defaults=True) | {"sort": options.sort}
     with client() as service:
-        page = service.pictures.page(
-            options.library,
-            **picture_filter(options).model_dump(mode="json", exclude_defaults=True),
-            sort=options.sort,
-            limit=max(1, min(options.limit, 500)),
-        )
+        limit = max(1, min(options.limit, 500))
+        page = service.pictures.page(options.library, **chosen, limit=limit)
+        every = options.rows_to and [*service.pictures.each(options.library, **chosen, limit=500)]
     rows = [
         (
             str(picture.id),
@@ -112,7 +110,7 @@ def _list(options: argparse.Namespace) -> CommandResult:
     columns = ("number", "picture", "state", "files", "before", "now", "saved", "score", "worst", "")
     figures = ("number", "files", "before", "now", "saved", "score", "worst")
     said = f"{len(page.rows):,} of {page.total:,} pictures; sizes are sums over each picture's files."
-    return CommandResult(page, [table(columns, rows, right=figures), said])
+    return CommandResult(page, [table(columns, rows, right=figures), said], rows=every or None)
 
 
 def _show(options: argparse.Namespace) -> CommandResult:

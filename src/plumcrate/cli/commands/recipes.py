@@ -43,7 +43,7 @@ def add_commands(commands: Commands) -> None:
     recipe.add_argument("--save", action="store_true", help="save as a new version; treats nothing yet")
     recipe.set_defaults(command=_recipe)
 
-    plan = commands.add("plan")
+    plan = commands.add("plan", rows=True)
     plan.add_argument("library")
     plan.add_argument("picture", help="its path in the library, or its number")
     plan.set_defaults(command=_plan)

@@ -48,3 +48,8 @@ def part(name: str | int) -> str:
     if name in ("", ".", ".."):
         raise WrongNameError(f'"{name}" cannot be a name')
     return quote(str(name), safe="")
+
+
+def if_match(version: str | None) -> dict[str, str]:
+    """The header that names a version of a file, or ``*`` for any; none without one."""
+    return {} if version is None else {"If-Match": version if version == "*" else f'"{version}"'}

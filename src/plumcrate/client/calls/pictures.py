@@ -16,7 +16,7 @@ from plumcrate.contract.pictures import (
     Picture,
     PictureDetail,
 )
-from plumcrate.contract.recipes import FilePlan, Trial, TrialRequest
+from plumcrate.contract.recipes import FilePlan, Trial, TrialRequest, UploadTrial
 from plumcrate.contract.sizes import Cuts, Focus, FocusRequest
 
 from . import base
@@ -65,12 +65,27 @@ def content(file_id: int, version: str = "now") -> Call[bytes]:
 
 
 def upload(
-    library: str, path: str, data: bytes, treat: NewFiles = NewFiles.AT_ONCE, wait: float = 20.0
+    library: str,
+    path: str,
+    data: bytes,
+    treat: NewFiles = NewFiles.AT_ONCE,
+    wait: float = 20.0,
+    replaces: str | None = None,
 ) -> Call[Uploaded]:
-    """Puts a new picture into a library; waits up to ``wait`` seconds for its light form."""
+    """Puts a picture into a library; waits up to ``wait`` seconds for its light form. ``replaces``: the
+    ``original_version`` of the file whose place it takes, or ``*`` for whatever has the name."""
     params = {"treat": str(treat), "wait": wait}
     address = f"{base.within(library)}/files/{'/'.join(map(base.part, path.split('/')))}"
-    return Call("PUT", address, TypeAdapter(Uploaded), params, content=data, seconds=wait + 60)
+    headers = base.if_match(replaces)
+    return Call(
+        "PUT", address, TypeAdapter(Uploaded), params, content=data, headers=headers, seconds=wait + 60
+    )
+
+
+def try_upload(library: str, path: str, data: bytes) -> Call[UploadTrial]:
+    """What would become of a file if it were uploaded. Nothing is written."""
+    address = f"{base.within(library)}/upload-trial"
+    return Call("POST", address, TypeAdapter(UploadTrial), {"path": path}, content=data, seconds=300)
 
 
 def cuts(picture_id: int) -> Call[Cuts]:

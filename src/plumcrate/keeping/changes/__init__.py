@@ -12,7 +12,7 @@ from plumcrate.records.tables import Journal
 
 from .appear import MakeSized, PutBack, Upload, WriteDerived
 from .base import Change, ChangeNote, Settled
-from .exchange import InUse, Overtaken, Replace, Restore
+from .exchange import InUse, Overtaken, Replace, Restore, Supersede
 from .leave import Discard, DropDerived, DropSized, Withdraw
 
 if TYPE_CHECKING:
@@ -31,6 +31,7 @@ __all__ = [
     "Replace",
     "Restore",
     "Settled",
+    "Supersede",
     "Upload",
     "Withdraw",
     "WriteDerived",
@@ -42,6 +43,7 @@ _KINDS: dict[str, type[Change]] = {
     for kind in (
         Replace,
         Restore,
+        Supersede,
         WriteDerived,
         MakeSized,
         PutBack,

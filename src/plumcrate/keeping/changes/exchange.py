@@ -8,7 +8,7 @@ crash.
 
 from __future__ import annotations
 
-from typing import ClassVar
+from typing import BinaryIO, ClassVar
 
 from sqlalchemy import func
 from sqlalchemy.orm import Session
@@ -52,7 +52,9 @@ class Exchange(Change):
     Payload = ExchangePayload
     payload: ExchangePayload
 
-    def perform(self, after: bytes, *, keep_times: bool = False, mtime_ns: int | None = None) -> None:
+    def perform(
+        self, after: bytes | BinaryIO, *, keep_times: bool = False, mtime_ns: int | None = None
+    ) -> None:
         """``mtime_ns``: the time of the last change that the file is to have.
 
         Raises StorageError; :class:`Overtaken` or :class:`InUse` when somebody else is at the file.
@@ -146,3 +148,14 @@ class Restore(Exchange):
         file.size_now, file.mtime_ns, file.sha256 = facts.size, facts.mtime_ns, None
         self.seen_again(session, self.entry.after_sha256, seen=True)
         self.record(session, file, size_before, facts.size)
+
+
+class Supersede(Exchange):
+    """A file that somebody sent takes the place of another. It is taken in as one that was changed."""
+
+    action: ClassVar[str] = "supersede"
+
+    def finish(self, session: Session) -> None:
+        file = self.file(session)
+        self.seen_again(session, bytes.fromhex(self.payload.original or ""), seen=False)
+        self.record(session, file, file.size_now, self.known_facts().size)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from datetime import date, datetime
 from typing import Any
 
@@ -111,6 +112,10 @@ class Picture(Base):
     )
 
 
+def _told_apart(*facts: object) -> str:
+    return hashlib.sha256(":".join(map(str, facts)).encode()).hexdigest()[:24]
+
+
 class File(Base):
     """``sha256`` is of the bytes we last wrote or verified; ``before_sha256`` of the original bytes.
 
@@ -160,6 +165,17 @@ class File(Base):
     derived: Mapped[list[Derived]] = relationship(
         back_populates="file", cascade="all, delete-orphan", order_by="Derived.format", lazy="selectin"
     )
+
+    @property
+    def version(self) -> str:
+        """Tells what stands there from what else may have stood there."""
+        return _told_apart(self.id, self.path, self.mtime_ns, self.size_now)
+
+    @property
+    def original_version(self) -> str:
+        """Tells the file as it came from what somebody might put in its place; no treatment changes it."""
+        measures = f"{self.width}x{self.height}"
+        return _told_apart(self.id, self.path, self.mtime_ns_before, self.size_before, measures)
 
     @property
     def shown(self) -> tuple[int, int]:

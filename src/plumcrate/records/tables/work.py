@@ -178,8 +178,9 @@ class WorkerRow(Base):
 
 
 class ResumableUpload(Base):
-    """An upload that comes in pieces. ``sha256``: of the whole, where it was said; ``runs`` that were
-    started for it when it had ended."""
+    """An upload that comes in pieces. ``sha256``: of the whole, where it was said; ``replaces``: an
+    `If-Match` that lists the file in whose place it is to be put; ``runs`` that were started for it when it
+    had ended."""
 
     __tablename__ = "resumable_uploads"
 
@@ -190,6 +191,7 @@ class ResumableUpload(Base):
     mode: Mapped[str]
     sha256: Mapped[bytes | None]
     by: Mapped[str] = mapped_column(default="")
+    replaces: Mapped[str | None]
     created_at: Mapped[datetime] = now()
     ended_at: Mapped[datetime | None]
     runs: Mapped[list[int]] = mapped_column(JSONB, default=list)

@@ -1,4 +1,4 @@
-"""Uploads in pieces: over a line that is cut, out of order, two at a time, with other bytes, never ended."""
+"""Uploads: in pieces over a line that is cut, in the place of others, many at a time, only tried."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from pathlib import Path
 import httpx
 import numpy as np
 import pytest
-from conftest import Service, photograph, running_service
+from conftest import Service, hashes, photograph, running_service
 from databases import Postgres
 from PIL import Image
 from sqlalchemy import func, select, update
@@ -24,10 +24,13 @@ from plumcrate.client import Client, ProblemError
 from plumcrate.client import uploads as pieces
 from plumcrate.contract.automation import NewFiles
 from plumcrate.contract.libraries import LibraryRequest
+from plumcrate.contract.people import Ability, LibraryKeyRequest
+from plumcrate.contract.pictures import FileState
+from plumcrate.contract.recipes import Rule, When
 from plumcrate.keeping import resumable
 from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
-from plumcrate.records.tables import ResumableUpload
+from plumcrate.records.tables import File, ResumableUpload
 
 PIECE_TYPE = {"Content-Type": "application/offset+octet-stream"}
 
@@ -327,3 +330,154 @@ def test_a_put_with_a_wrong_digest_writes_nothing(
     assert send("PUT", address, picture, Content_Digest=digest(b"x")).status_code == 400
     assert not (site / "put.png").exists()
     assert send("PUT", address, picture, Content_Digest=digest(picture)).status_code == 201
+
+
+def version(service: Service, path: str) -> str:
+    """What tells the file that was uploaded under a name from others."""
+    found = service.client.pictures.page("ledge", path=path).rows[0]
+    return next(
+        file.original_version for file in service.client.pictures.get(found.id).all_files if file.path == path
+    )
+
+
+def other(picture: bytes, seed: int) -> bytes:
+    """Another picture of the same format."""
+    pixels = np.random.default_rng(seed).integers(0, 255, (30, 40, 3), np.uint8)
+    out = io.BytesIO()
+    Image.fromarray(pixels).save(out, "PNG")
+    return out.getvalue()
+
+
+def test_a_file_takes_the_place_of_the_one_that_is_meant(
+    service: Service, send: Send, site: Path, picture: bytes
+) -> None:
+    pictures = service.client.pictures
+    first = pictures.upload("ledge", "in/place.png", picture, NewFiles.BY_HAND)
+    known = version(service, "in/place.png")
+    second, third = other(picture, 1), other(picture, 2)
+    with pytest.raises(ProblemError, match="is there already") as taken:
+        pictures.upload("ledge", "in/place.png", second, NewFiles.BY_HAND)
+    assert taken.value.code == "name-taken"
+    replaced = pictures.upload("ledge", "in/place.png", second, NewFiles.BY_HAND, replaces=known)
+    assert (replaced.file_id, replaced.size_before) == (first.file_id, len(second))
+    assert (site / "in/place.png").read_bytes() == second
+    again = pictures.upload("ledge", "in/place.png", second, NewFiles.BY_HAND, replaces=known)
+    assert again.file_id == first.file_id, "whoever did not hear the answer sends it again"
+    with pytest.raises(ProblemError) as meanwhile:
+        pictures.upload("ledge", "in/place.png", third, NewFiles.BY_HAND, replaces=known)
+    assert (meanwhile.value.status, meanwhile.value.code) == (412, "changed-meanwhile")
+    assert (site / "in/place.png").read_bytes() == second
+    pictures.upload("ledge", "in/place.png", third, NewFiles.BY_HAND, replaces="*")
+    assert (site / "in/place.png").read_bytes() == third
+    kept = {row.size for row in service.client.backups.each_of_orphans("ledge")}
+    assert {len(picture), len(second)} <= kept, "what was replaced can be had again"
+    with pytest.raises(ProblemError) as absent:
+        pictures.upload("ledge", "in/nothing.png", third, NewFiles.BY_HAND, replaces="*")
+    assert absent.value.code == "changed-meanwhile"
+    assert not (site / "in/nothing.png").exists()
+    history = pictures.get(first.picture_id).history
+    assert [entry.action for entry in history].count("supersede") == 2
+
+
+def test_pieces_take_a_files_place_too(service: Service, send: Send, site: Path, picture: bytes) -> None:
+    service.client.pictures.upload("ledge", "in/pieces.png", picture, NewFiles.BY_HAND)
+    late = begun(send, "in/pieces.png", 1_000, If_Match='"of-another"')
+    small = other(picture, 3)
+    place = begun(send, "in/pieces.png", len(small), If_Match=f'"x", "{version(service, "in/pieces.png")}"')
+    assert piece(send, place, 0, small).status_code == 204
+    assert (site / "in/pieces.png").read_bytes() == small
+    padded = small + bytes(1_000 - len(small) % 1_000)
+    assert piece(send, late, 0, padded[:1_000]).status_code == 412
+    assert (site / "in/pieces.png").read_bytes() == small
+
+
+def test_to_replace_needs_the_right_to_mend(service: Service, site: Path, picture: bytes) -> None:
+    request = LibraryKeyRequest(name="sends", abilities=[Ability.LOOK, Ability.UPLOAD])
+    made = service.client.keys.make_for_library("ledge", request)
+    service.client.pictures.upload("ledge", "in/theirs.png", picture, NewFiles.BY_HAND)
+    with Client(service.url, made.secret) as sends:
+        sends.pictures.upload("ledge", "in/new.png", picture, NewFiles.BY_HAND)
+        for send_it in (
+            lambda: sends.pictures.upload("ledge", "in/theirs.png", other(picture, 4), replaces="*"),
+            lambda: sends.pictures.upload_file("ledge", "in/theirs.png", io.BytesIO(picture), replaces="*"),
+        ):
+            with pytest.raises(ProblemError) as refused:
+                send_it()
+            assert refused.value.code == "not-allowed"
+    assert (site / "in/theirs.png").read_bytes() == picture
+
+
+def test_a_file_that_is_gone_can_be_sent_again(service: Service, site: Path, picture: bytes) -> None:
+    service.client.pictures.upload("ledge", "in/gone.png", picture, NewFiles.BY_HAND)
+    (site / "in/gone.png").unlink()
+    database = Database(service.database_url)
+    with database.begin() as session:  # as a survey records it
+        session.execute(update(File).where(File.path == "in/gone.png").values(state=FileState.GONE))
+    database.close()
+    service.client.pictures.upload("ledge", "in/gone.png", picture, NewFiles.BY_HAND)
+    assert (site / "in/gone.png").read_bytes() == picture
+
+
+def test_many_are_sent_and_each_is_answered(
+    service: Service, site: Path, tmp_path: Path, picture: bytes
+) -> None:
+    files = []
+    for number in range(9):
+        file = tmp_path / f"{number}.png"
+        file.write_bytes(b"no picture" if number == 4 else other(picture, 10 + number))
+        files.append((f"many/{number}.png", file))
+    answers = list(service.client.pictures.upload_files("ledge", files, treat=NewFiles.BY_HAND))
+    assert [path for path, _ in answers] == [path for path, _ in files]
+    refused = [(path, answer.code) for path, answer in answers if isinstance(answer, ProblemError)]
+    assert refused == [("many/4.png", "not-a-picture")]
+    assert sorted(file.name for file in (site / "many").iterdir()) == [f"{n}.png" for n in range(9) if n != 4]
+
+
+def test_an_upload_is_tried_and_nothing_is_written(service: Service, site: Path, picture: bytes) -> None:
+    client = service.client
+    file = site.parent / "tried.jpg"
+    data = photograph(file, 320, 240)
+    before = hashes(site)
+    rows = client.pictures.page("ledge").total
+    trial = client.pictures.try_upload("ledge", "tried/new.jpg", data)
+    assert (trial.taken, trial.role, trial.format, trial.width, trial.size) == (
+        False,
+        "original",
+        "jpeg",
+        320,
+        len(data),
+    )
+    chosen = {(one.role, one.format) for one in trial.outputs if one.verdict == "chosen"}
+    assert ("file", "jpeg") in chosen
+    assert all(one.data is None for one in trial.outputs)
+    lighter = next(one for one in trial.outputs if one.role == "file")
+    assert lighter.size < len(data)
+    assert client.pictures.try_upload("ledge", "a.jpg", data).taken
+    recipe = client.recipes.get("ledge")
+    rule = Rule(name="press", when=When(folder="tried"), leave=True)
+    client.recipes.save("ledge", recipe.settings.model_copy(update={"rules": [rule]}))
+    left = client.pictures.try_upload("ledge", "tried/new.jpg", data)
+    assert (left.rule, left.level, left.outputs) == ("press", None, [])
+    for path, content in (("tried/new.png", data), ("tried/new.jpg", b"no picture")):
+        with pytest.raises(ProblemError) as refused:
+            client.pictures.try_upload("ledge", path, content)
+        assert refused.value.code == "not-a-picture"
+    assert hashes(site) == before
+    assert client.pictures.page("ledge").total == rows
+
+
+def test_bytes_are_had_by_ranges_and_conditions(service: Service, send: Send, picture: bytes) -> None:
+    sent = service.client.pictures.upload("ledge", "in/ranges.png", picture, NewFiles.BY_HAND)
+    address = f"/api/v1/files/{sent.file_id}/content"
+    whole = send("GET", address)
+    assert (whole.status_code, whole.content, whole.headers["accept-ranges"]) == (200, picture, "bytes")
+    part = send("GET", address, Range="bytes=100-299", If_Range=whole.headers["etag"])
+    assert (part.status_code, part.content) == (206, picture[100:300])
+    assert part.headers["content-range"] == f"bytes 100-299/{len(picture)}"
+    assert send("GET", address, Range="bytes=-5").content == picture[-5:]
+    assert send("GET", address, Range=f"bytes={len(picture)}-").status_code == 416
+    assert send("GET", address, If_None_Match=f"W/{whole.headers['etag']}").status_code == 304
+    assert send("GET", address, If_Modified_Since=whole.headers["last-modified"]).status_code == 304
+    assert send("GET", address, If_Match='"another"').status_code == 412
+    first = send("GET", f"{address}?version=before")
+    assert first.headers["etag"] == f'"{version(service, "in/ranges.png")}"'
