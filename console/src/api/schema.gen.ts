@@ -75,7 +75,8 @@ export interface paths {
         /**
          * The bytes of a file
          * @description A file as it is now, as it was before any treatment, or what was made beside it in a format. Of a file
-         *     that made way for its conversion, ``now`` is the conversion.
+         *     that made way for its conversion, ``now`` is the conversion. Conditions and ranges are those of RFC
+         *     9110.
          */
         get: operations["pictures_content"];
         put?: never;
@@ -754,6 +755,10 @@ export interface paths {
          * @description The request's body is the file. ``at-once`` answers when the light file is in place, or when the
          *     time to wait is over; its copies follow. A name that is taken is refused, unless the same bytes came under
          *     it before: whoever did not hear the answer sends the file again.
+         *
+         *     With `If-Match` it takes the place of the file that has the name, if that is the one meant: its
+         *     `original_version` in quotes, or `*` for whatever is there. What it replaces is backed up. That also needs
+         *     the right to mend.
          */
         put: operations["intake_upload"];
         post?: never;
@@ -1859,6 +1864,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/libraries/{slug}/upload-trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try an upload
+         * @description The request's body is the file. It is treated by the recipe in memory, and the answer says what would
+         *     become of it; nothing is written. One is tried at a time.
+         */
+        post: operations["intake_try_an_upload"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/libraries/{slug}/uploads": {
         parameters: {
             query?: never;
@@ -1870,7 +1896,8 @@ export interface paths {
         put?: never;
         /**
          * Begin an upload in pieces
-         * @description By the tus protocol: `Location` is where the pieces go. What has come is kept for a day.
+         * @description By the tus protocol: `Location` is where the pieces go. What has come is kept for a day. `If-Match`
+         *     means what it means when a picture is uploaded in one piece; it is looked at when all has come.
          */
         post: operations["intake_begin"];
         delete?: never;
@@ -4325,6 +4352,12 @@ export interface components {
             /** Id */
             id: number;
             level: components["schemas"]["Level"] | null;
+            /**
+             * Original Version
+             * @description Of the file as it came. In quotes it is the `ETag` of these bytes, and as `If-Match` it lets an upload replace just them.
+             * @default
+             */
+            original_version: string;
             /** Path */
             path: string;
             /** Reason */
@@ -9094,6 +9127,43 @@ export interface components {
             uploaded: components["schemas"]["Uploaded"] | null;
         };
         /**
+         * UploadTrial
+         * @description What would become of a file if it were uploaded; nothing was written. Sizes in bytes.
+         */
+        UploadTrial: {
+            /** Because */
+            because: string;
+            /** Format */
+            format: string;
+            /** Height */
+            height: number;
+            /** @description Null where the recipe leaves it alone. */
+            level: components["schemas"]["Level"] | null;
+            /**
+             * Outputs
+             * @description What its treatment would make. Their `data` is null; touch-ups, watermarks and sizes of the library come on top.
+             */
+            outputs: components["schemas"]["TrialOutput"][];
+            /** Path */
+            path: string;
+            /** @description Whether it is a picture, or by its name a rendition of another. */
+            role: components["schemas"]["FileRole"];
+            /**
+             * Rule
+             * @description The rule that decides; null for the recipe itself.
+             */
+            rule: string | null;
+            /** Size */
+            size: number;
+            /**
+             * Taken
+             * @description A file has the name: an upload would be refused without `If-Match`.
+             */
+            taken: boolean;
+            /** Width */
+            width: number;
+        };
+        /**
          * Uploaded
          * @description What became of an upload so far. ``light``: the light file is in place, its copies follow.
          */
@@ -10040,6 +10110,13 @@ export interface operations {
                     "application/octet-stream": unknown;
                 };
             };
+            /** @description The part that was asked for */
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description Not changed */
             304: {
                 headers: {
@@ -10101,6 +10178,13 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not the version that was asked for */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description The body is too large. */
             413: {
                 headers: {
@@ -10109,6 +10193,13 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description There is no such part */
+            416: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description The request does not fit. */
             422: {
@@ -14940,6 +15031,8 @@ export interface operations {
             header?: {
                 /** @description SHA-256 of the piece (RFC 9530). */
                 "content-digest"?: string | null;
+                /** @description The file that has the name, and is to be replaced. */
+                "If-Match"?: string | null;
             };
             path: {
                 slug: string;
@@ -23000,6 +23093,126 @@ export interface operations {
             };
         };
     };
+    intake_try_an_upload: {
+        parameters: {
+            query: {
+                /** @description As which it would be uploaded. */
+                path: string;
+            };
+            header?: {
+                /** @description SHA-256 of the piece (RFC 9530). */
+                "content-digest"?: string | null;
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UploadTrial"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     intake_begin: {
         parameters: {
             query?: never;
@@ -23009,6 +23222,8 @@ export interface operations {
                 "Upload-Metadata": string;
                 /** @description SHA-256 of the whole (RFC 9530). */
                 "repr-digest"?: string | null;
+                /** @description The file that has the name, and is to be replaced. */
+                "If-Match"?: string | null;
                 /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
                 "Idempotency-Key"?: string;
             };

@@ -16,6 +16,8 @@ const DONE: Record<string, string> = {
   "drop-copy": "copy removed",
   withdraw: "first file removed",
   "put-back": "first file put back",
+  upload: "uploaded",
+  supersede: "replaced by an upload",
   prune: "backup deleted",
 };
 
