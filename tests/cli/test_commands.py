@@ -1,6 +1,8 @@
 """Commands against a service that is made up: what they send, what they say, as JSON and in words, and how
 they end."""
 
+import csv
+import io
 import json
 from collections.abc import Callable
 from pathlib import Path
@@ -11,7 +13,16 @@ import pytest
 
 from plumcrate import imaging
 from plumcrate.cli import main as entry
-from plumcrate.cli.commands import care, keeping, libraries, near_duplicates, pictures, recipes, runs
+from plumcrate.cli.commands import (
+    care,
+    keeping,
+    libraries,
+    near_duplicates,
+    pictures,
+    recipes,
+    runs,
+    uploading,
+)
 from plumcrate.cli.commands.common import CommandResult, as_data, change_settings, shown
 from plumcrate.cli.index import INDEX
 from plumcrate.cli.main import main
@@ -296,7 +307,7 @@ class Service:
 @pytest.fixture
 def service(monkeypatch: pytest.MonkeyPatch) -> Service:
     made = Service()
-    for module in (care, keeping, libraries, near_duplicates, pictures, recipes, runs):
+    for module in (care, keeping, libraries, near_duplicates, pictures, recipes, runs, uploading):
         monkeypatch.setattr(
             module, "client", lambda: Client("http://x", "k", transport=httpx.MockTransport(made))
         )
@@ -726,22 +737,73 @@ def test_what_the_service_refuses_and_its_absence_have_codes_of_their_own(
     assert "does not answer" in say("libraries", code=3)
 
 
+def _uploaded(path: str, state: str) -> dict[str, Any]:
+    answer = {"path": path, "picture_id": 1, "file_id": 1, "run_id": 1, "state": state, "reason": "no"}
+    return answer | {"size_before": 10, "size_now": 5}
+
+
 def test_an_upload_says_how_far_it_is(service: Service, say: Say, tmp_path: Path) -> None:
     file = tmp_path / "kite.jpg"
     file.write_bytes(b"x")
     for state, part, code in (("light", "copies follow", 0), ("failed", "could not be treated: no", 1)):
-        service.answers["PUT", "/libraries/ledge/files/2025/kite.jpg"] = {
-            "path": "2025/kite.jpg",
-            "picture_id": 1,
-            "file_id": 1,
-            "run_id": 1,
-            "state": state,
-            "reason": "no",
-            "size_before": 10,
-            "size_now": 5,
-        }
+        service.answers["PUT", "/libraries/ledge/files/2025/kite.jpg"] = _uploaded("2025/kite.jpg", state)
         assert part in say("upload", "ledge", str(file), "--as", "2025/kite.jpg", code=code)
     assert "No such file" in say("upload", "ledge", str(tmp_path / "none.jpg"), code=2)
+
+
+def test_many_uploads_are_answered_one_by_one(service: Service, say: Say, tmp_path: Path) -> None:
+    files = [tmp_path / name for name in ("kite.jpg", "tern.jpg")]
+    for file in files:
+        file.write_bytes(b"x")
+    service.answers["PUT", "/libraries/ledge/files/2025/kite.jpg"] = _uploaded("2025/kite.jpg", "done")
+    said = say("upload", "ledge", *map(str, files), "--into", "2025/", "--replace", code=1)
+    assert "2025/kite.jpg is treated" in said
+    assert "2025/tern.jpg was not uploaded" in said
+    told = json.loads(say("upload", "ledge", *map(str, files), "--into", "2025", "--json", code=1))["files"]
+    assert [one["path"] for one in told] == ["2025/kite.jpg", "2025/tern.jpg"]
+    assert (told[0]["uploaded"]["state"], told[0]["problem"], told[1]["uploaded"]) == ("done", None, None)
+    assert "--into" in say("upload", "ledge", *map(str, files), "--as", "one.jpg", code=2)
+
+
+def test_an_upload_is_only_tried(service: Service, say: Say, tmp_path: Path) -> None:
+    file = tmp_path / "kite.jpg"
+    file.write_bytes(b"x" * 1000)
+    output = {"role": "file", "format": "jpeg", "verdict": "chosen", "reason": "smaller", "size": 400}
+    service.answers["POST", "/libraries/ledge/upload-trial"] = {
+        "path": "kite.jpg",
+        "taken": True,
+        "role": "original",
+        "rule": None,
+        "because": "the recipe decides",
+        "level": "everyday",
+        "format": "jpeg",
+        "width": 640,
+        "height": 480,
+        "size": 1000,
+        "outputs": [output | {"score": 81.5, "how": "quality 70", "data": None}],
+    }
+    said = say("upload", "ledge", str(file), "--try")
+    for part in (
+        "640 × 480",
+        "the recipe decides",
+        "--replace",
+        "400 B",
+        "−60 %",
+        "81.5",
+        "Nothing was written",
+    ):
+        assert part in said
+    assert not [line for line in service.sent if line[0] == "PUT"]
+
+
+def test_rows_are_written_as_csv(service: Service, say: Say, tmp_path: Path) -> None:
+    rows = list(csv.DictReader(io.StringIO(say("libraries", "--csv", "-"))))
+    assert [(row["slug"], row["pictures"]) for row in rows] == [("ledge", "12")]
+    assert json.loads(rows[0]["patterns"]) == []
+    say("list", "ledge", "--csv", str(tmp_path / "list.csv"))
+    written = list(csv.DictReader((tmp_path / "list.csv").open(newline="")))
+    assert [row["path"] for row in written] == ["2025/kite.jpg"]
+    assert "No such file or directory" in say("runs", "--csv", str(tmp_path / "none/runs.csv"), code=2)
 
 
 def test_a_trial_writes_what_was_chosen_and_leaves_the_files(say: Say, tmp_path: Path) -> None:

@@ -9,8 +9,8 @@ import numpy as np
 import pytest
 from conftest import photograph
 from PIL import Image
+from sized import Ledge
 from sqlalchemy import select, update
-from test_sizing import Ledge
 
 from plumcrate.contract.automation import Automation
 from plumcrate.contract.common import Level

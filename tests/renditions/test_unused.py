@@ -8,8 +8,8 @@ from pathlib import Path
 import httpx
 import pytest
 from conftest import photograph
+from sized import Ledge
 from sqlalchemy import select, text
-from test_sizing import Ledge
 
 from plumcrate.contract.sizes import RemoveUnused, UnusedFiles, UnusedSize
 from plumcrate.delivery.counting import SentCounter

@@ -20,6 +20,7 @@ from plumcrate.cli import config
 from plumcrate.cli.index import Index
 from plumcrate.cli.look import plain
 from plumcrate.client import Client
+from plumcrate.contract.common import Page
 from plumcrate.csv_lines import line
 
 Settings = TypeVar("Settings", bound=BaseModel)
@@ -94,7 +95,8 @@ def client() -> Client:
 def write_rows(outcome: CommandResult, place: str) -> None:
     """Writes a command's rows as CSV (RFC 4180): a column for each field, what lies within one as JSON.
     Raises WrongCommand."""
-    rows = outcome.rows if outcome.rows is not None else outcome.value
+    value = outcome.value.rows if isinstance(outcome.value, Page) else outcome.value
+    rows = outcome.rows if outcome.rows is not None else value
     assert isinstance(rows, Sequence), "only commands with rows have the option"
     lines = [line(type(row).model_fields) for row in rows[:1]]
     lines += [line(map(_cell, row.model_dump(mode="json").values())) for row in rows]

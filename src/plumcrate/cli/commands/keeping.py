@@ -99,13 +99,13 @@ def _orphans(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         page = service.backups.orphans(options.library, after=options.after)
     if not page.rows:
-        return CommandResult(page, ["No backup has lost its file."], rows=[])
+        return CommandResult(page, ["No backup has lost its file."])
     rows = [(str(row.id), size(row.size), f"{row.created_at:%Y-%m-%d %H:%M}", row.path) for row in page.rows]
     columns = ("number", "size", "backed up", "where the file was")
     said = [f"{len(page.rows):,} of {page.total:,}. Put one back: plumcrate rescue LIBRARY NUMBER"]
     if page.cursor is not None:
         said.append(f"The next: plumcrate orphans {options.library} --after {page.cursor}")
-    return CommandResult(page, [table(columns, rows, right=("number", "size")), *said], rows=page.rows)
+    return CommandResult(page, [table(columns, rows, right=("number", "size")), *said])
 
 
 def _rescue(options: argparse.Namespace) -> CommandResult:
