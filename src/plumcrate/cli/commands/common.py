@@ -111,7 +111,7 @@ def write_rows(outcome: CommandResult, place: str) -> None:
 
 
 def _cell(value: object) -> object:
-    return json.dumps(value, ensure_ascii=False) if isinstance(value, list | dict) else value
+    return json.dumps(value, ensure_ascii=False) if isinstance(value, list | dict | bool) else value
 
 
 def as_data(value: BaseModel | Sequence[BaseModel] | dict[str, object] | None) -> object:
