@@ -44,6 +44,8 @@ class AsyncClient(methods.Service["AsyncClient"]):
     ) -> None:
         super().__init__(self)
         self.url, self._key, self._patience = url, key, patience
+        #: What stands in for the network may do so for both kinds of client.
+        self._blocking = transport if isinstance(transport, httpx.BaseTransport) else None
         self._http = httpx.AsyncClient(**wire.options(url, key, timeout), transport=transport)
         self.allowance = methods.Allowance[AsyncClient](self)
         self.audit = methods.Audit[AsyncClient](self)
@@ -140,7 +142,7 @@ class AsyncClient(methods.Service["AsyncClient"]):
 
     def blocking(self) -> Client:
         """One that is called in a thread."""
-        return Client(self.url, self._key, patience=self._patience)
+        return Client(self.url, self._key, patience=self._patience, transport=self._blocking)
 
 
 class _Runs(methods.Runs[AsyncClient]):
