@@ -17,13 +17,13 @@ import type { components } from "./schema.gen";
 type Schemas = components["schemas"];
 export type Description = Schemas["Description"];
 export type DescriptionRule = Schemas["DescriptionRule"];
-export type DescriptionSettings = Schemas["DescriptionSettings-Output"];
+export type DescriptionSettings = Schemas["DescriptionSettings"];
 export type DescriptionsSummary = Schemas["DescriptionsSummary"];
 export type Texts = Required<Schemas["Texts"]>;
 export type BulkRequest = Schemas["BulkRequest"];
 export type BulkResult = Schemas["BulkResult"];
 export type ImportResult = Schemas["ImportResult"];
-type List = InfiniteData<Schemas["Page_Description_"], string>;
+type List = InfiniteData<Schemas["DescriptionPage"], string>;
 
 export interface DescriptionFilter {
   wanting: DescriptionRule[];

@@ -11,7 +11,7 @@ export type Allowance = Schemas["Allowance"];
 export type AllowanceSettings = Schemas["AllowanceSettings"];
 export type Report = Schemas["SavingsReport"];
 export type ReportPicture = Schemas["ReportPicture"];
-export type ReportSettings = Schemas["ReportSettings-Output"];
+export type ReportSettings = Schemas["ReportSettings"];
 export type Webhook = Schemas["Webhook"];
 export type EventType = Schemas["EventType"];
 

@@ -3210,78 +3210,23 @@ export interface components {
             /** Target */
             target: string;
         };
-        /**
-         * Automation
-         * @description What happens by itself. Schedules are five cron fields: minute, hour, day, month, weekday.
-         */
-        "Automation-Input": {
+        /** AuditEntryPage */
+        AuditEntryPage: {
             /**
-             * Backups
-             * @description Without backups nothing that is not exact can be undone or made again.
-             * @default true
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
              */
-            backups?: boolean;
-            /**
-             * Backups Limit
-             * @description Bytes. Treating stops, and says why, when the store has this size.
-             */
-            backups_limit?: number | null;
-            /**
-             * Hours
-             * @description Hours in which bulk runs may work, such as 22:00-06:00; none given: always.
-             */
-            hours?: string[];
-            /**
-             * Keep Backups Days
-             * @description Backups older than this are deleted, also those that are in use.
-             */
-            keep_backups_days?: number | null;
-            /**
-             * Keep Orphans Days
-             * @description Backups of files that were deleted or overwritten are deleted after so many days.
-             */
-            keep_orphans_days?: number | null;
-            /**
-             * Keep Times
-             * @description Treated files keep the time of their last change.
-             * @default false
-             */
-            keep_times?: boolean;
-            /** @default by-hand */
-            new_files?: components["schemas"]["NewFiles"];
-            /** Run Schedule */
-            run_schedule?: string | null;
-            /**
-             * Settle Seconds
-             * @description A file is taken in when it has not changed for so long.
-             * @default 2
-             */
-            settle_seconds?: number;
-            /**
-             * Share
-             * @description Percent of the workers that bulk runs may use.
-             * @default 100
-             */
-            share?: number;
-            /** Survey Schedule */
-            survey_schedule?: string | null;
-            /**
-             * Time Zone
-             * @default UTC
-             */
-            time_zone?: string;
-            /**
-             * Watch
-             * @description Notice new and changed files as they are written.
-             * @default false
-             */
-            watch?: boolean;
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["AuditEntry"][];
+            /** Total */
+            total: number;
         };
         /**
          * Automation
          * @description What happens by itself. Schedules are five cron fields: minute, hour, day, month, weekday.
          */
-        "Automation-Output": {
+        Automation: {
             /**
              * Backups
              * @description Without backups nothing that is not exact can be undone or made again.
@@ -3345,6 +3290,73 @@ export interface components {
             watch: boolean;
         };
         /**
+         * AutomationInput
+         * @description What happens by itself. Schedules are five cron fields: minute, hour, day, month, weekday.
+         */
+        AutomationInput: {
+            /**
+             * Backups
+             * @description Without backups nothing that is not exact can be undone or made again.
+             * @default true
+             */
+            backups?: boolean;
+            /**
+             * Backups Limit
+             * @description Bytes. Treating stops, and says why, when the store has this size.
+             */
+            backups_limit?: number | null;
+            /**
+             * Hours
+             * @description Hours in which bulk runs may work, such as 22:00-06:00; none given: always.
+             */
+            hours?: string[];
+            /**
+             * Keep Backups Days
+             * @description Backups older than this are deleted, also those that are in use.
+             */
+            keep_backups_days?: number | null;
+            /**
+             * Keep Orphans Days
+             * @description Backups of files that were deleted or overwritten are deleted after so many days.
+             */
+            keep_orphans_days?: number | null;
+            /**
+             * Keep Times
+             * @description Treated files keep the time of their last change.
+             * @default false
+             */
+            keep_times?: boolean;
+            /** @default by-hand */
+            new_files?: components["schemas"]["NewFiles"];
+            /** Run Schedule */
+            run_schedule?: string | null;
+            /**
+             * Settle Seconds
+             * @description A file is taken in when it has not changed for so long.
+             * @default 2
+             */
+            settle_seconds?: number;
+            /**
+             * Share
+             * @description Percent of the workers that bulk runs may use.
+             * @default 100
+             */
+            share?: number;
+            /** Survey Schedule */
+            survey_schedule?: string | null;
+            /**
+             * Time Zone
+             * @default UTC
+             */
+            time_zone?: string;
+            /**
+             * Watch
+             * @description Notice new and changed files as they are written.
+             * @default false
+             */
+            watch?: boolean;
+        };
+        /**
          * Backups
          * @description What a library's backup store holds.
          */
@@ -3396,25 +3408,25 @@ export interface components {
             width: number;
         };
         /** BrightnessTouch */
-        "BrightnessTouch-Input": {
+        BrightnessTouch: {
             /**
              * Amount
              * @default 0
              */
-            amount?: number;
+            amount: number;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
              */
             kind: "brightness";
         };
-        /** BrightnessTouch */
-        "BrightnessTouch-Output": {
+        /** BrightnessTouchInput */
+        BrightnessTouchInput: {
             /**
              * Amount
              * @default 0
              */
-            amount: number;
+            amount?: number;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -3439,30 +3451,7 @@ export interface components {
          * Budget
          * @description The most that a page may weigh and take, on any device. Bytes, seconds; CLS has no unit.
          */
-        "Budget-Input": {
-            /** Bytes */
-            bytes?: number | null;
-            /** Cls */
-            cls?: number | null;
-            /** Fcp */
-            fcp?: number | null;
-            /** Lcp */
-            lcp?: number | null;
-            /** Load */
-            load?: number | null;
-            /**
-             * Pictures
-             * @description Bytes of pictures.
-             */
-            pictures?: number | null;
-            /** Requests */
-            requests?: number | null;
-        };
-        /**
-         * Budget
-         * @description The most that a page may weigh and take, on any device. Bytes, seconds; CLS has no unit.
-         */
-        "Budget-Output": {
+        Budget: {
             /** Bytes */
             bytes: number | null;
             /** Cls */
@@ -3480,6 +3469,29 @@ export interface components {
             pictures: number | null;
             /** Requests */
             requests: number | null;
+        };
+        /**
+         * BudgetInput
+         * @description The most that a page may weigh and take, on any device. Bytes, seconds; CLS has no unit.
+         */
+        BudgetInput: {
+            /** Bytes */
+            bytes?: number | null;
+            /** Cls */
+            cls?: number | null;
+            /** Fcp */
+            fcp?: number | null;
+            /** Lcp */
+            lcp?: number | null;
+            /** Load */
+            load?: number | null;
+            /**
+             * Pictures
+             * @description Bytes of pictures.
+             */
+            pictures?: number | null;
+            /** Requests */
+            requests?: number | null;
         };
         /**
          * BulkRequest
@@ -3518,23 +3530,7 @@ export interface components {
          * Caches
          * @description The caches between the site and its visitors, which are told when a picture changed.
          */
-        "Caches-Input": {
-            /**
-             * Purge
-             * @description Caches that take PURGE requests for addresses.
-             */
-            purge?: string[];
-            /**
-             * Tag Header
-             * @description The header in which answers carry tags, and in which PURGE names them.
-             */
-            tag_header?: string | null;
-        };
-        /**
-         * Caches
-         * @description The caches between the site and its visitors, which are told when a picture changed.
-         */
-        "Caches-Output": {
+        Caches: {
             /**
              * Purge
              * @description Caches that take PURGE requests for addresses.
@@ -3545,6 +3541,22 @@ export interface components {
              * @description The header in which answers carry tags, and in which PURGE names them.
              */
             tag_header: string | null;
+        };
+        /**
+         * CachesInput
+         * @description The caches between the site and its visitors, which are told when a picture changed.
+         */
+        CachesInput: {
+            /**
+             * Purge
+             * @description Caches that take PURGE requests for addresses.
+             */
+            purge?: string[];
+            /**
+             * Tag Header
+             * @description The header in which answers carry tags, and in which PURGE names them.
+             */
+            tag_header?: string | null;
         };
         /**
          * Changed
@@ -3622,20 +3634,7 @@ export interface components {
             code: string;
         };
         /** ContrastTouch */
-        "ContrastTouch-Input": {
-            /**
-             * Amount
-             * @default 0
-             */
-            amount?: number;
-            /**
-             * @description discriminator enum property added by openapi-typescript
-             * @enum {string}
-             */
-            kind: "contrast";
-        };
-        /** ContrastTouch */
-        "ContrastTouch-Output": {
+        ContrastTouch: {
             /**
              * Amount
              * @default 0
@@ -3647,46 +3646,24 @@ export interface components {
              */
             kind: "contrast";
         };
-        /**
-         * Conversions
-         * @description Other formats for the file itself, where they are a good deal smaller, or are what browsers show.
-         */
-        "Conversions-Input": {
+        /** ContrastTouchInput */
+        ContrastTouchInput: {
             /**
-             * @description Keep the first file under its name, or remove it: pages that refer to it must then be sent to the new name. Its backup stays.
-             * @default keep
+             * Amount
+             * @default 0
              */
-            first_file?: components["schemas"]["FirstFile"];
+            amount?: number;
             /**
-             * Flat To Png
-             * @description JPEGs of few colours.
-             * @default false
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
              */
-            flat_to_png?: boolean;
-            /**
-             * For The Web
-             * @description TIFF, HEIF and BMP: a JPEG or PNG beside them, upright and in sRGB, and its copies.
-             * @default false
-             */
-            for_the_web?: boolean;
-            /**
-             * Gif To Png
-             * @description GIFs that do not move.
-             * @default false
-             */
-            gif_to_png?: boolean;
-            /**
-             * Photographs To Jpeg
-             * @description Opaque photographic PNGs.
-             * @default false
-             */
-            photographs_to_jpeg?: boolean;
+            kind: "contrast";
         };
         /**
          * Conversions
          * @description Other formats for the file itself, where they are a good deal smaller, or are what browsers show.
          */
-        "Conversions-Output": {
+        Conversions: {
             /**
              * @description Keep the first file under its name, or remove it: pages that refer to it must then be sent to the new name. Its backup stays.
              * @default keep
@@ -3716,6 +3693,41 @@ export interface components {
              * @default false
              */
             photographs_to_jpeg: boolean;
+        };
+        /**
+         * ConversionsInput
+         * @description Other formats for the file itself, where they are a good deal smaller, or are what browsers show.
+         */
+        ConversionsInput: {
+            /**
+             * @description Keep the first file under its name, or remove it: pages that refer to it must then be sent to the new name. Its backup stays.
+             * @default keep
+             */
+            first_file?: components["schemas"]["FirstFile"];
+            /**
+             * Flat To Png
+             * @description JPEGs of few colours.
+             * @default false
+             */
+            flat_to_png?: boolean;
+            /**
+             * For The Web
+             * @description TIFF, HEIF and BMP: a JPEG or PNG beside them, upright and in sRGB, and its copies.
+             * @default false
+             */
+            for_the_web?: boolean;
+            /**
+             * Gif To Png
+             * @description GIFs that do not move.
+             * @default false
+             */
+            gif_to_png?: boolean;
+            /**
+             * Photographs To Jpeg
+             * @description Opaque photographic PNGs.
+             * @default false
+             */
+            photographs_to_jpeg?: boolean;
         };
         /**
          * Copied
@@ -3772,43 +3784,7 @@ export interface components {
          * CoverTouch
          * @description A stroke of a round brush that is painted over: ``radius`` in parts of the longer side.
          */
-        "CoverTouch-Input": {
-            /** Colour */
-            colour?: number[];
-            /**
-             * @description discriminator enum property added by openapi-typescript
-             * @enum {string}
-             */
-            kind: "cover";
-            /**
-             * Offset
-             * @description Where a clone is taken from, away from the stroke.
-             */
-            offset?: number[];
-            /** Points */
-            points: number[][];
-            /**
-             * Radius
-             * @default 0.02
-             */
-            radius?: number;
-            /**
-             * Soft
-             * @default 0.3
-             */
-            soft?: number;
-            /**
-             * Way
-             * @default surroundings
-             * @enum {string}
-             */
-            way?: "colour" | "clone" | "surroundings";
-        };
-        /**
-         * CoverTouch
-         * @description A stroke of a round brush that is painted over: ``radius`` in parts of the longer side.
-         */
-        "CoverTouch-Output": {
+        CoverTouch: {
             /** Colour */
             colour: number[];
             /**
@@ -3841,46 +3817,46 @@ export interface components {
             way: "colour" | "clone" | "surroundings";
         };
         /**
-         * CropTouch
-         * @description Straightened by ``angle`` degrees against the clock, then cut to a box in parts of what is left.
+         * CoverTouchInput
+         * @description A stroke of a round brush that is painted over: ``radius`` in parts of the longer side.
          */
-        "CropTouch-Input": {
-            /**
-             * Angle
-             * @default 0
-             */
-            angle?: number;
-            /**
-             * Height
-             * @default 1
-             */
-            height?: number;
+        CoverTouchInput: {
+            /** Colour */
+            colour?: number[];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
              */
-            kind: "crop";
+            kind: "cover";
             /**
-             * Left
-             * @default 0
+             * Offset
+             * @description Where a clone is taken from, away from the stroke.
              */
-            left?: number;
+            offset?: number[];
+            /** Points */
+            points: number[][];
             /**
-             * Top
-             * @default 0
+             * Radius
+             * @default 0.02
              */
-            top?: number;
+            radius?: number;
             /**
-             * Width
-             * @default 1
+             * Soft
+             * @default 0.3
              */
-            width?: number;
+            soft?: number;
+            /**
+             * Way
+             * @default surroundings
+             * @enum {string}
+             */
+            way?: "colour" | "clone" | "surroundings";
         };
         /**
          * CropTouch
          * @description Straightened by ``angle`` degrees against the clock, then cut to a box in parts of what is left.
          */
-        "CropTouch-Output": {
+        CropTouch: {
             /**
              * Angle
              * @default 0
@@ -3911,6 +3887,42 @@ export interface components {
              * @default 1
              */
             width: number;
+        };
+        /**
+         * CropTouchInput
+         * @description Straightened by ``angle`` degrees against the clock, then cut to a box in parts of what is left.
+         */
+        CropTouchInput: {
+            /**
+             * Angle
+             * @default 0
+             */
+            angle?: number;
+            /**
+             * Height
+             * @default 1
+             */
+            height?: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "crop";
+            /**
+             * Left
+             * @default 0
+             */
+            left?: number;
+            /**
+             * Top
+             * @default 0
+             */
+            top?: number;
+            /**
+             * Width
+             * @default 1
+             */
+            width?: number;
         };
         /**
          * Cut
@@ -3952,37 +3964,7 @@ export interface components {
          * Delivery
          * @description Settings of serving. Nothing is served before ``public`` says so.
          */
-        "Delivery-Input": {
-            /**
-             * Address
-             * @description Where the site serves the library's folder, such as https://example.org/uploads.
-             */
-            address?: string | null;
-            /**
-             * Base
-             * @description Where pages fetch copies and derived sizes instead, such as a CDN's address.
-             */
-            base?: string | null;
-            caches?: components["schemas"]["Caches-Input"];
-            markup?: components["schemas"]["Markup-Input"];
-            /**
-             * Max Age
-             * @description Seconds for which caches may show a picture without asking again.
-             * @default 3600
-             */
-            max_age?: number;
-            /**
-             * Public
-             * @description Whether anybody may fetch the library's pictures from here.
-             * @default false
-             */
-            public?: boolean;
-        };
-        /**
-         * Delivery
-         * @description Settings of serving. Nothing is served before ``public`` says so.
-         */
-        "Delivery-Output": {
+        Delivery: {
             /**
              * Address
              * @description Where the site serves the library's folder, such as https://example.org/uploads.
@@ -3993,8 +3975,8 @@ export interface components {
              * @description Where pages fetch copies and derived sizes instead, such as a CDN's address.
              */
             base: string | null;
-            caches: components["schemas"]["Caches-Output"];
-            markup: components["schemas"]["Markup-Output"];
+            caches: components["schemas"]["Caches"];
+            markup: components["schemas"]["Markup"];
             /**
              * Max Age
              * @description Seconds for which caches may show a picture without asking again.
@@ -4007,6 +3989,36 @@ export interface components {
              * @default false
              */
             public: boolean;
+        };
+        /**
+         * DeliveryInput
+         * @description Settings of serving. Nothing is served before ``public`` says so.
+         */
+        DeliveryInput: {
+            /**
+             * Address
+             * @description Where the site serves the library's folder, such as https://example.org/uploads.
+             */
+            address?: string | null;
+            /**
+             * Base
+             * @description Where pages fetch copies and derived sizes instead, such as a CDN's address.
+             */
+            base?: string | null;
+            caches?: components["schemas"]["CachesInput"];
+            markup?: components["schemas"]["MarkupInput"];
+            /**
+             * Max Age
+             * @description Seconds for which caches may show a picture without asking again.
+             * @default 3600
+             */
+            max_age?: number;
+            /**
+             * Public
+             * @description Whether anybody may fetch the library's pictures from here.
+             * @default false
+             */
+            public?: boolean;
         };
         /**
          * Derived
@@ -4145,6 +4157,18 @@ export interface components {
              */
             wanting?: components["schemas"]["DescriptionRule"][];
         };
+        /** DescriptionPage */
+        DescriptionPage: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Description"][];
+            /** Total */
+            total: number;
+        };
         /**
          * DescriptionRule
          * @description What may be wanting of an alternative text.
@@ -4155,26 +4179,7 @@ export interface components {
          * DescriptionSettings
          * @description How a library's pictures are described. The first language is the one that is translated from.
          */
-        "DescriptionSettings-Input": {
-            /** Languages */
-            languages?: string[];
-            /**
-             * Longest
-             * @description Characters; a longer text is too long.
-             * @default 125
-             */
-            longest?: number;
-            /**
-             * Rules
-             * @description Rules that are switched on.
-             */
-            rules?: components["schemas"]["DescriptionRule"][];
-        };
-        /**
-         * DescriptionSettings
-         * @description How a library's pictures are described. The first language is the one that is translated from.
-         */
-        "DescriptionSettings-Output": {
+        DescriptionSettings: {
             /** Languages */
             languages: string[];
             /**
@@ -4188,6 +4193,25 @@ export interface components {
              * @description Rules that are switched on.
              */
             rules: components["schemas"]["DescriptionRule"][];
+        };
+        /**
+         * DescriptionSettingsInput
+         * @description How a library's pictures are described. The first language is the one that is translated from.
+         */
+        DescriptionSettingsInput: {
+            /** Languages */
+            languages?: string[];
+            /**
+             * Longest
+             * @description Characters; a longer text is too long.
+             * @default 125
+             */
+            longest?: number;
+            /**
+             * Rules
+             * @description Rules that are switched on.
+             */
+            rules?: components["schemas"]["DescriptionRule"][];
         };
         /**
          * DescriptionsSummary
@@ -4495,25 +4519,25 @@ export interface components {
          * FixedQuality
          * @description An encoder quality instead of the level's promise; null leaves the promise in force.
          */
-        "FixedQuality-Input": {
-            /** Avif */
-            avif?: number | null;
-            /** Jpeg */
-            jpeg?: number | null;
-            /** Webp */
-            webp?: number | null;
-        };
-        /**
-         * FixedQuality
-         * @description An encoder quality instead of the level's promise; null leaves the promise in force.
-         */
-        "FixedQuality-Output": {
+        FixedQuality: {
             /** Avif */
             avif: number | null;
             /** Jpeg */
             jpeg: number | null;
             /** Webp */
             webp: number | null;
+        };
+        /**
+         * FixedQualityInput
+         * @description An encoder quality instead of the level's promise; null leaves the promise in force.
+         */
+        FixedQualityInput: {
+            /** Avif */
+            avif?: number | null;
+            /** Jpeg */
+            jpeg?: number | null;
+            /** Webp */
+            webp?: number | null;
         };
         /**
          * Focus
@@ -4740,25 +4764,25 @@ export interface components {
          * How
          * @description What a rule does otherwise than the recipe; null keeps the recipe's setting.
          */
-        "How-Input": {
-            /** Copies */
-            copies?: components["schemas"]["CopyFormat"][] | null;
-            effort?: components["schemas"]["Effort"] | null;
-            level?: components["schemas"]["Level"] | null;
-            /** Metadata */
-            metadata?: components["schemas"]["MetadataKind"][] | null;
-        };
-        /**
-         * How
-         * @description What a rule does otherwise than the recipe; null keeps the recipe's setting.
-         */
-        "How-Output": {
+        How: {
             /** Copies */
             copies: components["schemas"]["CopyFormat"][] | null;
             effort: components["schemas"]["Effort"] | null;
             level: components["schemas"]["Level"] | null;
             /** Metadata */
             metadata: components["schemas"]["MetadataKind"][] | null;
+        };
+        /**
+         * HowInput
+         * @description What a rule does otherwise than the recipe; null keeps the recipe's setting.
+         */
+        HowInput: {
+            /** Copies */
+            copies?: components["schemas"]["CopyFormat"][] | null;
+            effort?: components["schemas"]["Effort"] | null;
+            level?: components["schemas"]["Level"] | null;
+            /** Metadata */
+            metadata?: components["schemas"]["MetadataKind"][] | null;
         };
         /**
          * ImportFault
@@ -4836,6 +4860,18 @@ export interface components {
             /** Service */
             service: boolean;
         };
+        /** InvitationPage */
+        InvitationPage: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Invitation"][];
+            /** Total */
+            total: number;
+        };
         /**
          * InvitationPurpose
          * @enum {string}
@@ -4906,6 +4942,18 @@ export interface components {
             seconds: number | null;
             state: components["schemas"]["ItemState"];
         };
+        /** ItemPage */
+        ItemPage: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Item"][];
+            /** Total */
+            total: number;
+        };
         /**
          * ItemSort
          * @description The latest results first; or as they were put into the run, in which order none moves meanwhile.
@@ -4974,6 +5022,18 @@ export interface components {
          * @enum {string}
          */
         JobKind: "survey" | "check" | "forecast" | "proof" | "pruning" | "weighing" | "report" | "resemblance" | "words" | "near-duplicates";
+        /** JobPage */
+        JobPage: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Job"][];
+            /** Total */
+            total: number;
+        };
         /**
          * JobState
          * @description Where a job stands; the last three are ends.
@@ -5065,6 +5125,18 @@ export interface components {
             /** Service */
             service: boolean;
         };
+        /** KeyPage */
+        KeyPage: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Key"][];
+            /** Total */
+            total: number;
+        };
         /**
          * KeyRequest
          * @description A key for a machine. ``libraries`` null: all of them, also those to come; that, and ``service``, only
@@ -5139,29 +5211,7 @@ export interface components {
          * Largest
          * @description The width and height that originals are fitted into, in pixels; 0 for no limit.
          */
-        "Largest-Input": {
-            /**
-             * Existing
-             * @description Also originals that were there before the first survey.
-             * @default true
-             */
-            existing?: boolean;
-            /**
-             * Height
-             * @default 0
-             */
-            height?: number;
-            /**
-             * Width
-             * @default 0
-             */
-            width?: number;
-        };
-        /**
-         * Largest
-         * @description The width and height that originals are fitted into, in pixels; 0 for no limit.
-         */
-        "Largest-Output": {
+        Largest: {
             /**
              * Existing
              * @description Also originals that were there before the first survey.
@@ -5178,6 +5228,28 @@ export interface components {
              * @default 0
              */
             width: number;
+        };
+        /**
+         * LargestInput
+         * @description The width and height that originals are fitted into, in pixels; 0 for no limit.
+         */
+        LargestInput: {
+            /**
+             * Existing
+             * @description Also originals that were there before the first survey.
+             * @default true
+             */
+            existing?: boolean;
+            /**
+             * Height
+             * @default 0
+             */
+            height?: number;
+            /**
+             * Width
+             * @default 0
+             */
+            width?: number;
         };
         /**
          * LedgerEntry
@@ -5230,7 +5302,7 @@ export interface components {
          * @description A connected folder tree, its settings and its totals.
          */
         Library: {
-            automation: components["schemas"]["Automation-Output"];
+            automation: components["schemas"]["Automation"];
             /**
              * Bytes Backups
              * @default 0
@@ -5270,7 +5342,7 @@ export interface components {
              */
             created_at: string;
             /** @description How its files are served. */
-            delivery: components["schemas"]["Delivery-Output"];
+            delivery: components["schemas"]["Delivery"];
             /**
              * Dormant
              * @description Handed back: nothing is treated by itself until a person does.
@@ -5341,8 +5413,8 @@ export interface components {
          * @description New settings; what is left out stays as it is. How pictures are treated is in the recipe.
          */
         LibraryChange: {
-            automation?: components["schemas"]["Automation-Input"] | null;
-            delivery?: components["schemas"]["Delivery-Input"] | null;
+            automation?: components["schemas"]["AutomationInput"] | null;
+            delivery?: components["schemas"]["DeliveryInput"] | null;
             /** Name */
             name?: string | null;
             /** Patterns */
@@ -5509,88 +5581,7 @@ export interface components {
          * @description What is said of the library's pictures in the site's pages. Nothing is said twice: what a page says
          *     already, stays.
          */
-        "Markup-Input": {
-            /**
-             * @description Alternative texts of the page's language, from the descriptions.
-             * @default missing
-             */
-            alternatives?: components["schemas"]["WrittenTexts"];
-            /**
-             * Backgrounds
-             * @description Offer copies in style attributes (image-set).
-             * @default true
-             */
-            backgrounds?: boolean;
-            /**
-             * Dimensions
-             * @description State width and height. The site's styles need img { height: auto } where they limit widths.
-             * @default false
-             */
-            dimensions?: boolean;
-            /**
-             * Eager
-             * @description How many pictures at the top of a page load at once. The first has priority.
-             * @default 2
-             */
-            eager?: number;
-            /**
-             * Eager Files
-             * @description Patterns of files that load at once, wherever.
-             */
-            eager_files?: string[];
-            /**
-             * Elements
-             * @description Put <picture> around pictures, with a <source> for each kind of copy. Without it nothing is put around: the server, or this service, chooses the format by what the browser accepts.
-             * @default false
-             */
-            elements?: boolean;
-            /**
-             * Lazy
-             * @description Load pictures late (loading, decoding) where the page states width and height.
-             * @default true
-             */
-            lazy?: boolean;
-            /**
-             * No Classes
-             * @description Classes of pictures that stay as they are.
-             */
-            no_classes?: string[];
-            /**
-             * No Endings
-             * @description Endings of files that stay as they are: gif.
-             */
-            no_endings?: string[];
-            /**
-             * No Files
-             * @description Patterns of files that stay as they are.
-             */
-            no_files?: string[];
-            /**
-             * No Pages
-             * @description Patterns of paths of pages that stay as they are.
-             */
-            no_pages?: string[];
-            /** @default none */
-            placeholder?: components["schemas"]["Placeholder"];
-            /**
-             * Rewrite
-             * @description Whether pages are rewritten at all.
-             * @default true
-             */
-            rewrite?: boolean;
-            /**
-             * Sizes
-             * @description Offer the derived sizes (srcset, sizes) where the page states width and height.
-             * @default true
-             */
-            sizes?: boolean;
-        };
-        /**
-         * Markup
-         * @description What is said of the library's pictures in the site's pages. Nothing is said twice: what a page says
-         *     already, stays.
-         */
-        "Markup-Output": {
+        Markup: {
             /**
              * @description Alternative texts of the page's language, from the descriptions.
              * @default missing
@@ -5667,6 +5658,87 @@ export interface components {
             sizes: boolean;
         };
         /**
+         * MarkupInput
+         * @description What is said of the library's pictures in the site's pages. Nothing is said twice: what a page says
+         *     already, stays.
+         */
+        MarkupInput: {
+            /**
+             * @description Alternative texts of the page's language, from the descriptions.
+             * @default missing
+             */
+            alternatives?: components["schemas"]["WrittenTexts"];
+            /**
+             * Backgrounds
+             * @description Offer copies in style attributes (image-set).
+             * @default true
+             */
+            backgrounds?: boolean;
+            /**
+             * Dimensions
+             * @description State width and height. The site's styles need img { height: auto } where they limit widths.
+             * @default false
+             */
+            dimensions?: boolean;
+            /**
+             * Eager
+             * @description How many pictures at the top of a page load at once. The first has priority.
+             * @default 2
+             */
+            eager?: number;
+            /**
+             * Eager Files
+             * @description Patterns of files that load at once, wherever.
+             */
+            eager_files?: string[];
+            /**
+             * Elements
+             * @description Put <picture> around pictures, with a <source> for each kind of copy. Without it nothing is put around: the server, or this service, chooses the format by what the browser accepts.
+             * @default false
+             */
+            elements?: boolean;
+            /**
+             * Lazy
+             * @description Load pictures late (loading, decoding) where the page states width and height.
+             * @default true
+             */
+            lazy?: boolean;
+            /**
+             * No Classes
+             * @description Classes of pictures that stay as they are.
+             */
+            no_classes?: string[];
+            /**
+             * No Endings
+             * @description Endings of files that stay as they are: gif.
+             */
+            no_endings?: string[];
+            /**
+             * No Files
+             * @description Patterns of files that stay as they are.
+             */
+            no_files?: string[];
+            /**
+             * No Pages
+             * @description Patterns of paths of pages that stay as they are.
+             */
+            no_pages?: string[];
+            /** @default none */
+            placeholder?: components["schemas"]["Placeholder"];
+            /**
+             * Rewrite
+             * @description Whether pages are rewritten at all.
+             * @default true
+             */
+            rewrite?: boolean;
+            /**
+             * Sizes
+             * @description Offer the derived sizes (srcset, sizes) where the page states width and height.
+             * @default true
+             */
+            sizes?: boolean;
+        };
+        /**
          * Member
          * @description One with a role in a library. Nothing is said of what else they may see.
          */
@@ -5701,6 +5773,18 @@ export interface components {
              */
             name?: string;
             role: components["schemas"]["Role"];
+        };
+        /** MemberPage */
+        MemberPage: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Member"][];
+            /** Total */
+            total: number;
         };
         /**
          * MetadataKind
@@ -5744,7 +5828,7 @@ export interface components {
             library: string;
             /** Name */
             name: string;
-            settings: components["schemas"]["SizeSettings-Output"];
+            settings: components["schemas"]["SizeSettings"];
             /**
              * Waiting
              * @description To be made, made again or removed by the next run.
@@ -6031,6 +6115,18 @@ export interface components {
             /** Size */
             size: number;
         };
+        /** OrphanPage */
+        OrphanPage: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Orphan"][];
+            /** Total */
+            total: number;
+        };
         /**
          * Outlook
          * @description What was found from the sample. All sizes in bytes, over all files the recipe would treat.
@@ -6149,7 +6245,7 @@ export interface components {
             override: ("exact" | "gallery" | "everyday" | "lean" | "leave") | null;
             /** Pictures */
             pictures?: number[] | null;
-            which?: components["schemas"]["PictureFilter-Input"] | null;
+            which?: components["schemas"]["PictureFilterInput"] | null;
         };
         /**
          * OwnRule
@@ -6195,25 +6291,7 @@ export interface components {
          * PageFault
          * @description A page that left as its author wrote it, because rewriting it failed.
          */
-        "PageFault-Input": {
-            /**
-             * Page
-             * @description Its address or path.
-             */
-            page: string;
-            /** Reason */
-            reason: string;
-            /**
-             * Times
-             * @default 1
-             */
-            times?: number;
-        };
-        /**
-         * PageFault
-         * @description A page that left as its author wrote it, because rewriting it failed.
-         */
-        "PageFault-Output": {
+        PageFault: {
             /**
              * Page
              * @description Its address or path.
@@ -6228,12 +6306,30 @@ export interface components {
             times: number;
         };
         /**
+         * PageFaultInput
+         * @description A page that left as its author wrote it, because rewriting it failed.
+         */
+        PageFaultInput: {
+            /**
+             * Page
+             * @description Its address or path.
+             */
+            page: string;
+            /** Reason */
+            reason: string;
+            /**
+             * Times
+             * @default 1
+             */
+            times?: number;
+        };
+        /**
          * PageFaults
          * @description Such pages since the service started: how many answers in all, and the newest of them.
          */
         PageFaults: {
             /** Faults */
-            faults: components["schemas"]["PageFault-Output"][];
+            faults: components["schemas"]["PageFault"][];
             /**
              * Since
              * Format: date-time
@@ -6294,7 +6390,7 @@ export interface components {
              * Faults
              * @description Faults in the site since its last request.
              */
-            faults?: components["schemas"]["PageFault-Input"][];
+            faults?: components["schemas"]["PageFaultInput"][];
             /** Paths */
             paths: string[];
             /** @default none */
@@ -6412,7 +6508,7 @@ export interface components {
              * @default false
              */
             after_runs?: boolean;
-            budget?: components["schemas"]["Budget-Input"] | null;
+            budget?: components["schemas"]["BudgetInput"] | null;
             /**
              * Schedule
              * @description Five fields as of cron, in the library's time zone.
@@ -6495,162 +6591,6 @@ export interface components {
              * @default
              */
             link: string;
-        };
-        /** Page[AuditEntry] */
-        Page_AuditEntry_: {
-            /**
-             * Cursor
-             * @description Sent back as `after` it fetches the following page; null on the last.
-             */
-            cursor: string | null;
-            /** Rows */
-            rows: components["schemas"]["AuditEntry"][];
-            /** Total */
-            total: number;
-        };
-        /** Page[Description] */
-        Page_Description_: {
-            /**
-             * Cursor
-             * @description Sent back as `after` it fetches the following page; null on the last.
-             */
-            cursor: string | null;
-            /** Rows */
-            rows: components["schemas"]["Description"][];
-            /** Total */
-            total: number;
-        };
-        /** Page[Invitation] */
-        Page_Invitation_: {
-            /**
-             * Cursor
-             * @description Sent back as `after` it fetches the following page; null on the last.
-             */
-            cursor: string | null;
-            /** Rows */
-            rows: components["schemas"]["Invitation"][];
-            /** Total */
-            total: number;
-        };
-        /** Page[Item] */
-        Page_Item_: {
-            /**
-             * Cursor
-             * @description Sent back as `after` it fetches the following page; null on the last.
-             */
-            cursor: string | null;
-            /** Rows */
-            rows: components["schemas"]["Item"][];
-            /** Total */
-            total: number;
-        };
-        /** Page[Job] */
-        Page_Job_: {
-            /**
-             * Cursor
-             * @description Sent back as `after` it fetches the following page; null on the last.
-             */
-            cursor: string | null;
-            /** Rows */
-            rows: components["schemas"]["Job"][];
-            /** Total */
-            total: number;
-        };
-        /** Page[Key] */
-        Page_Key_: {
-            /**
-             * Cursor
-             * @description Sent back as `after` it fetches the following page; null on the last.
-             */
-            cursor: string | null;
-            /** Rows */
-            rows: components["schemas"]["Key"][];
-            /** Total */
-            total: number;
-        };
-        /** Page[Member] */
-        Page_Member_: {
-            /**
-             * Cursor
-             * @description Sent back as `after` it fetches the following page; null on the last.
-             */
-            cursor: string | null;
-            /** Rows */
-            rows: components["schemas"]["Member"][];
-            /** Total */
-            total: number;
-        };
-        /** Page[Orphan] */
-        Page_Orphan_: {
-            /**
-             * Cursor
-             * @description Sent back as `after` it fetches the following page; null on the last.
-             */
-            cursor: string | null;
-            /** Rows */
-            rows: components["schemas"]["Orphan"][];
-            /** Total */
-            total: number;
-        };
-        /** Page[PersonRow] */
-        Page_PersonRow_: {
-            /**
-             * Cursor
-             * @description Sent back as `after` it fetches the following page; null on the last.
-             */
-            cursor: string | null;
-            /** Rows */
-            rows: components["schemas"]["PersonRow"][];
-            /** Total */
-            total: number;
-        };
-        /** Page[Picture] */
-        Page_Picture_: {
-            /**
-             * Cursor
-             * @description Sent back as `after` it fetches the following page; null on the last.
-             */
-            cursor: string | null;
-            /** Rows */
-            rows: components["schemas"]["Picture"][];
-            /** Total */
-            total: number;
-        };
-        /** Page[Recipe] */
-        Page_Recipe_: {
-            /**
-             * Cursor
-             * @description Sent back as `after` it fetches the following page; null on the last.
-             */
-            cursor: string | null;
-            /** Rows */
-            rows: components["schemas"]["Recipe"][];
-            /** Total */
-            total: number;
-        };
-        /** Page[Run] */
-        Page_Run_: {
-            /**
-             * Cursor
-             * @description Sent back as `after` it fetches the following page; null on the last.
-             */
-            cursor: string | null;
-            /** Rows */
-            rows: components["schemas"]["Run"][];
-            /** Total */
-            total: number;
-        };
-        /** Page[Weighing] */
-        Page_Weighing_: {
-            /**
-             * Cursor
-             * @description Sent back as `after` it fetches the following page; null on the last.
-             */
-            cursor: string | null;
-            /** Rows */
-            rows: components["schemas"]["Weighing"][];
-            /** Total */
-            total: number;
         };
         /**
          * PasswordChange
@@ -6739,6 +6679,18 @@ export interface components {
             signed_in_at: string | null;
             /** Suspended */
             suspended: boolean;
+        };
+        /** PersonRowPage */
+        PersonRowPage: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["PersonRow"][];
+            /** Total */
+            total: number;
         };
         /**
          * Picture
@@ -6863,7 +6815,40 @@ export interface components {
          * PictureFilter
          * @description Pictures that fit all that is given; of a list any value fits.
          */
-        "PictureFilter-Input": {
+        PictureFilter: {
+            /** Copied */
+            copied: components["schemas"]["Copied"][];
+            /**
+             * Folder
+             * @description In this folder and below it.
+             */
+            folder: string | null;
+            /** Format */
+            format: string[];
+            /** Rule */
+            rule: components["schemas"]["OwnRule"][];
+            /** Saving */
+            saving: components["schemas"]["SavingClass"][];
+            /** Score */
+            score: components["schemas"]["ScoreClass"][];
+            /**
+             * Search
+             * @description Any part of the path, in any case.
+             */
+            search: string | null;
+            /**
+             * State
+             * @description Without one: all but those gone.
+             */
+            state: components["schemas"]["FileState"][];
+            /** Weight */
+            weight: components["schemas"]["WeightClass"][];
+        };
+        /**
+         * PictureFilterInput
+         * @description Pictures that fit all that is given; of a list any value fits.
+         */
+        PictureFilterInput: {
             /** Copied */
             copied?: components["schemas"]["Copied"][];
             /**
@@ -6892,38 +6877,17 @@ export interface components {
             /** Weight */
             weight?: components["schemas"]["WeightClass"][];
         };
-        /**
-         * PictureFilter
-         * @description Pictures that fit all that is given; of a list any value fits.
-         */
-        "PictureFilter-Output": {
-            /** Copied */
-            copied: components["schemas"]["Copied"][];
+        /** PicturePage */
+        PicturePage: {
             /**
-             * Folder
-             * @description In this folder and below it.
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
              */
-            folder: string | null;
-            /** Format */
-            format: string[];
-            /** Rule */
-            rule: components["schemas"]["OwnRule"][];
-            /** Saving */
-            saving: components["schemas"]["SavingClass"][];
-            /** Score */
-            score: components["schemas"]["ScoreClass"][];
-            /**
-             * Search
-             * @description Any part of the path, in any case.
-             */
-            search: string | null;
-            /**
-             * State
-             * @description Without one: all but those gone.
-             */
-            state: components["schemas"]["FileState"][];
-            /** Weight */
-            weight: components["schemas"]["WeightClass"][];
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Picture"][];
+            /** Total */
+            total: number;
         };
         /**
          * PictureSort
@@ -6967,7 +6931,7 @@ export interface components {
             shot: number | null;
             /** Weighing Id */
             weighing_id: number;
-            what_if: components["schemas"]["WhatIf-Output"] | null;
+            what_if: components["schemas"]["WhatIf"] | null;
         };
         /**
          * Problem
@@ -7239,87 +7203,27 @@ export interface components {
             created_at: string;
             /** Library */
             library: string;
-            settings: components["schemas"]["RecipeSettings-Output"];
+            settings: components["schemas"]["RecipeSettings"];
             /** Version */
             version: number;
         };
-        /**
-         * RecipeSettings
-         * @description Everything that decides what a treated file looks like.
-         */
-        "RecipeSettings-Input": {
+        /** RecipePage */
+        RecipePage: {
             /**
-             * Chosen Sizes
-             * @description Such as 300x200.
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
              */
-            chosen_sizes?: string[];
-            /**
-             * Clear Hidden
-             * @description Clear the colour under full transparency.
-             * @default true
-             */
-            clear_hidden?: boolean;
-            conversions?: components["schemas"]["Conversions-Input"];
-            /**
-             * Copies
-             * @description Formats, beside each file.
-             */
-            copies?: components["schemas"]["CopyFormat"][];
-            /**
-             * Document Ppi
-             * @description Pixels to the inch that pictures within documents have at most where they are shown largest; 0 leaves their size. Not at the exact level.
-             * @default 0
-             */
-            document_ppi?: number;
-            /** @default normal */
-            effort?: components["schemas"]["Effort"];
-            fixed_quality?: components["schemas"]["FixedQuality-Input"];
-            /**
-             * Keep Larger Copies
-             * @description Keep copies that are no smaller than the file.
-             * @default false
-             */
-            keep_larger_copies?: boolean;
-            largest?: components["schemas"]["Largest-Input"];
-            /** @default everyday */
-            level?: components["schemas"]["Level"];
-            /**
-             * Metadata
-             * @description Metadata that files keep. Unless set otherwise, credits stay and everything else is removed.
-             */
-            metadata?: components["schemas"]["MetadataKind"][];
-            /**
-             * Originals
-             * @default true
-             */
-            originals?: boolean;
-            /**
-             * Renditions
-             * @default all
-             * @enum {string}
-             */
-            renditions?: "all" | "none" | "chosen";
-            /** Rules */
-            rules?: components["schemas"]["Rule-Input"][];
-            /**
-             * Save Data
-             * @description Make the copies of pictures that weighed pages show once more, at the level below, for visitors whose browser asks for less data.
-             * @default false
-             */
-            save_data?: boolean;
-            /**
-             * Sharpen All
-             * @description Also pictures that keep their size; not at the exact level, and never what moves.
-             * @default false
-             */
-            sharpen_all?: boolean;
-            sharpening?: components["schemas"]["Sharpening-Input"];
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Recipe"][];
+            /** Total */
+            total: number;
         };
         /**
          * RecipeSettings
          * @description Everything that decides what a treated file looks like.
          */
-        "RecipeSettings-Output": {
+        RecipeSettings: {
             /**
              * Chosen Sizes
              * @description Such as 300x200.
@@ -7331,7 +7235,7 @@ export interface components {
              * @default true
              */
             clear_hidden: boolean;
-            conversions: components["schemas"]["Conversions-Output"];
+            conversions: components["schemas"]["Conversions"];
             /**
              * Copies
              * @description Formats, beside each file.
@@ -7345,14 +7249,14 @@ export interface components {
             document_ppi: number;
             /** @default normal */
             effort: components["schemas"]["Effort"];
-            fixed_quality: components["schemas"]["FixedQuality-Output"];
+            fixed_quality: components["schemas"]["FixedQuality"];
             /**
              * Keep Larger Copies
              * @description Keep copies that are no smaller than the file.
              * @default false
              */
             keep_larger_copies: boolean;
-            largest: components["schemas"]["Largest-Output"];
+            largest: components["schemas"]["Largest"];
             /** @default everyday */
             level: components["schemas"]["Level"];
             /**
@@ -7372,7 +7276,7 @@ export interface components {
              */
             renditions: "all" | "none" | "chosen";
             /** Rules */
-            rules: components["schemas"]["Rule-Output"][];
+            rules: components["schemas"]["Rule"][];
             /**
              * Save Data
              * @description Make the copies of pictures that weighed pages show once more, at the level below, for visitors whose browser asks for less data.
@@ -7385,7 +7289,79 @@ export interface components {
              * @default false
              */
             sharpen_all: boolean;
-            sharpening: components["schemas"]["Sharpening-Output"];
+            sharpening: components["schemas"]["Sharpening"];
+        };
+        /**
+         * RecipeSettingsInput
+         * @description Everything that decides what a treated file looks like.
+         */
+        RecipeSettingsInput: {
+            /**
+             * Chosen Sizes
+             * @description Such as 300x200.
+             */
+            chosen_sizes?: string[];
+            /**
+             * Clear Hidden
+             * @description Clear the colour under full transparency.
+             * @default true
+             */
+            clear_hidden?: boolean;
+            conversions?: components["schemas"]["ConversionsInput"];
+            /**
+             * Copies
+             * @description Formats, beside each file.
+             */
+            copies?: components["schemas"]["CopyFormat"][];
+            /**
+             * Document Ppi
+             * @description Pixels to the inch that pictures within documents have at most where they are shown largest; 0 leaves their size. Not at the exact level.
+             * @default 0
+             */
+            document_ppi?: number;
+            /** @default normal */
+            effort?: components["schemas"]["Effort"];
+            fixed_quality?: components["schemas"]["FixedQualityInput"];
+            /**
+             * Keep Larger Copies
+             * @description Keep copies that are no smaller than the file.
+             * @default false
+             */
+            keep_larger_copies?: boolean;
+            largest?: components["schemas"]["LargestInput"];
+            /** @default everyday */
+            level?: components["schemas"]["Level"];
+            /**
+             * Metadata
+             * @description Metadata that files keep. Unless set otherwise, credits stay and everything else is removed.
+             */
+            metadata?: components["schemas"]["MetadataKind"][];
+            /**
+             * Originals
+             * @default true
+             */
+            originals?: boolean;
+            /**
+             * Renditions
+             * @default all
+             * @enum {string}
+             */
+            renditions?: "all" | "none" | "chosen";
+            /** Rules */
+            rules?: components["schemas"]["RuleInput"][];
+            /**
+             * Save Data
+             * @description Make the copies of pictures that weighed pages show once more, at the level below, for visitors whose browser asks for less data.
+             * @default false
+             */
+            save_data?: boolean;
+            /**
+             * Sharpen All
+             * @description Also pictures that keep their size; not at the exact level, and never what moves.
+             * @default false
+             */
+            sharpen_all?: boolean;
+            sharpening?: components["schemas"]["SharpeningInput"];
         };
         /**
          * RecoveryCodes
@@ -7518,31 +7494,7 @@ export interface components {
          * ReportSettings
          * @description Whose report it is, and what happens to it by itself when a month is over.
          */
-        "ReportSettings-Input": {
-            /**
-             * Client
-             * @description The client's name. Without one, the library's name is used.
-             * @default
-             */
-            client?: string;
-            /**
-             * Monthly
-             * @description Make a report of each past month, and keep it.
-             * @default false
-             */
-            monthly?: boolean;
-            /**
-             * Sender
-             * @description Who sends it.
-             * @default
-             */
-            sender?: string;
-        };
-        /**
-         * ReportSettings
-         * @description Whose report it is, and what happens to it by itself when a month is over.
-         */
-        "ReportSettings-Output": {
+        ReportSettings: {
             /**
              * Client
              * @description The client's name. Without one, the library's name is used.
@@ -7561,6 +7513,30 @@ export interface components {
              * @default
              */
             sender: string;
+        };
+        /**
+         * ReportSettingsInput
+         * @description Whose report it is, and what happens to it by itself when a month is over.
+         */
+        ReportSettingsInput: {
+            /**
+             * Client
+             * @description The client's name. Without one, the library's name is used.
+             * @default
+             */
+            client?: string;
+            /**
+             * Monthly
+             * @description Make a report of each past month, and keep it.
+             * @default false
+             */
+            monthly?: boolean;
+            /**
+             * Sender
+             * @description Who sends it.
+             * @default
+             */
+            sender?: string;
         };
         /**
          * ResemblanceReport
@@ -7617,24 +7593,8 @@ export interface components {
          * Rule
          * @description The first rule that fits a file decides about it.
          */
-        "Rule-Input": {
-            how?: components["schemas"]["How-Input"];
-            /**
-             * Leave
-             * @description Leave such files alone.
-             * @default false
-             */
-            leave?: boolean;
-            /** Name */
-            name: string;
-            when?: components["schemas"]["When-Input"];
-        };
-        /**
-         * Rule
-         * @description The first rule that fits a file decides about it.
-         */
-        "Rule-Output": {
-            how: components["schemas"]["How-Output"];
+        Rule: {
+            how: components["schemas"]["How"];
             /**
              * Leave
              * @description Leave such files alone.
@@ -7643,7 +7603,23 @@ export interface components {
             leave: boolean;
             /** Name */
             name: string;
-            when: components["schemas"]["When-Output"];
+            when: components["schemas"]["When"];
+        };
+        /**
+         * RuleInput
+         * @description The first rule that fits a file decides about it.
+         */
+        RuleInput: {
+            how?: components["schemas"]["HowInput"];
+            /**
+             * Leave
+             * @description Leave such files alone.
+             * @default false
+             */
+            leave?: boolean;
+            /** Name */
+            name: string;
+            when?: components["schemas"]["WhenInput"];
         };
         /**
          * Run
@@ -7737,7 +7713,7 @@ export interface components {
             } | null;
             /** Recipe Version */
             recipe_version: number | null;
-            scope: components["schemas"]["Scope-Output"];
+            scope: components["schemas"]["Scope"];
             /**
              * Seconds Left
              * @description An estimate, by megapixels left.
@@ -7761,6 +7737,18 @@ export interface components {
          * @enum {string}
          */
         RunOrigin: "person" | "arrival" | "schedule";
+        /** RunPage */
+        RunPage: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Run"][];
+            /** Total */
+            total: number;
+        };
         /**
          * RunRequest
          * @description Something to do to many files. Level and copies default to the library's recipe.
@@ -7796,7 +7784,7 @@ export interface components {
              * @default false
              */
             overwrite?: boolean;
-            scope?: components["schemas"]["Scope-Input"];
+            scope?: components["schemas"]["ScopeInput"];
         };
         /**
          * RunState
@@ -7804,25 +7792,25 @@ export interface components {
          */
         RunState: "running" | "paused" | "stopped" | "finished";
         /** SaturationTouch */
-        "SaturationTouch-Input": {
+        SaturationTouch: {
             /**
              * Amount
              * @default 0
              */
-            amount?: number;
+            amount: number;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
              */
             kind: "saturation";
         };
-        /** SaturationTouch */
-        "SaturationTouch-Output": {
+        /** SaturationTouchInput */
+        SaturationTouchInput: {
             /**
              * Amount
              * @default 0
              */
-            amount: number;
+            amount?: number;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -7961,39 +7949,7 @@ export interface components {
          * @description Which files: all, single pictures, those of another run; of these, in a folder, untreated, or fitting a
          *     filter.
          */
-        "Scope-Input": {
-            /**
-             * Failed Of
-             * @description The files that failed in this run.
-             */
-            failed_of?: number | null;
-            /**
-             * Folder
-             * @description With any of the others: within it.
-             */
-            folder?: string | null;
-            /** Pictures */
-            pictures?: number[] | null;
-            /**
-             * Run
-             * @description The files of this run.
-             */
-            run?: number | null;
-            /**
-             * Untreated
-             * @description Only files that no run has finished.
-             * @default false
-             */
-            untreated?: boolean;
-            /** @description Only files of pictures that it finds. */
-            which?: components["schemas"]["PictureFilter-Input"] | null;
-        };
-        /**
-         * Scope
-         * @description Which files: all, single pictures, those of another run; of these, in a folder, untreated, or fitting a
-         *     filter.
-         */
-        "Scope-Output": {
+        Scope: {
             /**
              * Failed Of
              * @description The files that failed in this run.
@@ -8018,7 +7974,39 @@ export interface components {
              */
             untreated: boolean;
             /** @description Only files of pictures that it finds. */
-            which: components["schemas"]["PictureFilter-Output"] | null;
+            which: components["schemas"]["PictureFilter"] | null;
+        };
+        /**
+         * ScopeInput
+         * @description Which files: all, single pictures, those of another run; of these, in a folder, untreated, or fitting a
+         *     filter.
+         */
+        ScopeInput: {
+            /**
+             * Failed Of
+             * @description The files that failed in this run.
+             */
+            failed_of?: number | null;
+            /**
+             * Folder
+             * @description With any of the others: within it.
+             */
+            folder?: string | null;
+            /** Pictures */
+            pictures?: number[] | null;
+            /**
+             * Run
+             * @description The files of this run.
+             */
+            run?: number | null;
+            /**
+             * Untreated
+             * @description Only files that no run has finished.
+             * @default false
+             */
+            untreated?: boolean;
+            /** @description Only files of pictures that it finds. */
+            which?: components["schemas"]["PictureFilterInput"] | null;
         };
         /**
          * ScoreBin
@@ -8172,30 +8160,7 @@ export interface components {
             value: string;
         };
         /** SharpenTouch */
-        "SharpenTouch-Input": {
-            /**
-             * Amount
-             * @default 0
-             */
-            amount?: number;
-            /**
-             * @description discriminator enum property added by openapi-typescript
-             * @enum {string}
-             */
-            kind: "sharpen";
-            /**
-             * Radius
-             * @default 0.6
-             */
-            radius?: number;
-            /**
-             * Threshold
-             * @default 2
-             */
-            threshold?: number;
-        };
-        /** SharpenTouch */
-        "SharpenTouch-Output": {
+        SharpenTouch: {
             /**
              * Amount
              * @default 0
@@ -8217,16 +8182,18 @@ export interface components {
              */
             threshold: number;
         };
-        /**
-         * Sharpening
-         * @description Unsharp masking after a picture was made smaller; amount 0 is off.
-         */
-        "Sharpening-Input": {
+        /** SharpenTouchInput */
+        SharpenTouchInput: {
             /**
              * Amount
              * @default 0
              */
             amount?: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "sharpen";
             /**
              * Radius
              * @default 0.6
@@ -8242,7 +8209,7 @@ export interface components {
          * Sharpening
          * @description Unsharp masking after a picture was made smaller; amount 0 is off.
          */
-        "Sharpening-Output": {
+        Sharpening: {
             /**
              * Amount
              * @default 0
@@ -8258,6 +8225,27 @@ export interface components {
              * @default 2
              */
             threshold: number;
+        };
+        /**
+         * SharpeningInput
+         * @description Unsharp masking after a picture was made smaller; amount 0 is off.
+         */
+        SharpeningInput: {
+            /**
+             * Amount
+             * @default 0
+             */
+            amount?: number;
+            /**
+             * Radius
+             * @default 0.6
+             */
+            radius?: number;
+            /**
+             * Threshold
+             * @default 2
+             */
+            threshold?: number;
         };
         /**
          * Shot
@@ -8405,7 +8393,7 @@ export interface components {
              * @default false
              */
             after_runs: boolean;
-            budget: components["schemas"]["Budget-Output"] | null;
+            budget: components["schemas"]["Budget"] | null;
             /** Fault */
             fault: string | null;
             /**
@@ -8520,71 +8508,13 @@ export interface components {
          * @description A size as it might be saved; null: as it would be removed.
          */
         SizeProposal: {
-            settings: components["schemas"]["SizeSettings-Input"] | null;
+            settings: components["schemas"]["SizeSettingsInput"] | null;
         };
         /**
          * SizeSettings
          * @description A size. Nothing is made larger: pictures too small for it are passed over, or cut at their own size.
          */
-        "SizeSettings-Input": {
-            /** @default focus */
-            anchor?: components["schemas"]["Anchor"];
-            /**
-             * Copies
-             * @description Null: the recipe's.
-             */
-            copies?: components["schemas"]["CopyFormat"][] | null;
-            /**
-             * Densities
-             * @description Further pixel densities to make, for high-density screens.
-             */
-            densities?: number[];
-            /**
-             * Format
-             * @description Null: the picture's.
-             */
-            format?: ("jpeg" | "png" | "webp" | "avif") | null;
-            /**
-             * Grey
-             * @default false
-             */
-            grey?: boolean;
-            /**
-             * Height
-             * @description Pixels; 0 for no limit.
-             * @default 0
-             */
-            height?: number;
-            /** @description Null: the recipe's. */
-            level?: components["schemas"]["Level"] | null;
-            /**
-             * Pattern
-             * @description The file's name: {stem} and {ext} of the picture's, {name}, {width}, {height}, {times}.
-             * @default {stem}-{name}-{width}{ext}
-             */
-            pattern?: string;
-            sharpening?: components["schemas"]["Sharpening-Input"];
-            /** @default fit */
-            way?: components["schemas"]["Way"];
-            /** @description Which pictures. */
-            when?: components["schemas"]["When-Input"];
-            /**
-             * Width
-             * @description Pixels; 0 for no limit.
-             * @default 0
-             */
-            width?: number;
-            /**
-             * Widths
-             * @description A ladder of widths in place of one size.
-             */
-            widths?: number[];
-        };
-        /**
-         * SizeSettings
-         * @description A size. Nothing is made larger: pictures too small for it are passed over, or cut at their own size.
-         */
-        "SizeSettings-Output": {
+        SizeSettings: {
             /** @default focus */
             anchor: components["schemas"]["Anchor"];
             /**
@@ -8621,11 +8551,11 @@ export interface components {
              * @default {stem}-{name}-{width}{ext}
              */
             pattern: string;
-            sharpening: components["schemas"]["Sharpening-Output"];
+            sharpening: components["schemas"]["Sharpening"];
             /** @default fit */
             way: components["schemas"]["Way"];
             /** @description Which pictures. */
-            when: components["schemas"]["When-Output"];
+            when: components["schemas"]["When"];
             /**
              * Width
              * @description Pixels; 0 for no limit.
@@ -8637,6 +8567,64 @@ export interface components {
              * @description A ladder of widths in place of one size.
              */
             widths: number[];
+        };
+        /**
+         * SizeSettingsInput
+         * @description A size. Nothing is made larger: pictures too small for it are passed over, or cut at their own size.
+         */
+        SizeSettingsInput: {
+            /** @default focus */
+            anchor?: components["schemas"]["Anchor"];
+            /**
+             * Copies
+             * @description Null: the recipe's.
+             */
+            copies?: components["schemas"]["CopyFormat"][] | null;
+            /**
+             * Densities
+             * @description Further pixel densities to make, for high-density screens.
+             */
+            densities?: number[];
+            /**
+             * Format
+             * @description Null: the picture's.
+             */
+            format?: ("jpeg" | "png" | "webp" | "avif") | null;
+            /**
+             * Grey
+             * @default false
+             */
+            grey?: boolean;
+            /**
+             * Height
+             * @description Pixels; 0 for no limit.
+             * @default 0
+             */
+            height?: number;
+            /** @description Null: the recipe's. */
+            level?: components["schemas"]["Level"] | null;
+            /**
+             * Pattern
+             * @description The file's name: {stem} and {ext} of the picture's, {name}, {width}, {height}, {times}.
+             * @default {stem}-{name}-{width}{ext}
+             */
+            pattern?: string;
+            sharpening?: components["schemas"]["SharpeningInput"];
+            /** @default fit */
+            way?: components["schemas"]["Way"];
+            /** @description Which pictures. */
+            when?: components["schemas"]["WhenInput"];
+            /**
+             * Width
+             * @description Pixels; 0 for no limit.
+             * @default 0
+             */
+            width?: number;
+            /**
+             * Widths
+             * @description A ladder of widths in place of one size.
+             */
+            widths?: number[];
         };
         /**
          * Slat
@@ -8824,7 +8812,7 @@ export interface components {
             /** Picture Id */
             picture_id: number;
             /** Steps */
-            steps: (components["schemas"]["CropTouch-Output"] | components["schemas"]["TurnTouch-Output"] | components["schemas"]["BrightnessTouch-Output"] | components["schemas"]["ContrastTouch-Output"] | components["schemas"]["WhiteTouch-Output"] | components["schemas"]["SaturationTouch-Output"] | components["schemas"]["SharpenTouch-Output"] | components["schemas"]["GreyTouch"] | components["schemas"]["CoverTouch-Output"])[];
+            steps: (components["schemas"]["CropTouch"] | components["schemas"]["TurnTouch"] | components["schemas"]["BrightnessTouch"] | components["schemas"]["ContrastTouch"] | components["schemas"]["WhiteTouch"] | components["schemas"]["SaturationTouch"] | components["schemas"]["SharpenTouch"] | components["schemas"]["GreyTouch"] | components["schemas"]["CoverTouch"])[];
             /** Width */
             width: number;
         };
@@ -8844,7 +8832,7 @@ export interface components {
              */
             left?: number;
             /** Steps */
-            steps: (components["schemas"]["CropTouch-Input"] | components["schemas"]["TurnTouch-Input"] | components["schemas"]["BrightnessTouch-Input"] | components["schemas"]["ContrastTouch-Input"] | components["schemas"]["WhiteTouch-Input"] | components["schemas"]["SaturationTouch-Input"] | components["schemas"]["SharpenTouch-Input"] | components["schemas"]["GreyTouch"] | components["schemas"]["CoverTouch-Input"])[];
+            steps: (components["schemas"]["CropTouchInput"] | components["schemas"]["TurnTouchInput"] | components["schemas"]["BrightnessTouchInput"] | components["schemas"]["ContrastTouchInput"] | components["schemas"]["WhiteTouchInput"] | components["schemas"]["SaturationTouchInput"] | components["schemas"]["SharpenTouchInput"] | components["schemas"]["GreyTouch"] | components["schemas"]["CoverTouchInput"])[];
             /**
              * Top
              * @default 0
@@ -8873,7 +8861,7 @@ export interface components {
              */
             original?: string | null;
             /** Steps */
-            steps: (components["schemas"]["CropTouch-Input"] | components["schemas"]["TurnTouch-Input"] | components["schemas"]["BrightnessTouch-Input"] | components["schemas"]["ContrastTouch-Input"] | components["schemas"]["WhiteTouch-Input"] | components["schemas"]["SaturationTouch-Input"] | components["schemas"]["SharpenTouch-Input"] | components["schemas"]["GreyTouch"] | components["schemas"]["CoverTouch-Input"])[];
+            steps: (components["schemas"]["CropTouchInput"] | components["schemas"]["TurnTouchInput"] | components["schemas"]["BrightnessTouchInput"] | components["schemas"]["ContrastTouchInput"] | components["schemas"]["WhiteTouchInput"] | components["schemas"]["SaturationTouchInput"] | components["schemas"]["SharpenTouchInput"] | components["schemas"]["GreyTouch"] | components["schemas"]["CoverTouchInput"])[];
         };
         /**
          * TouchesFor
@@ -8888,7 +8876,7 @@ export interface components {
             /** Pictures */
             pictures: number[];
             /** Steps */
-            steps: (components["schemas"]["CropTouch-Input"] | components["schemas"]["TurnTouch-Input"] | components["schemas"]["BrightnessTouch-Input"] | components["schemas"]["ContrastTouch-Input"] | components["schemas"]["WhiteTouch-Input"] | components["schemas"]["SaturationTouch-Input"] | components["schemas"]["SharpenTouch-Input"] | components["schemas"]["GreyTouch"] | components["schemas"]["CoverTouch-Input"])[];
+            steps: (components["schemas"]["CropTouchInput"] | components["schemas"]["TurnTouchInput"] | components["schemas"]["BrightnessTouchInput"] | components["schemas"]["ContrastTouchInput"] | components["schemas"]["WhiteTouchInput"] | components["schemas"]["SaturationTouchInput"] | components["schemas"]["SharpenTouchInput"] | components["schemas"]["GreyTouch"] | components["schemas"]["CoverTouchInput"])[];
         };
         /**
          * Traffic
@@ -8990,7 +8978,7 @@ export interface components {
              */
             pixels?: number;
             /** @description Without them: the recipe in use. */
-            settings?: components["schemas"]["RecipeSettings-Input"] | null;
+            settings?: components["schemas"]["RecipeSettingsInput"] | null;
             /**
              * X
              * @default 0.5
@@ -9006,28 +8994,7 @@ export interface components {
          * TurnTouch
          * @description By quarters with the clock; mirrored before that.
          */
-        "TurnTouch-Input": {
-            /**
-             * @description discriminator enum property added by openapi-typescript
-             * @enum {string}
-             */
-            kind: "turn";
-            /**
-             * Mirrored
-             * @default false
-             */
-            mirrored?: boolean;
-            /**
-             * Quarters
-             * @default 0
-             */
-            quarters?: number;
-        };
-        /**
-         * TurnTouch
-         * @description By quarters with the clock; mirrored before that.
-         */
-        "TurnTouch-Output": {
+        TurnTouch: {
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -9043,6 +9010,27 @@ export interface components {
              * @default 0
              */
             quarters: number;
+        };
+        /**
+         * TurnTouchInput
+         * @description By quarters with the clock; mirrored before that.
+         */
+        TurnTouchInput: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "turn";
+            /**
+             * Mirrored
+             * @default false
+             */
+            mirrored?: boolean;
+            /**
+             * Quarters
+             * @default 0
+             */
+            quarters?: number;
         };
         /**
          * Undone
@@ -9217,7 +9205,7 @@ export interface components {
              * @default false
              */
             picture: boolean;
-            settings: components["schemas"]["WatermarkSettings-Output"];
+            settings: components["schemas"]["WatermarkSettings"];
             /**
              * Width
              * @default 0
@@ -9228,68 +9216,7 @@ export interface components {
          * WatermarkSettings
          * @description A watermark, and which files bear it. The first watermark that fits a file is laid over it.
          */
-        "WatermarkSettings-Input": {
-            /**
-             * Least
-             * @description Where it would be narrower it is left out.
-             * @default 60
-             */
-            least?: number;
-            /**
-             * Margin
-             * @description Part of the shorter side.
-             * @default 0.03
-             */
-            margin?: number;
-            /**
-             * Opacity
-             * @default 0.6
-             */
-            opacity?: number;
-            /**
-             * Originals
-             * @description The site's own files: originals and the renditions it makes.
-             * @default true
-             */
-            originals?: boolean;
-            /**
-             * Place
-             * @default bottom-right
-             * @enum {string}
-             */
-            place?: "top-left" | "top" | "top-right" | "left" | "centre" | "right" | "bottom-left" | "bottom" | "bottom-right";
-            /**
-             * Sizes
-             * @description Which sizes; null for all.
-             */
-            sizes?: string[] | null;
-            /**
-             * Tone
-             * @description Light, dark, what stands out from what is under it, or its own colours.
-             * @default under
-             * @enum {string}
-             */
-            tone?: "light" | "dark" | "under" | "own";
-            /** @description Which pictures. */
-            when?: components["schemas"]["When-Input"];
-            /**
-             * Width
-             * @description Part of the picture's width.
-             * @default 0.2
-             */
-            width?: number;
-            /**
-             * Words
-             * @description Words in one line, in place of a picture.
-             * @default
-             */
-            words?: string;
-        };
-        /**
-         * WatermarkSettings
-         * @description A watermark, and which files bear it. The first watermark that fits a file is laid over it.
-         */
-        "WatermarkSettings-Output": {
+        WatermarkSettings: {
             /**
              * Least
              * @description Where it would be narrower it is left out.
@@ -9332,7 +9259,7 @@ export interface components {
              */
             tone: "light" | "dark" | "under" | "own";
             /** @description Which pictures. */
-            when: components["schemas"]["When-Output"];
+            when: components["schemas"]["When"];
             /**
              * Width
              * @description Part of the picture's width.
@@ -9345,6 +9272,67 @@ export interface components {
              * @default
              */
             words: string;
+        };
+        /**
+         * WatermarkSettingsInput
+         * @description A watermark, and which files bear it. The first watermark that fits a file is laid over it.
+         */
+        WatermarkSettingsInput: {
+            /**
+             * Least
+             * @description Where it would be narrower it is left out.
+             * @default 60
+             */
+            least?: number;
+            /**
+             * Margin
+             * @description Part of the shorter side.
+             * @default 0.03
+             */
+            margin?: number;
+            /**
+             * Opacity
+             * @default 0.6
+             */
+            opacity?: number;
+            /**
+             * Originals
+             * @description The site's own files: originals and the renditions it makes.
+             * @default true
+             */
+            originals?: boolean;
+            /**
+             * Place
+             * @default bottom-right
+             * @enum {string}
+             */
+            place?: "top-left" | "top" | "top-right" | "left" | "centre" | "right" | "bottom-left" | "bottom" | "bottom-right";
+            /**
+             * Sizes
+             * @description Which sizes; null for all.
+             */
+            sizes?: string[] | null;
+            /**
+             * Tone
+             * @description Light, dark, what stands out from what is under it, or its own colours.
+             * @default under
+             * @enum {string}
+             */
+            tone?: "light" | "dark" | "under" | "own";
+            /** @description Which pictures. */
+            when?: components["schemas"]["WhenInput"];
+            /**
+             * Width
+             * @description Part of the picture's width.
+             * @default 0.2
+             */
+            width?: number;
+            /**
+             * Words
+             * @description Words in one line, in place of a picture.
+             * @default
+             */
+            words?: string;
         };
         /**
          * Way
@@ -9427,7 +9415,7 @@ export interface components {
             /** Addresses */
             addresses?: string[];
             /** @description For this once; else the page's own counts. */
-            budget?: components["schemas"]["Budget-Input"] | null;
+            budget?: components["schemas"]["BudgetInput"] | null;
             /** Devices */
             devices?: components["schemas"]["Device"][];
             /** @description Instead of the device's usual one. */
@@ -9452,7 +9440,7 @@ export interface components {
              */
             sitemap?: string | null;
             /** What If */
-            what_if?: components["schemas"]["WhatIf-Input"][];
+            what_if?: components["schemas"]["WhatIfInput"][];
         };
         /**
          * Weighing
@@ -9466,7 +9454,7 @@ export interface components {
              * Format: date-time
              */
             at: string;
-            budget: components["schemas"]["Budget-Output"] | null;
+            budget: components["schemas"]["Budget"] | null;
             /**
              * By
              * @default
@@ -9496,7 +9484,7 @@ export interface components {
             recipe_version: number | null;
             /** Run Id */
             run_id: number | null;
-            what_if: components["schemas"]["WhatIf-Output"] | null;
+            what_if: components["schemas"]["WhatIf"] | null;
         };
         /**
          * WeighingKind
@@ -9511,6 +9499,18 @@ export interface components {
          * @enum {string}
          */
         WeighingOrigin: "person" | "schedule" | "run";
+        /** WeighingPage */
+        WeighingPage: {
+            /**
+             * Cursor
+             * @description Sent back as `after` it fetches the following page; null on the last.
+             */
+            cursor: string | null;
+            /** Rows */
+            rows: components["schemas"]["Weighing"][];
+            /** Total */
+            total: number;
+        };
         /**
          * WeightClass
          * @description What all files of a picture weigh now, together.
@@ -9521,29 +9521,7 @@ export interface components {
          * WhatIf
          * @description Weigh the page with its pictures as a recipe would make them. Nothing is written.
          */
-        "WhatIf-Input": {
-            /**
-             * Fit
-             * @description Each picture in the size that its place needs.
-             * @default false
-             */
-            fit?: boolean;
-            /** @description Instead of the recipe's own. */
-            level?: components["schemas"]["Level"] | null;
-            /**
-             * Markup
-             * @description With the markup that serving would write.
-             * @default true
-             */
-            markup?: boolean;
-            /** @description Instead of the recipe in use. */
-            settings?: components["schemas"]["RecipeSettings-Input"] | null;
-        };
-        /**
-         * WhatIf
-         * @description Weigh the page with its pictures as a recipe would make them. Nothing is written.
-         */
-        "WhatIf-Output": {
+        WhatIf: {
             /**
              * Fit
              * @description Each picture in the size that its place needs.
@@ -9559,57 +9537,35 @@ export interface components {
              */
             markup: boolean;
             /** @description Instead of the recipe in use. */
-            settings: components["schemas"]["RecipeSettings-Output"] | null;
+            settings: components["schemas"]["RecipeSettings"] | null;
+        };
+        /**
+         * WhatIfInput
+         * @description Weigh the page with its pictures as a recipe would make them. Nothing is written.
+         */
+        WhatIfInput: {
+            /**
+             * Fit
+             * @description Each picture in the size that its place needs.
+             * @default false
+             */
+            fit?: boolean;
+            /** @description Instead of the recipe's own. */
+            level?: components["schemas"]["Level"] | null;
+            /**
+             * Markup
+             * @description With the markup that serving would write.
+             * @default true
+             */
+            markup?: boolean;
+            /** @description Instead of the recipe in use. */
+            settings?: components["schemas"]["RecipeSettingsInput"] | null;
         };
         /**
          * When
          * @description What a rule is about. All that is given must hold; null means any.
          */
-        "When-Input": {
-            /** Animated */
-            animated?: boolean | null;
-            /**
-             * Folder
-             * @description This folder and what is under it.
-             */
-            folder?: string | null;
-            /** Formats */
-            formats?: string[] | null;
-            /**
-             * Larger Than
-             * @description Bytes.
-             */
-            larger_than?: number | null;
-            /**
-             * Longest Side Over
-             * @description Pixels.
-             */
-            longest_side_over?: number | null;
-            /**
-             * Longest Side Under
-             * @description Pixels.
-             */
-            longest_side_under?: number | null;
-            /**
-             * Name
-             * @description A file name with * and ?, in any case.
-             */
-            name?: string | null;
-            /** Role */
-            role?: ("original" | "rendition") | null;
-            /**
-             * Smaller Than
-             * @description Bytes.
-             */
-            smaller_than?: number | null;
-            /** Transparent */
-            transparent?: boolean | null;
-        };
-        /**
-         * When
-         * @description What a rule is about. All that is given must hold; null means any.
-         */
-        "When-Output": {
+        When: {
             /** Animated */
             animated: boolean | null;
             /**
@@ -9650,12 +9606,56 @@ export interface components {
             transparent: boolean | null;
         };
         /**
+         * WhenInput
+         * @description What a rule is about. All that is given must hold; null means any.
+         */
+        WhenInput: {
+            /** Animated */
+            animated?: boolean | null;
+            /**
+             * Folder
+             * @description This folder and what is under it.
+             */
+            folder?: string | null;
+            /** Formats */
+            formats?: string[] | null;
+            /**
+             * Larger Than
+             * @description Bytes.
+             */
+            larger_than?: number | null;
+            /**
+             * Longest Side Over
+             * @description Pixels.
+             */
+            longest_side_over?: number | null;
+            /**
+             * Longest Side Under
+             * @description Pixels.
+             */
+            longest_side_under?: number | null;
+            /**
+             * Name
+             * @description A file name with * and ?, in any case.
+             */
+            name?: string | null;
+            /** Role */
+            role?: ("original" | "rendition") | null;
+            /**
+             * Smaller Than
+             * @description Bytes.
+             */
+            smaller_than?: number | null;
+            /** Transparent */
+            transparent?: boolean | null;
+        };
+        /**
          * WhiteTouch
          * @description The colour that is to become neutral, red, green and blue.
          */
-        "WhiteTouch-Input": {
+        WhiteTouch: {
             /** Colour */
-            colour?: number[];
+            colour: number[];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -9663,12 +9663,12 @@ export interface components {
             kind: "white";
         };
         /**
-         * WhiteTouch
+         * WhiteTouchInput
          * @description The colour that is to become neutral, red, green and blue.
          */
-        "WhiteTouch-Output": {
+        WhiteTouchInput: {
             /** Colour */
-            colour: number[];
+            colour?: number[];
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -9763,7 +9763,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_AuditEntry_"];
+                    "application/json": components["schemas"]["AuditEntryPage"];
                 };
             };
             /** @description The request cannot be read. */
@@ -10930,7 +10930,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Invitation_"];
+                    "application/json": components["schemas"]["InvitationPage"];
                 };
             };
             /** @description The request cannot be read. */
@@ -11726,7 +11726,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Key_"];
+                    "application/json": components["schemas"]["KeyPage"];
                 };
             };
             /** @description The request cannot be read. */
@@ -13151,7 +13151,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_AuditEntry_"];
+                    "application/json": components["schemas"]["AuditEntryPage"];
                 };
             };
             /** @description The request cannot be read. */
@@ -13842,7 +13842,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DescriptionSettings-Output"];
+                    "application/json": components["schemas"]["DescriptionSettings"];
                 };
             };
             /** @description The request cannot be read. */
@@ -13951,7 +13951,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DescriptionSettings-Input"];
+                "application/json": components["schemas"]["DescriptionSettingsInput"];
             };
         };
         responses: {
@@ -13961,7 +13961,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DescriptionSettings-Output"];
+                    "application/json": components["schemas"]["DescriptionSettings"];
                 };
             };
             /** @description The request cannot be read. */
@@ -14104,7 +14104,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Description_"];
+                    "application/json": components["schemas"]["DescriptionPage"];
                 };
             };
             /** @description The request cannot be read. */
@@ -15040,7 +15040,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
         responses: {
             /** @description Successful Response */
             201: {
@@ -15510,7 +15514,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Invitation_"];
+                    "application/json": components["schemas"]["InvitationPage"];
                 };
             };
             /** @description The request cannot be read. */
@@ -15857,7 +15861,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Job_"];
+                    "application/json": components["schemas"]["JobPage"];
                 };
             };
             /** @description The request cannot be read. */
@@ -15973,7 +15977,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Key_"];
+                    "application/json": components["schemas"]["KeyPage"];
                 };
             };
             /** @description The request cannot be read. */
@@ -17236,7 +17240,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Orphan_"];
+                    "application/json": components["schemas"]["OrphanPage"];
                 };
             };
             /** @description The request cannot be read. */
@@ -18048,7 +18052,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Member_"];
+                    "application/json": components["schemas"]["MemberPage"];
                 };
             };
             /** @description The request cannot be read. */
@@ -18540,7 +18544,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Picture_"];
+                    "application/json": components["schemas"]["PicturePage"];
                 };
             };
             /** @description The request cannot be read. */
@@ -19340,7 +19344,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RecipeSettings-Input"];
+                "application/json": components["schemas"]["RecipeSettingsInput"];
             };
         };
         responses: {
@@ -19474,7 +19478,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RecipeSettings-Input"];
+                "application/json": components["schemas"]["RecipeSettingsInput"];
             };
         };
         responses: {
@@ -19600,7 +19604,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Recipe_"];
+                    "application/json": components["schemas"]["RecipePage"];
                 };
             };
             /** @description The request cannot be read. */
@@ -19829,7 +19833,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ReportSettings-Output"];
+                    "application/json": components["schemas"]["ReportSettings"];
                 };
             };
             /** @description The request cannot be read. */
@@ -19938,7 +19942,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ReportSettings-Input"];
+                "application/json": components["schemas"]["ReportSettingsInput"];
             };
         };
         responses: {
@@ -19948,7 +19952,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ReportSettings-Output"];
+                    "application/json": components["schemas"]["ReportSettings"];
                 };
             };
             /** @description The request cannot be read. */
@@ -21810,7 +21814,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SizeSettings-Input"];
+                "application/json": components["schemas"]["SizeSettingsInput"];
             };
         };
         responses: {
@@ -24029,7 +24033,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WatermarkSettings-Input"];
+                "application/json": components["schemas"]["WatermarkSettingsInput"];
             };
         };
         responses: {
@@ -26467,7 +26471,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_PersonRow_"];
+                    "application/json": components["schemas"]["PersonRowPage"];
                 };
             };
             /** @description The request cannot be read. */
@@ -28720,7 +28724,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Run_"];
+                    "application/json": components["schemas"]["RunPage"];
                 };
             };
             /** @description The request cannot be read. */
@@ -29179,7 +29183,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Item_"];
+                    "application/json": components["schemas"]["ItemPage"];
                 };
             };
             /** @description The request cannot be read. */
@@ -30304,7 +30308,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Page_Weighing_"];
+                    "application/json": components["schemas"]["WeighingPage"];
                 };
             };
             /** @description The request cannot be read. */

@@ -7,8 +7,8 @@ import { stale } from "./queries";
 import type { components } from "./schema.gen";
 
 type Schemas = components["schemas"];
-export type Delivery = Schemas["Delivery-Output"];
-export type Markup = Schemas["Markup-Output"];
+export type Delivery = Schemas["Delivery"];
+export type Markup = Schemas["Markup"];
 export type AskReport = Schemas["AskReport"];
 export type Asked = Schemas["Asked"];
 export type Sent = Schemas["Sent"];

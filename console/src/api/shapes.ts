@@ -8,7 +8,7 @@ import type { components } from "./schema.gen";
 
 type Schemas = components["schemas"];
 export type NamedSize = Schemas["NamedSize"];
-export type SizeSettings = Schemas["SizeSettings-Output"];
+export type SizeSettings = Schemas["SizeSettings"];
 export type UnusedSize = Schemas["UnusedSize"];
 export type SizeEffect = Schemas["SizeEffect"];
 export type Cuts = Schemas["Cuts"];
@@ -16,7 +16,7 @@ export type Cut = Schemas["Cut"];
 export type TouchedPicture = Schemas["TouchedPicture"];
 export type Touch = TouchedPicture["steps"][number];
 export type WatermarkRule = Schemas["WatermarkRule"];
-export type WatermarkSettings = Schemas["WatermarkSettings-Output"];
+export type WatermarkSettings = Schemas["WatermarkSettings"];
 
 export const NEW_SIZE: SizeSettings = {
   way: "fit",

@@ -14,8 +14,8 @@ export type PagePicture = Schemas["PagePicture"];
 export type PageFinding = Schemas["PageFinding"];
 export type Point = Schemas["Point"];
 export type Device = Schemas["Device"];
-export type Budget = Schemas["Budget-Output"];
-export type WhatIf = Schemas["WhatIf-Input"];
+export type Budget = Schemas["Budget"];
+export type WhatIf = Schemas["WhatIfInput"];
 export type WeighRequest = Schemas["WeighRequest"];
 export type PageSettings = Schemas["PageSettings"];
 

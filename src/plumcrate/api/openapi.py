@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import json
+import re
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -31,7 +32,7 @@ def kept() -> dict[str, Any]:
 
 def built(app: FastAPI) -> dict[str, Any]:
     """The document of an application, with the problem that any operation may answer with."""
-    document = FastAPI.openapi(app)
+    document = _renamed(FastAPI.openapi(app))
     schemas = document.setdefault("components", {}).setdefault("schemas", {})
     schemas["Problem"] = Problem.model_json_schema()
     document["components"]["securitySchemes"] = _SCHEMES
@@ -43,6 +44,31 @@ def built(app: FastAPI) -> dict[str, Any]:
                 document["paths"][route.path_format][method.lower()]["security"] = _security(route)
     _say_what_text_is(schemas)
     return document
+
+
+def _renamed(document: dict[str, Any]) -> dict[str, Any]:
+    """The document with schemas by names that programs can bear: a page of runs is ``RunPage``; what is sent
+    and answered in other forms is ``DeliveryInput`` and ``Delivery``."""
+
+    def name(former: str) -> str:
+        page = re.fullmatch(r"Page_(\w+)_", former)
+        if page is not None:
+            return f"{page[1]}Page"
+        return former.removesuffix("-Output").replace("-Input", "Input")
+
+    schemas = document.get("components", {}).get("schemas", {})
+    names = {former: name(former) for former in schemas}
+    assert len(set(names.values())) == len(names), "two schemas would have one name"
+    titled = {names[former]: schema | {"title": names[former]} for former, schema in schemas.items()}
+    start = "#/components/schemas/"
+    renamed: dict[str, Any] = json.loads(
+        re.sub(
+            rf'"{start}([^"/]+)',
+            lambda found: f'"{start}{names.get(found[1], found[1])}',
+            json.dumps(document | {"components": {"schemas": titled}}),
+        )
+    )
+    return renamed
 
 
 def operation_id(route: APIRoute) -> str:

@@ -38,6 +38,12 @@ router = router_of("intake")
 
 #: Up to so many bytes an upload waits in memory, beyond on disk.
 _IN_MEMORY = 1 << 20
+_FILE = {
+    "requestBody": {
+        "required": True,
+        "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}},
+    }
+}
 
 
 @router.post("/libraries/{slug}/hook-secret", summary="Make a secret for webhooks")
@@ -62,7 +68,12 @@ def _take_hook(slug: str, headers: dict[str, str], body: bytes, database: Databa
         return hooks.take_hook(session, slug, headers, body)
 
 
-@router.put("/libraries/{slug}/files/{path:path}", status_code=201, summary="Upload a picture")
+@router.put(
+    "/libraries/{slug}/files/{path:path}",
+    status_code=201,
+    summary="Upload a picture",
+    openapi_extra=_FILE,
+)
 async def upload(
     slug: Slug,
     path: str,
@@ -109,7 +120,7 @@ async def upload(
         pause = min(1.0, pause * 1.3)
 
 
-@router.post("/libraries/{slug}/upload-trial", summary="Try an upload")
+@router.post("/libraries/{slug}/upload-trial", summary="Try an upload", openapi_extra=_FILE)
 async def try_an_upload(
     slug: Slug,
     path: Annotated[str, Query(max_length=2000, pattern=PLAIN, description="As which it would be uploaded.")],

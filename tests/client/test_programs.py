@@ -1,9 +1,12 @@
-"""The made-up service answers as the real one: the same script, told alike by both."""
+"""Programs of others: with the made-up service, which answers as the real one, and a generated client."""
 
 from __future__ import annotations
 
 import asyncio
 import io
+import re
+import subprocess
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -11,6 +14,7 @@ import pytest
 from conftest import Service, photograph, running_service
 from databases import Postgres
 
+from plumcrate.api.openapi import PLACE
 from plumcrate.client import Client, ProblemError
 from plumcrate.contract.automation import NewFiles
 from plumcrate.contract.libraries import LibraryRequest
@@ -28,9 +32,11 @@ def pictures(tmp_path_factory: pytest.TempPathFactory) -> list[bytes]:
 def real(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
     home = tmp_path_factory.mktemp("told-alike")
     (home / "site").mkdir()
+    (home / "other").mkdir()
     with postgres.fresh() as url, running_service(url, home / "state") as running:
         running.start_worker()
-        running.client.libraries.connect(LibraryRequest(name="Ledge", root=str(home / "site")))
+        for name, folder in (("Ledge", "site"), ("Other", "other")):
+            running.client.libraries.connect(LibraryRequest(name=name, root=str(home / folder)))
         yield running
 
 
@@ -76,6 +82,50 @@ def script(client: Client, pictures: list[bytes]) -> list[object]:
     ledge = client.libraries.get("ledge")
     told += [ledge.slug, ledge.pictures, ledge.files_treated, ledge.bytes_before > ledge.bytes_now]
     return told
+
+
+def test_a_generated_client_works(real: Service, tmp_path: Path, pictures: list[bytes]) -> None:
+    """Made by a common generator from the interface's description: it uploads, lists, and reads a problem."""
+    (tmp_path / "how.yaml").write_text("post_hooks: []")
+    generate = [sys.executable, "-m", "openapi_python_client", "generate", "--meta", "none"]
+    places = ["--path", str(PLACE), "--output-path", str(tmp_path / "generated")]
+    made = subprocess.run(
+        [*generate, *places, "--config", str(tmp_path / "how.yaml")], capture_output=True, text=True
+    )
+    assert made.returncode == 0, made.stderr
+    said = " ".join((made.stdout + made.stderr).split())
+    assert "Unable to" not in said, "every schema can be generated"
+    assert set(re.findall(r"parsing (\S+ \S+) within \S+ Endpoint will not be generated", said)) == {
+        "PATCH /api/v1/libraries/{slug}/uploads/{upload}",  # of types of their own
+        "POST /api/v1/libraries/{slug}/page",
+    }
+    program = """
+import io, sys
+from generated import AuthenticatedClient
+from generated.api.intake import intake_upload
+from generated.api.pictures import pictures_pictures
+from generated.api.runs import runs_run
+from generated.models import Problem, NewFiles
+from generated.types import File
+
+client = AuthenticatedClient(sys.argv[1], token=sys.argv[2])
+sent = intake_upload.sync(
+    "other", "made/by.jpg", client=client, body=File(io.BytesIO(open(sys.argv[3], "rb").read())),
+    treat=NewFiles.BY_HAND,
+)
+page = pictures_pictures.sync("other", client=client, folder="made")
+absent = runs_run.sync(4711, client=client)
+print(sent.state, [row.path for row in page.rows], page.total, absent.status, absent.type_)
+"""
+    (tmp_path / "program.py").write_text(program)
+    (tmp_path / "kite.jpg").write_bytes(pictures[0])
+    ran = subprocess.run(
+        [sys.executable, str(tmp_path / "program.py"), real.url, real.key, str(tmp_path / "kite.jpg")],
+        capture_output=True,
+        text=True,
+    )
+    expected = "not-treated ['made/by.jpg'] 1 404 urn:plumcrate:problem:not-found"
+    assert ran.stdout.strip() == expected, ran.stderr
 
 
 def test_the_same_script_is_told_the_same(real: Service, pictures: list[bytes]) -> None:
