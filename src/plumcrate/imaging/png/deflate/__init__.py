@@ -102,21 +102,23 @@ class _Chunk:
         """The cheapest symbols found for a block; a small one is looked at more often."""
         best, least = part, _block_bits(part)
         counts = _statistics(part)
-        chance, calm = np.random.default_rng(0), 0
+        chance, calm, shaken = np.random.default_rng(0), 0, False
         for turn in range(passes if part.size > _SMALL else 4 * passes):
             tried = self.path(start, end, _costs(*counts))
             bits = _block_bits(tried)
             calm += 1
             if bits < least:
-                best, least, calm = tried, bits, 0
+                best, least, calm, shaken = tried, bits, 0, False
             fresh = _statistics(tried)
             # After a few turns the old counts keep some say, which gets it off a see-saw; where nothing gets
-            # better any more, what is known to be best is shaken.
+            # better any more, what is known to be best is shaken, once.
             share = 1.0 if turn < 3 else 0.6
             counts = tuple(share * a + (1 - share) * b for a, b in zip(fresh, counts, strict=True))
             if calm > 3:
+                if shaken:
+                    break
                 counts = tuple(one * chance.lognormal(0, _SHAKE, one.size) for one in _statistics(best))
-                calm = 0
+                calm, shaken = 0, True
         return best
 
     def _split(self, symbols: I32) -> list[tuple[int, int, I32]]:
