@@ -82,6 +82,11 @@ class Settings(BaseSettings):
         ["*"], description="Host names under which the service answers; * for any."
     )
     log_form: LogForm = Field(LogForm.LOGFMT, description="How a line of the log is written.")
+    trace_to: str | None = Field(
+        None,
+        pattern=r"^https?://[^\s/]+",
+        description="The OpenTelemetry collector (OTLP over HTTP) that is told what takes its time.",
+    )
     access_log: bool = Field(
         True, description="Whether each request is logged; probes and pictures for visitors are not."
     )

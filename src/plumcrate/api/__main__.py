@@ -10,7 +10,7 @@ import sys
 import structlog
 import uvicorn
 
-from plumcrate import logs
+from plumcrate import logs, trace
 from plumcrate.keeping.state import StateFolder, half_brought
 from plumcrate.people.invitations import set_up
 from plumcrate.records.database import Database, OtherVersion
@@ -31,6 +31,10 @@ def main() -> None:
     except WrongSettings as error:
         sys.exit(f"plumcrate: {error}")
     logs.configure(settings.log_form)
+    try:
+        trace.tell(settings.trace_to, "service")
+    except trace.NoCollector as error:
+        sys.exit(f"plumcrate: {error}")
     if not settings.database_url:
         sys.exit("plumcrate: no database is named; plumcrate start keeps a private one")
     if (half := half_brought(settings.state_dir)) is not None:

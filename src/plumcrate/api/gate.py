@@ -91,11 +91,15 @@ class Gate:
         answer: Send = partial(
             _with_headers, timed, secure=self._settings.secure_cookies, request=request.encode()
         )
-        try:
-            await self._answer(scope, receive, answer)
-        finally:
-            if noted is not None:
-                noted.write()
+        with trace.span(scope["method"], {"http.request.method": scope["method"]}, named) as span:
+            try:
+                await self._answer(scope, receive, partial(_told, answer, span))
+            finally:
+                template = getattr(scope.get("route"), "path_format", None)
+                if template is not None:
+                    span.say({"http.route": template}, f"{scope['method']} {template}")
+                if noted is not None:
+                    noted.write()
 
     async def _answer(self, scope: Scope, receive: Receive, answer: Send) -> None:
         try:
@@ -204,6 +208,12 @@ def _refuse_odd_address(scope: Scope) -> None:
             raise ApiError("bad-address", "the address holds a control character")
     if len(scope.get("raw_path") or b"") > 8_000 or len(scope["query_string"]) > 16_000:
         raise ApiError("bad-address", "the address is too long")
+
+
+async def _told(send: Send, span: trace.Span, message: Message) -> None:
+    if message["type"] == "http.response.start":
+        span.say({"http.response.status_code": message["status"]})
+    await send(message)
 
 
 def _has_much(scope: Scope) -> bool:

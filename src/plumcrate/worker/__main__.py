@@ -9,7 +9,7 @@ import time
 import structlog
 from sqlalchemy.exc import SQLAlchemyError
 
-from plumcrate import logs
+from plumcrate import logs, trace
 from plumcrate.keeping.state import half_brought
 from plumcrate.records.database import Database
 from plumcrate.settings import WrongSettings, load
@@ -46,6 +46,10 @@ if __name__ == "__main__":
     except WrongSettings as error:
         sys.exit(f"plumcrate: {error}")
     logs.configure(settings.log_form)
+    try:
+        trace.tell(settings.trace_to, "worker")
+    except trace.NoCollector as error:
+        sys.exit(f"plumcrate: {error}")
     if not settings.database_url:
         sys.exit("plumcrate: no database is named; plumcrate start keeps a private one")
     if (half := half_brought(settings.state_dir)) is not None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from sqlalchemy import select
 
+from plumcrate import trace
 from plumcrate.jobs.long_work import carry_out
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.recovery import recover
@@ -61,7 +62,8 @@ class Engine:
 
     def run_job(self, job_id: int) -> None:
         """Carries out a job of long work, unless it has ended already."""
-        carry_out(self.database, job_id, self.job_kinds.by_kind)
+        with trace.span("job", {"plumcrate.job": job_id}):
+            carry_out(self.database, job_id, self.job_kinds.by_kind)
 
     def treat_picture(self, run_id: int, picture_id: int) -> None:
         """Does all waiting items of one picture in a run; leaves them when the run is not running."""
@@ -71,7 +73,10 @@ class Engine:
                 if begun is None:
                     self.items.put_back(item_id)
                     continue
-                self.items.record(begun, self._step(begun))
+                with trace.span("treat file", _facts(begun)) as span:
+                    step = self._step(begun)
+                    span.say({"plumcrate.outcome": type(step).__name__})
+                    self.items.record(begun, step)
 
     def _step(self, begun: Begun) -> Step:
         """Takes an item's turn; what it came to. Raises only when the database is away: its turn comes
@@ -105,3 +110,15 @@ class Engine:
                     f"the last change of {begun.file.path} cannot be settled: is a volume or a folder away?",
                 )
             return session.get_one(File, begun.file.id)
+
+
+def _facts(begun: Begun) -> trace.Facts:
+    """What a span says of an item."""
+    return {
+        "plumcrate.library": begun.library.slug,
+        "plumcrate.run": begun.item.run_id,
+        "plumcrate.file": begun.file.id,
+        "plumcrate.format": begun.file.format or "",
+        "plumcrate.bytes": begun.file.size_now,
+        "plumcrate.megapixels": round(begun.file.width * begun.file.height / 1e6, 2),
+    }
