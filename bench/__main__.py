@@ -23,6 +23,7 @@ NAMES = {
     "plots": "rate against score of every encoder, into docs/imaging",
     "scale": "a library of 200,000 files: surveys, run creation, queries, memory",
     "lists": "lists of half a million pictures: facets, and pages far down",
+    "walk": "walking through 100,000 pictures while a thousand come, go and move",
     "faults": "kills, unmounts, renames, writers in place, full disks, a dead database: nothing lost or torn",
     "mixed": "all kinds of work at once with worker and PostgreSQL killed, then handed back: every original",
     "schedules": "random schedules of changes and mishaps in a small world in memory: nothing lost",

@@ -20,6 +20,7 @@ from rich.console import Console
 from rich.text import Text
 
 from plumcrate.client import Client
+from plumcrate.contract.sizes import SizeSettings, Way
 
 HERE = Path.cwd()
 CHROMIUM = [
@@ -126,6 +127,10 @@ def main() -> None:
             settle(page)
             page.screenshot(path=options.out / "weights.png")
         if wanted("sizes"):
+            with Client(url, facts["key"]) as client:
+                if not [size for size in client.sizes.all("gannet-ledge") if size.name == "card"]:
+                    card = SizeSettings(way=Way.FILL, width=520, height=390)
+                    client.sizes.save("gannet-ledge", "card", card)
             page.goto(url + "/l/gannet-ledge/treat/sizes")
             page.get_by_role("button", name="card", exact=True).click()
             page.get_by_text("left as they are").wait_for()
