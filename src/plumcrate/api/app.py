@@ -149,16 +149,17 @@ def _serve_live_check(app: FastAPI) -> None:
 
 def _serve_problems(app: FastAPI) -> None:
     """What each type of problem means, for people: answers lead here."""
+    look = {"Content-Security-Policy": problem_types.POLICY}
 
     @app.get(problem_types.PAGES, include_in_schema=False)
     def index() -> Response:
-        return HTMLResponse(problem_types.index())
+        return HTMLResponse(problem_types.index(), headers=look)
 
     @app.get(f"{problem_types.PAGES}/{{code}}", include_in_schema=False)
     def page(code: str) -> Response:
         if code not in problem_types.TYPES:
             return problems.respond("not-found", "there is no problem of this type")
-        return HTMLResponse(problem_types.page(code))
+        return HTMLResponse(problem_types.page(code), headers=look)
 
 
 def _serve_console(app: FastAPI) -> None:

@@ -3,7 +3,9 @@ documentation come from here: ``python -m plumcrate.api.problem_types`` prints d
 
 from __future__ import annotations
 
+from base64 import b64encode
 from dataclasses import dataclass
+from hashlib import sha256
 from html import escape
 
 #: A type as it stands in answers, before its code; it is the same for every installation.
@@ -253,7 +255,7 @@ TYPES: dict[str, ProblemType] = {
         409,
         "The name is taken",
         "Somebody else's file or thing has this name. It was left as it is.",
-        "Choose another name.",
+        "Choose another name. An upload takes the place of a file when it is sent with If-Match.",
     ),
     "not-a-picture": ProblemType(
         422,
@@ -449,11 +451,27 @@ def index() -> str:
     return _document("Problems", f"<h1>Problems</h1>\n<ul>\n{rows}\n</ul>")
 
 
+#: The console's colours, by day and by night.
+_LOOK = """
+:root { color-scheme: light dark; --ground: #f6f0e6; --ink: #2a1a2e; --quiet: #6a5a66; --plum: #6b2c5c }
+@media (prefers-color-scheme: dark) {
+  :root { --ground: #181019; --ink: #f2e8ee; --quiet: #b7a6b3; --plum: #c88ab6 }
+}
+body { margin: 3rem auto; max-width: 44rem; padding: 0 1.25rem; background: var(--ground); color: var(--ink);
+  font: 1rem/1.6 system-ui, sans-serif }
+h1 { font-size: 1.6rem; line-height: 1.25 } h2 { font-size: 1.1rem; margin-top: 2rem }
+a { color: var(--plum) } code { font-size: .9em; color: var(--quiet) } li { margin: .35rem 0 }
+"""
+_STYLE = b64encode(sha256(_LOOK.encode()).digest()).decode()
+#: What the pages may load: their own style and nothing else.
+POLICY = f"default-src 'none'; img-src data:; style-src 'sha256-{_STYLE}'; frame-ancestors 'none'"
+
+
 def _document(title: str, body: str) -> str:
     return (
         '<!doctype html>\n<html lang="en"><head><meta charset="utf-8">\n'
         f'<title>{escape(title)}: Plum Crate</title>\n<meta name="viewport" content="width=device-width">\n'
-        f'<link rel="icon" href="data:,"></head>\n<body>\n{body}\n</body></html>\n'
+        f'<link rel="icon" href="data:,">\n<style>{_LOOK}</style></head>\n<body>\n{body}\n</body></html>\n'
     )
 
 
