@@ -128,7 +128,8 @@ def main() -> None:
             page.screenshot(path=options.out / "weights.png")
         if wanted("sizes"):
             with Client(url, facts["key"]) as client:
-                if not [size for size in client.sizes.all("gannet-ledge") if size.name == "card"]:
+                missing = "card" not in [size.name for size in client.sizes.all("gannet-ledge")]
+                if missing:
                     card = SizeSettings(way=Way.FILL, width=520, height=390)
                     client.sizes.save("gannet-ledge", "card", card)
             page.goto(url + "/l/gannet-ledge/treat/sizes")
@@ -136,6 +137,9 @@ def main() -> None:
             page.get_by_text("left as they are").wait_for()
             settle(page)
             page.screenshot(path=options.out / "sizes.png")
+            if missing:
+                with Client(url, facts["key"]) as client:
+                    client.sizes.remove("gannet-ledge", "card")
         if wanted("asked"):
             page.goto(url + pages["serve"])
             page.get_by_label("A page of the site").fill("/journal")
