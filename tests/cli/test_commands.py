@@ -794,6 +794,8 @@ def test_an_upload_is_only_tried(service: Service, say: Say, tmp_path: Path) -> 
     ):
         assert part in said
     assert not [line for line in service.sent if line[0] == "PUT"]
+    told = json.loads(say("upload", "ledge", str(file), str(file), "--try", "--json"))["files"]
+    assert [one["trial"]["taken"] for one in told] == [True, True]
 
 
 def test_rows_are_written_as_csv(service: Service, say: Say, tmp_path: Path) -> None:

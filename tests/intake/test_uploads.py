@@ -371,12 +371,20 @@ def test_a_file_takes_the_place_of_the_one_that_is_meant(
     assert (site / "in/place.png").read_bytes() == third
     kept = {row.size for row in service.client.backups.each_of_orphans("ledge")}
     assert {len(picture), len(second)} <= kept, "what was replaced can be had again"
+    fourth = other(picture, 5)
+    (site / "in/place.png").write_bytes(other(picture, 6))  # by the site, and not on record yet
+    pictures.upload("ledge", "in/place.png", fourth, NewFiles.BY_HAND, replaces="*")
+    assert (site / "in/place.png").read_bytes() == fourth
+    (site / "in/unknown.png").write_bytes(picture)
+    pictures.upload("ledge", "in/unknown.png", fourth, NewFiles.BY_HAND, replaces="*")
+    assert (site / "in/unknown.png").read_bytes() == fourth
+    assert len(picture) in {row.size for row in service.client.backups.each_of_orphans("ledge")}
     with pytest.raises(ProblemError) as absent:
         pictures.upload("ledge", "in/nothing.png", third, NewFiles.BY_HAND, replaces="*")
     assert absent.value.code == "changed-meanwhile"
     assert not (site / "in/nothing.png").exists()
     history = pictures.get(first.picture_id).history
-    assert [entry.action for entry in history].count("supersede") == 2
+    assert [entry.action for entry in history].count("supersede") == 3
 
 
 def test_pieces_take_a_files_place_too(service: Service, send: Send, site: Path, picture: bytes) -> None:

@@ -53,6 +53,7 @@ class Service:
     page_faults: Faults
     sandbox: Sandbox
     page_sandbox: Sandbox
+    upload_trial_sandbox: Sandbox
     page_rewriter: PageRewriter
     previews: Previews
     placeholders: Placeholders
@@ -66,6 +67,7 @@ class Service:
     page_threads: anyio.CapacityLimiter
     upload_threads: anyio.CapacityLimiter
     trial_threads: anyio.CapacityLimiter
+    upload_trial_threads: anyio.CapacityLimiter
     health_threads: anyio.CapacityLimiter
 
     @classmethod
@@ -77,8 +79,15 @@ class Service:
             Sandbox, 2, settings.child_memory_mb, settings.seconds_per_megapixel, urgency=Urgency.PERSON
         )
         sandbox = children(limits=Limits(settings.most_pixels))
-        # Pages have children of their own: a long one holds up no preview.
+        # Pages have children of their own: a long one holds up no preview. So has what is only tried whole.
         page_sandbox = children()
+        upload_trial_sandbox = Sandbox(
+            1,
+            settings.child_memory_mb,
+            settings.seconds_per_megapixel,
+            urgency=Urgency.BULK,
+            limits=Limits(settings.most_pixels),
+        )
         previews = Previews(
             database,
             state_folder,
@@ -102,6 +111,7 @@ class Service:
             page_faults=Faults(),
             sandbox=sandbox,
             page_sandbox=page_sandbox,
+            upload_trial_sandbox=upload_trial_sandbox,
             page_rewriter=PageRewriter(page_sandbox),
             previews=previews,
             placeholders=Placeholders(previews),
@@ -116,6 +126,7 @@ class Service:
             upload_threads=anyio.CapacityLimiter(2),
             # One of the two children stays free for previews.
             trial_threads=anyio.CapacityLimiter(1),
+            upload_trial_threads=anyio.CapacityLimiter(1),
             health_threads=anyio.CapacityLimiter(2),
         )
 
@@ -133,6 +144,7 @@ class Service:
             self.remaking,
             self.previews,
             self.page_sandbox,
+            self.upload_trial_sandbox,
             self.sandbox,
             self.database,
             self.monitor,

@@ -205,7 +205,7 @@ class _Pictures(methods.Pictures[AsyncClient]):
         wait: float = 20.0,
         replaces: str | None = None,
         at_a_time: int = 4,
-    ) -> AsyncIterator[tuple[str, Uploaded | ClientError]]:
+    ) -> AsyncIterator[tuple[str, Uploaded | ClientError | OSError]]:
         """As the other client's, in threads of their own."""
         with self.client.blocking() as client:
             found = client.pictures.upload_files(

@@ -224,24 +224,24 @@ class _Pictures(methods.Pictures[Client]):
         wait: float = 20.0,
         replaces: str | None = None,
         at_a_time: int = 4,
-    ) -> Iterator[tuple[str, Uploaded | ClientError]]:
+    ) -> Iterator[tuple[str, Uploaded | ClientError | OSError]]:
         """Uploads many files, each to the path that comes with it; yields each path with what became of it,
-        in their order, also of those that were refused. One that cannot be read raises OSError."""
+        in their order, also of those that were refused or could not be read."""
         from concurrent.futures import ThreadPoolExecutor  # dear to import, and seldom needed
 
-        def one(path: str, file: Path) -> Uploaded | ClientError:
-            with file.open("rb") as opened:
-                try:
+        def one(path: str, file: Path) -> Uploaded | ClientError | OSError:
+            try:
+                with file.open("rb") as opened:
                     if file.stat().st_size > uploads.PIECE:
                         return self.upload_file(
                             library, path, opened, treat=treat, wait=wait, replaces=replaces
                         )
                     return self.upload(library, path, opened.read(), treat, wait, replaces)
-                except ClientError as error:
-                    return error
+            except (ClientError, OSError) as error:
+                return error
 
         with ThreadPoolExecutor(at_a_time) as pool:
-            under_way: deque[tuple[str, Future[Uploaded | ClientError]]] = deque()
+            under_way: deque[tuple[str, Future[Uploaded | ClientError | OSError]]] = deque()
             for path, file in files:
                 under_way.append((path, pool.submit(one, path, file)))
                 if len(under_way) > 2 * at_a_time:

@@ -49,6 +49,9 @@ def take_upload(
             raise Refusal(
                 "request-under-way", f"{path} is being uploaded just now; nothing was written: ask again then"
             )
+        if replaces is not None and replaces.strip() == "*":
+            # Whatever is there is meant, also what somebody put there just now: it gets its record first.
+            take_in_now(keeper.database, keeper, library, path, NewFiles.BY_HAND)
         known = _known(keeper, library, path)
         if known is not None and _same(file, known.size_before, known.before_sha256 or known.sha256):
             return []
@@ -73,7 +76,7 @@ def _supersede(
 ) -> None:
     if known is None:
         raise Refusal(
-            "changed-meanwhile", f"there is no {path} whose place it could take; nothing was written"
+            "changed-meanwhile", f"no file that is on record has the name {path}; nothing was written"
         )
     if known.size_name is not None or known.state == FileState.REMOVED:
         what = "was made by Plum Crate" if known.size_name else "made way for its conversion"

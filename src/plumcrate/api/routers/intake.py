@@ -141,10 +141,12 @@ async def try_an_upload(
             library = the_library(session, slug)
         keeper = Keeper.of(database, library, state)
         file = cast(BinaryIO, spool)
-        return trying.try_upload(keeper, library, path, file, service.sandbox, settings.most_bytes)
+        return trying.try_upload(
+            keeper, library, path, file, service.upload_trial_sandbox, settings.most_bytes
+        )
 
     async with _received(request, digests.sha256_of(content_digest, "Content-Digest")) as spool:
-        return await anyio.to_thread.run_sync(attempt, limiter=service.trial_threads)
+        return await anyio.to_thread.run_sync(attempt, limiter=service.upload_trial_threads)
 
 
 @asynccontextmanager

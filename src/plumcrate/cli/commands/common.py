@@ -97,7 +97,8 @@ def write_rows(outcome: CommandResult, place: str) -> None:
     Raises WrongCommand."""
     value = outcome.value.rows if isinstance(outcome.value, Page) else outcome.value
     rows = outcome.rows if outcome.rows is not None else value
-    assert isinstance(rows, Sequence), "only commands with rows have the option"
+    if not isinstance(rows, Sequence):
+        raise WrongCommand("what this answers has no rows: --json writes all of it")
     lines = [line(type(row).model_fields) for row in rows[:1]]
     lines += [line(map(_cell, row.model_dump(mode="json").values())) for row in rows]
     written = "".join(lines)

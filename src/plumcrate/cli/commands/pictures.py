@@ -91,7 +91,9 @@ def _list(options: argparse.Namespace) -> CommandResult:
     with client() as service:
         limit = max(1, min(options.limit, 500))
         page = service.pictures.page(options.library, **chosen, limit=limit)
-        every = options.rows_to and [*service.pictures.each(options.library, **chosen, limit=500)]
+        every = None
+        if options.rows_to is not None:
+            every = list(service.pictures.each(options.library, **chosen, limit=500))
     rows = [
         (
             str(picture.id),
@@ -110,7 +112,7 @@ def _list(options: argparse.Namespace) -> CommandResult:
     columns = ("number", "picture", "state", "files", "before", "now", "saved", "score", "worst", "")
     figures = ("number", "files", "before", "now", "saved", "score", "worst")
     said = f"{len(page.rows):,} of {page.total:,} pictures; sizes are sums over each picture's files."
-    return CommandResult(page, [table(columns, rows, right=figures), said], rows=every or None)
+    return CommandResult(page, [table(columns, rows, right=figures), said], rows=every)
 
 
 def _show(options: argparse.Namespace) -> CommandResult:

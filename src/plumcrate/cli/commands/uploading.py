@@ -75,11 +75,17 @@ def _named(options: argparse.Namespace) -> Iterator[tuple[str, Path]]:
         yield (f"{options.into.strip('/')}/{name}" if options.into else name), file
 
 
-def _answer(path: str, answer: Uploaded | ClientError) -> dict[str, object]:
+def _answer(path: str, answer: Uploaded | ClientError | OSError) -> dict[str, object]:
     if isinstance(answer, Uploaded):
         return {"path": path, "uploaded": answer.model_dump(mode="json"), "problem": None}
-    problem = answer.problem.model_dump(mode="json") if isinstance(answer, ProblemError) else None
-    return {"path": path, "uploaded": None, "problem": problem or {"title": str(answer)}}
+    return {"path": path, "uploaded": None, "problem": _problem(answer)}
+
+
+def _problem(error: ClientError | OSError) -> dict[str, object]:
+    """As the service says it; of what did not come to it only the title is known."""
+    if isinstance(error, ProblemError):
+        return error.problem.model_dump(mode="json")
+    return {"title": str(error)}
 
 
 _SAID = {
@@ -90,7 +96,7 @@ _SAID = {
 }
 
 
-def _line(path: str, answer: Uploaded | ClientError) -> RenderableType:
+def _line(path: str, answer: Uploaded | ClientError | OSError) -> RenderableType:
     if not isinstance(answer, Uploaded):
         return Text(f"{path} was not uploaded: {answer}", CLAY)
     said = _SAID.get(answer.state) or f"could not be treated: {answer.reason}"
@@ -99,14 +105,22 @@ def _line(path: str, answer: Uploaded | ClientError) -> RenderableType:
 
 
 def _tried(library: str, files: list[tuple[str, Path]]) -> CommandResult:
-    tried: list[UploadTrial] = []
+    answers: list[dict[str, object]] = []
     lines: list[RenderableType] = []
     with client() as service:
         for path, file in files:
-            trial = service.pictures.try_upload(library, path, file.read_bytes())
-            tried.append(trial)
+            try:
+                trial = service.pictures.try_upload(library, path, file.read_bytes())
+            except (ProblemError, OSError) as error:
+                if len(files) == 1:
+                    raise
+                answers.append({"path": path, "trial": None, "problem": _problem(error)})
+                lines.append(Text(f"{path} would not be uploaded: {error}", CLAY))
+                continue
+            answers.append({"path": path, "trial": trial.model_dump(mode="json"), "problem": None})
             lines += _trial_lines(trial)
-    return CommandResult(tried, [*lines, Text("Nothing was written.", QUIET)])
+    failed = any(answer["problem"] for answer in answers)
+    return CommandResult({"files": answers}, [*lines, Text("Nothing was written.", QUIET)], int(failed))
 
 
 def _trial_lines(trial: UploadTrial) -> Iterator[RenderableType]:
