@@ -489,7 +489,7 @@ function AnchorChoice({ settings, change }: { settings: SizeSettings; change: Ch
               ["matters", "What matters in it", "Colour, contrast, edges, skin."],
             ] as const
           ).map(([anchor, label, hint]) => (
-            <label key={anchor} className="flex items-start gap-2 text-sm">
+            <label key={anchor} className="flex min-h-7 items-start gap-2 text-sm">
               <input
                 type="radio"
                 name="anchor"

@@ -4,6 +4,7 @@ import { RadioGroup } from "radix-ui";
 import type { CopyFormat } from "../api/client";
 import { useFormats } from "../api/queries";
 import { LEVELS, type LevelName } from "../look/words";
+import { Tick } from "./ui";
 
 interface Props {
   level: LevelName;
@@ -44,7 +45,7 @@ export function LevelChoice({ level, onLevel, copies, onCopies }: Props) {
           {formats
             .filter((format) => format.copy_of_others)
             .map(({ name, label }) => (
-              <Check
+              <Tick
                 key={name}
                 label={label}
                 on={copies.includes(name as CopyFormat)}
@@ -57,19 +58,5 @@ export function LevelChoice({ level, onLevel, copies, onCopies }: Props) {
         <p className="mt-1 text-xs text-quiet">A copy that would not be smaller is not written.</p>
       </fieldset>
     </div>
-  );
-}
-
-function Check({ label, on, onChange }: { label: string; on: boolean; onChange: (on: boolean) => void }) {
-  return (
-    <label className="flex items-center gap-2 text-sm">
-      <input
-        type="checkbox"
-        className="h-4 w-4 accent-plum"
-        checked={on}
-        onChange={(event) => onChange(event.target.checked)}
-      />
-      {label}
-    </label>
   );
 }

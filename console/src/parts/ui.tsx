@@ -265,7 +265,7 @@ export function Tag({ state, children }: { state: string; children?: ReactNode }
   );
 }
 
-/** A box to tick, with what it means. */
+/** A box to tick, with what it means. Boxes below one another stand 24 px apart at least (WCAG 2.2, 2.5.8). */
 export function Tick({
   label,
   hint,
@@ -280,7 +280,7 @@ export function Tick({
   disabled?: boolean;
 }) {
   return (
-    <label className={`flex items-start gap-2 text-sm ${disabled ? "opacity-55" : ""}`}>
+    <label className={`flex min-h-7 items-start gap-2 text-sm ${disabled ? "opacity-55" : ""}`}>
       <input
         type="checkbox"
         className="mt-0.5 h-4 w-4 shrink-0 accent-plum"
@@ -382,7 +382,7 @@ export function Choice<K extends string>({
     <fieldset className="space-y-2">
       <legend className="mb-1 text-sm font-semibold">{legend}</legend>
       {(Object.keys(of) as K[]).map((kind) => (
-        <label key={kind} className="flex items-start gap-2 text-sm">
+        <label key={kind} className="flex min-h-7 items-start gap-2 text-sm">
           <input
             type="radio"
             name={name}
