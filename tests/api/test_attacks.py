@@ -340,13 +340,13 @@ def test_hooks_tell_nobody_which_libraries_there_are(attacked: Service) -> None:
         return answer.status_code, told
 
     without_secret = send("ledge")
-    hook = attacked.client.webhook.make_incoming_secret("ledge")
+    hook = attacked.client.webhooks.make_incoming_secret("ledge")
     assert without_secret == send("ledge") == send("nowhere") == (401, send("elsewhere")[1])
     assert send("ledge", hook.secret)[0] == 202
 
 
 def test_a_hook_with_names_that_cannot_be(attacked: Service) -> None:
-    hook = attacked.client.webhook.make_incoming_secret("ledge")
+    hook = attacked.client.webhooks.make_incoming_secret("ledge")
     paths = ["x" * 300 + ".jpg", "a/" * 1500 + "b.jpg", "../../etc/passwd", "a\\u0000b.jpg", "ok.jpg"]
     body = json.dumps({"type": "x", "data": {"paths": paths}}).encode()
     stamp = str(int(time.time()))

@@ -26,7 +26,7 @@ from plumcrate.contract.libraries import LibraryRequest
 from plumcrate.contract.people import Ability, KeyRequest
 from plumcrate.contract.reports import ReportSettings
 from plumcrate.contract.runs import RunRequest, RunState, Scope
-from plumcrate.contract.webhooks import EventType, WebhookSettings
+from plumcrate.contract.webhooks import MOST_WEBHOOKS, EventType, SentMessage, WebhookSettings
 
 PICTURES = 4
 
@@ -109,8 +109,7 @@ def test_what_was_treated_counts_and_only_who_administers_the_service_sets_how_m
 
 def test_a_run_waits_and_goes_on_when_there_is_more(planned: Service, listener: SimpleNamespace) -> None:
     client = planned.client
-    client.webhook.set("ledge", WebhookSettings(address=f"http://{listener.place}/in"))
-    secret = client.webhook.make_secret("ledge").secret
+    secret = client.webhooks.add("ledge", WebhookSettings(address=f"http://{listener.place}/in")).secret
     # As though all had been in the month before.
     with psycopg.connect(planned.database_url, autocommit=True) as session:
         session.execute("UPDATE allowance_uses SET month = month - interval '1 month'")
@@ -245,45 +244,63 @@ def test_reports_are_made_by_themselves_one_for_each_month_that_is_over(planned:
 
 
 def test_a_webhook_is_tried_and_says_how_it_fared(planned: Service, listener: SimpleNamespace) -> None:
-    client = planned.client
+    webhooks = planned.client.webhooks
     listener.heard.clear()
     listener.status = 500
-    client.webhook.set("ledge", WebhookSettings(address=f"http://{listener.place}/x", events=[]))
-    client.webhook.make_secret("ledge")
-    client.webhook.send_trial("ledge")
-    wait_for(lambda: client.webhook.get("ledge").messages[0].attempts >= 1 and listener.heard)
-    wait_for(lambda: client.webhook.get("ledge").messages[0].said == "it answered 500")
+    made = webhooks.add("ledge", WebhookSettings(address=f"http://{listener.place}/x", events=[]))
+    assert made.webhook.messages == []
+    number = made.webhook.id
+
+    def latest() -> SentMessage:
+        return webhooks.get("ledge", number).messages[0]
+
+    webhooks.send_trial("ledge", number)
+    wait_for(lambda: latest().said == "it answered 500")
+    assert webhooks.get("ledge", number).refused_since is not None
     listener.status = 200
-    wait_for(lambda: client.webhook.get("ledge").messages[0].sent_at)
-    assert client.webhook.get("ledge").has_secret
-    sent = client.webhook.get("ledge").messages[0]
-    client.webhook.redeliver("ledge", sent.id)
+    wait_for(lambda: latest().sent_at)
+    assert webhooks.get("ledge", number).refused_since is None
+    sent = latest()
+    webhooks.redeliver("ledge", number, sent.id)
     wait_for(lambda: [h["webhook-id"] for _, h in listener.heard].count(sent.id) > sent.attempts)
     of_it = [headers for _, headers in listener.heard if headers["webhook-id"] == sent.id]
     assert len(of_it) == sent.attempts + 1, "it is the same message, sent again by hand"
     traces = {headers["traceparent"][3:35] for headers in of_it}
     assert len(traces) == 1, "every attempt bears the request that it comes from"
-    wait_for(lambda: client.webhook.get("ledge").messages[0].sent_at)
+    assert all(headers["user-agent"] == "PlumCrate" for headers in of_it)
+    wait_for(lambda: latest().sent_at)
     with pytest.raises(ProblemError) as unknown:
-        client.webhook.redeliver("ledge", "msg_of_nobody")
+        webhooks.redeliver("ledge", number, "msg_of_nobody")
     assert unknown.value.code == "not-found"
-    for address in ("ftp://x.example/", "https://", "javascript:alert(1)", "https://x.example:99999/"):
+    for address in ("ftp://x.example/", "https://", "javascript:alert(1)", "https://x.example:99999/", None):
         answer = httpx.put(
-            f"{planned.url}/api/v1/libraries/ledge/webhook",
+            f"{planned.url}/api/v1/libraries/ledge/webhooks/{number}",
             json={"address": address},
             headers={"Authorization": f"Bearer {planned.key}"},
         )
         assert answer.status_code == 422, address
-    client.webhook.set("ledge", WebhookSettings(address=None))
+
+
+def test_secrets_are_sealed_and_webhooks_are_few(planned: Service) -> None:
+    client = planned.client
+    before = client.webhooks.all("ledge")
+    told = [WebhookSettings(address=f"https://x.example/{number}") for number in range(MOST_WEBHOOKS)]
     with pytest.raises(ProblemError) as caught:
-        client.webhook.send_trial("ledge")
-    assert caught.value.code == "no-webhook"
-    secrets = [client.webhook.make_secret("ledge").secret for _ in range(2)]
+        secrets = [client.webhooks.add("ledge", one).secret for one in told]
+    assert caught.value.code == "too-many-webhooks"
+    held = client.webhooks.all("ledge")
+    assert (len(held), held[: len(before)]) == (MOST_WEBHOOKS, before)
+    secrets = [client.webhooks.make_secret("ledge", held[-1].id).secret for _ in range(2)]
+    secrets.append(client.webhooks.make_incoming_secret("ledge").secret)
     with psycopg.connect(planned.database_url) as session:
-        row = session.execute("SELECT webhook_secret FROM libraries").fetchone()
-    assert row is not None
-    assert not any(secret.encode() in row[0] for secret in secrets), "it is kept sealed"
+        rows = session.execute(
+            "SELECT secret FROM webhooks UNION SELECT hook_secret FROM libraries"
+        ).fetchall()
+    assert not any(secret.encode() in bytes(row[0]) for secret in secrets for row in rows), "kept sealed"
     assert "whsec" not in " ".join(entry.detail + entry.target for entry in client.audit.page("ledge").rows)
+    for one in held:
+        client.webhooks.remove("ledge", one.id)
+    assert client.webhooks.all("ledge") == []
 
 
 def test_disconnecting_takes_all_of_it_along(planned: Service) -> None:

@@ -222,11 +222,16 @@ ENTRIES: dict[str, Entry] = {
     "GET /libraries/{slug}/proposals": Entry(LOOK),
     "POST /libraries/{slug}/proposals": Entry(ADMINISTER, lambda _: {"folder": "2025", "accept": False}),
     "PUT /libraries/{slug}/allowance": Entry(SERVICE),
-    "GET /libraries/{slug}/webhook": Entry(ADMINISTER),
-    "PUT /libraries/{slug}/webhook": Entry(ADMINISTER, lambda _: {"address": "https://ledge.example/"}),
-    "POST /libraries/{slug}/webhook/secret": Entry(ADMINISTER),
-    "POST /libraries/{slug}/webhook/messages/{message}/redelivery": Entry(ADMINISTER),
-    "POST /libraries/{slug}/webhook/trial": Entry(ADMINISTER),
+    "GET /libraries/{slug}/webhooks": Entry(ADMINISTER),
+    "POST /libraries/{slug}/webhooks": Entry(ADMINISTER, lambda _: {"address": "https://ledge.example/"}),
+    "GET /libraries/{slug}/webhooks/{webhook_id}": Entry(ADMINISTER),
+    "PUT /libraries/{slug}/webhooks/{webhook_id}": Entry(
+        ADMINISTER, lambda _: {"address": "https://ledge.example/"}
+    ),
+    "POST /libraries/{slug}/webhooks/{webhook_id}/secret": Entry(ADMINISTER),
+    "POST /libraries/{slug}/webhooks/{webhook_id}/messages/{message}/redelivery": Entry(ADMINISTER),
+    "POST /libraries/{slug}/webhooks/{webhook_id}/trial": Entry(ADMINISTER),
+    "DELETE /libraries/{slug}/webhooks/{webhook_id}": Entry(ADMINISTER),
     "GET /libraries/{slug}/report": Entry(LOOK),
     "GET /libraries/{slug}/report/{form}": Entry(LOOK),
     "GET /libraries/{slug}/report-settings": Entry(LOOK),
@@ -434,18 +439,24 @@ def things_of(url: str, place: Place) -> dict[str, int]:
         session.execute("INSERT INTO key_grants VALUES (%s, %s)", [key, number])
         if place.slug == "other-firm":
             session.execute(
-                "UPDATE libraries SET report = %s, webhook = %s WHERE id = %s",
-                [json.dumps({"client": mark}), json.dumps({"address": f"https://{mark}.example/"}), number],
+                "UPDATE libraries SET report = %s WHERE id = %s",
+                [json.dumps({"client": mark}), number],
             )
         session.execute(
             "INSERT INTO kept_reports (library_id, month, pdf, csv) VALUES (%s, '2026-06', %s, %s)"
             " ON CONFLICT DO NOTHING",
             [number, mark.encode(), mark.encode()],
         )
+        session.execute("DELETE FROM webhooks WHERE library_id = %s", [number])
+        webhook = made(
+            "INSERT INTO webhooks (library_id, address, events) VALUES (%s, %s, '[]')",
+            number,
+            f"https://{mark}.example/",
+        )
         session.execute(
-            "INSERT INTO outgoing_messages (library_id, message_id, type, data, said)"
+            "INSERT INTO outgoing_messages (webhook_id, message_id, type, data, said)"
             " VALUES (%s, %s, 'webhook.trial', '{}', %s)",
-            [number, f"{mark}-{run}", mark],
+            [webhook, f"{mark}-{run}", mark],
         )
     return {
         "run_id": run,
@@ -454,6 +465,7 @@ def things_of(url: str, place: Place) -> dict[str, int]:
         "weighing_id": weighing,
         "shot_id": shot,
         "need_id": need,
+        "webhook_id": webhook,
         "backup_id": backup,
         "change_id": change,
         "person_id": person,
@@ -532,6 +544,7 @@ def world(postgres: Postgres, tmp_path_factory: pytest.TempPathFactory) -> Itera
                     "weighing_id",
                     "shot_id",
                     "need_id",
+                    "webhook_id",
                     "backup_id",
                     "change_id",
                     "person_id",

@@ -18,7 +18,7 @@ from plumcrate.contract.people import MemberInvitation, Role
 from plumcrate.keeping.keeper import Keeper
 from plumcrate.keeping.state import StateFolder
 from plumcrate.records.database import Database
-from plumcrate.records.tables import Library, Picture, SitePage
+from plumcrate.records.tables import Library, Picture, SitePage, Webhook
 
 PAGE = "https://ledge.example/"
 
@@ -28,7 +28,7 @@ CHANGED: dict[str, tuple[dict[str, Any], dict[str, Any], str]] = {
     "PUT /libraries/{slug}/recipe": ({"level": "lean"}, {"level": "gallery"}, ""),
     "PUT /libraries/{slug}/allowance": ({"amount": 5}, {"amount": 6}, ""),
     "PUT /libraries/{slug}/report-settings": ({"client": "A"}, {"client": "B"}, ""),
-    "PUT /libraries/{slug}/webhook": (
+    "PUT /libraries/{slug}/webhooks/{webhook_id}": (
         {"address": "https://a.example/x"},
         {"address": "https://b.example/x"},
         "",
@@ -92,7 +92,8 @@ def numbers(service: Service) -> dict[str, object]:
     with database.begin() as session:
         library = session.scalars(select(Library)).one()
         page = SitePage(library_id=library.id, address=PAGE)
-        session.add(page)
+        webhook = Webhook(library_id=library.id, address=PAGE, events=[])
+        session.add_all([page, webhook])
         session.flush()
     surveyed(database, Keeper.of(database, library, StateFolder(database, service.state)))
     link = service.client.invitations.invite_member(
@@ -109,6 +110,7 @@ def numbers(service: Service) -> dict[str, object]:
         "name": "card",
         "person_id": person.id,
         "page_id": page.id,
+        "webhook_id": webhook.id,
         "picture_id": picture,
     }
 

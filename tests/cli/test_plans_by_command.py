@@ -75,19 +75,32 @@ def test_a_report_is_read_and_written(service: Service, tmp_path: Path) -> None:
     )
 
 
-def test_a_webhook_is_set_and_tried(service: Service) -> None:
-    assert "Told to nobody" in run(service, "webhook", "ledge")
+def test_webhooks_are_added_changed_tried_and_removed(service: Service) -> None:
+    assert "Nobody is told" in run(service, "webhooks", "ledge")
     address = "http://127.0.0.1:9/in"
-    said = run(service, "webhook", "ledge", "--set", f"address={address}", "--set", "events=report.ready")
+    said = run(service, "webhooks", "ledge", "--add", address, "--events", "report.ready")
+    assert said.startswith("whsec_")
     assert f"Told to {address}: report.ready." in said
-    assert "It has no secret yet" in said
-    secret = run(service, "webhook", "ledge", "--new-secret").splitlines()[0]
-    assert secret.startswith("whsec_")
-    assert "webhook.trial" in run(service, "webhook", "ledge", "--try")
-    assert "whsec" not in run(service, "webhook", "ledge")
+    run(service, "webhooks", "ledge", "--add", "https://x.example/plum")
+    one, other = json.loads(run(service, "webhooks", "ledge", "--json"))
+    number = str(one["id"])
+    assert [one["events"], other["address"]] == [["report.ready"], "https://x.example/plum"]
+    changed = run(service, "webhooks", "ledge", number, "--events", "allowance.used, report.ready")
+    assert f"Told to {address}: allowance.used, report.ready." in changed
+    assert run(service, "webhooks", "ledge", number, "--new-secret").startswith("whsec_")
+    assert "webhook.trial" in run(service, "webhooks", "ledge", number, "--try")
+    assert "whsec" not in run(service, "webhooks", "ledge", number)
     for _ in range(200):
-        if "an address of this machine itself" in run(service, "webhook", "ledge"):
+        if "an address of this machine itself" in run(service, "webhooks", "ledge", number):
             break
     else:
         raise AssertionError("it never says that the address may not be reached")
-    assert "no address" in run(service, "webhook", "ledge", "--set", "address=null", "--try", code=4)
+    assert "takes nothing since" in run(service, "webhooks", "ledge")
+    assert "there is no message msg_none" in run(
+        service, "webhooks", "ledge", number, "--again", "msg_none", code=4
+    )
+    assert "say which webhook" in run(service, "webhooks", "ledge", "--try", code=2)
+    assert "Input should be" in run(service, "webhooks", "ledge", number, "--events", "tea.ready", code=2)
+    assert "is told nothing any more" in run(service, "webhooks", "ledge", number, "--remove")
+    assert "x.example" in run(service, "webhooks", "ledge", str(other["id"]))
+    assert "there is no webhook" in run(service, "webhooks", "ledge", number, code=4)

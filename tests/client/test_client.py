@@ -78,7 +78,7 @@ def test_every_call_is_a_method_of_both_clients() -> None:
             known = {
                 call
                 for call, found in vars(module).items()
-                if inspect.isfunction(found) and found.__module__ == module.__name__
+                if inspect.isfunction(found) and found.__module__ == module.__name__ and call[0] != "_"
             }
             members = inspect.getmembers_static(type(resource))
             methods = {call for call, found in members if isinstance(found, Method)}

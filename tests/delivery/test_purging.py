@@ -16,7 +16,7 @@ from plumcrate.delivery.purging import Purger, addresses_of, said_by
 from plumcrate.outgoing import Outgoing
 from plumcrate.records.database import Database
 from plumcrate.records.queries.purges import waiting
-from plumcrate.records.tables import Derived, File, Library, Purge
+from plumcrate.records.tables import Derived, File, Library, Purge, Webhook
 
 CACHE = "http://cache:6081"
 SETTINGS = {"address": "https://ledge.example/media", "caches": {"purge": [CACHE]}}
@@ -305,9 +305,7 @@ def test_a_site_hears_of_changes_without_any_cache(database: Database, caches: C
     touch(database)
     assert noted(database) == []  # it does not want to hear
     with database.begin() as session:
-        session.execute(
-            update(Library).values(webhook={"address": "http://site/in", "events": ["files.changed"]})
-        )
+        session.add(Webhook(library_id=1, address="http://site/in", events=["files.changed"]))
     copy_of(database)
     assert len(noted(database)) == 2
     assert caches.purger.turn()

@@ -34,6 +34,7 @@ from plumcrate.records.tables import (
     Picture,
     SearchTerm,
     SitePage,
+    Webhook,
 )
 from plumcrate.refusal import Refusal
 
@@ -237,10 +238,12 @@ def test_terms_and_lengths_are_judged_again_when_they_change(session: Session) -
 
 
 def test_the_site_is_told(session: Session) -> None:
-    library_of(session).webhook = {
-        "address": "https://ledge.example/hook",
-        "events": [EventType.DESCRIPTIONS_CHANGED],
-    }
+    library = library_of(session).id
+    for address, events in (
+        ("https://ledge.example/in", [EventType.DESCRIPTIONS_CHANGED]),
+        ("https://x/", []),
+    ):
+        session.add(Webhook(library_id=library, address=address, events=events))
     say(session, 1, "The tower", credit="Ada Marsh")
     (message,) = session.scalars(select(OutgoingMessage))
     assert message.type == "descriptions.changed"

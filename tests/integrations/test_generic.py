@@ -70,7 +70,7 @@ def test_a_mapping_is_told(site: tuple[Service, Path]) -> None:
 
 def test_a_file_with_an_odd_name_is_told_of(site: tuple[Service, Path]) -> None:
     service, home = site
-    secret = service.client.webhook.make_incoming_secret("ledge").secret
+    secret = service.client.webhooks.make_incoming_secret("ledge").secret
     photograph(home / "media" / ODD, 90, 60)
     told = done(service, "./notify.sh", ODD, "uploads/never-there.jpg", PLUMCRATE_HOOK_SECRET=secret)
     assert json.loads(told.stdout) == {"taken": 2, "repeated": False}, told.stderr

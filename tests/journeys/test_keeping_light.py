@@ -110,7 +110,7 @@ def signed(secret: str, hook_id: str, body: bytes, at: float | None = None) -> d
 
 def test_webhooks_are_taken_once_and_only_with_our_signature(kept: Service, root: Path) -> None:
     keep(kept, new_files="background", settle_seconds=0.3)
-    hook = kept.client.webhook.make_incoming_secret("ledge")
+    hook = kept.client.webhooks.make_incoming_secret("ledge")
     photograph(root / "2025/hooked.jpg", seed=11)
     body = json.dumps(
         {"type": "media.created", "timestamp": "2026-01-01T00:00:00Z", "data": {"paths": ["2025/hooked.jpg"]}}
@@ -139,7 +139,7 @@ def test_webhooks_are_taken_once_and_only_with_our_signature(kept: Service, root
     ).encode()
     assert send(signed(hook.secret, "msg_2", outside), outside).json()["taken"] == 0
     wait_for(lambda: settled(kept, "2025/hooked.jpg"))
-    kept.client.webhook.make_incoming_secret("ledge")
+    kept.client.webhooks.make_incoming_secret("ledge")
     assert send(signed(hook.secret, "msg_3", body)).status_code == 401, "a new secret ends the old one"
 
 

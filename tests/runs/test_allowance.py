@@ -17,10 +17,10 @@ from plumcrate.contract.allowance import AllowanceSettings
 from plumcrate.contract.automation import Automation
 from plumcrate.contract.pictures import FileState
 from plumcrate.contract.runs import ItemState, RunKind, RunRequest, RunState, Scope
-from plumcrate.contract.webhooks import EventType, WebhookSettings
+from plumcrate.contract.webhooks import USUAL_EVENTS, EventType
 from plumcrate.queue.tasks import BULK, SINGLE_REQUEST, Queue
 from plumcrate.records.database import Database
-from plumcrate.records.tables import AllowanceUse, File, Item, Library, OutgoingMessage, Picture, Run
+from plumcrate.records.tables import AllowanceUse, File, Item, Library, OutgoingMessage, Picture, Run, Webhook
 from plumcrate.runs.allowance import allowance_view, month_of
 from plumcrate.runs.runs import change_state, create_run, retry_failed
 from plumcrate.runs.steps import Ended
@@ -386,9 +386,7 @@ def test_a_notice_at_four_fifths_and_at_the_end_each_once(database: Database, st
     site = Site.of(database, state, [[1.0]] * 12)
     site.allow(10, "files")
     with database.begin() as session:
-        session.get_one(Library, 1).webhook = WebhookSettings(address="https://x.example/").model_dump(
-            mode="json"
-        )
+        session.add(Webhook(library_id=1, address="https://x.example/", events=USUAL_EVENTS))
 
     def told() -> list[tuple[str, int, float]]:
         with database.begin() as session:

@@ -13,18 +13,22 @@ import pytest
 from conftest import add_library
 from sqlalchemy import func, select, text
 from standardwebhooks import Webhook as Signer
+from standardwebhooks import WebhookVerificationError
 
 from plumcrate.contract.webhooks import EventType, WebhookSettings
+from plumcrate.contract.webhooks import Webhook as View
 from plumcrate.keeping.sealing import Seal
 from plumcrate.outgoing import Guard, Outgoing
 from plumcrate.records.database import Database
-from plumcrate.records.tables import Library, OutgoingMessage
+from plumcrate.records.tables import Library, OutgoingMessage, Webhook
 from plumcrate.refusal import Refusal
 from plumcrate.webhooks.outgoing import (
     BACKOFF,
     WebhookSender,
-    give_webhook_secret,
-    notify_webhook,
+    add_webhook,
+    notify_webhooks,
+    send_again,
+    set_webhook,
     try_webhook,
     webhook_view,
 )
@@ -41,9 +45,7 @@ class House:
         add_library(database, Path("/l"))
         self.asked: list[httpx.Request] = []
         self.answer: Callable[[httpx.Request], httpx.Response] = lambda _: httpx.Response(204)
-        self.settings(address=ADDRESS)
-        with database.begin() as session:
-            self.secret = give_webhook_secret(session.get_one(Library, 1), self.seal)
+        self.secret = self.add(address=ADDRESS)
         self.sender = self.another()
 
     def another(self, allowed: list[str] | None = None) -> WebhookSender:
@@ -55,13 +57,26 @@ class House:
         guard = Guard(["hooks.example"] if allowed is None else allowed)
         return WebhookSender(self.database, self.seal, Outgoing(guard, transport=httpx.MockTransport(heard)))
 
+    def add(self, **settings: Any) -> str:
+        with self.database.begin() as session:
+            library = session.get_one(Library, 1)
+            return add_webhook(session, library, WebhookSettings(**settings), self.seal)[1]
+
     def settings(self, **settings: Any) -> None:
         with self.database.begin() as session:
-            session.get_one(Library, 1).webhook = WebhookSettings(**settings).model_dump(mode="json")
+            set_webhook(session.get_one(Webhook, 1), WebhookSettings(**settings))
+
+    def try_it(self) -> None:
+        with self.database.begin() as session:
+            try_webhook(session, session.get_one(Library, 1), session.get_one(Webhook, 1))
+
+    def seen(self) -> View:
+        with self.database.begin() as session:
+            return webhook_view(session, session.get_one(Webhook, 1))
 
     def tell(self, event: EventType = EventType.REPORT_READY, **data: Any) -> None:
         with self.database.begin() as session:
-            notify_webhook(session, session.get_one(Library, 1), event, data)
+            notify_webhooks(session, session.get_one(Library, 1), event, data)
 
     def rows(self) -> list[OutgoingMessage]:
         with self.database.begin() as session:
@@ -135,8 +150,8 @@ def test_after_three_days_it_is_given_up(house: House) -> None:
     (row,) = house.rows()
     assert (row.given_up, row.attempts) == (True, len(BACKOFF.pauses) + 1)
     assert sum(BACKOFF.pauses) >= 2.5 * 86_400
-    with house.database.begin() as session:
-        (shown,) = webhook_view(session, session.get_one(Library, 1)).messages
+    (shown,) = house.seen().messages
+    assert shown.given_up
     assert (shown.next_at, shown.said) == (None, "it answered 500")
 
 
@@ -154,6 +169,7 @@ def test_who_wants_to_hear_nothing_more_hears_nothing_more(house: House) -> None
     house.tell()
     house.sender.turn()
     assert house.rows()[0].given_up
+    assert house.seen().stopped_at is not None
 
 
 @pytest.mark.parametrize(
@@ -187,26 +203,64 @@ def test_a_network_that_fails_is_said_in_plain_words(house: House) -> None:
     assert house.rows()[0].said == "hooks.example does not answer: connection refused"
 
 
-def test_nothing_is_noted_for_a_library_that_tells_nobody_or_not_of_this(house: House) -> None:
-    house.settings(address=None)
-    house.tell()
+def test_each_webhook_hears_what_it_chose_and_once(house: House) -> None:
     house.settings(address=ADDRESS, events=[EventType.ALLOWANCE_USED])
-    house.tell(EventType.REPORT_READY)
+    secret = house.add(address="https://hooks.example/other", events=[EventType.REPORT_READY])
+    house.tell(EventType.FILES_CHANGED)
     assert house.rows() == []
-    with house.database.begin() as session:
-        try_webhook(session, session.get_one(Library, 1))
-    assert [row.type for row in house.rows()] == ["webhook.trial"]
+    for _ in range(2):
+        with house.database.begin() as session:
+            library = session.get_one(Library, 1)
+            notify_webhooks(session, library, EventType.REPORT_READY, {}, name="report_7")
+            notify_webhooks(session, library, EventType.ALLOWANCE_USED, {}, name="used_7")
+    house.try_it()
+    house.sender.turn()
+    told = [(request.url.path, json.loads(request.content)["type"]) for request in house.asked]
+    assert sorted(told) == [
+        ("/in", "allowance.used"),
+        ("/in", "webhook.trial"),
+        ("/other", "report.ready"),
+    ]
+    (other,) = [request for request in house.asked if request.url.path == "/other"]
+    Signer(secret).verify(other.content, dict(other.headers))
+    with pytest.raises(WebhookVerificationError):
+        Signer(house.secret).verify(other.content, dict(other.headers))
 
 
-def test_a_trial_needs_an_address_and_a_secret(house: House) -> None:
+def test_one_that_takes_nothing_for_a_day_is_stopped_until_it_takes_a_trial(house: House) -> None:
+    house.answer = lambda _: httpx.Response(500)
+    house.tell(number=1)
+    house.sender.turn()
+    since = house.seen().refused_since
+    assert since is not None
+    assert house.seen().stopped_at is None
     with house.database.begin() as session:
-        library = session.get_one(Library, 1)
-        library.webhook_secret = None
+        session.get_one(Webhook, 1).refused_since = since - timedelta(hours=25)
+    house.let_pass(minutes=1)
+    house.sender.turn()
+    assert house.seen().stopped_at is not None
+    house.tell(number=2)
+    house.answer = lambda _: httpx.Response(200)
+    house.let_pass(days=1)
+    asked = len(house.asked)
+    house.sender.turn()
+    assert len(house.asked) == asked, "what waits is kept, and not sent"
+    assert [(row.given_up, row.sent_at) for row in house.rows()] == [(False, None)], "nothing new is noted"
+    with house.database.begin() as session, pytest.raises(Refusal, match="was stopped"):
+        send_again(session, session.get_one(Webhook, 1), house.rows()[0].message_id)
+    house.try_it()
+    house.sender.turn()
+    assert house.seen().stopped_at is None
+    house.sender.turn()
+    assert [row.sent_at is not None for row in house.rows()] == [True, True], "what waited goes out"
+
+
+def test_a_trial_needs_a_secret(house: House) -> None:
+    with house.database.begin() as session:
+        webhook = session.get_one(Webhook, 1)
+        webhook.secret = None
         with pytest.raises(Refusal, match="make a secret first"):
-            try_webhook(session, library)
-        library.webhook = {}
-        with pytest.raises(Refusal, match="no address"):
-            try_webhook(session, library)
+            try_webhook(session, session.get_one(Library, 1), webhook)
 
 
 def test_a_secret_that_cannot_be_read_is_said_and_the_message_waits(house: House, tmp_path: Path) -> None:
@@ -224,7 +278,7 @@ def test_a_secret_that_cannot_be_read_is_said_and_the_message_waits(house: House
 def test_a_message_in_a_transaction_that_comes_to_nothing_is_never_sent(house: House) -> None:
     def fails() -> None:
         with house.database.begin() as session:
-            notify_webhook(session, session.get_one(Library, 1), EventType.REPORT_READY, {})
+            notify_webhooks(session, session.get_one(Library, 1), EventType.REPORT_READY, {})
             raise ZeroDivisionError
 
     with pytest.raises(ZeroDivisionError):

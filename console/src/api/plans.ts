@@ -13,6 +13,7 @@ export type Report = Schemas["SavingsReport"];
 export type ReportPicture = Schemas["ReportPicture"];
 export type ReportSettings = Schemas["ReportSettings"];
 export type Webhook = Schemas["Webhook"];
+export type WebhookSettings = Required<Schemas["WebhookSettings"]>;
 export type EventType = Schemas["EventType"];
 
 const of = (slug: string) => ({ params: { path: { slug } } });
@@ -86,50 +87,62 @@ export function useKeepReport(slug: string) {
   });
 }
 
-export function useWebhook(slug: string) {
+export function useWebhooks(slug: string) {
   return useQuery({
-    queryKey: keys.webhook(slug),
-    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/webhook", of(slug))),
+    queryKey: keys.webhooks(slug),
+    queryFn: () => ask(api.GET("/api/v1/libraries/{slug}/webhooks", of(slug))),
     // While a message is under way, how it fares is looked at.
     refetchInterval: (query) =>
-      query.state.data?.messages.some((one) => one.next_at !== null) ? 2_000 : false,
+      query.state.data?.some((one) => one.messages.some((message) => message.next_at !== null))
+        ? 2_000
+        : false,
   });
 }
 
-export function useSetWebhook(slug: string) {
+export function useAddWebhook(slug: string) {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (body: { address: string | null; events: EventType[] }) =>
-      ask(api.PUT("/api/v1/libraries/{slug}/webhook", { ...of(slug), body })),
-    onSuccess: (webhook) => cache.setQueryData(keys.webhook(slug), webhook),
+    mutationFn: (body: WebhookSettings) =>
+      ask(api.POST("/api/v1/libraries/{slug}/webhooks", { ...of(slug), body })),
+    onSuccess: () => stale(cache, ["webhooks"]),
   });
 }
 
-export function useWebhookSecret(slug: string) {
+/** What is done to one webhook; its answer takes the place of what is known of it. */
+export function useWebhook(slug: string, webhook_id: number) {
   const cache = useQueryClient();
-  return useMutation({
-    mutationFn: () => ask(api.POST("/api/v1/libraries/{slug}/webhook/secret", of(slug))),
-    onSuccess: () => stale(cache, ["webhook"]),
-  });
-}
-
-export function useRedeliver(slug: string) {
-  const cache = useQueryClient();
-  return useMutation({
-    mutationFn: (message: string) =>
-      ask(
-        api.POST("/api/v1/libraries/{slug}/webhook/messages/{message}/redelivery", {
-          params: { path: { slug, message } },
-        }),
+  const one = { params: { path: { slug, webhook_id } } };
+  const takes = {
+    onSuccess: (webhook: Webhook) =>
+      cache.setQueryData<Webhook[]>(keys.webhooks(slug), (all) =>
+        all?.map((other) => (other.id === webhook.id ? webhook : other)),
       ),
-    onSuccess: (webhook) => cache.setQueryData(keys.webhook(slug), webhook),
-  });
-}
-
-export function useTryWebhook(slug: string) {
-  const cache = useQueryClient();
-  return useMutation({
-    mutationFn: () => ask(api.POST("/api/v1/libraries/{slug}/webhook/trial", of(slug))),
-    onSuccess: (webhook) => cache.setQueryData(keys.webhook(slug), webhook),
-  });
+  };
+  return {
+    set: useMutation({
+      mutationFn: (body: WebhookSettings) =>
+        ask(api.PUT("/api/v1/libraries/{slug}/webhooks/{webhook_id}", { ...one, body })),
+      ...takes,
+    }),
+    remove: useMutation({
+      mutationFn: () => ask(api.DELETE("/api/v1/libraries/{slug}/webhooks/{webhook_id}", one)),
+      onSuccess: () => stale(cache, ["webhooks"]),
+    }),
+    makeSecret: useMutation({
+      mutationFn: () => ask(api.POST("/api/v1/libraries/{slug}/webhooks/{webhook_id}/secret", one)),
+    }),
+    sendTrial: useMutation({
+      mutationFn: () => ask(api.POST("/api/v1/libraries/{slug}/webhooks/{webhook_id}/trial", one)),
+      ...takes,
+    }),
+    redeliver: useMutation({
+      mutationFn: (message: string) =>
+        ask(
+          api.POST("/api/v1/libraries/{slug}/webhooks/{webhook_id}/messages/{message}/redelivery", {
+            params: { path: { slug, webhook_id, message } },
+          }),
+        ),
+      ...takes,
+    }),
+  };
 }

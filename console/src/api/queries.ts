@@ -415,7 +415,7 @@ const MAKES_STALE: Record<JobKind, Noun[]> = {
   proof: ["libraries"],
   pruning: ["backups", "orphans", "libraries"],
   weighing: ["sitePages", "sitePage", "weighings", "pageHistory"],
-  report: ["reports", "webhook"],
+  report: ["reports", "webhooks"],
   resemblance: ["proposals"],
   words: ["descriptions", "describedSummary", "describedPicture"],
   "near-duplicates": ["nearDuplicates"],

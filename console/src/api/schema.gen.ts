@@ -1489,7 +1489,7 @@ export interface paths {
         put?: never;
         /**
          * Make a month's report, and keep it
-         * @description As it is made by itself when the month is over: kept, put into the folder, told to the webhook.
+         * @description As it is made by itself when the month is over: kept, put into the folder, told to the webhooks.
          */
         post: operations["reports_keep"];
         delete?: never;
@@ -2002,7 +2002,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/libraries/{slug}/webhook": {
+    "/api/v1/libraries/{slug}/webhooks": {
         parameters: {
             query?: never;
             header?: never;
@@ -2010,20 +2010,48 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Where a library tells what came to pass
-         * @description With its latest messages, and why any was not taken.
+         * Whom a library tells what came to pass
+         * @description Each with its latest messages, and why any was not taken; the first made first.
          */
-        get: operations["webhooks_webhook"];
-        /** Say where a library tells what came to pass */
-        put: operations["webhooks_set_webhook"];
-        post?: never;
+        get: operations["webhooks_webhooks"];
+        put?: never;
+        /**
+         * Tell a further address
+         * @description The answer holds the secret that its messages are signed with, which is shown this once.
+         */
+        post: operations["webhooks_add_webhook"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/libraries/{slug}/webhook/messages/{message}/redelivery": {
+    "/api/v1/libraries/{slug}/webhooks/{webhook_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One webhook */
+        get: operations["webhooks_webhook"];
+        /**
+         * Change what a webhook is told, or where
+         * @description One that was stopped is told again, and what waits is sent.
+         */
+        put: operations["webhooks_set_webhook"];
+        post?: never;
+        /**
+         * Tell an address no more
+         * @description At once; what waits to be sent to it is forgotten.
+         */
+        delete: operations["webhooks_remove_webhook"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/libraries/{slug}/webhooks/{webhook_id}/messages/{message}/redelivery": {
         parameters: {
             query?: never;
             header?: never;
@@ -2043,7 +2071,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/libraries/{slug}/webhook/secret": {
+    "/api/v1/libraries/{slug}/webhooks/{webhook_id}/secret": {
         parameters: {
             query?: never;
             header?: never;
@@ -2053,7 +2081,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Make the secret that messages are signed with
+         * Make another secret to sign messages with
          * @description Shown this once. Messages are signed with it from now on, those that wait too.
          */
         post: operations["webhooks_new_webhook_secret"];
@@ -2063,7 +2091,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/libraries/{slug}/webhook/trial": {
+    "/api/v1/libraries/{slug}/webhooks/{webhook_id}/trial": {
         parameters: {
             query?: never;
             header?: never;
@@ -2072,7 +2100,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Send a message to try it */
+        /**
+         * Send a message to try it
+         * @description It is sent though the webhook was stopped; when it is taken, the webhook is told again.
+         */
         post: operations["webhooks_trial"];
         delete?: never;
         options?: never;
@@ -6089,6 +6120,15 @@ export interface components {
             service: boolean;
         };
         /**
+         * NewWebhook
+         * @description A webhook, and with what its messages are signed; shown once.
+         */
+        NewWebhook: {
+            /** Secret */
+            secret: string;
+            webhook: components["schemas"]["Webhook"];
+        };
+        /**
          * OfferedFolder
          * @description A folder by its absolute path.
          */
@@ -8120,6 +8160,8 @@ export interface components {
             at: string;
             /** Attempts */
             attempts: number;
+            /** Given Up */
+            given_up: boolean;
             /** Id */
             id: string;
             /**
@@ -9342,20 +9384,35 @@ export interface components {
         Way: "fit" | "fill" | "stretch";
         /**
          * Webhook
-         * @description A library's webhook; its secret is told once, when it is made.
+         * @description One address that is told, and how its messages fared; its secret is told once, when it is made.
          */
         Webhook: {
             /** Address */
-            address: string | null;
+            address: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
             /** Events */
             events: components["schemas"]["EventType"][];
-            /** Has Secret */
-            has_secret: boolean;
+            /** Id */
+            id: number;
             /**
              * Messages
-             * @description The latest first.
+             * @description The latest 50, the latest first.
              */
             messages: components["schemas"]["SentMessage"][];
+            /**
+             * Refused Since
+             * @description Since then it took nothing.
+             */
+            refused_since: string | null;
+            /**
+             * Stopped At
+             * @description It took nothing for a day, or answered 410: nothing is sent but a trial.
+             */
+            stopped_at: string | null;
         };
         /**
          * WebhookSecret
@@ -9367,14 +9424,11 @@ export interface components {
         };
         /**
          * WebhookSettings
-         * @description Where it is told. Trials are always told.
+         * @description Where it is told, and what. Trials are always told.
          */
         WebhookSettings: {
-            /**
-             * Address
-             * @description None: nothing is told.
-             */
-            address?: string | null;
+            /** Address */
+            address: string;
             /** Events */
             events?: components["schemas"]["EventType"][];
         };
@@ -24500,12 +24554,244 @@ export interface operations {
             };
         };
     };
+    webhooks_webhooks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Webhook"][];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    webhooks_add_webhook: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Of the asker's own making. Sent again with the same key within a day, the request is not done again: the first answer comes, with `Idempotency-Replayed`. */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                slug: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WebhookSettings"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewWebhook"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     webhooks_webhook: {
         parameters: {
             query?: never;
             header?: never;
             path: {
                 slug: string;
+                webhook_id: number;
             };
             cookie?: never;
         };
@@ -24621,6 +24907,7 @@ export interface operations {
             };
             path: {
                 slug: string;
+                webhook_id: number;
             };
             cookie?: never;
         };
@@ -24749,6 +25036,117 @@ export interface operations {
             };
         };
     };
+    webhooks_remove_webhook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                slug: string;
+                webhook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nobody has signed in. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role, or where the request came from, does not allow it. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request came too slowly. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It does not fit what is under way. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request does not fit. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at a time. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database or the library's files cannot be reached, or there is too much to do. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     webhooks_redeliver: {
         parameters: {
             query?: never;
@@ -24758,6 +25156,7 @@ export interface operations {
             };
             path: {
                 slug: string;
+                webhook_id: number;
                 message: string;
             };
             cookie?: never;
@@ -24874,6 +25273,7 @@ export interface operations {
             };
             path: {
                 slug: string;
+                webhook_id: number;
             };
             cookie?: never;
         };
@@ -24989,6 +25389,7 @@ export interface operations {
             };
             path: {
                 slug: string;
+                webhook_id: number;
             };
             cookie?: never;
         };
@@ -30768,7 +31169,7 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
-                    /** @description See docs/developers.md, messages to your webhook. */
+                    /** @description See docs/developers.md, messages to your webhooks. */
                     data: Record<string, never>;
                     /** Format: date-time */
                     timestamp: string;
@@ -30809,7 +31210,7 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
-                    /** @description See docs/developers.md, messages to your webhook. */
+                    /** @description See docs/developers.md, messages to your webhooks. */
                     data: Record<string, never>;
                     /** Format: date-time */
                     timestamp: string;
@@ -30850,7 +31251,7 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
-                    /** @description See docs/developers.md, messages to your webhook. */
+                    /** @description See docs/developers.md, messages to your webhooks. */
                     data: Record<string, never>;
                     /** Format: date-time */
                     timestamp: string;
@@ -30891,7 +31292,7 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
-                    /** @description See docs/developers.md, messages to your webhook. */
+                    /** @description See docs/developers.md, messages to your webhooks. */
                     data: Record<string, never>;
                     /** Format: date-time */
                     timestamp: string;
@@ -30932,7 +31333,7 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
-                    /** @description See docs/developers.md, messages to your webhook. */
+                    /** @description See docs/developers.md, messages to your webhooks. */
                     data: Record<string, never>;
                     /** Format: date-time */
                     timestamp: string;
@@ -30973,7 +31374,7 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
-                    /** @description See docs/developers.md, messages to your webhook. */
+                    /** @description See docs/developers.md, messages to your webhooks. */
                     data: Record<string, never>;
                     /** Format: date-time */
                     timestamp: string;

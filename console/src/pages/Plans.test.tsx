@@ -239,9 +239,12 @@ test("who only looks sees the report and changes nothing of it", async () => {
 });
 
 const WEBHOOK = {
-  address: null,
-  events: ["allowance.nearly-used", "allowance.used", "report.ready", "webhook.trial"],
-  has_secret: false,
+  id: 4,
+  address: "https://x.example/in",
+  events: ["allowance.nearly-used", "allowance.used", "report.ready"],
+  created_at: "2026-11-01T00:00:00Z",
+  refused_since: null,
+  stopped_at: null,
   messages: [],
 };
 const TOLD = {
@@ -251,69 +254,105 @@ const TOLD = {
   sent_at: null,
   next_at: null,
   attempts: 10,
+  given_up: true,
   said: "it answered 500",
 };
 
-test("a webhook is set, gets its secret this once, and is tried", async () => {
-  const set = { ...WEBHOOK, address: "https://x.example/in" };
+test("a webhook is added, shows its secret this once, is changed and tried", async () => {
   const answers: Record<string, unknown> = {
-    "GET /libraries/ledge/webhook": WEBHOOK,
-    "PUT /libraries/ledge/webhook": set,
-    "POST /libraries/ledge/webhook/secret": { secret: "whsec_made" },
-    "POST /libraries/ledge/webhook/trial": {
-      ...set,
-      has_secret: true,
+    "GET /libraries/ledge/webhooks": [],
+    "POST /libraries/ledge/webhooks": { secret: "whsec_made", webhook: WEBHOOK },
+    "PUT /libraries/ledge/webhooks/4": { ...WEBHOOK, events: ["allowance.nearly-used", "report.ready"] },
+    "POST /libraries/ledge/webhooks/4/trial": {
+      ...WEBHOOK,
       messages: [
-        { ...TOLD, type: "webhook.trial", next_at: "2026-11-01T00:06:00Z", attempts: 0, said: null },
+        {
+          ...TOLD,
+          type: "webhook.trial",
+          next_at: "2026-11-01T00:06:00Z",
+          attempts: 0,
+          said: null,
+          given_up: false,
+        },
       ],
     },
   };
   const sent = serve(answers);
   show(<WebhooksPage library={LIBRARY} />);
-  expect(await screen.findByText("Nothing was told yet")).toBeTruthy();
-  expect((button("Send a message to try it") as HTMLButtonElement).disabled).toBe(true);
+  fireEvent.click(await screen.findByRole("button", { name: "Add a webhook" }));
   fireEvent.change(screen.getByLabelText(/Send to/), { target: { value: "https://x.example/in" } });
+  answers["GET /libraries/ledge/webhooks"] = [WEBHOOK];
+  fireEvent.click(button("Add"));
+  expect(await screen.findByText("whsec_made")).toBeTruthy();
+  expect(sent.find((one) => one.method === "POST")?.body).toEqual({
+    address: "https://x.example/in",
+    events: ["allowance.nearly-used", "allowance.used", "report.ready"],
+  });
+  expect(await screen.findByText("Nothing was told yet.")).toBeTruthy();
   fireEvent.click(screen.getByLabelText(/The allowance is used up/));
   fireEvent.click(button("Save"));
   await waitFor(() =>
     expect(sent.find((one) => one.method === "PUT")?.body).toEqual({
       address: "https://x.example/in",
-      events: ["allowance.nearly-used", "report.ready", "webhook.trial"],
+      events: ["allowance.nearly-used", "report.ready"],
     }),
   );
-  expect(
-    await screen.findByText("Nothing is sent until you make a secret: messages are signed with it."),
-  ).toBeTruthy();
-  answers["GET /libraries/ledge/webhook"] = { ...set, has_secret: true };
-  fireEvent.click(screen.getAllByRole("button", { name: "Make a secret" })[0]!);
   expect(await screen.findByText("whsec_made")).toBeTruthy();
-  await waitFor(() => expect((button("Send a message to try it") as HTMLButtonElement).disabled).toBe(false));
   fireEvent.click(button("Send a message to try it"));
   expect(await screen.findByText("on its way")).toBeTruthy();
 });
 
 test("messages say how they fared, and why one was given up", async () => {
-  serve({
-    "GET /libraries/ledge/webhook": {
-      ...WEBHOOK,
-      messages: [TOLD, { ...TOLD, id: "msg_0", sent_at: "2026-11-01T00:05:01Z", said: null }],
-    },
-  });
+  const more = Array.from({ length: 6 }, (_, number) => ({
+    ...TOLD,
+    id: `msg_more${String(number)}`,
+    said: null,
+    given_up: false,
+    sent_at: "2026-11-01T00:05:01Z",
+  }));
+  serve({ "GET /libraries/ledge/webhooks": [{ ...WEBHOOK, messages: [TOLD, ...more] }] });
   show(<WebhooksPage library={LIBRARY} />);
   expect(await screen.findByText("given up")).toBeTruthy();
   expect(screen.getByText("it answered 500")).toBeTruthy();
-  expect(screen.getByText("taken")).toBeTruthy();
+  expect(screen.getAllByText("taken")).toHaveLength(4);
+  fireEvent.click(button("Show 2 more"));
+  expect(screen.getAllByText("taken")).toHaveLength(6);
+});
+
+test("a webhook that was stopped says so, and can be removed", async () => {
+  const answers: Record<string, unknown> = {
+    "GET /libraries/ledge/webhooks": [
+      {
+        ...WEBHOOK,
+        refused_since: "2026-11-01T00:05:00Z",
+        stopped_at: "2026-11-02T00:06:00Z",
+        messages: [{ ...TOLD, given_up: false }],
+      },
+      { ...WEBHOOK, id: 5, address: "https://y.example/" },
+    ],
+    "DELETE /libraries/ledge/webhooks/4": null,
+  };
+  const sent = serve(answers);
+  show(<WebhooksPage library={LIBRARY} />);
+  expect(await screen.findByText(/It was stopped on/)).toBeTruthy();
+  expect(screen.getByText("waits")).toBeTruthy();
+  expect(screen.getByText("y.example")).toBeTruthy();
+  fireEvent.click(screen.getAllByRole("button", { name: "Remove" })[0]!);
+  answers["GET /libraries/ledge/webhooks"] = [];
+  fireEvent.click(button("Remove it"));
+  expect(await screen.findByText("Nobody is told yet")).toBeTruthy();
+  expect(sent.filter((one) => one.method === "DELETE")).toHaveLength(1);
 });
 
 test("the site's own secret is shown once it was made", async () => {
   serve({
-    "GET /libraries/ledge/webhook": WEBHOOK,
+    "GET /libraries/ledge/webhooks": [WEBHOOK],
     "POST /libraries/ledge/hook-secret": { url: "http://x/api/v1/hooks/ledge", secret: "whsec_site" },
   });
   show(<WebhooksPage library={LIBRARY} />);
-  await screen.findByText("Nothing was told yet");
+  await screen.findByText("Nothing was told yet.");
   expect(screen.queryByText("whsec_site")).toBeNull();
-  fireEvent.click(screen.getAllByRole("button", { name: "Make a secret" })[1]!);
+  fireEvent.click(button("Make a secret"));
   expect(await screen.findByText("whsec_site")).toBeTruthy();
   expect(screen.getByText("http://x/api/v1/hooks/ledge")).toBeTruthy();
 });

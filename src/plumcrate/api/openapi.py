@@ -81,7 +81,7 @@ def _told(event: EventType) -> dict[str, Any]:
     parts = {
         "type": {"const": event.value},
         "timestamp": {"type": "string", "format": "date-time"},
-        "data": {"type": "object", "description": "See docs/developers.md, messages to your webhook."},
+        "data": {"type": "object", "description": "See docs/developers.md, messages to your webhooks."},
     }
     names = ("webhook-id", "webhook-timestamp", "webhook-signature", "traceparent")
     return {

@@ -382,8 +382,14 @@ TYPES: dict[str, ProblemType] = {
     "no-webhook": ProblemType(
         409,
         "Nothing can be told",
-        "The webhook has no address, or no secret to sign with.",
-        "Set both first.",
+        "The webhook was stopped, or has no secret to sign with.",
+        "Make a secret, or send a message to try it: once that is taken, it is told again.",
+    ),
+    "too-many-webhooks": ProblemType(
+        409,
+        "A library has 20 webhooks at most",
+        "There are as many already.",
+        "Remove one that nobody needs first.",
     ),
     "counted-already": ProblemType(
         409,

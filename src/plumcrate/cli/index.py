@@ -247,7 +247,11 @@ INDEX: Index = {
                 "show or set what a library may have treated in a month",
                 "gannet-ledge --megapixels 500",
             ),
-            ("webhook", "show or set whom a library tells what came to pass", "gannet-ledge --try"),
+            (
+                "webhooks",
+                "show or set whom a library tells what came to pass",
+                "gannet-ledge --add https://example.org/plum",
+            ),
         ),
         **_of("care", ("hook-secret", "make a secret with which a site signs its webhooks", "gannet-ledge")),
     },

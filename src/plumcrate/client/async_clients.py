@@ -69,7 +69,7 @@ class AsyncClient(methods.Service["AsyncClient"]):
         self.sizes = methods.Sizes[AsyncClient](self)
         self.touches = methods.Touches[AsyncClient](self)
         self.watermarks = methods.Watermarks[AsyncClient](self)
-        self.webhook = methods.Webhook[AsyncClient](self)
+        self.webhooks = methods.Webhooks[AsyncClient](self)
         self.weighings = methods.Weighings[AsyncClient](self)
 
     async def __aenter__(self) -> Self:

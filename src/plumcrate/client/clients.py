@@ -75,7 +75,7 @@ class Client(methods.Service["Client"]):
         self.sizes = methods.Sizes[Client](self)
         self.touches = methods.Touches[Client](self)
         self.watermarks = methods.Watermarks[Client](self)
-        self.webhook = methods.Webhook[Client](self)
+        self.webhooks = methods.Webhooks[Client](self)
         self.weighings = methods.Weighings[Client](self)
 
     def __enter__(self) -> Self:

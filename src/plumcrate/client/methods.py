@@ -26,7 +26,7 @@ from .calls import (
     sizes,
     touches,
     watermarks,
-    webhook,
+    webhooks,
     weighings,
 )
 from .method import C, Each, Method, Resource
@@ -294,15 +294,18 @@ class Watermarks(Resource[C]):
     remove = Method(watermarks.remove)
 
 
-class Webhook(Resource[C]):
-    """What a library tells to the outside, and how it is told."""
+class Webhooks(Resource[C]):
+    """Whom a library tells what came to pass, and how it hears of it from its site."""
 
-    get = Method(webhook.get)
-    set = Method(webhook.set)
-    make_secret = Method(webhook.make_secret)
-    redeliver = Method(webhook.redeliver)
-    send_trial = Method(webhook.send_trial)
-    make_incoming_secret = Method(webhook.make_incoming_secret)
+    all = Method(webhooks.all)
+    get = Method(webhooks.get)
+    add = Method(webhooks.add)
+    set = Method(webhooks.set)
+    remove = Method(webhooks.remove)
+    make_secret = Method(webhooks.make_secret)
+    redeliver = Method(webhooks.redeliver)
+    send_trial = Method(webhooks.send_trial)
+    make_incoming_secret = Method(webhooks.make_incoming_secret)
 
 
 class Weighings(Resource[C]):

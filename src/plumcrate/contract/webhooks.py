@@ -1,4 +1,4 @@
-"""What a library tells to the outside, signed by the Standard Webhooks scheme."""
+"""Whom a library tells what came to pass, signed by the Standard Webhooks scheme."""
 
 from __future__ import annotations
 
@@ -27,10 +27,14 @@ _FOR_PROGRAMS = (EventType.FILES_CHANGED, EventType.DESCRIPTIONS_CHANGED)
 USUAL_EVENTS: list[EventType] = [event for event in EventType if event not in _FOR_PROGRAMS]
 
 
-class WebhookSettings(Message):
-    """Where it is told. Trials are always told."""
+#: So many webhooks has a library at most.
+MOST_WEBHOOKS = 20
 
-    address: Address | None = Field(None, description="None: nothing is told.")
+
+class WebhookSettings(Message):
+    """Where it is told, and what. Trials are always told."""
+
+    address: Address
     events: list[EventType] = Field(default_factory=USUAL_EVENTS.copy, max_length=len(EventType))
 
 
@@ -43,16 +47,29 @@ class SentMessage(Answer):
     sent_at: datetime | None
     next_at: datetime | None = Field(None, description="When it is tried again.")
     attempts: int
+    given_up: bool
     said: str | None = Field(None, description="Why it was not taken, in plain words.")
 
 
 class Webhook(Answer):
-    """A library's webhook; its secret is told once, when it is made."""
+    """One address that is told, and how its messages fared; its secret is told once, when it is made."""
 
-    address: str | None
+    id: int
+    address: str
     events: list[EventType]
-    has_secret: bool
-    messages: list[SentMessage] = Field(description="The latest first.")
+    created_at: datetime
+    refused_since: datetime | None = Field(None, description="Since then it took nothing.")
+    stopped_at: datetime | None = Field(
+        None, description="It took nothing for a day, or answered 410: nothing is sent but a trial."
+    )
+    messages: list[SentMessage] = Field(description="The latest 50, the latest first.")
+
+
+class NewWebhook(Answer):
+    """A webhook, and with what its messages are signed; shown once."""
+
+    secret: str
+    webhook: Webhook
 
 
 class WebhookSecret(Answer):

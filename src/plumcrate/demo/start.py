@@ -230,7 +230,7 @@ class Demo:
                 client.reports.save_settings(_LIBRARY, ReportSettings(client=name, sender="Quayside Web"))
             hook = self.home / "hook.json"
             if not hook.exists():
-                _write_private(hook, client.webhook.make_incoming_secret(_LIBRARY).model_dump_json())
+                _write_private(hook, client.webhooks.make_incoming_secret(_LIBRARY).model_dump_json())
 
     def _crew(self, url: str) -> None:
         """People with a role in the library, whose passwords nobody knows: they show what roles there are."""

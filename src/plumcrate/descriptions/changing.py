@@ -16,7 +16,7 @@ from plumcrate.contract.webhooks import EventType
 from plumcrate.records.database import notify
 from plumcrate.records.tables import ChangedDescription, Description, DescriptionChange, Library, Picture
 from plumcrate.refusal import Refusal
-from plumcrate.webhooks.outgoing import notify_webhook
+from plumcrate.webhooks.outgoing import notify_webhooks
 
 from .known import texts_of
 from .listing import settings_of
@@ -169,7 +169,7 @@ def write(
     change.pictures = max(change.pictures, len(new))
     for start in range(0, len(new), _A_MESSAGE):
         told = [{"path": one.path} | one.after.model_dump() for one in new[start : start + _A_MESSAGE]]
-        notify_webhook(
+        notify_webhooks(
             session, library, EventType.DESCRIPTIONS_CHANGED, {"language": language, "pictures": told}
         )
 

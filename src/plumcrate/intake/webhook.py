@@ -11,10 +11,11 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from plumcrate.contract.automation import HookAnswer, HookEvent
+from plumcrate.keeping.sealing import CannotUnseal, Seal
 from plumcrate.records.queries.libraries import by_slug
 from plumcrate.records.tables import HookDelivery, Library
 from plumcrate.refusal import Refusal
-from plumcrate.webhooks.signing import UNFIT, new_secret, verify
+from plumcrate.webhooks.signing import PREFIX, UNFIT, new_secret, verify
 
 from .arrivals import note_arrivals
 from .mapping import note_renditions
@@ -26,19 +27,34 @@ _REMEMBERED = timedelta(minutes=20)
 _NOBODYS_SECRET = new_secret()
 
 
-def give_secret(library: Library) -> str:
+def give_secret(library: Library, seal: Seal) -> str:
     """A new secret; a former one is worth nothing from now on."""
-    library.hook_secret = new_secret()
-    return library.hook_secret
+    secret = new_secret()
+    library.hook_secret = seal.close(secret.encode())
+    return secret
 
 
-def take_hook(session: Session, slug: str, headers: Mapping[str, str], body: bytes) -> HookAnswer:
+def _secret_of(library: Library, seal: Seal) -> str | None:
+    """One from before secrets were sealed is sealed now. Raises :class:`Refusal`."""
+    if library.hook_secret is None:
+        return None
+    if library.hook_secret.startswith(PREFIX.encode()):
+        secret = library.hook_secret.decode()
+        library.hook_secret = seal.close(secret.encode())
+        return secret
+    try:
+        return seal.open(library.hook_secret).decode()
+    except CannotUnseal as error:
+        raise Refusal("storage", f"the secret cannot be read: {error}") from None
+
+
+def take_hook(session: Session, slug: str, headers: Mapping[str, str], body: bytes, seal: Seal) -> HookAnswer:
     """Takes a message in, once. Raises :class:`Refusal`.
 
     A library that does not exist, or has no secret yet, answers as one whose signature does not fit.
     """
     library = by_slug(session, slug)
-    verify((library.hook_secret if library else None) or _NOBODYS_SECRET, headers, body)
+    verify((_secret_of(library, seal) if library else None) or _NOBODYS_SECRET, headers, body)
     if library is None:
         raise Refusal("bad-signature", UNFIT)
     try:

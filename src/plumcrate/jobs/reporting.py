@@ -1,4 +1,4 @@
-"""A month's report: started when the month is over, made, kept, put into a folder, told to the webhook."""
+"""A month's report: started when the month is over, made, kept, put into a folder, told to the webhooks."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from plumcrate.reports.table import table
 from plumcrate.runs.allowance import begin_of, month_of, next_month
 from plumcrate.sandbox.children import Sandbox
 from plumcrate.storage.errors import StorageError
-from plumcrate.webhooks.outgoing import notify_webhook
+from plumcrate.webhooks.outgoing import notify_webhooks
 
 from .long_work import Follow, start_unless_open
 
@@ -78,7 +78,7 @@ def make_report(
         _keep(session, library.id, month, pdf, csv)
     place = _put(folder, library.slug, month, pdf, csv) if folder is not None else None
     with database.begin() as session:
-        notify_webhook(
+        notify_webhooks(
             session,
             session.get_one(Library, library.id),
             EventType.REPORT_READY,
@@ -119,7 +119,7 @@ def _put(folder: Path, slug: str, month: str, pdf: bytes, csv: bytes) -> Path:
 
 
 def _told(content: SavingsReport) -> dict[str, object]:
-    """What the webhook hears: the figures; the report itself is fetched with a key."""
+    """What webhooks hear: the figures; the report itself is fetched with a key."""
     treated = content.treated
     return {
         "month": content.begins,

@@ -22,7 +22,7 @@ from plumcrate.contract.automation import Automation
 from plumcrate.contract.runs import ItemState, RunKind, RunState
 from plumcrate.contract.webhooks import EventType
 from plumcrate.records.tables import AllowanceNotice, AllowanceUse, File, Item, Library, Run
-from plumcrate.webhooks.outgoing import notify_webhook
+from plumcrate.webhooks.outgoing import notify_webhooks
 
 #: Somebody is told when so many hundredths are used.
 NEARLY, ALL = 80, 100
@@ -168,7 +168,7 @@ class Meter:
                 .returning(AllowanceNotice.threshold)
             )
             if told.first() is not None:
-                notify_webhook(
+                notify_webhooks(
                     self._session,
                     self._library,
                     event,

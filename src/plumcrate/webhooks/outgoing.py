@@ -1,4 +1,4 @@
-"""Telling a library's webhook what came to pass: messages are noted in the transaction in which it did, and
+"""Telling a library's webhooks what came to pass: messages are noted in the transaction in which it did, and
 sent until they are taken, signed by the Standard Webhooks scheme (https://www.standardwebhooks.com)."""
 
 from __future__ import annotations
@@ -10,18 +10,19 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import structlog
-from sqlalchemy import delete, func, select
+from sqlalchemy import Select, delete, func, or_, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 from standardwebhooks import Webhook as Signer
 
 from plumcrate import trace
-from plumcrate.contract.webhooks import EventType, SentMessage, Webhook, WebhookSettings
+from plumcrate.contract.webhooks import MOST_WEBHOOKS, EventType, SentMessage, Webhook, WebhookSettings
 from plumcrate.keeping.sealing import CannotUnseal, Seal
 from plumcrate.outgoing import CannotReach, Outgoing
 from plumcrate.outgoing.delivering import Backoff, DeliveryLoop, Undelivered
 from plumcrate.records.database import Database, notify
 from plumcrate.records.tables import Library, OutgoingMessage
+from plumcrate.records.tables import Webhook as WebhookRow
 from plumcrate.refusal import Refusal
 
 from .signing import new_secret
@@ -32,104 +33,155 @@ log = structlog.get_logger()
 BACKOFF = Backoff((5, 30, 120, 600, 3_600, 6 * 3_600, 12 * 3_600, 24 * 3_600, 24 * 3_600))
 #: What is being sent is nobody else's for so long, in seconds: longer than a batch of silent addresses takes.
 _HELD, SECONDS, _BATCH = 300, 15.0, 10
-#: So many messages of a library are kept, and shown.
+#: So many messages of a webhook are kept, and shown.
 _KEPT, _SHOWN = 200, 50
+#: A webhook that took nothing for so long is stopped.
+_PATIENCE = timedelta(days=1)
 
 
-def notify_webhook(
+def notify_webhooks(
     session: Session, library: Library, event: EventType, data: dict[str, Any], *, name: str | None = None
 ) -> None:
-    """Notes a message, where the library's webhook wants to hear of such. ``name``: under which it
-    is noted once."""
-    settings = WebhookSettings.model_validate(library.webhook)
-    if settings.address is None or not (event in settings.events or event is EventType.TRIAL):
-        return
+    """Notes a message for each of the library's webhooks that wants to hear of such. ``name``: under which
+    each is told once."""
+    message_id = f"msg_{name or secrets.token_urlsafe(18)}"
+    told = select(WebhookRow).where(WebhookRow.library_id == library.id, WebhookRow.stopped_at.is_(None))
+    for webhook in session.scalars(told.order_by(WebhookRow.id)).all():
+        if event in webhook.events:
+            _note_message(session, webhook, message_id, event, {"library": library.slug} | data)
+
+
+def _note_message(
+    session: Session, webhook: WebhookRow, message_id: str, event: EventType, data: dict[str, Any]
+) -> None:
     values = {
-        "library_id": library.id,
-        "message_id": f"msg_{name or secrets.token_urlsafe(18)}",
+        "webhook_id": webhook.id,
+        "message_id": message_id,
         "type": event,
-        "data": {"library": library.slug} | data,
+        "data": data,
         "attempts": 0,
         "given_up": False,
         "trace": trace.current(),
     }
     session.execute(insert(OutgoingMessage).values(values).on_conflict_do_nothing())
-    notify(session, messages=library.id)
-    newest = (
-        select(OutgoingMessage.id)
-        .where(OutgoingMessage.library_id == library.id)
-        .order_by(OutgoingMessage.id.desc())
-        .limit(_KEPT)
-    )
+    notify(session, messages=webhook.library_id)
+    newest = _messages_of(webhook).limit(_KEPT).with_only_columns(OutgoingMessage.id)
     session.execute(
         delete(OutgoingMessage).where(
-            OutgoingMessage.library_id == library.id, OutgoingMessage.id.not_in(newest)
+            OutgoingMessage.webhook_id == webhook.id, OutgoingMessage.id.not_in(newest)
         )
     )
 
 
 def notify_of_files(session: Session, library: Library, paths: list[str]) -> None:
     """Notes a message about files and copies that changed, for a site that wants to hear of them."""
-    notify_webhook(session, library, EventType.FILES_CHANGED, {"paths": paths})
+    notify_webhooks(session, library, EventType.FILES_CHANGED, {"paths": paths})
 
 
-def webhook_view(session: Session, library: Library) -> Webhook:
-    """A library's webhook as the wire shows it, with its latest messages."""
-    settings = WebhookSettings.model_validate(library.webhook)
-    rows = session.scalars(
-        select(OutgoingMessage)
-        .where(OutgoingMessage.library_id == library.id)
-        .order_by(OutgoingMessage.id.desc())
-        .limit(_SHOWN)
-    )
+def webhooks_of(session: Session, library: Library) -> list[Webhook]:
+    """A library's webhooks as the wire shows them, the first made first."""
+    rows = select(WebhookRow).where(WebhookRow.library_id == library.id).order_by(WebhookRow.id)
+    return [webhook_view(session, row) for row in session.scalars(rows).all()]
+
+
+def the_webhook(session: Session, library: Library, number: int) -> WebhookRow:
+    """Raises :class:`Refusal`."""
+    row = session.get(WebhookRow, number, with_for_update=True)
+    if row is None or row.library_id != library.id:
+        raise Refusal("not-found", f"there is no webhook {number}")
+    return row
+
+
+def webhook_view(session: Session, webhook: WebhookRow) -> Webhook:
+    """A webhook as the wire shows it, with its latest messages."""
     return Webhook(
-        address=settings.address,
-        events=settings.events,
-        has_secret=library.webhook_secret is not None,
+        id=webhook.id,
+        address=webhook.address,
+        events=[EventType(event) for event in webhook.events],
+        created_at=webhook.created_at,
+        refused_since=webhook.refused_since,
+        stopped_at=webhook.stopped_at,
         messages=[
             SentMessage(
                 id=row.message_id,
                 type=EventType(row.type),
                 at=row.created_at,
                 sent_at=row.sent_at,
-                next_at=None if row.sent_at or row.given_up else row.due_at,
+                next_at=None if row.sent_at or row.given_up or webhook.stopped_at else row.due_at,
                 attempts=row.attempts,
+                given_up=row.given_up,
                 said=row.said,
             )
-            for row in rows
+            for row in session.scalars(_messages_of(webhook).limit(_SHOWN))
         ],
     )
 
 
-def give_webhook_secret(library: Library, seal: Seal) -> str:
+def _messages_of(webhook: WebhookRow) -> Select[OutgoingMessage]:
+    return (
+        select(OutgoingMessage)
+        .where(OutgoingMessage.webhook_id == webhook.id)
+        .order_by(OutgoingMessage.id.desc())
+    )
+
+
+def settings_of(webhook: WebhookRow) -> WebhookSettings:
+    """What of a webhook can be changed."""
+    return WebhookSettings(address=webhook.address, events=[EventType(event) for event in webhook.events])
+
+
+def add_webhook(
+    session: Session, library: Library, settings: WebhookSettings, seal: Seal
+) -> tuple[WebhookRow, str]:
+    """A further webhook, and the secret that its messages are signed with. Raises :class:`Refusal`."""
+    session.get(Library, library.id, with_for_update=True)  # two who add at once are counted one by one
+    held = session.scalar(
+        select(func.count()).select_from(WebhookRow).where(WebhookRow.library_id == library.id)
+    )
+    if held is not None and held >= MOST_WEBHOOKS:
+        raise Refusal("too-many-webhooks", f"there are {held} webhooks already: remove one first")
+    webhook = WebhookRow(library_id=library.id, **settings.model_dump(mode="json"))
+    secret = give_webhook_secret(webhook, seal)
+    session.add(webhook)
+    session.flush()
+    return webhook, secret
+
+
+def set_webhook(webhook: WebhookRow, settings: WebhookSettings) -> None:
+    """Changes a webhook; one that was stopped is told again, and what waits is sent."""
+    webhook.address, webhook.events = settings.address, [event.value for event in settings.events]
+    webhook.refused_since = webhook.stopped_at = None
+
+
+def give_webhook_secret(webhook: WebhookRow, seal: Seal) -> str:
     """A new secret; messages are signed with it from now on."""
     secret = new_secret()
-    library.webhook_secret = seal.close(secret.encode())
+    webhook.secret = seal.close(secret.encode())
     return secret
 
 
-def try_webhook(session: Session, library: Library) -> None:
-    """Notes a message that says nothing but that it came. Raises :class:`Refusal`."""
-    if WebhookSettings.model_validate(library.webhook).address is None:
-        raise Refusal("no-webhook", "the webhook has no address")
-    if library.webhook_secret is None:
+def try_webhook(session: Session, library: Library, webhook: WebhookRow) -> None:
+    """Notes a message that says nothing but that it came; it is sent though the webhook was stopped.
+    Raises :class:`Refusal`."""
+    if webhook.secret is None:
         raise Refusal("no-webhook", "make a secret first: messages are signed with it")
-    notify_webhook(session, library, EventType.TRIAL, {})
+    name = f"msg_{secrets.token_urlsafe(18)}"
+    _note_message(session, webhook, name, EventType.TRIAL, {"library": library.slug})
 
 
-def send_again(session: Session, library: Library, message_id: str) -> None:
+def send_again(session: Session, webhook: WebhookRow, message_id: str) -> None:
     """A message that was taken or given up is due again, under its name. Raises :class:`Refusal`."""
     row = session.scalar(
         select(OutgoingMessage)
-        .where(OutgoingMessage.library_id == library.id, OutgoingMessage.message_id == message_id)
+        .where(OutgoingMessage.webhook_id == webhook.id, OutgoingMessage.message_id == message_id)
         .with_for_update()
     )
     if row is None:
         raise Refusal("not-found", f"there is no message {message_id}")
-    if WebhookSettings.model_validate(library.webhook).address is None:
-        raise Refusal("no-webhook", "the webhook has no address")
+    if webhook.stopped_at is not None:
+        raise Refusal("no-webhook", "the webhook was stopped: send a message to try it first")
     row.sent_at, row.given_up, row.attempts, row.due_at = None, False, 0, func.now()
-    notify(session, messages=library.id)
+    notify(session, messages=webhook.library_id)
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,7 +193,7 @@ class _DueMessage:
     at: datetime
     attempts: int
     slug: str
-    settings: WebhookSettings
+    address: str
     secret: bytes | None
     trace: str | None
 
@@ -164,9 +216,11 @@ class WebhookSender:
         """What is due, held so that nobody else sends it meanwhile."""
         with self._database.begin() as session:
             rows = session.execute(
-                select(OutgoingMessage, Library)
-                .join(Library, Library.id == OutgoingMessage.library_id)
+                select(OutgoingMessage, WebhookRow, Library.slug)
+                .join(WebhookRow, WebhookRow.id == OutgoingMessage.webhook_id)
+                .join(Library, Library.id == WebhookRow.library_id)
                 .where(
+                    or_(WebhookRow.stopped_at.is_(None), OutgoingMessage.type == EventType.TRIAL),
                     OutgoingMessage.sent_at.is_(None),
                     ~OutgoingMessage.given_up,
                     OutgoingMessage.due_at <= func.now(),
@@ -176,7 +230,7 @@ class WebhookSender:
                 .with_for_update(of=OutgoingMessage, skip_locked=True)
             ).all()
             due = []
-            for message, library in rows:
+            for message, webhook, slug in rows:
                 message.due_at = func.now() + timedelta(seconds=_HELD)
                 message.attempts += 1
                 due.append(
@@ -187,9 +241,9 @@ class WebhookSender:
                         message.data,
                         message.created_at,
                         message.attempts,
-                        library.slug,
-                        WebhookSettings.model_validate(library.webhook),
-                        library.webhook_secret,
+                        slug,
+                        webhook.address,
+                        webhook.secret,
                         message.trace,
                     )
                 )
@@ -205,8 +259,6 @@ class WebhookSender:
 
     def _deliver(self, message: _DueMessage) -> None:
         """Raises :class:`~plumcrate.outgoing.delivering.Undelivered`."""
-        if message.settings.address is None:
-            raise Undelivered("the webhook has no address any more", for_good=True)
         if message.secret is None:
             raise Undelivered("it has no secret to sign with: make one")
         body = json.dumps(
@@ -218,7 +270,7 @@ class WebhookSender:
         except CannotUnseal as error:
             raise Undelivered(f"the secret cannot be read: {error}") from None
         self._post(
-            message.settings.address,
+            message.address,
             body,
             {
                 "Content-Type": "application/json",
@@ -254,6 +306,7 @@ class WebhookSender:
                 row.given_up = True
             else:
                 row.due_at = func.now() + timedelta(seconds=pause)
+            stopped = _judge(session.get_one(WebhookRow, row.webhook_id, with_for_update=True), fault)
         if said is not None:
             log.warning(
                 "a webhook was not taken",
@@ -263,3 +316,18 @@ class WebhookSender:
                 request=message.trace,
                 reason=said,
             )
+            if stopped:
+                log.error("a webhook was stopped", library=message.slug, address=message.address, reason=said)
+
+
+def _judge(webhook: WebhookRow, fault: Undelivered | None) -> bool:
+    """Notes on a webhook how its latest message fared; whether it was stopped for that."""
+    now = datetime.now(UTC)
+    if fault is None:
+        webhook.refused_since = webhook.stopped_at = None
+        return False
+    webhook.refused_since = webhook.refused_since or now
+    if webhook.stopped_at is not None or not (fault.for_good or now - webhook.refused_since >= _PATIENCE):
+        return False
+    webhook.stopped_at = now
+    return True

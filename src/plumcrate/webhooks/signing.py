@@ -14,9 +14,13 @@ from plumcrate.storage.names import fault_of
 _SIGNATURES, _LONGEST = 20, 200
 
 
+#: With what a secret in plain text begins.
+PREFIX = "whsec_"
+
+
 def new_secret() -> str:
     """A secret with 32 random bytes, as the scheme writes it."""
-    return "whsec_" + base64.b64encode(secrets.token_bytes(32)).decode()
+    return PREFIX + base64.b64encode(secrets.token_bytes(32)).decode()
 
 
 UNFIT = "the signature was not made with this library's secret"

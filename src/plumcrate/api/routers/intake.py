@@ -25,13 +25,14 @@ from plumcrate.intake import webhook as hooks
 from plumcrate.intake.arrivals import check_name
 from plumcrate.keeping.changes.base import content_sha
 from plumcrate.keeping.keeper import Keeper
+from plumcrate.keeping.sealing import Seal
 from plumcrate.keeping.state import StateFolder
 from plumcrate.records import tables
 from plumcrate.records.database import Database
 from plumcrate.records.queries.pictures import uploaded_view
 from plumcrate.sandbox.children import Sandbox
 
-from .deps import PLAIN, Session, Slug, TheDatabase, TheSettings, TheState, router_of, the_library
+from .deps import PLAIN, Session, Slug, TheDatabase, TheSeal, TheSettings, TheState, router_of, the_library
 from .uploads import ContentDigest, Replaces, may_replace
 
 router = router_of("intake")
@@ -47,25 +48,28 @@ _FILE = {
 
 
 @router.post("/libraries/{slug}/hook-secret", summary="Make a secret for webhooks")
-def hook_secret(slug: Slug, actor: Administering, session: Session, request: Request) -> HookSecret:
+def hook_secret(
+    slug: Slug, actor: Administering, session: Session, request: Request, seal: TheSeal, state: TheState
+) -> HookSecret:
     """The secret is shown this once; a former one is worth nothing from now on."""
-    secret = hooks.give_secret(the_library(session, slug))
+    state.check()
+    secret = hooks.give_secret(the_library(session, slug), seal)
     return HookSecret(url=str(request.url_for("take_hook", slug=slug)), secret=secret)
 
 
 @router.post("/hooks/{slug}", status_code=202, summary="Hear of new, changed and deleted files")
-async def take_hook(slug: Slug, request: Request, database: TheDatabase) -> HookAnswer:
+async def take_hook(slug: Slug, request: Request, database: TheDatabase, seal: TheSeal) -> HookAnswer:
     """Signed by the Standard Webhooks scheme. A message that was taken in before changes nothing.
 
     A library that does not exist, or has no secret yet, answers as one whose signature does not fit.
     """
     body = await request.body()
-    return await run_in_threadpool(_take_hook, slug, dict(request.headers), body, database)
+    return await run_in_threadpool(_take_hook, slug, dict(request.headers), body, database, seal)
 
 
-def _take_hook(slug: str, headers: dict[str, str], body: bytes, database: Database) -> HookAnswer:
+def _take_hook(slug: str, headers: dict[str, str], body: bytes, database: Database, seal: Seal) -> HookAnswer:
     with database.begin() as session:
-        return hooks.take_hook(session, slug, headers, body)
+        return hooks.take_hook(session, slug, headers, body, seal)
 
 
 @router.put(

@@ -111,7 +111,7 @@ def kept(slug: Slug, actor: Looking, session: Session) -> list[KeptReportView]:
 
 @router.post("/libraries/{slug}/reports", status_code=202, summary="Make a month's report, and keep it")
 def keep(slug: Slug, body: ReportRequest, actor: Administering, session: Session, queue: TheQueue) -> Job:
-    """As it is made by itself when the month is over: kept, put into the folder, told to the webhook."""
+    """As it is made by itself when the month is over: kept, put into the folder, told to the webhooks."""
     row = jobs.start(session, queue, the_library(session, slug), JobKind.REPORT, body, actor.name)
     return job_view(session, row, slug)
 

@@ -164,7 +164,7 @@ def _automation(options: argparse.Namespace) -> CommandResult:
 
 def _hook(options: argparse.Namespace) -> CommandResult:
     with client() as service:
-        hook = service.webhook.make_incoming_secret(options.library)
+        hook = service.webhooks.make_incoming_secret(options.library)
     return CommandResult(
         hook,
         [

@@ -1,10 +1,11 @@
-"""allowance, report, webhook: what a library may use, what it saved for its client, whom it tells."""
+"""allowance, report, webhooks: what a library may use, what it saved for its client, whom it tells."""
 
 from __future__ import annotations
 
 import argparse
 from pathlib import Path
 
+from pydantic import ValidationError
 from rich.console import RenderableType
 from rich.text import Text
 
@@ -12,7 +13,7 @@ from plumcrate.cli.look import CLAY, LEAF, QUIET, plain, slat
 from plumcrate.contract.allowance import AllowanceSettings, AllowanceUnit
 from plumcrate.contract.reports import ReportSettings, SavingsReport
 from plumcrate.contract.savings import Slat
-from plumcrate.contract.webhooks import WebhookSettings
+from plumcrate.contract.webhooks import USUAL_EVENTS, EventType, Webhook, WebhookSettings
 from plumcrate.words import saved, size
 
 from .common import CommandResult, Commands, WrongCommand, change_settings, client, shown, table
@@ -44,19 +45,22 @@ def add_commands(commands: Commands) -> None:
     )
     report.set_defaults(command=_report)
 
-    webhook = commands.add("webhook")
-    webhook.add_argument("library")
-    webhook.add_argument(
-        "--set",
-        dest="changes",
-        action="append",
-        metavar="NAME=VALUE",
-        default=[],
-        help="address=https://…, or events=allowance.used,report.ready",
+    webhooks = commands.add("webhooks")
+    webhooks.add_argument("library")
+    webhooks.add_argument("number", type=int, nargs="?", help="one of them; all without")
+    webhooks.add_argument("--add", metavar="ADDRESS", help="tell a further address; shows its secret once")
+    webhooks.add_argument("--address", metavar="ADDRESS", help="send to another address")
+    webhooks.add_argument("--new-secret", action="store_true", help="make another secret to sign with")
+    webhooks.add_argument("--try", dest="trial", action="store_true", help="send a message to try it")
+    webhooks.add_argument("--again", metavar="MESSAGE", help="send a message again")
+    webhooks.add_argument("--remove", action="store_true", help="tell it no more")
+    webhooks.add_argument(
+        "--events",
+        type=lambda text: [one.strip() for one in text.split(",") if one.strip()],
+        metavar="EVENT,…",
+        help=f"what is told, of {', '.join(event for event in EventType if event is not EventType.TRIAL)}",
     )
-    webhook.add_argument("--new-secret", action="store_true", help="make a secret to sign with")
-    webhook.add_argument("--try", dest="trial", action="store_true", help="send a message to try it")
-    webhook.set_defaults(command=_webhook)
+    webhooks.set_defaults(command=_webhooks)
 
 
 def _allowance(options: argparse.Namespace) -> CommandResult:
@@ -180,37 +184,82 @@ def _slats(noun: str, slats: list[Slat]) -> list[RenderableType]:
     return [table(heads, rows, right=heads[1:6]), ""]
 
 
-def _webhook(options: argparse.Namespace) -> CommandResult:
-    lines: list[RenderableType] = []
+def _webhooks(options: argparse.Namespace) -> CommandResult:
+    library, number = options.library, options.number
+    acts = [options.address, options.new_secret, options.trial, options.again, options.remove, options.add]
+    if sum(map(bool, acts)) > 1:
+        raise WrongCommand("one thing at a time: --add, --address, --new-secret, --try, --again or --remove")
+    if number is None and (any(acts[:-1]) or (options.events and not options.add)):
+        raise WrongCommand("say which webhook: its number stands first in the list")
+    if number is not None and options.add:
+        raise WrongCommand("a further webhook gets its number by itself")
     secret = None
     with client() as service:
-        view = service.webhook.get(options.library)
-        if options.changes:
-            values = WebhookSettings(address=view.address, events=view.events).model_dump(mode="json")
-            try:
-                change_settings(values, options.changes)
-            except ValueError as error:
-                raise WrongCommand(str(error)) from None
-            view = service.webhook.set(options.library, WebhookSettings.model_validate(values))
-        if options.new_secret:
-            secret = service.webhook.make_secret(options.library).secret
-            lines += [Text(secret, style="bold"), Text("It is shown this once.", style=QUIET)]
-            view = service.webhook.get(options.library)
-        if options.trial:
-            view = service.webhook.send_trial(options.library)
-    lines.append(f"Told to {view.address or 'nobody'}: {', '.join(view.events) or 'nothing'}.")
-    if not view.has_secret:
-        lines.append(Text("It has no secret yet, and nothing is sent without: --new-secret", style=CLAY))
+        if options.add:
+            made = service.webhooks.add(library, _told(options.add, options.events or USUAL_EVENTS))
+            secret, number = made.secret, made.webhook.id
+        elif options.remove:
+            service.webhooks.remove(library, number)
+            return CommandResult({"removed": number}, [f"Webhook {number} is told nothing any more."])
+        elif options.new_secret:
+            secret = service.webhooks.make_secret(library, number).secret
+        elif options.trial:
+            service.webhooks.send_trial(library, number)
+        elif options.again:
+            service.webhooks.redeliver(library, number, options.again)
+        elif options.address or options.events:
+            former = service.webhooks.get(library, number)
+            told = _told(options.address or former.address, options.events or former.events)
+            service.webhooks.set(library, number, told)
+        if number is None:
+            return _all_webhooks(service.webhooks.all(library))
+        view = service.webhooks.get(library, number)
+    lines: list[RenderableType] = []
+    if secret is not None:
+        lines += [Text(secret, style="bold"), Text("It is shown this once.", style=QUIET)]
+    value = view.model_dump(mode="json")
+    return CommandResult(value | ({"secret": secret} if secret else {}), [*lines, *_one_webhook(view)])
+
+
+def _told(address: str, events: list[EventType] | list[str]) -> WebhookSettings:
+    try:
+        return WebhookSettings.model_validate({"address": address, "events": events})
+    except ValidationError as error:
+        raise WrongCommand(f"{error.errors()[0]['loc'][0]}: {error.errors()[0]['msg']}") from None
+
+
+def _all_webhooks(views: list[Webhook]) -> CommandResult:
+    if not views:
+        return CommandResult(views, ["Nobody is told: --add ADDRESS"])
+    rows = [(f"{one.id}", one.address, ", ".join(one.events) or "nothing", _fares(one)) for one in views]
+    return CommandResult(views, [table(("number", "address", "told", "how it fares"), rows)])
+
+
+def _one_webhook(view: Webhook) -> list[RenderableType]:
+    lines: list[RenderableType] = [
+        f"Told to {view.address}: {', '.join(view.events) or 'nothing'}.",
+        _fares(view),
+    ]
     rows = [
         (
             f"{one.at.astimezone():%Y-%m-%d %H:%M}",
             str(one.type),
+            one.id,
             f"{one.attempts:,}",
             Text("taken" if one.sent_at else one.said or "waits", style="" if one.sent_at else CLAY),
         )
         for one in view.messages
     ]
     if rows:
-        lines.append(table(("at", "what", "attempts", "how it fared"), rows))
-    value = view.model_dump(mode="json")
-    return CommandResult(value | {"secret": secret} if secret else value, lines)
+        lines.append(table(("at", "what", "message", "attempts", "how it fared"), rows, right=("attempts",)))
+    return lines
+
+
+def _fares(view: Webhook) -> Text:
+    if view.stopped_at is not None:
+        return Text(
+            f"stopped {view.stopped_at.astimezone():%Y-%m-%d %H:%M}: --try starts it again", style=CLAY
+        )
+    if view.refused_since is not None:
+        return Text(f"takes nothing since {view.refused_since.astimezone():%Y-%m-%d %H:%M}", style=CLAY)
+    return Text("well" if any(one.sent_at for one in view.messages) else "nothing was told yet", style=LEAF)

@@ -39,7 +39,7 @@ from .libraries import (
     Tally,
 )
 from .near_duplicates import NearDuplicatePair, Redirect, VisualHash
-from .plans import AllowanceNotice, AllowanceUse, KeptReport, OutgoingMessage
+from .plans import AllowanceNotice, AllowanceUse, KeptReport, OutgoingMessage, Webhook
 from .shapes import AskedFile, SizeRow, WatermarkRow
 from .site import NeededSize, Shot, SitePage, Weighing
 from .work import Arrival, HookDelivery, Item, Job, ResumableUpload, Run, WorkerRow
@@ -98,6 +98,7 @@ __all__ = [
     "Tally",
     "VisualHash",
     "WatermarkRow",
+    "Webhook",
     "Weighing",
     "WorkerRow",
 ]

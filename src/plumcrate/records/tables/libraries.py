@@ -24,11 +24,9 @@ class Library(Base):
     patterns: Mapped[list[str]]
     automation: Mapped[dict[str, Any]] = mapped_column(default=dict)
     delivery: Mapped[dict[str, Any]] = mapped_column(default=dict)
-    hook_secret: Mapped[str | None]
+    hook_secret: Mapped[bytes | None]  # sealed
     allowance: Mapped[dict[str, Any]] = mapped_column(default=dict)
     report: Mapped[dict[str, Any]] = mapped_column(default=dict)
-    webhook: Mapped[dict[str, Any]] = mapped_column(default=dict)
-    webhook_secret: Mapped[bytes | None]  # sealed
     descriptions: Mapped[dict[str, Any]] = mapped_column(default=dict)
     #: What its folder bears from the first change to the hand-back; ``identified_at`` says whether it does.
     identity: Mapped[str] = mapped_column(server_default=text("gen_random_uuid()::text"))

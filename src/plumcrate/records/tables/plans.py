@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import date, datetime
 from typing import Any
 
-from sqlalchemy import BigInteger, ForeignKey, Index, text
+from sqlalchemy import BigInteger, ForeignKey, Index, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column
 
 from .base import Base, new_id, now
@@ -41,15 +41,31 @@ class AllowanceNotice(Base):
     at: Mapped[datetime] = now()
 
 
+class Webhook(Base):
+    """An address that a library tells what came to pass. ``refused_since``: the first refusal since it took
+    something; ``stopped_at``: nothing is sent any more, but a trial."""
+
+    __tablename__ = "webhooks"
+
+    id: Mapped[int] = new_id()
+    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"), index=True)
+    address: Mapped[str]
+    events: Mapped[list[str]]
+    secret: Mapped[bytes | None]  # sealed
+    created_at: Mapped[datetime] = now()
+    refused_since: Mapped[datetime | None]
+    stopped_at: Mapped[datetime | None]
+
+
 class OutgoingMessage(Base):
-    """Something to be told to a library's webhook; ``sent_at`` once it was taken, ``given_up`` when it never
-    will be."""
+    """Something to be told to a webhook; ``sent_at`` once it was taken, ``given_up`` when it never will
+    be."""
 
     __tablename__ = "outgoing_messages"
 
     id: Mapped[int] = new_id()
-    library_id: Mapped[int] = mapped_column(ForeignKey("libraries.id", ondelete="CASCADE"))
-    message_id: Mapped[str] = mapped_column(unique=True)  # the message's own name, by which it is known again
+    webhook_id: Mapped[int] = mapped_column(ForeignKey("webhooks.id", ondelete="CASCADE"))
+    message_id: Mapped[str]  # the message's own name, by which it is known again
     type: Mapped[str]
     data: Mapped[dict[str, Any]] = mapped_column(default=dict)
     attempts: Mapped[int] = mapped_column(default=0)
@@ -61,7 +77,8 @@ class OutgoingMessage(Base):
     trace: Mapped[str | None]  # the request that it comes from
 
     __table_args__ = (
-        Index("ix_outgoing_messages_library_id_id", "library_id", "id"),
+        Index("ix_outgoing_messages_webhook_id_id", "webhook_id", "id"),
+        UniqueConstraint("webhook_id", "message_id"),
         Index(
             "ix_outgoing_messages_due", "due_at", postgresql_where=text("sent_at IS NULL AND NOT given_up")
         ),

@@ -69,15 +69,25 @@ class Command(BaseCommand):
             client.libraries.change(own.library, LibraryChange(delivery=Delivery.model_validate(delivery)))
             self.stdout.write(f"Its pictures are served at {options['address']}.")
         if not own.hook_secret:
-            hook = client.webhook.make_incoming_secret(own.library)
+            hook = client.webhooks.make_incoming_secret(own.library)
             self.stdout.write(f'PLUMCRATE["hook_secret"] = "{hook.secret}"')
         if options["webhook"]:
-            events = sorted({*client.webhook.get(own.library).events, *_HEARD})
-            client.webhook.set(own.library, WebhookSettings(address=options["webhook"], events=events))
-            if not own.webhook_secret:
-                secret = client.webhook.make_secret(own.library).secret
-                self.stdout.write(f'PLUMCRATE["webhook_secret"] = "{secret}"')
+            self._hear(client, own, options["webhook"])
         self.stdout.write("Put these secrets into the site's settings; they are shown this once.")
+
+    def _hear(self, client: Client, own: SiteSettings, address: str) -> None:
+        """Has the service tell this site at ``address``; a webhook that was made before is kept."""
+        told = WebhookSettings(address=address, events=list(_HEARD))
+        former = next((one for one in client.webhooks.all(own.library) if one.address == address), None)
+        if former is None:
+            secret: str | None = client.webhooks.add(own.library, told).secret
+        else:
+            client.webhooks.set(own.library, former.id, told)
+            secret = (
+                None if own.webhook_secret else client.webhooks.make_secret(own.library, former.id).secret
+            )
+        if secret:
+            self.stdout.write(f'PLUMCRATE["webhook_secret"] = "{secret}"')
 
     def status(self, client: Client, own: SiteSettings, options: dict[str, Any]) -> None:
         library = client.libraries.get(own.library)
