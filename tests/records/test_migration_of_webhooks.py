@@ -41,7 +41,7 @@ def test_it_is_told_on_and_changed_files_are_noted_for_it(old: str) -> None:
         ).fetchall()
         assert [(row[0], row[1], len(row[2]), row[3]) for row in rows] == [
             (1, "https://a.example/in", 1, SEALED),
-            (3, "https://c.example/", 4, SEALED),
+            (3, "https://c.example/", 3, SEALED),
         ]
         messages = session.execute(
             "SELECT webhook_id, message_id FROM outgoing_messages ORDER BY id"

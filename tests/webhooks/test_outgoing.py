@@ -20,6 +20,7 @@ from plumcrate.contract.webhooks import Webhook as View
 from plumcrate.keeping.sealing import Seal
 from plumcrate.outgoing import Guard, Outgoing
 from plumcrate.records.database import Database
+from plumcrate.records.queries.libraries import library_view
 from plumcrate.records.tables import Library, OutgoingMessage, Webhook
 from plumcrate.refusal import Refusal
 from plumcrate.webhooks.outgoing import (
@@ -77,6 +78,10 @@ class House:
     def tell(self, event: EventType = EventType.REPORT_READY, **data: Any) -> None:
         with self.database.begin() as session:
             notify_webhooks(session, session.get_one(Library, 1), event, data)
+
+    def warnings(self) -> list[str]:
+        with self.database.begin() as session:
+            return library_view(session, session.get_one(Library, 1)).warnings
 
     def rows(self) -> list[OutgoingMessage]:
         with self.database.begin() as session:
@@ -239,6 +244,9 @@ def test_one_that_takes_nothing_for_a_day_is_stopped_until_it_takes_a_trial(hous
     house.let_pass(minutes=1)
     house.sender.turn()
     assert house.seen().stopped_at is not None
+    assert house.warnings() == [
+        "The webhook at hooks.example took nothing and was stopped. Send it a message to try it."
+    ]
     house.tell(number=2)
     house.answer = lambda _: httpx.Response(200)
     house.let_pass(days=1)
@@ -251,6 +259,7 @@ def test_one_that_takes_nothing_for_a_day_is_stopped_until_it_takes_a_trial(hous
     house.try_it()
     house.sender.turn()
     assert house.seen().stopped_at is None
+    assert house.warnings() == []
     house.sender.turn()
     assert [row.sent_at is not None for row in house.rows()] == [True, True], "what waited goes out"
 

@@ -22,9 +22,8 @@ class EventType(StrEnum):
     TRIAL = "webhook.trial"
 
 
-#: What is told unless it was chosen otherwise: all but what only a program wants to hear.
-_FOR_PROGRAMS = (EventType.FILES_CHANGED, EventType.DESCRIPTIONS_CHANGED)
-USUAL_EVENTS: list[EventType] = [event for event in EventType if event not in _FOR_PROGRAMS]
+#: What is told unless it was chosen otherwise: what a person wants to hear, and not only a program.
+USUAL_EVENTS = [EventType.ALLOWANCE_NEARLY_USED, EventType.ALLOWANCE_USED, EventType.REPORT_READY]
 
 
 #: So many webhooks has a library at most.

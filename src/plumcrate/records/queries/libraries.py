@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from urllib.parse import urlsplit
 
 from sqlalchemy import ColumnElement, delete, select
 from sqlalchemy.dialects.postgresql import distinct_on
@@ -17,7 +18,7 @@ from plumcrate.contract.pictures import FileState
 from plumcrate.contract.recipes import Recipe, RecipeSettings
 from plumcrate.records.queries.jobs import job_view, latest_jobs
 from plumcrate.records.queries.tallies import Total, total, totals_of
-from plumcrate.records.tables import Job, LeftStore, Library, RecipeVersion
+from plumcrate.records.tables import Job, LeftStore, Library, RecipeVersion, Webhook
 
 from . import cursors
 
@@ -58,13 +59,21 @@ def library_view(session: Session, library: Library) -> LibraryView:
 
 
 def library_views(session: Session, libraries: Sequence[Library]) -> list[LibraryView]:
-    """Those libraries with their totals, in three statements whatever their number."""
+    """Those libraries with their totals, in four statements whatever their number."""
     numbers = [library.id for library in libraries]
     sums = totals_of(session, numbers)
     surveys = latest_jobs(session, numbers, JobKind.SURVEY)
     recipes = _current_recipes(session, numbers)
+    stopped = _stopped_webhooks(session, numbers)
     return [
-        _view(session, library, sums.get(library.id, {}), surveys.get(library.id), recipes[library.id])
+        _view(
+            session,
+            library,
+            sums.get(library.id, {}),
+            surveys.get(library.id),
+            recipes[library.id],
+            stopped.get(library.id, []),
+        )
         for library in libraries
     ]
 
@@ -75,6 +84,7 @@ def _view(
     sums: dict[tuple[str, str], Total],
     survey: Job | None,
     recipe: RecipeVersion,
+    stopped: list[str],
 ) -> LibraryView:
     states = {state: value.rows for (noun, state), value in sums.items() if noun == "file"}
     pictures, copies, backups = (total(sums, noun) for noun in ("picture", "copy", "backup"))
@@ -92,7 +102,7 @@ def _view(
         automation=automation,
         delivery=Delivery.model_validate(library.delivery),
         dormant=library.dormant,
-        warnings=_warnings(automation, total(sums, "lost").rows),
+        warnings=_warnings(automation, total(sums, "lost").rows, stopped),
         created_at=library.created_at,
         pictures=pictures.rows,
         files=sum(count for state, count in states.items() if state != FileState.GONE),
@@ -109,7 +119,21 @@ def _view(
     )
 
 
-def _warnings(automation: Automation, lost: int) -> list[str]:
+def _stopped_webhooks(session: Session, numbers: Sequence[int]) -> dict[int, list[str]]:
+    """By library, the hosts of webhooks that are told no more; an address may hold what only its owner
+    knows."""
+    hosts: dict[int, list[str]] = {}
+    rows = session.execute(
+        select(Webhook.library_id, Webhook.address)
+        .where(Webhook.library_id.in_(numbers), Webhook.stopped_at.is_not(None))
+        .order_by(Webhook.id)
+    )
+    for library, address in rows:
+        hosts.setdefault(library, []).append(urlsplit(address).hostname or "")
+    return hosts
+
+
+def _warnings(automation: Automation, lost: int, stopped: list[str]) -> list[str]:
     warnings = []
     if not automation.backups:
         warnings.append(
@@ -118,6 +142,10 @@ def _warnings(automation: Automation, lost: int) -> list[str]:
         )
     if lost:
         warnings.append(f"{lost:,} treated files have no backup and cannot be put back.")
+    warnings += [
+        f"The webhook at {host} took nothing and was stopped. Send it a message to try it."
+        for host in stopped
+    ]
     if automation.keep_backups_days is not None:
         warnings.append(
             f"Backups older than {automation.keep_backups_days} days are deleted, "

@@ -53,7 +53,7 @@ def upgrade() -> None:
         INSERT INTO webhooks (library_id, address, events, secret)
         SELECT id, webhook ->> 'address',
             coalesce(webhook -> 'events',
-                '["allowance.nearly-used", "allowance.used", "report.ready", "webhook.trial"]'),
+                '["allowance.nearly-used", "allowance.used", "report.ready"]'),
             webhook_secret
         FROM libraries WHERE webhook ->> 'address' IS NOT NULL
     """)
