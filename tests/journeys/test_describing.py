@@ -137,3 +137,36 @@ def test_axe_finds_no_fault_on_any_page(service: Service, page: Page, theme: str
             f"{path} {fault['id']}: {node['html'][:160]}" for fault in faults for node in fault["nodes"][:3]
         ]
     assert found == []
+
+
+def test_pages_fit_from_twice_the_size_to_a_wide_screen(service: Service, page: Page) -> None:
+    """200 % on a laptop is 640 x 400 (WCAG 2.2, 1.4.10): nothing is cut off, and the header gives way."""
+    for width, height in ((640, 400), (2560, 1440)):
+        page.set_viewport_size({"width": width, "height": height})
+        for path in ("", "treat/recipe", "review", "keep/webhooks"):
+            page.goto(f"{service.url}/l/l/{path}")
+            expect(page.locator("[aria-busy=true]")).to_have_count(0)
+            assert page.evaluate("document.documentElement.scrollWidth") <= width, path
+        stays = page.evaluate("getComputedStyle(document.querySelector('header')).position")
+        assert stays == ("static" if height < 500 else "sticky")
+    page.goto(f"{service.url}/l/l/review")
+    expect(page.get_by_label("Filter", exact=True)).to_be_visible()
+    room = page.locator("#page").bounding_box()
+    assert room is not None
+    assert room["width"] > 1600, "pictures take the room that there is"
+    page.set_viewport_size({"width": 1280, "height": 800})
+
+
+def test_forced_colours_leave_what_is_told_by_areas(service: Service, page: Page) -> None:
+    page.emulate_media(forced_colors="active")
+    page.goto(f"{service.url}/l/l/treat")
+    chosen = page.get_by_role("radio", checked=True).first
+    other = page.get_by_role("radio", checked=False).first
+    colour = "element => getComputedStyle(element).backgroundColor"
+    expect(chosen).to_be_visible()
+    assert chosen.evaluate(colour) != other.evaluate(colour)
+    page.goto(f"{service.url}/l/l")
+    slat = page.get_by_role("img", name=" before, ").first
+    expect(slat).to_be_visible()
+    assert slat.locator("div").first.evaluate(colour) != page.locator("body").evaluate(colour)
+    page.emulate_media(forced_colors="none")

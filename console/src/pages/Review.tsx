@@ -77,7 +77,7 @@ export function Review({ library }: { library: Library }) {
           <SlidersHorizontal size={16} aria-hidden /> Filter
         </Button>
       </Toolbar>
-      <div className="gap-7 lg:grid lg:grid-cols-[13.5rem_minmax(0,1fr)]">
+      <div data-wide className="gap-7 lg:grid lg:grid-cols-[13.5rem_minmax(0,1fr)]">
         <aside aria-label="Filter" className="hidden lg:block">
           <div className="sticky top-16 max-h-[calc(100vh-5rem)] overflow-y-auto pb-4 pr-3">{panelOf}</div>
         </aside>

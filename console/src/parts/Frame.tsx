@@ -60,15 +60,15 @@ export function Frame({
     return () => removeEventListener("keydown", onKey);
   }, []);
   return (
-    <div className="min-h-screen">
+    <div className="group/page min-h-screen">
       <a
         href="#page"
         className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-surface focus:p-2"
       >
         Skip to the page
       </a>
-      <header className="sticky top-0 z-30 border-b border-line bg-surface">
-        <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-5 gap-y-1 px-4 py-2 sm:px-6">
+      <header className="sticky top-0 z-30 border-b border-line bg-surface [@media(max-height:500px)]:static">
+        <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-5 gap-y-1 px-4 py-2 group-has-[[data-wide]]/page:max-w-[110rem] sm:px-6">
           <Link to="/" className="flex items-center gap-2 font-serif text-xl font-semibold text-ink">
             <img src="/mark.svg" alt="" className="h-7 w-7" />
             <span className="hidden md:inline">Plum Crate</span>
@@ -110,7 +110,10 @@ export function Frame({
         </div>
         {library && <UnderWay library={library} />}
       </header>
-      <main id="page" className="mx-auto max-w-7xl px-4 py-6 sm:px-6 sm:py-8">
+      <main
+        id="page"
+        className="mx-auto max-w-7xl px-4 py-6 group-has-[[data-wide]]/page:max-w-[110rem] sm:px-6 sm:py-8"
+      >
         {children}
       </main>
       <Palette open={palette} onClose={() => setPalette(false)} library={library} />

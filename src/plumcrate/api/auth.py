@@ -32,7 +32,7 @@ def identify(request: Request) -> Actor:
     database = service_of(request).database
     authorization = request.headers.get("authorization", "")
     if authorization.lower().startswith("bearer "):
-        with database.begin() as session:
+        with database.reading() as session:
             actor = by_key(session, authorization[7:].strip(), address_of(request))
         if actor is None:
             raise ApiError("not-signed-in", "the key is unknown, was revoked or has expired")
@@ -41,7 +41,7 @@ def identify(request: Request) -> Actor:
     if not token:
         raise ApiError("not-signed-in", "sign in, or send a key as a bearer token")
     refuse_foreign(request)
-    with database.begin() as session:
+    with database.reading() as session:
         actor = by_session(session, token)
     if actor is None:
         raise ApiError("not-signed-in", "the session has ended; sign in again")

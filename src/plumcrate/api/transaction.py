@@ -24,7 +24,9 @@ _LIBRARY = "library"
 
 
 def _session(request: Request) -> Iterator[OrmSession]:
-    with service_of(request).database.session() as session:
+    database = service_of(request).database
+    # In PostgreSQL's default isolation a transaction that only reads sees no more than its statements do.
+    with database.reading() if request.method in ("GET", "HEAD") else database.session() as session:
         yield session
         recorded = record_act(session, request)
         act = act_of(request)

@@ -98,6 +98,7 @@ def by_session(session: Session, token: str) -> Actor | None:
     now = datetime.now(UTC)
     if now - opened.seen_at > _NOTE_EVERY:
         opened.seen_at = now
+        session.flush()
     return of_person(session, person, opened.id)
 
 

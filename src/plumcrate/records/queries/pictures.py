@@ -79,9 +79,11 @@ _SHAPE: dict[PictureSort, Callable[[list[Any]], bool]] = {
 }
 
 
+_FIELDS = tuple(PictureView.model_fields.keys() - {"library"})
+
+
 def picture_view(picture: Picture, slug: str) -> PictureView:
-    fields = PictureView.model_fields.keys() - {"library"}
-    return PictureView(library=slug, **{name: getattr(picture, name) for name in fields})
+    return PictureView(library=slug, **{name: getattr(picture, name) for name in _FIELDS})
 
 
 def pictures_page(
