@@ -95,12 +95,12 @@ def test_a_request_is_told_with_its_route_and_its_own_id(
     headers = {"Authorization": f"Bearer {service.key}", "traceparent": f"00-{TRACE}-b7ad6b7169203331-01"}
     httpx.get(f"{service.url}/api/v1/libraries/ledge", headers=headers).raise_for_status()
     httpx.get(f"{service.url}/api/v1/libraries/none", headers=headers)
-    name = "GET /libraries/{slug}"
+    name = "GET /api/v1/libraries/{slug}"
     wait_for(lambda: len([1 for _, trace, _ in collector[0].named(name) if trace == TRACE]) == 2)
     found = [(program, facts) for program, trace, facts in collector[0].named(name) if trace == TRACE]
     assert [program for program, _ in found] == ["plumcrate-service"] * 2
     assert [facts["http.response.status_code"] for _, facts in found] == [200, 404]
-    assert all(facts["http.route"] == "/libraries/{slug}" for _, facts in found)
+    assert all(facts["http.route"] == "/api/v1/libraries/{slug}" for _, facts in found)
     assert "ledge" not in str(found), "addresses hold names; only their templates are told"
 
 

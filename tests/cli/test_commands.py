@@ -805,6 +805,10 @@ def test_rows_are_written_as_csv(service: Service, say: Say, tmp_path: Path) -> 
     say("list", "ledge", "--csv", str(tmp_path / "list.csv"))
     written = list(csv.DictReader((tmp_path / "list.csv").open(newline="")))
     assert [row["path"] for row in written] == ["2025/kite.jpg"]
+    service.answers["GET", "/runs"] = page([])
+    heading = say("runs", "--csv", "-")
+    assert heading.count("\n") == 1, "no rows are a heading alone"
+    assert heading.startswith('"id"')
     assert "No such file or directory" in say("runs", "--csv", str(tmp_path / "none/runs.csv"), code=2)
 
 

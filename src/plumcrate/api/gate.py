@@ -97,6 +97,7 @@ class Gate:
             finally:
                 template = getattr(scope.get("route"), "path_format", None)
                 if template is not None:
+                    template = f"{API}{template}" if scope["path"].startswith(f"{API}/") else template
                     span.say({"http.route": template}, f"{scope['method']} {template}")
                 if noted is not None:
                     noted.write()

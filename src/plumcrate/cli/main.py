@@ -73,7 +73,7 @@ def _carried_out(options: argparse.Namespace) -> int:
 
     from plumcrate.client import ProblemError, UnreachableError, WrongAnswerError, WrongNameError
 
-    from .commands.common import WrongCommand
+    from .commands.common import WrongCommand, write_rows
     from .config import ConfigError
 
     errors = Console(stderr=True, highlight=False, soft_wrap=True)
@@ -84,7 +84,10 @@ def _carried_out(options: argparse.Namespace) -> int:
 
     try:
         outcome: CommandResult = options.command(options)
-        show(outcome, as_json=options.json, rows_to=getattr(options, "rows_to", None))
+        if getattr(options, "rows_to", None) is None:
+            show(outcome, as_json=options.json)
+        else:
+            write_rows(outcome, options.rows_to, options.row)
     except WrongCommand as error:
         return failed(error, error.code)
     except WrongNameError as error:
@@ -104,13 +107,9 @@ def _carried_out(options: argparse.Namespace) -> int:
     return outcome.code
 
 
-def show(outcome: CommandResult, *, as_json: bool, rows_to: str | None = None) -> None:
-    """Prints what a command returned: one JSON document, its rows as CSV, or its lines."""
-    from .commands.common import as_data, console, write_rows
-
-    if rows_to is not None:
-        write_rows(outcome, rows_to)
-        return
+def show(outcome: CommandResult, *, as_json: bool) -> None:
+    """Prints what a command returned: one JSON document, or its lines."""
+    from .commands.common import as_data, console
 
     if as_json:
         print(json.dumps(as_data(outcome.value), indent=2, ensure_ascii=False))

@@ -33,9 +33,9 @@ class Commands:
         self._parsers, self.index = parsers, index
         self._known = {name: command for commands in index.values() for name, command in commands.items()}
 
-    def add(self, name: str, *, rows: bool = False) -> argparse.ArgumentParser:
-        """A parser for a command of the index, which prints ``rows``. Raises KeyError for one that is not
-        there."""
+    def add(self, name: str, *, rows: type[BaseModel] | None = None) -> argparse.ArgumentParser:
+        """A parser for a command of the index; ``rows``: what it prints rows of. Raises KeyError for one that
+        is not there."""
         command = self._known[name]
         summary = command.summary
         parser = self._parsers.add_parser(
@@ -44,7 +44,8 @@ class Commands:
             epilog=f"Example: plumcrate {name} {command.example}".rstrip(),
         )
         parser.add_argument("--json", action="store_true", help="print JSON instead of text")
-        if rows:
+        if rows is not None:
+            parser.set_defaults(row=rows)
             parser.add_argument(
                 "--csv",
                 dest="rows_to",
@@ -92,15 +93,15 @@ def client() -> Client:
     return Client(address.url, address.key)
 
 
-def write_rows(outcome: CommandResult, place: str) -> None:
+def write_rows(outcome: CommandResult, place: str, row: type[BaseModel]) -> None:
     """Writes a command's rows as CSV (RFC 4180): a column for each field, what lies within one as JSON.
-    Raises WrongCommand."""
+    ``row``: what it would hold, where there is none. Raises WrongCommand."""
     value = outcome.value.rows if isinstance(outcome.value, Page) else outcome.value
     rows = outcome.rows if outcome.rows is not None else value
     if not isinstance(rows, Sequence):
         raise WrongCommand("what this answers has no rows: --json writes all of it")
-    lines = [line(type(row).model_fields) for row in rows[:1]]
-    lines += [line(map(_cell, row.model_dump(mode="json").values())) for row in rows]
+    lines = [line((type(rows[0]) if rows else row).model_fields)]
+    lines += [line(map(_cell, each.model_dump(mode="json").values())) for each in rows]
     written = "".join(lines)
     if place == "-":
         sys.stdout.write(written)

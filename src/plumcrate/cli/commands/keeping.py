@@ -10,7 +10,7 @@ from rich.text import Text
 
 from plumcrate.cli.look import LEAF, plain
 from plumcrate.client import Client
-from plumcrate.contract.care import PutBackRequest, ReattachRequest
+from plumcrate.contract.care import Orphan, PutBackRequest, ReattachRequest
 from plumcrate.contract.jobs import JobKind, JobState, ProofReport, PruneReport, PruneRequest
 from plumcrate.contract.runs import RunKind, RunRequest
 from plumcrate.words import size
@@ -24,7 +24,7 @@ def add_commands(commands: Commands) -> None:
     backups.add_argument("library")
     backups.set_defaults(command=_backups)
 
-    orphans = commands.add("orphans", rows=True)
+    orphans = commands.add("orphans", rows=Orphan)
     orphans.add_argument("library")
     orphans.add_argument("--after", metavar="CURSOR", help="go on where a page before this one ended")
     orphans.set_defaults(command=_orphans)

@@ -12,7 +12,7 @@ from rich.text import Text
 from plumcrate.cli.look import QUIET, slat
 from plumcrate.contract.common import Copies, CopyFormat, Level
 from plumcrate.contract.jobs import Job, JobState, ResemblanceReport, SurveyReport
-from plumcrate.contract.libraries import LibraryRequest
+from plumcrate.contract.libraries import Library, LibraryRequest
 from plumcrate.contract.mapping import FolderProposal, Mapping, ProposalAnswer
 from plumcrate.contract.recipes import MetadataKind
 from plumcrate.contract.savings import Savings, Slat
@@ -34,7 +34,7 @@ def add_commands(commands: Commands) -> None:
     )
     connect.set_defaults(command=_connect)
 
-    listing = commands.add("libraries", rows=True)
+    listing = commands.add("libraries", rows=Library)
     listing.set_defaults(command=_libraries)
 
     survey = commands.add("survey")

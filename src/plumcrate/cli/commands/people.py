@@ -51,7 +51,7 @@ def add_commands(commands: Commands) -> None:
     invite.add_argument("--days", type=int, default=7, help="how long the link is good (default 7)")
     invite.set_defaults(command=_invite)
 
-    keys = commands.add("keys", rows=True)
+    keys = commands.add("keys", rows=Key)
     keys.add_argument("library", nargs="?", help="only those that open this library alone")
     keys.set_defaults(command=_keys)
 

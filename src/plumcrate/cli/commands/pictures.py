@@ -15,6 +15,7 @@ from plumcrate.contract.pictures import (
     File,
     FileState,
     OwnRule,
+    Picture,
     PictureDetail,
     PictureFilter,
     PictureSort,
@@ -29,7 +30,7 @@ from .common import CommandResult, Commands, WrongCommand, client, table
 
 
 def add_commands(commands: Commands) -> None:
-    listing = commands.add("list", rows=True)
+    listing = commands.add("list", rows=Picture)
     listing.add_argument("library")
     listing.add_argument("--folder", help="only this folder and what is under it")
     add_filter(listing)

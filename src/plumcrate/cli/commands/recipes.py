@@ -13,7 +13,7 @@ from rich.text import Text
 from plumcrate.cli.look import QUIET
 from plumcrate.client import Client
 from plumcrate.contract.pictures import OverrideRequest
-from plumcrate.contract.recipes import Effect, Recipe, RecipeSettings
+from plumcrate.contract.recipes import Effect, FilePlan, Recipe, RecipeSettings
 
 from .common import CommandResult, Commands, WrongCommand, change_settings, client, table
 from .pictures import find
@@ -43,7 +43,7 @@ def add_commands(commands: Commands) -> None:
     recipe.add_argument("--save", action="store_true", help="save as a new version; treats nothing yet")
     recipe.set_defaults(command=_recipe)
 
-    plan = commands.add("plan", rows=True)
+    plan = commands.add("plan", rows=FilePlan)
     plan.add_argument("library")
     plan.add_argument("picture", help="its path in the library, or its number")
     plan.set_defaults(command=_plan)

@@ -44,7 +44,7 @@ def add_commands(commands: Commands) -> None:
     restore.add_argument("--all", action="store_true", help="the whole library")
     restore.set_defaults(command=_restore)
 
-    listing = commands.add("runs", rows=True)
+    listing = commands.add("runs", rows=Run)
     listing.add_argument("library", nargs="?")
     listing.set_defaults(command=_runs)
 

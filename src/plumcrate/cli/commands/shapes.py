@@ -39,7 +39,7 @@ from .pictures import find
 
 
 def add_commands(commands: Commands) -> None:
-    sizes = commands.add("sizes", rows=True)
+    sizes = commands.add("sizes", rows=NamedSize)
     sizes.add_argument("library")
     sizes.add_argument("--unused", action="store_true", help="only tell what nobody asked for")
     sizes.add_argument("--days", type=int, default=30, metavar="N", help="within so many days (30)")
@@ -97,7 +97,7 @@ def add_commands(commands: Commands) -> None:
     touch.add_argument("--look", type=Path, metavar="FILE", help="write a WebP of it there; saves nothing")
     touch.set_defaults(command=_touch)
 
-    watermarks = commands.add("watermarks", rows=True)
+    watermarks = commands.add("watermarks", rows=WatermarkRule)
     watermarks.add_argument("library")
     watermarks.set_defaults(command=_watermarks)
 

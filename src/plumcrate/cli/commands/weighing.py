@@ -69,7 +69,7 @@ def add_commands(commands: Commands) -> None:
     weigh.add_argument("--no-wait", action="store_true")
     weigh.set_defaults(command=_weigh)
 
-    weights = commands.add("weights", rows=True)
+    weights = commands.add("weights", rows=SitePage)
     weights.add_argument("library")
     weights.add_argument("address", nargs="?", help="one page: its history")
     weights.set_defaults(command=_weights)
