@@ -195,7 +195,7 @@ export function serve(answers: Answers): Sent[] {
       path,
       basis: request.headers.get("if-match"),
       query: Object.fromEntries(searchParams),
-      body: text ? JSON.parse(text) : undefined,
+      body: text && request.headers.get("content-type")?.includes("json") ? JSON.parse(text) : undefined,
     });
     const asked = `${request.method} ${path}`;
     if (answers[asked] === null) return new Response(null, { status: 204 });

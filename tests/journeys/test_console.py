@@ -10,6 +10,7 @@ from conftest import EMAIL, PASSWORD, Service, hashes, photograph
 from playwright.sync_api import ConsoleMessage, Page, expect, sync_playwright
 
 from plumcrate.contract.libraries import LibraryRequest
+from plumcrate.contract.runs import RunRequest
 from plumcrate.demo.painter.drawings import DRAWINGS
 
 CHROMIUM = [
@@ -332,3 +333,41 @@ def test_sizes_a_focal_point_touch_ups_and_a_watermark(service: Service, tmp_pat
         page.wait_for_timeout(300)
         assert page.evaluate("document.documentElement.scrollWidth") <= 390, path
         page.set_viewport_size({"width": 1280, "height": 800})
+
+
+def test_pictures_are_uploaded_and_replaced(service: Service, tmp_path: Path, page: Page) -> None:
+    root, desk = tmp_path / "ledge", tmp_path / "desk"
+    photograph(root / "p.jpg")
+    first = photograph(desk / "kite & gull.jpg", seed=1)
+    (desk / "notes.jpg").write_text("no picture")
+    service.start_worker()
+    client = service.client
+    client.libraries.connect(LibraryRequest(name="Ledge", root=str(root)))
+    client.jobs.wait(client.jobs.survey("ledge").id)
+    page.context.clear_cookies()
+    page.goto(service.url)
+    page.get_by_label("E-mail address").fill(EMAIL)
+    page.get_by_label("Password").fill(PASSWORD)
+    page.keyboard.press("Enter")
+    page.get_by_role("navigation", name="The work").get_by_role("link", name="Review").click()
+    page.get_by_role("button", name="Upload").click()
+    page.get_by_label("Into the folder").fill("2026/12")
+    chooser = page.get_by_label("Choose pictures")
+    chooser.set_input_files([desk / "notes.jpg", desk / "kite & gull.jpg"])
+    uploads = page.get_by_role("list", name="Uploads")
+    expect(uploads.get_by_text("light", exact=True)).to_be_visible()
+    expect(uploads.get_by_text("refused", exact=True)).to_be_visible()
+    there = root / "2026/12/kite & gull.jpg"
+    assert there.stat().st_size < len(first)
+    assert not (root / "2026/12/notes.jpg").exists()
+
+    client.runs.wait(client.runs.page("ledge")[0].id)  # its copies follow: till then it is being worked on
+    second = photograph(desk / "kite & gull.jpg", seed=2)
+    chooser.set_input_files([desk / "kite & gull.jpg"])
+    page.get_by_role("button", name="Replace it").click()
+    expect(uploads.get_by_text("light", exact=True)).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("link", name="kite & gull.jpg")).to_be_visible()
+    client.runs.wait(client.runs.start(RunRequest(library="ledge", kind="restore")).id)
+    assert there.read_bytes() == second, "the original of what stands there now"
+    assert client.backups.get("ledge").orphaned == 1, "what it replaced is kept"

@@ -1,10 +1,11 @@
 /** The library as pictures: chosen by facets, seen as a grid or as rows, acted on one by one or all at once. */
 
-import { LayoutGrid, Rows3, SlidersHorizontal, X } from "lucide-react";
+import { LayoutGrid, Rows3, SlidersHorizontal, Upload, X } from "lucide-react";
 import { ToggleGroup } from "radix-ui";
 import { useCallback, useEffect, useMemo, useState } from "react";
 import { useLocation, useSearchParams } from "react-router";
 import type { Facets, Library, Picture } from "../api/client";
+import { useMay } from "../api/people";
 import { useFacets, useFormats, usePictures } from "../api/queries";
 import { asked, choices, FACET_NAMES, FACETS, ORDERS, readFilter, wordOf, type Filter } from "../look/filter";
 import { bytes, many, saved } from "../look/words";
@@ -13,6 +14,7 @@ import { BulkBar, type Selection } from "../parts/BulkBar";
 import { FacetPanel } from "../parts/FacetPanel";
 import { PictureGrid, type View } from "../parts/PictureGrid";
 import { Select } from "../parts/Select";
+import { UploadSheet } from "../parts/UploadSheet";
 import { Button, Empty, ErrorNote, INPUT, Shape, Sheet, Toolbar } from "../parts/ui";
 
 type Chosen = ReadonlyMap<number, Picture> | "all";
@@ -26,6 +28,8 @@ export function Review({ library }: { library: Library }) {
   const view: View = params.get("view") === "rows" ? "rows" : "grid";
   const [chosen, setChosen] = useState<Chosen>(NONE);
   const [panel, setPanel] = useState(false);
+  const [uploading, setUploading] = useState(false);
+  const may = useMay(library.slug);
   const question = useMemo(() => ({ ...asked(filter), ...(sort && { sort }) }), [filter, sort]);
   const found = usePictures(library.slug, question);
   const facets = useFacets(library.slug, asked(filter));
@@ -76,7 +80,15 @@ export function Review({ library }: { library: Library }) {
         <Button className="lg:hidden" onClick={() => setPanel(true)}>
           <SlidersHorizontal size={16} aria-hidden /> Filter
         </Button>
+        {may("upload") && (
+          <Button onClick={() => setUploading(true)}>
+            <Upload size={16} aria-hidden /> Upload
+          </Button>
+        )}
       </Toolbar>
+      {uploading && (
+        <UploadSheet library={library} folder={filter.folder} onClose={() => setUploading(false)} />
+      )}
       <div data-wide className="gap-7 lg:grid lg:grid-cols-[13.5rem_minmax(0,1fr)]">
         <aside aria-label="Filter" className="hidden lg:block">
           <div className="sticky top-16 max-h-[calc(100vh-5rem)] overflow-y-auto pb-4 pr-3">{panelOf}</div>
