@@ -353,8 +353,15 @@ def test_a_hook_with_names_that_cannot_be(attacked: Service) -> None:
     secret = base64.b64decode(hook.secret.removeprefix("whsec_"))
     mac = base64.b64encode(hmac.digest(secret, f"m1.{stamp}.".encode() + body, "sha256")).decode()
     headers = {"webhook-id": "m1", "webhook-timestamp": stamp, "webhook-signature": f"v1,{mac}"}
-    answer = httpx.post(hook.url, content=body, headers=headers)
-    assert answer.json() == {"taken": 2, "repeated": False}
+    with psycopg.connect(attacked.database_url, autocommit=True) as session:  # as it was kept before
+        plain = hook.secret.encode()
+        session.execute("UPDATE libraries SET hook_secret = %s WHERE slug = 'ledge'", [plain])
+        answer = httpx.post(hook.url, content=body, headers=headers)
+        assert answer.json() == {"taken": 2, "repeated": False}
+        row = session.execute("SELECT hook_secret FROM libraries WHERE slug = 'ledge'").fetchone()
+        assert row is not None
+        assert plain not in bytes(row[0]), "it is sealed when it is first used"
+    assert httpx.post(hook.url, content=body, headers=headers).json()["repeated"]
 
 
 def test_a_revoked_key_hears_no_more(attacked: Service) -> None:

@@ -301,7 +301,8 @@ def test_several_who_send_send_each_message_once(house: House) -> None:
         house.tell(number=number)
     senders = [house.another() for _ in range(4)]
     threads = [
-        threading.Thread(target=lambda sender=sender: [sender.turn() for _ in range(8)]) for sender in senders
+        threading.Thread(target=lambda sender=sender: [sender.turn() for _ in range(40)])
+        for sender in senders
     ]
     for thread in threads:
         thread.start()
@@ -309,6 +310,28 @@ def test_several_who_send_send_each_message_once(house: House) -> None:
         thread.join()
     numbers = [json.loads(request.content)["data"]["number"] for request in house.asked]
     assert sorted(numbers) == list(range(40))
+
+
+def test_one_that_is_silent_holds_up_nobody(house: House) -> None:
+    """The silent one answers only when the other was told all there is."""
+    house.add(address="https://hooks.example/other")
+    others = threading.Event()
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        if request.url.path == "/in":
+            assert others.wait(60), "the other waits for the silent one"
+        elif json.loads(request.content)["data"]["number"] == 0:
+            others.set()
+        return httpx.Response(200)
+
+    house.answer = answer
+    for number in range(3):
+        house.tell(number=number)
+    house.sender.turn()
+    assert all(row.sent_at for row in house.rows())
+    for path in ("/in", "/other"):
+        told = [json.loads(each.content)["data"]["number"] for each in house.asked if each.url.path == path]
+        assert told == [0, 1, 2], "in their order"
 
 
 def test_one_who_dies_while_sending_leaves_it_to_the_next(house: House) -> None:

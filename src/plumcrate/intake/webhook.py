@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Mapping
 from datetime import timedelta
 
@@ -12,9 +13,11 @@ from sqlalchemy.orm import Session
 
 from plumcrate.contract.automation import HookAnswer, HookEvent
 from plumcrate.keeping.sealing import CannotUnseal, Seal
+from plumcrate.keeping.state import StateFolder
 from plumcrate.records.queries.libraries import by_slug
 from plumcrate.records.tables import HookDelivery, Library
 from plumcrate.refusal import Refusal
+from plumcrate.storage.errors import NotThere
 from plumcrate.webhooks.signing import PREFIX, UNFIT, new_secret, verify
 
 from .arrivals import note_arrivals
@@ -34,13 +37,16 @@ def give_secret(library: Library, seal: Seal) -> str:
     return secret
 
 
-def _secret_of(library: Library, seal: Seal) -> str | None:
-    """One from before secrets were sealed is sealed now. Raises :class:`Refusal`."""
+def _secret_of(library: Library, seal: Seal, state: StateFolder) -> str | None:
+    """One from before secrets were sealed is sealed now, where the state folder is the right one. Raises
+    :class:`Refusal`."""
     if library.hook_secret is None:
         return None
     if library.hook_secret.startswith(PREFIX.encode()):
         secret = library.hook_secret.decode()
-        library.hook_secret = seal.close(secret.encode())
+        with contextlib.suppress(NotThere):
+            state.check()
+            library.hook_secret = seal.close(secret.encode())
         return secret
     try:
         return seal.open(library.hook_secret).decode()
@@ -48,13 +54,15 @@ def _secret_of(library: Library, seal: Seal) -> str | None:
         raise Refusal("storage", f"the secret cannot be read: {error}") from None
 
 
-def take_hook(session: Session, slug: str, headers: Mapping[str, str], body: bytes, seal: Seal) -> HookAnswer:
+def take_hook(
+    session: Session, slug: str, headers: Mapping[str, str], body: bytes, seal: Seal, state: StateFolder
+) -> HookAnswer:
     """Takes a message in, once. Raises :class:`Refusal`.
 
     A library that does not exist, or has no secret yet, answers as one whose signature does not fit.
     """
     library = by_slug(session, slug)
-    verify((_secret_of(library, seal) if library else None) or _NOBODYS_SECRET, headers, body)
+    verify((_secret_of(library, seal, state) if library else None) or _NOBODYS_SECRET, headers, body)
     if library is None:
         raise Refusal("bad-signature", UNFIT)
     try:

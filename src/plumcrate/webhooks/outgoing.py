@@ -31,8 +31,10 @@ log = structlog.get_logger()
 
 #: Pauses before another attempt, in seconds; after the last a message is given up: three days.
 BACKOFF = Backoff((5, 30, 120, 600, 3_600, 6 * 3_600, 12 * 3_600, 24 * 3_600, 24 * 3_600))
-#: What is being sent is nobody else's for so long, in seconds: longer than a batch of silent addresses takes.
-_HELD, SECONDS, _BATCH = 300, 15.0, 10
+#: What is being sent is nobody else's for so long, in seconds: longer than a silent address takes.
+_HELD, SECONDS = 300, 15.0
+#: So many webhooks are told side by side, and each so many messages in a row.
+_BATCH = 10
 #: So many messages of a webhook are kept, and shown.
 _KEPT, _SHOWN = 200, 50
 #: A webhook that took nothing for so long is stopped.
@@ -203,28 +205,39 @@ class WebhookSender:
 
     def __init__(self, database: Database, seal: Seal, out: Outgoing) -> None:
         self._database, self._seal, self._out = database, seal, out
-        self._loop = DeliveryLoop(self._take, self._send, self._note)
+        self._loop = DeliveryLoop(self._take, self._send, self._note, at_once=_BATCH)
 
     def turn(self) -> bool:
         """Sends what is due; whether there was any."""
-        return self._loop.turn()
+        rounds = 0
+        while rounds < _BATCH and self._loop.turn():
+            rounds += 1
+        return rounds > 0
 
     def close(self) -> None:
         self._loop.close()
 
     def _take(self) -> list[_DueMessage]:
-        """What is due, held so that nobody else sends it meanwhile."""
+        """The first that is due of each webhook, held so that nobody else sends it meanwhile: one that is
+        silent does not hold up the others."""
+        first = (
+            select(OutgoingMessage.id)
+            .distinct(OutgoingMessage.webhook_id)
+            .join(WebhookRow, WebhookRow.id == OutgoingMessage.webhook_id)
+            .where(
+                or_(WebhookRow.stopped_at.is_(None), OutgoingMessage.type == EventType.TRIAL),
+                OutgoingMessage.sent_at.is_(None),
+                ~OutgoingMessage.given_up,
+                OutgoingMessage.due_at <= func.now(),
+            )
+            .order_by(OutgoingMessage.webhook_id, OutgoingMessage.due_at, OutgoingMessage.id)
+        )
         with self._database.begin() as session:
             rows = session.execute(
                 select(OutgoingMessage, WebhookRow, Library.slug)
                 .join(WebhookRow, WebhookRow.id == OutgoingMessage.webhook_id)
                 .join(Library, Library.id == WebhookRow.library_id)
-                .where(
-                    or_(WebhookRow.stopped_at.is_(None), OutgoingMessage.type == EventType.TRIAL),
-                    OutgoingMessage.sent_at.is_(None),
-                    ~OutgoingMessage.given_up,
-                    OutgoingMessage.due_at <= func.now(),
-                )
+                .where(OutgoingMessage.id.in_(first), OutgoingMessage.due_at <= func.now())
                 .order_by(OutgoingMessage.due_at)
                 .limit(_BATCH)
                 .with_for_update(of=OutgoingMessage, skip_locked=True)
@@ -306,7 +319,10 @@ class WebhookSender:
                 row.given_up = True
             else:
                 row.due_at = func.now() + timedelta(seconds=pause)
-            stopped = _judge(session.get_one(WebhookRow, row.webhook_id, with_for_update=True), fault)
+            webhook = session.get(WebhookRow, row.webhook_id, with_for_update=True)
+            if webhook is None:
+                return
+            number, stopped = webhook.id, _judge(webhook, fault)
         if said is not None:
             log.warning(
                 "a webhook was not taken",
@@ -317,7 +333,7 @@ class WebhookSender:
                 reason=said,
             )
             if stopped:
-                log.error("a webhook was stopped", library=message.slug, address=message.address, reason=said)
+                log.error("a webhook was stopped", library=message.slug, webhook=number, reason=said)
 
 
 def _judge(webhook: WebhookRow, fault: Undelivered | None) -> bool:

@@ -58,18 +58,22 @@ def hook_secret(
 
 
 @router.post("/hooks/{slug}", status_code=202, summary="Hear of new, changed and deleted files")
-async def take_hook(slug: Slug, request: Request, database: TheDatabase, seal: TheSeal) -> HookAnswer:
+async def take_hook(
+    slug: Slug, request: Request, database: TheDatabase, seal: TheSeal, state: TheState
+) -> HookAnswer:
     """Signed by the Standard Webhooks scheme. A message that was taken in before changes nothing.
 
     A library that does not exist, or has no secret yet, answers as one whose signature does not fit.
     """
     body = await request.body()
-    return await run_in_threadpool(_take_hook, slug, dict(request.headers), body, database, seal)
+    return await run_in_threadpool(_take_hook, slug, dict(request.headers), body, database, seal, state)
 
 
-def _take_hook(slug: str, headers: dict[str, str], body: bytes, database: Database, seal: Seal) -> HookAnswer:
+def _take_hook(
+    slug: str, headers: dict[str, str], body: bytes, database: Database, seal: Seal, state: StateFolder
+) -> HookAnswer:
     with database.begin() as session:
-        return hooks.take_hook(session, slug, headers, body, seal)
+        return hooks.take_hook(session, slug, headers, body, seal, state)
 
 
 @router.put(
