@@ -11,7 +11,7 @@ from typing import Any
 
 import structlog
 from sqlalchemy import Select, delete, func, or_, select
-from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.dialects.postgresql import distinct_on, insert
 from sqlalchemy.orm import Session
 from standardwebhooks import Webhook as Signer
 
@@ -222,7 +222,7 @@ class WebhookSender:
         silent does not hold up the others."""
         first = (
             select(OutgoingMessage.id)
-            .distinct(OutgoingMessage.webhook_id)
+            .ext(distinct_on(OutgoingMessage.webhook_id))
             .join(WebhookRow, WebhookRow.id == OutgoingMessage.webhook_id)
             .where(
                 or_(WebhookRow.stopped_at.is_(None), OutgoingMessage.type == EventType.TRIAL),
