@@ -67,7 +67,7 @@ export function useUploads(slug: string) {
       const next = all.current.find((one) => one.state === "waiting");
       if (next === undefined) break;
       const note = (part: Partial<Upload>) =>
-        put((now) => now.map((one) => (one.path === next.path ? { ...one, ...part } : one)));
+        put((now) => now.map((one) => (one.file === next.file ? { ...one, ...part } : one)));
       note({ state: "sending" });
       note(await send(slug, next));
       stale(cache, ["pictures", "folders", "libraries", "savings"]);

@@ -76,12 +76,14 @@ class Command(BaseCommand):
         self.stdout.write("Put these secrets into the site's settings; they are shown this once.")
 
     def _hear(self, client: Client, own: SiteSettings, address: str) -> None:
-        """Has the service tell this site at ``address``; a webhook that was made before is kept."""
-        told = WebhookSettings(address=address, events=list(_HEARD))
+        """Has the service tell this site at ``address``; a webhook that was made before is kept, and hears
+        what it heard."""
         former = next((one for one in client.webhooks.all(own.library) if one.address == address), None)
         if former is None:
+            told = WebhookSettings(address=address, events=list(_HEARD))
             secret: str | None = client.webhooks.add(own.library, told).secret
         else:
+            told = WebhookSettings(address=address, events=sorted({*former.events, *_HEARD}))
             client.webhooks.set(own.library, former.id, told)
             secret = (
                 None if own.webhook_secret else client.webhooks.make_secret(own.library, former.id).secret
